@@ -1,0 +1,132 @@
+//! What a climb remembers of a trial.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+use crate::settings::Settings;
+use crate::units::{MhzOffset, Seconds};
+use crate::verdict::{Fault, Verdict};
+use crate::watch::Seen;
+
+/// One part of a climb.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Stage {
+    /// Runs at stock, to compare with.
+    Baseline,
+    /// The core clock ladder.
+    Core,
+}
+
+impl Stage {
+    /// All stages, in their usual order.
+    pub const ALL: [Self; 2] = [Self::Baseline, Self::Core];
+
+    /// The stage's name.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Baseline => "baseline",
+            Self::Core => "core",
+        }
+    }
+
+    /// The stage of that name.
+    #[must_use]
+    pub fn from_label(label: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|stage| stage.label() == label)
+    }
+}
+
+impl fmt::Display for Stage {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.label())
+    }
+}
+
+/// What a trial is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Purpose {
+    /// A run at stock.
+    Baseline,
+    /// A step of the ladder.
+    Step,
+    /// The long run at the highest value that held.
+    Confirm,
+    /// The run that measures what is kept.
+    Settle,
+    /// The user's own wish.
+    Own,
+}
+
+impl Purpose {
+    /// All purposes.
+    pub const ALL: [Self; 5] = [Self::Baseline, Self::Step, Self::Confirm, Self::Settle, Self::Own];
+
+    /// The purpose in a word.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Baseline => "baseline",
+            Self::Step => "step",
+            Self::Confirm => "confirm",
+            Self::Settle => "settle",
+            Self::Own => "own",
+        }
+    }
+
+    /// The purpose of that name.
+    #[must_use]
+    pub fn from_label(label: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|purpose| purpose.label() == label)
+    }
+}
+
+/// A trial that has its verdict.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TrialRecord {
+    /// Place in its climb, from 1.
+    pub number: u32,
+    /// Stage it belonged to.
+    pub stage: Stage,
+    /// What it was for.
+    pub purpose: Purpose,
+    /// Settings asked for, inside the card's ranges.
+    pub asked: Settings,
+    /// Settings the card said it held; none where it could not be asked.
+    pub taken: Option<Settings>,
+    /// What was observed.
+    pub seen: Seen,
+    /// Scene that was run.
+    pub scene: String,
+    /// Length of the run, warm-up included.
+    pub seconds: Seconds,
+    /// Verdict of the tool.
+    pub judged: Verdict,
+    /// Its reason, in a sentence.
+    pub reason: String,
+    /// Verdict of the user, where it differs.
+    pub marked: Option<Verdict>,
+    /// Work units per second.
+    pub score: Option<f64>,
+    /// What went wrong, in order of time.
+    pub faults: Vec<Fault>,
+}
+
+impl TrialRecord {
+    /// The verdict that counts: the user's where there is one.
+    #[must_use]
+    pub fn verdict(&self) -> Verdict {
+        self.marked.unwrap_or(self.judged)
+    }
+
+    /// The core clock offset the trial is evidence for: the one the card held, or, where the
+    /// setting was not taken at all, the one asked for.
+    #[must_use]
+    pub fn offset(&self) -> MhzOffset {
+        let taken = self.taken.filter(|_| self.verdict() != Verdict::NotTaken);
+        taken.unwrap_or(self.asked).core_offset.unwrap_or_default()
+    }
+}

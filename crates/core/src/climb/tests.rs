@@ -1,0 +1,315 @@
+//! Climbs driven by hand: no card, no clock, only verdicts.
+
+use rstest::rstest;
+
+use super::*;
+use crate::fixtures::{card, seen};
+use crate::verdict::Verdict;
+
+/// A card that is clean below `edge` MHz and fails as `failure` from there on.
+struct Pretend {
+    edge: i32,
+    /// Long runs fail from here on.
+    long_edge: i32,
+    failure: Verdict,
+}
+
+fn climb_with(plan: Plan) -> Climb {
+    Climb::new(card(), plan, &[Stage::Baseline, Stage::Core]).unwrap()
+}
+
+fn record(climb: &Climb, request: &TrialRequest, verdict: Verdict) -> TrialRecord {
+    let offset = request.asked.core_offset.unwrap_or_default();
+    TrialRecord {
+        number: climb.trials().len() as u32 + 1,
+        stage: request.stage,
+        purpose: request.purpose,
+        asked: request.asked,
+        taken: Some(request.asked),
+        seen: seen(),
+        scene: "lantern".into(),
+        seconds: request.seconds,
+        judged: verdict,
+        reason: format!("{verdict}."),
+        marked: None,
+        score: Some(1_000.0 + f64::from(offset.0) / 4.0),
+        faults: vec![],
+    }
+}
+
+fn end(climb: &mut Climb, verdict: Verdict) -> MhzOffset {
+    let Next::Trial(proposal) = climb.next() else { panic!("no trial: {:?}", climb.next()) };
+    let record = record(climb, &proposal.request, verdict);
+    let offset = record.offset();
+    climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+    offset
+}
+
+fn with_baseline(plan: Plan) -> Climb {
+    let mut climb = climb_with(plan);
+    for _ in 0..3 {
+        end(&mut climb, Verdict::Clean);
+    }
+    climb
+}
+
+fn run(climb: &mut Climb, pretend: &Pretend) -> (Vec<i32>, Outcome) {
+    let mut tried = Vec::new();
+    for _ in 0..100 {
+        match climb.next() {
+            Next::Trial(proposal) => {
+                let value = proposal.request.asked.core_offset.unwrap_or_default().0;
+                assert!(
+                    proposal.reason.ends_with('.'),
+                    "a reason is a sentence: {}",
+                    proposal.reason
+                );
+                let long = proposal.request.seconds.value() > 3_000.0;
+                let edge = if long { pretend.long_edge } else { pretend.edge };
+                let verdict = if value < edge { Verdict::Clean } else { pretend.failure };
+                tried.push(end(climb, verdict).0);
+            }
+            Next::Ended(outcome) => return (tried, *outcome),
+            Next::Stuck(why) => panic!("stuck: {why}"),
+        }
+    }
+    panic!("no end after 100 trials: {tried:?}")
+}
+
+fn pretend(edge: i32) -> Pretend {
+    Pretend { edge, long_edge: edge, failure: Verdict::LoadDied }
+}
+
+#[rstest]
+fn the_baseline_comes_first_and_warms_the_card_up_once() {
+    let mut climb = climb_with(Plan::default());
+    let Next::Trial(first) = climb.next() else { panic!() };
+    assert_eq!(first.request.warm_up, Seconds(420.0));
+    end(&mut climb, Verdict::Clean);
+    let Next::Trial(second) = climb.next() else { panic!() };
+    assert_eq!((second.request.stage, second.request.warm_up), (Stage::Baseline, Seconds(20.0)));
+    assert_eq!(climb.baseline(), None, "one run of three is no baseline");
+}
+
+#[rstest]
+fn coarse_then_fine_then_confirmed_then_the_margin() {
+    let mut climb = with_baseline(Plan::default());
+    let (tried, outcome) = run(&mut climb, &pretend(165));
+    assert_eq!(tried, [60, 120, 180, 135, 150, 165, 150, 135]);
+    assert_eq!(outcome.settings.core_offset, Some(MhzOffset(135)));
+    assert!(outcome.confirmed);
+    assert_eq!(outcome.kept_trial, Some(11));
+    assert_eq!(outcome.trials, 11);
+    assert!((outcome.gain_percent.unwrap() - 3.375).abs() < 1e-9);
+}
+
+#[rstest]
+#[case::just_above_stock(15, 0)]
+#[case::one_bin(30, 0)]
+#[case::two_bins(45, 15)]
+#[case::between_coarse_steps(100, 75)]
+#[case::no_edge_in_reach(10_000, 285)]
+fn what_is_kept_is_one_step_below_what_held(#[case] edge: i32, #[case] kept: i32) {
+    let mut climb = with_baseline(Plan::default());
+    let (_, outcome) = run(&mut climb, &pretend(edge));
+    assert_eq!(outcome.settings.core_offset, Some(MhzOffset(kept)));
+}
+
+#[rstest]
+#[case(2, 1, 120)]
+#[case(1, 0, 150)]
+#[case(1, 2, 120)]
+fn back_off_and_margin_follow_the_plan(
+    #[case] back_off: i32,
+    #[case] margin: i32,
+    #[case] kept: i32,
+) {
+    let mut plan = Plan::default();
+    plan.core.back_off_steps = back_off;
+    plan.core.margin_steps = margin;
+    let (_, outcome) = run(&mut with_baseline(plan), &pretend(165));
+    assert_eq!(outcome.settings.core_offset, Some(MhzOffset(kept)));
+}
+
+#[rstest]
+fn a_confirming_run_that_fails_lowers_the_value_and_is_made_again() {
+    let mut climb = with_baseline(Plan::default());
+    let late = Pretend { edge: 165, long_edge: 135, failure: Verdict::Artifacts };
+    let (tried, outcome) = run(&mut climb, &late);
+    assert_eq!(tried[tried.len() - 4..], [150, 135, 120, 105]);
+    assert_eq!(outcome.settings.core_offset, Some(MhzOffset(105)));
+}
+
+#[rstest]
+#[case(Verdict::Slower)]
+#[case(Verdict::HeldBack)]
+#[case(Verdict::MachineDown)]
+fn every_verdict_that_says_too_much_turns_the_climb_back(#[case] failure: Verdict) {
+    let mut climb = with_baseline(Plan::default());
+    let (_, outcome) = run(&mut climb, &Pretend { edge: 90, long_edge: 90, failure });
+    assert_eq!(outcome.settings.core_offset, Some(MhzOffset(60)));
+}
+
+#[rstest]
+#[case(Verdict::Void)]
+#[case(Verdict::NotTaken)]
+fn a_run_that_proves_nothing_is_made_again(#[case] verdict: Verdict) {
+    let mut climb = with_baseline(Plan::default());
+    assert_eq!(end(&mut climb, verdict), MhzOffset(60));
+    let Next::Trial(again) = climb.next() else { panic!() };
+    assert_eq!(again.request.asked.core_offset, Some(MhzOffset(60)));
+    assert!(again.reason.contains("Trial 4 proves nothing"), "{}", again.reason);
+}
+
+#[rstest]
+fn void_runs_without_end_stop_the_climb_with_a_way_out() {
+    let mut climb = with_baseline(Plan::default());
+    for _ in 0..4 {
+        end(&mut climb, Verdict::Void);
+    }
+    let Next::Stuck(why) = climb.next() else { panic!("{:?}", climb.next()) };
+    assert!(why.contains("last 4 runs at +60 MHz") && why.contains("end the stage"), "{why}");
+}
+
+#[rstest]
+fn a_value_the_card_never_takes_is_the_ceiling() {
+    let mut climb = with_baseline(Plan::default());
+    end(&mut climb, Verdict::Clean);
+    for _ in 0..4 {
+        assert_eq!(end(&mut climb, Verdict::NotTaken), MhzOffset(120));
+    }
+    assert_eq!(end(&mut climb, Verdict::Clean), MhzOffset(75));
+}
+
+#[rstest]
+fn a_baseline_that_never_counts_is_stuck_and_says_what_ails() {
+    let mut climb = climb_with(Plan::default());
+    for _ in 0..4 {
+        end(&mut climb, Verdict::Artifacts);
+    }
+    let Next::Stuck(why) = climb.next() else { panic!() };
+    assert!(why.contains("fails at stock settings"), "{why}");
+}
+
+#[rstest]
+fn what_the_card_rounded_counts_at_the_value_it_holds() {
+    let mut climb = with_baseline(Plan::default());
+    climb.handle(ClimbEvent::Nudged(Some(MhzOffset(70))));
+    let Next::Trial(own) = climb.next() else { panic!() };
+    let mut rounded = record(&climb, &own.request, Verdict::Clean);
+    rounded.taken = Some(climb.settings_at(MhzOffset(60)));
+    climb.handle(ClimbEvent::TrialEnded(Box::new(rounded)));
+    assert_eq!(climb.bracket().unwrap().floor, MhzOffset(60));
+}
+
+#[rstest]
+fn the_user_may_overrule_the_next_value_and_the_plan_takes_it_from_there() {
+    let mut climb = with_baseline(Plan::default());
+    assert_eq!(climb.nudged_by(3), Some(MhzOffset(105)));
+    assert_eq!(climb.nudged_by(99), Some(MhzOffset(300)), "never beyond the card's range");
+    climb.handle(ClimbEvent::Nudged(climb.nudged_by(3)));
+    let Next::Trial(own) = climb.next() else { panic!() };
+    assert_eq!(own.request.purpose, Purpose::Own);
+    assert_eq!(end(&mut climb, Verdict::Clean), MhzOffset(105));
+    assert_eq!(end(&mut climb, Verdict::LoadDied), MhzOffset(165), "coarse step from there");
+}
+
+#[rstest]
+fn a_mark_of_the_user_outweighs_the_verdict_and_can_be_taken_back() {
+    let mut climb = with_baseline(Plan::default());
+    end(&mut climb, Verdict::Clean);
+    climb.handle(ClimbEvent::Marked { trial: 4, verdict: Some(Verdict::Artifacts) });
+    let bracket = climb.bracket().unwrap();
+    assert_eq!(bracket.ceiling.map(|failure| failure.value), Some(MhzOffset(60)));
+    climb.handle(ClimbEvent::Marked { trial: 4, verdict: None });
+    assert_eq!(climb.bracket().unwrap().floor, MhzOffset(60));
+}
+
+#[rstest]
+fn ending_the_stage_early_keeps_what_is_known_less_the_margin() {
+    let mut climb = with_baseline(Plan::default());
+    end(&mut climb, Verdict::Clean);
+    end(&mut climb, Verdict::Clean);
+    climb.handle(ClimbEvent::StageEnded(Stage::Core));
+    let Next::Ended(outcome) = climb.next() else { panic!() };
+    assert_eq!(outcome.settings.core_offset, Some(MhzOffset(105)));
+    assert!(!outcome.confirmed);
+}
+
+#[rstest]
+fn where_the_machine_went_down_an_explicit_yes_is_needed() {
+    let mut climb = with_baseline(Plan::default());
+    end(&mut climb, Verdict::MachineDown);
+    climb.handle(ClimbEvent::Nudged(Some(MhzOffset(75))));
+    let Next::Trial(risky) = climb.next() else { panic!() };
+    assert!(risky.risk.unwrap().contains("Trial 4 at +60 MHz"));
+    climb.handle(ClimbEvent::Nudged(Some(MhzOffset(45))));
+    let Next::Trial(safe) = climb.next() else { panic!() };
+    assert_eq!(safe.risk, None);
+}
+
+#[rstest]
+fn the_plan_itself_never_proposes_what_took_the_machine_down() {
+    for edge in (15..300).step_by(15) {
+        let mut climb = with_baseline(Plan::default());
+        let failing = Pretend { edge, long_edge: edge - 20, failure: Verdict::MachineDown };
+        let (tried, _) = run(&mut climb, &failing);
+        for (index, value) in tried.iter().enumerate() {
+            let failed_before = climb.trials()[3..3 + index]
+                .iter()
+                .filter(|trial| trial.verdict() == Verdict::MachineDown)
+                .any(|trial| trial.offset().0 <= *value);
+            assert!(!failed_before, "edge {edge}: {tried:?}");
+        }
+    }
+}
+
+#[rstest]
+fn the_same_trials_bring_a_climb_to_the_same_place() {
+    let mut climb = with_baseline(Plan::default());
+    for verdict in [Verdict::Clean, Verdict::Clean, Verdict::DriverReset, Verdict::Clean] {
+        end(&mut climb, verdict);
+    }
+    let mut again = climb_with(Plan::default());
+    for trial in climb.trials() {
+        again.handle(ClimbEvent::TrialEnded(Box::new(trial.clone())));
+    }
+    assert_eq!(again.next(), climb.next());
+    assert_eq!(again.outlook(), climb.outlook());
+}
+
+#[rstest]
+fn steps_smaller_than_the_cards_bin_are_raised_to_it() {
+    let mut plan = Plan::default();
+    (plan.core.coarse_step_mhz, plan.core.fine_step_mhz) = (50, 5);
+    let (tried, _) = run(&mut with_baseline(plan), &pretend(100));
+    assert_eq!(tried[..2], [45, 90]);
+    assert!(tried.iter().all(|value| value % 15 == 0), "{tried:?}");
+}
+
+#[rstest]
+fn the_outlook_shrinks_to_nothing() {
+    let mut climb = with_baseline(Plan::default());
+    for verdict in [Verdict::Clean, Verdict::Clean, Verdict::LoadDied] {
+        end(&mut climb, verdict);
+    }
+    let outlook = climb.outlook();
+    assert_eq!((outlook.trials, outlook.at_least), (3 + 1 + 1, false));
+    run(&mut climb, &pretend(165));
+    assert_eq!(climb.outlook().trials, 0);
+}
+
+#[rstest]
+#[case(&[], ClimbError::NoStage)]
+#[case(&[Stage::Core], ClimbError::NoBaseline(Stage::Core))]
+fn stages_that_make_no_climb_are_refused(#[case] stages: &[Stage], #[case] error: ClimbError) {
+    assert_eq!(Climb::new(card(), Plan::default(), stages).unwrap_err(), error);
+}
+
+#[rstest]
+fn a_card_without_the_setting_is_told_by_name() {
+    let mut bare = card();
+    bare.offers.retain(|offer| offer.kind != SettingKind::CoreOffset);
+    let error = Climb::new(bare, Plan::default(), &[Stage::Baseline, Stage::Core]).unwrap_err();
+    assert!(error.to_string().contains("core clock offset, which Test card does not offer"));
+}

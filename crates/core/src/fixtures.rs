@@ -1,0 +1,68 @@
+//! Values for the tests of this crate.
+
+use crate::card::{CardDescription, CardLimits, Channel, Offer, SettingKind};
+use crate::clock_line::ClockLine;
+use crate::sample::Sample;
+use crate::units::{Celsius, Mhz, Millivolt, Percent, Seconds, Watt};
+use crate::watch::Seen;
+
+pub(crate) fn card() -> CardDescription {
+    let offer = |kind, minimum, maximum, step, stock| Offer { kind, minimum, maximum, step, stock };
+    CardDescription {
+        id: "standin:test".into(),
+        serial: "1".into(),
+        name: "Test card".into(),
+        memory_type: "none".into(),
+        memory_gib: 8,
+        limits: CardLimits {
+            boost_clock: Mhz(2_050.0),
+            highest_clock: Mhz(2_160.0),
+            clock_bin: Mhz(15.0),
+            voltage_ceiling: Millivolt(1_081.0),
+            power_limit: Watt(220.0),
+            temperature_target: Celsius(83.0),
+            temperature_ceiling: Celsius(95.0),
+        },
+        offers: vec![
+            offer(SettingKind::PowerLimit, 110.0, 286.0, 1.0, Some(220.0)),
+            offer(SettingKind::TemperatureTarget, 60.0, 90.0, 1.0, Some(83.0)),
+            offer(SettingKind::CoreOffset, -150.0, 300.0, 15.0, Some(0.0)),
+            offer(SettingKind::Fan, 30.0, 100.0, 1.0, None),
+        ],
+        sensors: Channel::ALL.to_vec(),
+    }
+}
+
+pub(crate) fn sample() -> Sample {
+    Sample {
+        at: Seconds(1.0),
+        core_clock: Some(Mhz(2_010.0)),
+        effective_clock: Some(Mhz(2_005.0)),
+        memory_clock: Some(Mhz(1_750.0)),
+        voltage: Some(Millivolt(1_000.0)),
+        board_power: Some(Watt(200.0)),
+        core_temperature: Some(Celsius(60.0)),
+        hot_spot: Some(Celsius(72.0)),
+        fan: Some(Percent(100.0)),
+        load: Some(Percent(99.0)),
+        background: Some(Percent(0.0)),
+        frame_rate: Some(20.0),
+    }
+}
+
+pub(crate) fn seen() -> Seen {
+    Seen {
+        seconds: Seconds(180.0),
+        clock_line: Some(ClockLine {
+            average: Mhz(2_030.0),
+            lowest: Mhz(1_990.0),
+            highest: Mhz(2_050.0),
+            flatness: Percent(90.0),
+            dips: vec![],
+        }),
+        load: Some(Percent(99.0)),
+        background: Some(Percent(0.0)),
+        frames: 3_600,
+        ..Seen::default()
+    }
+}

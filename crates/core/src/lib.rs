@@ -1,0 +1,46 @@
+//! The arithmetic of Yard Step, free of I/O, clocks and threads.
+//!
+//! ```text
+//!   Sample ──► limiter::attribute ─┐
+//!     │                            ▼
+//!     └──────► Watch ───────────► Seen ──► judge ──► Verdict
+//!                                                       │
+//!   Plan ──► Climb ◄──── TrialEnded ────────────────────┘
+//!              └─► next(): Proposal { settings, reason }
+//! ```
+//!
+//! A card says what it offers in a [`CardDescription`]; a [`Plan`] says how to go about it; a
+//! [`Climb`] proposes one trial after another and learns from their verdicts. Who carries the
+//! trials out, and where they are written down, is nobody's business here.
+
+mod card;
+mod climb;
+mod clock_line;
+#[cfg(test)]
+mod fixtures;
+mod limiter;
+mod load;
+mod plan;
+mod sample;
+mod settings;
+pub mod statistics;
+mod strip;
+mod units;
+pub mod verdict;
+mod watch;
+
+pub use card::{CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
+pub use climb::{
+    Baseline, Bracket, Climb, ClimbError, ClimbEvent, Failure, Ladder, LadderStep, Next, Outcome,
+    Outlook, Proposal, Purpose, Stage, TrialRecord, TrialRequest,
+};
+pub use clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
+pub use limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute};
+pub use load::{Demand, Frame, Workload};
+pub use plan::{BaselinePlan, CorePlan, Hold, Plan, PlanError, Rules};
+pub use sample::Sample;
+pub use settings::{Clamped, Difference, Fan, Settings};
+pub use strip::{Bucket, Strip};
+pub use units::{Celsius, Mhz, MhzOffset, Millivolt, Percent, Seconds, Watt};
+pub use verdict::{Ending, Evidence, Fault, Judgement, Meaning, Reference, Verdict, judge};
+pub use watch::{Seen, Watch};

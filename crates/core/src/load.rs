@@ -1,0 +1,49 @@
+//! What a load asks of a card, and the meeting point between a card that draws frames and a load
+//! that knows what they should look like.
+
+use crate::units::Percent;
+
+/// What a scene asks of a card at one moment.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Demand {
+    /// Share of the chip's transistors that switch each clock, 0 to 1: what drives the power.
+    pub activity: f64,
+    /// Share of the work that waits for memory rather than the core, 0 to 1.
+    pub memory_share: f64,
+    /// Work units in one frame.
+    pub work_per_frame: f64,
+    /// Share of time in which there is work at all.
+    pub load: Percent,
+}
+
+/// A picture of `width` × `height` pixels, `0x00RRGGBB` each, row by row from the top.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Frame {
+    /// Pixels in a row.
+    pub width: usize,
+    /// Rows.
+    pub height: usize,
+    /// All pixels; `width * height` of them.
+    pub pixels: Vec<u32>,
+}
+
+impl Frame {
+    /// A black frame.
+    #[must_use]
+    pub fn black(width: usize, height: usize) -> Self {
+        Self { width, height, pixels: vec![0; width * height] }
+    }
+}
+
+/// A load as a card sees it: work to draw, and somebody who looks at what was drawn.
+pub trait Workload {
+    /// What the frame now due asks of the card.
+    fn demand(&self) -> Demand;
+
+    /// Draws the frame now due, as an unfailing card would, into `canvas`.
+    fn draw(&mut self, canvas: &mut Frame);
+
+    /// Hands over the frame as the card really drew it and moves on to the next. The receiver does
+    /// not know whether, or how, it was spoilt.
+    fn present(&mut self, drawn: &Frame);
+}

@@ -1,0 +1,264 @@
+//! Watching a run: from single samples and frame checks to what was *seen*.
+
+use serde::{Deserialize, Serialize};
+
+use crate::card::{CardLimits, Channel};
+use crate::clock_line::{ClockLine, read_clock_line};
+use crate::limiter::{Limiter, LimiterShares, attribute};
+use crate::sample::Sample;
+use crate::settings::Settings;
+use crate::statistics::{Running, quantile};
+use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
+
+/// What was observed under load. Clocks, power and scores are of the time after the warm-up;
+/// wrong frames and highest temperatures are of the whole run.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+pub struct Seen {
+    /// Length of the run so far, warm-up included.
+    pub seconds: Seconds,
+    /// Figures of the reported core clock.
+    pub clock_line: Option<ClockLine>,
+    /// Average effective clock.
+    pub effective_clock: Option<Mhz>,
+    /// Average power of the whole board.
+    pub average_power: Option<Watt>,
+    /// Highest core temperature.
+    pub core_temperature_max: Option<Celsius>,
+    /// Highest hot spot.
+    pub hot_spot_max: Option<Celsius>,
+    /// Average fan speed.
+    pub fan: Option<Percent>,
+    /// Average load.
+    pub load: Option<Percent>,
+    /// Average background load.
+    pub background: Option<Percent>,
+    /// Average frames per second.
+    pub frame_rate: Option<f64>,
+    /// Frame rate below which one sample in a hundred lies.
+    pub frame_rate_low: Option<f64>,
+    /// Share of time per limiter, 0 to 1, those that occurred.
+    pub limiters: Vec<(Limiter, f64)>,
+    /// Frames checked.
+    pub frames: u64,
+    /// Frames with at least one wrong pixel.
+    pub wrong_frames: u64,
+    /// Wrong pixels in all of them.
+    pub wrong_pixels: u64,
+    /// When the first wrong frame came.
+    pub first_wrong: Option<Seconds>,
+}
+
+impl Seen {
+    /// Share of time of one limiter, 0 to 1.
+    #[must_use]
+    pub fn limiter_share(&self, limiter: Limiter) -> f64 {
+        self.limiters.iter().find(|(l, _)| *l == limiter).map_or(0.0, |(_, share)| *share)
+    }
+
+    /// The limiter that took the largest share of time.
+    #[must_use]
+    pub fn main_limiter(&self) -> Option<(Limiter, f64)> {
+        self.limiters.iter().copied().max_by(|a, b| a.1.total_cmp(&b.1))
+    }
+
+    /// Average clock of the run.
+    #[must_use]
+    pub fn average_clock(&self) -> Option<Mhz> {
+        self.clock_line.as_ref().map(|line| line.average)
+    }
+}
+
+/// Takes in a run sample by sample.
+#[derive(Debug, Clone)]
+pub struct Watch {
+    limits: CardLimits,
+    taken: Settings,
+    warm_up: Seconds,
+    clock: Vec<(Seconds, Mhz)>,
+    frame_rates: Vec<f64>,
+    frame_rate: Running,
+    effective: Running,
+    power: Running,
+    core_temperature: Running,
+    hot_spot: Running,
+    fan: Running,
+    load: Running,
+    background: Running,
+    shares: LimiterShares,
+    seconds: Seconds,
+    frames: u64,
+    measured_frames: u64,
+    wrong_frames: u64,
+    wrong_pixels: u64,
+    first_wrong: Option<Seconds>,
+}
+
+impl Watch {
+    /// A watch over a run under the settings `taken`, whose first `warm_up` seconds do not count
+    /// towards clocks, power and score.
+    #[must_use]
+    pub fn new(limits: CardLimits, taken: Settings, warm_up: Seconds) -> Self {
+        Self {
+            limits,
+            taken,
+            warm_up,
+            clock: Vec::new(),
+            frame_rates: Vec::new(),
+            frame_rate: Running::default(),
+            effective: Running::default(),
+            power: Running::default(),
+            core_temperature: Running::default(),
+            hot_spot: Running::default(),
+            fan: Running::default(),
+            load: Running::default(),
+            background: Running::default(),
+            shares: LimiterShares::default(),
+            seconds: Seconds::default(),
+            frames: 0,
+            measured_frames: 0,
+            wrong_frames: 0,
+            wrong_pixels: 0,
+            first_wrong: None,
+        }
+    }
+
+    /// Takes in one sample; answers what limited the clock in it.
+    pub fn sample(&mut self, sample: &Sample) -> Limiter {
+        self.seconds = sample.at;
+        self.core_temperature.push(sample.get(Channel::CoreTemperature));
+        self.hot_spot.push(sample.get(Channel::HotSpot));
+        let limiter = attribute(sample, &self.taken, &self.limits);
+        if self.measures(sample.at) {
+            self.clock.extend(sample.core_clock.map(|clock| (sample.at, clock)));
+            self.frame_rates.extend(sample.frame_rate);
+            self.frame_rate.push(sample.frame_rate);
+            self.effective.push(sample.get(Channel::EffectiveClock));
+            self.power.push(sample.get(Channel::BoardPower));
+            self.fan.push(sample.get(Channel::Fan));
+            self.load.push(sample.get(Channel::Load));
+            self.background.push(sample.get(Channel::Background));
+            self.shares.push(limiter);
+        }
+        limiter
+    }
+
+    /// Takes in one checked frame with its number of wrong pixels, drawn at `at`.
+    pub fn frame(&mut self, at: Seconds, wrong_pixels: u64) {
+        self.frames += 1;
+        if self.measures(at) {
+            self.measured_frames += 1;
+        }
+        if wrong_pixels > 0 {
+            self.wrong_frames += 1;
+            self.wrong_pixels += wrong_pixels;
+            self.first_wrong.get_or_insert(at);
+        }
+    }
+
+    /// Frames with wrong pixels so far.
+    #[must_use]
+    pub fn wrong_frames(&self) -> u64 {
+        self.wrong_frames
+    }
+
+    /// Score so far: work units per second after the warm-up, with `work_per_frame` units in a
+    /// frame. `None` before the first ten measured seconds.
+    #[must_use]
+    pub fn score(&self, work_per_frame: f64) -> Option<f64> {
+        let measured = self.seconds.value() - self.warm_up.value();
+        (measured >= 10.0).then(|| self.measured_frames as f64 * work_per_frame / measured)
+    }
+
+    /// What was seen so far. The clock line is read anew each time; during a run
+    /// [`Watch::glance`] is the cheap way.
+    #[must_use]
+    pub fn seen(&self) -> Seen {
+        Seen {
+            clock_line: read_clock_line(&self.clock, self.limits.clock_bin),
+            frame_rate_low: quantile(&self.frame_rates, 0.01),
+            ..self.glance()
+        }
+    }
+
+    /// What was seen so far, without what needs the whole series (clock line, 1 % low).
+    #[must_use]
+    pub fn glance(&self) -> Seen {
+        Seen {
+            seconds: self.seconds,
+            clock_line: None,
+            effective_clock: self.effective.mean().map(Mhz),
+            average_power: self.power.mean().map(Watt),
+            core_temperature_max: self.core_temperature.highest().map(Celsius),
+            hot_spot_max: self.hot_spot.highest().map(Celsius),
+            fan: self.fan.mean().map(Percent),
+            load: self.load.mean().map(Percent),
+            background: self.background.mean().map(Percent),
+            frame_rate: self.frame_rate.mean(),
+            frame_rate_low: None,
+            limiters: Limiter::ALL
+                .into_iter()
+                .map(|limiter| (limiter, self.shares.share(limiter)))
+                .filter(|(_, share)| *share > 0.0)
+                .collect(),
+            frames: self.frames,
+            wrong_frames: self.wrong_frames,
+            wrong_pixels: self.wrong_pixels,
+            first_wrong: self.first_wrong,
+        }
+    }
+
+    fn measures(&self, at: Seconds) -> bool {
+        at > self.warm_up
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixtures::{card, sample};
+    use rstest::rstest;
+
+    fn watched(seconds: u32, warm_up: f64) -> Watch {
+        let card = card();
+        let mut watch = Watch::new(card.limits, Settings::stock(&card), Seconds(warm_up));
+        for tick in 1..=seconds * 10 {
+            let at = Seconds(f64::from(tick) / 10.0);
+            let mut reading = sample();
+            reading.at = at;
+            if at.value() <= warm_up {
+                reading.core_clock = Some(Mhz(1_500.0));
+                reading.hot_spot = Some(Celsius(95.0));
+            }
+            watch.sample(&reading);
+            watch.frame(at, 0);
+            watch.frame(at, u64::from(tick == 3) * 7);
+        }
+        watch
+    }
+
+    #[rstest]
+    fn the_warm_up_counts_for_faults_and_heat_but_not_for_clock_and_score() {
+        let watch = watched(40, 20.0);
+        let seen = watch.seen();
+        assert_eq!(seen.average_clock(), Some(Mhz(2_010.0)));
+        assert_eq!(seen.hot_spot_max, Some(Celsius(95.0)));
+        assert_eq!((seen.frames, seen.wrong_frames, seen.wrong_pixels), (800, 1, 7));
+        assert_eq!(seen.first_wrong, Some(Seconds(0.3)));
+        assert_eq!(watch.score(50.0), Some(1_000.0), "20 frames of 50 units a second");
+    }
+
+    #[rstest]
+    fn a_run_of_seconds_has_no_score() {
+        assert_eq!(watched(25, 20.0).score(50.0), None);
+    }
+
+    #[rstest]
+    fn a_glance_agrees_with_the_full_view() {
+        let watch = watched(40, 20.0);
+        let full = watch.seen();
+        let glance = watch.glance();
+        assert_eq!(glance.average_power, full.average_power);
+        assert_eq!(glance.limiters, full.limiters);
+        assert_eq!(full.main_limiter(), Some((Limiter::Unknown, 1.0)));
+    }
+}
