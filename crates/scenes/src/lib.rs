@@ -1,1 +1,20 @@
-//! x
+//! Stress scenes whose every frame is known to the bit, and the checker that holds a card to it.
+//!
+//! ```text
+//!   Scene ── frame n ──► reference ───────────────┐
+//!     │                                           ▼
+//!     └─► a card draws frame n ──► drawn ──► check(drawn, reference) ──► wrong pixels and places
+//! ```
+//!
+//! A frame is a pure function of scene, frame number and size, in integer arithmetic alone: any
+//! processor and any graphics card must give the same bits, so one differing bit is a fault and
+//! never a matter of rounding.
+
+mod check;
+mod lantern;
+mod run;
+mod scene;
+
+pub use check::{Check, MOST_PLACES, WrongPixel, check};
+pub use run::{SceneRun, SpoiltFrame};
+pub use scene::{FRAME_HEIGHT, FRAME_WIDTH, PASS_FRAMES, Scene, UnknownScene, WORK_PER_FRAME};
