@@ -45,9 +45,10 @@ pub const FULL_LOAD_PERCENT: f64 = 90.0;
 /// Power from this share of the limit on counts as being at it: boards regulate a little below.
 const POWER_SHARE: f64 = 0.975;
 /// Degrees below the target from which on the card counts as being at it.
-const HEAT_BAND: f64 = 0.5;
-/// Millivolts below the ceiling from which on the voltage counts as being at it.
-const VOLTAGE_BAND: f64 = 3.0;
+const HEAT_BAND: f64 = 2.0;
+/// Millivolts below the ceiling from which on the voltage counts as being at it: a card gives up a
+/// few bins at the top of its curve as it warms, long before its temperature target.
+const VOLTAGE_BAND: f64 = 40.0;
 
 /// Names the limiter of one sample under the settings the card holds.
 ///

@@ -12,6 +12,8 @@ const HEIGHT: i32 = 72 * 16;
 /// Height of the waterline.
 const SHORE: i32 = 50 * 16;
 const LANTERNS: u32 = 14;
+/// Distance at which the largest lantern's glow has fallen to nothing.
+const REACH: i32 = 540;
 
 /// Share of the chip at work, 0 to 1, through the four parts of a pass: the quiet lake, the first
 /// lanterns, the full sky, the drift away.
@@ -121,7 +123,8 @@ fn sky(x: i32, y: i32) -> Colour {
     let depth = y * 256 / SHORE;
     let dusk = depth * depth / 256;
     let star = hash((x / 16) as u32, (y / 16) as u32, 11);
-    let twinkle = if star % 149 == 0 && depth < 170 { 120 + (star >> 20 & 63) as i32 } else { 0 };
+    let twinkle =
+        if star.is_multiple_of(149) && depth < 170 { 120 + (star >> 20 & 63) as i32 } else { 0 };
     [
         14 + dusk * 120 / 256 + twinkle,
         18 + dusk * 62 / 256 + twinkle,
@@ -132,6 +135,10 @@ fn sky(x: i32, y: i32) -> Colour {
 /// Adds a lantern's light at a distance: a paper body a little taller than wide, and a glow that
 /// falls with the square of the distance.
 fn shine(colour: &mut Colour, dx: i32, dy: i32, light: &Light) {
+    // Farther away the integer glow is zero in every channel.
+    if dx.abs().max(dy.abs()) > REACH {
+        return;
+    }
     let body = dx * dx * 3 + dy * dy * 2;
     let distance = (dx * dx + dy * dy) / 64 + 6;
     let glow = if body < light.size * 16 { 250 } else { (light.size * 5 / distance).min(200) };
@@ -145,8 +152,11 @@ fn water(x: i32, y: i32, number: i32, lights: &[Light], ridges: &Ridges) -> Colo
     let ripple = wave(depth * 3 + number * 10, 160) - 128;
     let mirrored = SHORE - depth * 2 - 8;
     let seen = air(x + ripple * depth / 700, mirrored + ripple / 8, lights, ridges);
-    let sheen =
-        if hash((x / 24 + number / 6) as u32, (y / 16) as u32, 5) % 23 == 0 { 14 } else { 0 };
+    let sheen = if hash((x / 24 + number / 6) as u32, (y / 16) as u32, 5).is_multiple_of(23) {
+        14
+    } else {
+        0
+    };
     [seen[0] * 5 / 8 + sheen, seen[1] * 5 / 8 + 4 + sheen, seen[2] * 5 / 8 + 12 + sheen]
 }
 

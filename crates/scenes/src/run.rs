@@ -1,6 +1,6 @@
 //! A scene as a load: frame after frame drawn by a card and checked.
 
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use yard_step_core::{Demand, Frame, Workload};
 
@@ -22,9 +22,6 @@ pub struct SpoiltFrame {
 pub struct SceneRun {
     scene: Scene,
     number: u64,
-    // A pass repeats, so each reference is computed once and then looked up.
-    references: Vec<Option<Frame>>,
-    latest: Frame,
     latest_spoilt: Option<SpoiltFrame>,
     unread: Vec<(u64, u64)>,
 }
@@ -33,17 +30,10 @@ impl SceneRun {
     /// The scene, before its first frame.
     #[must_use]
     pub fn new(scene: Scene) -> Self {
-        Self {
-            scene,
-            number: 0,
-            references: (0..PASS_FRAMES).map(|_| None).collect(),
-            latest: Frame::black(FRAME_WIDTH, FRAME_HEIGHT),
-            latest_spoilt: None,
-            unread: Vec::new(),
-        }
+        Self { scene, number: 0, latest_spoilt: None, unread: Vec::new() }
     }
 
-    /// Goes back to before the first frame; references that are known stay known.
+    /// Goes back to before the first frame.
     pub fn rewind(&mut self) {
         self.number = 0;
         self.latest_spoilt = None;
@@ -61,10 +51,15 @@ impl SceneRun {
         self.unread.drain(..)
     }
 
-    /// The newest frame, as it was drawn.
+    /// The newest frame, as it was drawn; the first one before anything was drawn.
     #[must_use]
     pub fn latest(&self) -> &Frame {
-        &self.latest
+        let newest = self.number.saturating_sub(1);
+        match &self.latest_spoilt {
+            Some(spoilt) if spoilt.number == newest => &spoilt.drawn,
+            // It was found equal to its reference, so there is no need to keep a copy.
+            _ => reference(self.scene, newest),
+        }
     }
 
     /// The newest spoilt frame of this run.
@@ -72,14 +67,22 @@ impl SceneRun {
     pub fn latest_spoilt(&self) -> Option<&SpoiltFrame> {
         self.latest_spoilt.as_ref()
     }
+}
 
-    fn reference(scene: Scene, references: &mut [Option<Frame>], number: u64) -> &Frame {
-        references[(number % PASS_FRAMES) as usize].get_or_insert_with(|| {
-            let mut frame = Frame::black(FRAME_WIDTH, FRAME_HEIGHT);
-            scene.draw(number, &mut frame);
-            frame
-        })
-    }
+/// The reference of a frame. A pass repeats and a frame is a pure function, so each is drawn once
+/// and looked up from then on, by every run of this process.
+fn reference(scene: Scene, number: u64) -> &'static Frame {
+    static LANTERN: [OnceLock<Frame>; PASS_FRAMES as usize] =
+        [const { OnceLock::new() }; PASS_FRAMES as usize];
+    let pass = match scene {
+        Scene::Lantern => &LANTERN,
+    };
+    let number = number % PASS_FRAMES;
+    pass[number as usize].get_or_init(|| {
+        let mut frame = Frame::black(FRAME_WIDTH, FRAME_HEIGHT);
+        scene.draw(number, &mut frame);
+        frame
+    })
 }
 
 impl Workload for SceneRun {
@@ -88,19 +91,16 @@ impl Workload for SceneRun {
     }
 
     fn draw(&mut self, canvas: &mut Frame) {
-        let reference = Self::reference(self.scene, &mut self.references, self.number);
-        canvas.clone_from(reference);
+        canvas.clone_from(reference(self.scene, self.number));
     }
 
     fn present(&mut self, drawn: &Frame) {
-        let reference = Self::reference(self.scene, &mut self.references, self.number);
-        let check = check(drawn, reference);
+        let check = check(drawn, reference(self.scene, self.number));
         self.unread.push((self.number, check.wrong_pixels));
         if !check.is_exact() {
             let drawn = Arc::new(drawn.clone());
             self.latest_spoilt = Some(SpoiltFrame { number: self.number, drawn, check });
         }
-        self.latest.clone_from(drawn);
         self.number += 1;
     }
 }

@@ -1,0 +1,88 @@
+//! Which cards there are, and how the user names them.
+
+use std::fmt;
+use std::str::FromStr;
+
+use thiserror::Error;
+
+use crate::CardError;
+use crate::standin::StandIn;
+
+/// Every kind of stand-in: its name and its model.
+pub const KINDS: [(&str, &str); 1] = [("tarn-310", include_str!("../cards/tarn-310.toml"))];
+
+const PREFIX: &str = "standin:";
+
+/// A card the user chose by name, such as `standin:tarn-310`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CardChoice {
+    kind: &'static str,
+    model: &'static str,
+}
+
+/// A card's name that is none.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("there is no card \"{asked}\"; there are: {}", CardChoice::all().iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))]
+pub struct ChoiceError {
+    asked: String,
+}
+
+impl CardChoice {
+    /// All cards that can be chosen.
+    #[must_use]
+    pub fn all() -> Vec<Self> {
+        KINDS.iter().map(|(kind, model)| Self { kind, model }).collect()
+    }
+
+    /// The individual of this kind with the given seed. `course` changes what chance brings (runs
+    /// scatter, faults fall elsewhere) and leaves the individual as it is.
+    ///
+    /// # Errors
+    /// The model that ships for this kind is unusable.
+    pub fn open(&self, seed: u64, course: u64) -> Result<StandIn, CardError> {
+        StandIn::new(&self.to_string(), self.model, seed, course)
+    }
+}
+
+impl fmt::Display for CardChoice {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{PREFIX}{}", self.kind)
+    }
+}
+
+impl FromStr for CardChoice {
+    type Err = ChoiceError;
+
+    fn from_str(name: &str) -> Result<Self, ChoiceError> {
+        Self::all()
+            .into_iter()
+            .find(|choice| choice.to_string() == name)
+            .ok_or_else(|| ChoiceError { asked: name.to_owned() })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Card;
+    use rstest::rstest;
+
+    #[rstest]
+    fn every_kind_opens_under_its_own_name() {
+        for choice in CardChoice::all() {
+            let card = choice.open(1, 0).unwrap();
+            assert_eq!(card.description().id, choice.to_string());
+            assert_eq!(choice.to_string().parse(), Ok(choice));
+        }
+    }
+
+    #[rstest]
+    #[case("")]
+    #[case("tarn-310")]
+    #[case("standin:tarn-999")]
+    fn an_unknown_card_is_told_with_the_known_ones(#[case] name: &str) {
+        let error = name.parse::<CardChoice>().unwrap_err().to_string();
+        assert!(error.contains(&format!("no card \"{name}\"")), "{error}");
+        assert!(error.contains("standin:tarn-310"), "{error}");
+    }
+}
