@@ -1,1 +1,22 @@
-//! x
+//! The ledger: everything tried, on disk before anything can go wrong.
+//!
+//! ```text
+//!   begin_trial ──► intent row, fsync ──► (the card is touched only now)
+//!   add_samples ──► column blobs of up to 600 samples
+//!   end_trial   ──► what was taken and seen, verdict, events: one transaction
+//! ```
+//!
+//! A trial without an outcome is one the tool or the machine did not survive. One thread owns the
+//! connection; [`Ledger`] is a handle that any thread may use.
+
+mod blob;
+mod error;
+mod handle;
+mod profiles;
+mod schema;
+mod trials;
+
+pub use error::LedgerError;
+pub use handle::{DataDir, Ledger, Opened};
+pub use profiles::Profile;
+pub use trials::{ClimbEntry, ClimbState, Event, Intent, TrialEntry};

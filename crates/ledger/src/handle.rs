@@ -1,0 +1,250 @@
+//! Opening a ledger, the thread that owns its connection, and the handle others use.
+
+use std::fs::{self, File, TryLockError};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::mpsc::{Sender, channel};
+use std::thread::{self, JoinHandle};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
+
+use rusqlite::Connection;
+
+use crate::error::LedgerError;
+use crate::schema::{VERSION, migrate};
+
+/// A directory that a ledger lives in.
+#[derive(Debug, Clone)]
+pub struct DataDir(PathBuf);
+
+impl DataDir {
+    /// The directory at `path`; nothing is touched yet.
+    #[must_use]
+    pub fn new(path: impl Into<PathBuf>) -> Self {
+        Self(path.into())
+    }
+
+    /// The directory.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.0
+    }
+
+    /// The ledger's file.
+    #[must_use]
+    pub fn ledger(&self) -> PathBuf {
+        self.0.join("ledger.sqlite")
+    }
+
+    /// Makes this process the only one that climbs with this ledger, for as long as the lock lives.
+    ///
+    /// # Errors
+    /// The directory cannot be written, or another process has the lock.
+    pub fn lock(&self) -> Result<File, LedgerError> {
+        let failed = |cause| LedgerError::DataDir { path: self.0.clone(), cause };
+        fs::create_dir_all(&self.0).map_err(failed)?;
+        let file = File::create(self.0.join("in-use")).map_err(failed)?;
+        match file.try_lock() {
+            Ok(()) => Ok(file),
+            Err(TryLockError::WouldBlock) => Err(LedgerError::Busy { path: self.0.clone() }),
+            Err(TryLockError::Error(cause)) => Err(failed(cause)),
+        }
+    }
+}
+
+/// A ledger just opened.
+pub struct Opened {
+    /// The handle.
+    pub ledger: Ledger,
+    /// Where a ledger that could not be read was set aside, with what was wrong with it.
+    pub set_aside: Option<(PathBuf, String)>,
+}
+
+type Job = Box<dyn FnOnce(&mut Connection) + Send>;
+
+/// A handle on the ledger. Clones share one connection; the last one to go closes it and waits
+/// until it is closed.
+#[derive(Clone)]
+pub struct Ledger {
+    owner: Arc<Owner>,
+}
+
+struct Owner {
+    jobs: Option<Sender<Job>>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Drop for Owner {
+    fn drop(&mut self) {
+        drop(self.jobs.take());
+        if let Some(thread) = self.thread.take() {
+            // A thread that panicked has nothing left to close.
+            let _ = thread.join();
+        }
+    }
+}
+
+impl Ledger {
+    /// Opens the ledger of a directory, making both where they are missing. A file that is no
+    /// readable ledger is renamed, never deleted, and a new one begun.
+    ///
+    /// # Errors
+    /// The directory cannot be written, the file cannot be opened, or it is of a newer version.
+    pub fn open(dir: &DataDir) -> Result<Opened, LedgerError> {
+        fs::create_dir_all(dir.path())
+            .map_err(|cause| LedgerError::DataDir { path: dir.path().into(), cause })?;
+        let path = dir.ledger();
+        let (connection, set_aside) = match connect(&path) {
+            Ok(connection) => (connection, None),
+            Err(LedgerError::Open { cause, .. }) if is_corrupt(&cause) => {
+                let aside = set_aside(&path)
+                    .map_err(|cause| LedgerError::DataDir { path: dir.path().into(), cause })?;
+                (connect(&path)?, Some((aside, cause.to_string())))
+            }
+            Err(other) => return Err(other),
+        };
+        Ok(Opened { ledger: Self::serve(connection), set_aside })
+    }
+
+    fn serve(mut connection: Connection) -> Self {
+        let (jobs, queue) = channel::<Job>();
+        let thread = thread::spawn(move || {
+            for job in queue {
+                job(&mut connection);
+            }
+        });
+        Self { owner: Arc::new(Owner { jobs: Some(jobs), thread: Some(thread) }) }
+    }
+
+    /// Has the owning thread do `work` and waits for the answer.
+    pub(crate) fn ask<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&mut Connection) -> Result<T, LedgerError> + Send + 'static,
+    ) -> Result<T, LedgerError> {
+        let (answer, answered) = channel();
+        let job: Job = Box::new(move |connection| {
+            // Nobody waiting any more is no failure of the work.
+            let _ = answer.send(work(connection));
+        });
+        let jobs = self.owner.jobs.as_ref().ok_or(LedgerError::Closed)?;
+        jobs.send(job).map_err(|_| LedgerError::Closed)?;
+        answered.recv().map_err(|_| LedgerError::Closed)?
+    }
+}
+
+fn connect(path: &Path) -> Result<Connection, LedgerError> {
+    let failed = |cause| LedgerError::Open { path: path.into(), cause };
+    let mut connection = Connection::open(path).map_err(failed)?;
+    prepare(&mut connection).map_err(failed).and_then(|found| {
+        if found > VERSION {
+            return Err(LedgerError::TooNew { path: path.into(), found, known: VERSION });
+        }
+        Ok(connection)
+    })
+}
+
+fn prepare(connection: &mut Connection) -> Result<i64, rusqlite::Error> {
+    connection.busy_timeout(Duration::from_secs(5))?;
+    // Every commit is on disk before the call returns: safety rests on it.
+    connection.pragma_update(None, "journal_mode", "WAL")?;
+    connection.pragma_update(None, "synchronous", "FULL")?;
+    connection.pragma_update(None, "foreign_keys", true)?;
+    let sound: String = connection.pragma_query_value(None, "quick_check", |row| row.get(0))?;
+    if sound != "ok" {
+        let code = rusqlite::ffi::Error::new(rusqlite::ffi::SQLITE_CORRUPT);
+        return Err(rusqlite::Error::SqliteFailure(code, Some(sound)));
+    }
+    migrate(connection)
+}
+
+fn is_corrupt(error: &rusqlite::Error) -> bool {
+    use rusqlite::ErrorCode::{DatabaseCorrupt, NotADatabase};
+    matches!(error.sqlite_error_code(), Some(DatabaseCorrupt | NotADatabase))
+}
+
+/// Renames a ledger that cannot be read, with its journal, to a name not yet taken.
+fn set_aside(path: &Path) -> std::io::Result<PathBuf> {
+    let name = |suffix: &str, count: u32| {
+        let mut name = path.as_os_str().to_owned();
+        name.push(format!(".unreadable-{count}{suffix}"));
+        PathBuf::from(name)
+    };
+    let count = (1..).find(|count| !name("", *count).exists()).unwrap_or(u32::MAX);
+    fs::rename(path, name("", count))?;
+    for suffix in ["-wal", "-shm"] {
+        let mut journal = path.as_os_str().to_owned();
+        journal.push(suffix);
+        if Path::new(&journal).exists() {
+            fs::rename(&journal, name(suffix, count))?;
+        }
+    }
+    Ok(name("", count))
+}
+
+/// Seconds since 1970, by the machine's clock: for showing only, never for measuring.
+pub(crate) fn now() -> i64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |span| span.as_secs() as i64)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(b"this is no ledger at all, and long enough to be looked at by anybody".as_slice())]
+    #[case(b"SQLite format 3\0 but then nothing that makes sense follows in here".as_slice())]
+    fn a_corrupt_ledger_is_set_aside_and_a_new_one_begun(#[case] content: &[u8]) {
+        let temporary = tempfile::tempdir().unwrap();
+        let dir = DataDir::new(temporary.path());
+        for round in 1..=2 {
+            fs::write(dir.ledger(), content).unwrap();
+            let opened = Ledger::open(&dir).unwrap();
+            let (aside, _) = opened.set_aside.unwrap();
+            assert_eq!(fs::read(&aside).unwrap(), content, "nothing is lost");
+            assert!(aside.to_string_lossy().ends_with(&format!("unreadable-{round}")));
+            assert!(opened.ledger.climbs().unwrap().is_empty());
+        }
+    }
+
+    #[rstest]
+    fn a_ledger_of_a_newer_version_is_refused_and_left_alone() {
+        let temporary = tempfile::tempdir().unwrap();
+        let dir = DataDir::new(temporary.path());
+        Connection::open(dir.ledger()).unwrap().pragma_update(None, "user_version", 99).unwrap();
+        let error = Ledger::open(&dir).err().unwrap().to_string();
+        assert!(error.contains("version 99") && error.contains("newer Yard Step"), "{error}");
+    }
+
+    #[rstest]
+    fn a_directory_that_cannot_be_made_is_named() {
+        let temporary = tempfile::tempdir().unwrap();
+        let file = temporary.path().join("file");
+        fs::write(&file, "").unwrap();
+        let error = Ledger::open(&DataDir::new(file.join("below"))).err().unwrap().to_string();
+        assert!(error.contains("file/below") && error.contains("--data-dir"), "{error}");
+    }
+
+    #[rstest]
+    fn only_one_process_climbs_with_a_ledger() {
+        let temporary = tempfile::tempdir().unwrap();
+        let dir = DataDir::new(temporary.path());
+        let lock = dir.lock().unwrap();
+        assert!(matches!(dir.lock(), Err(LedgerError::Busy { .. })));
+        drop(lock);
+        assert!(dir.lock().is_ok());
+    }
+
+    #[rstest]
+    fn every_commit_reaches_the_disk() {
+        let temporary = tempfile::tempdir().unwrap();
+        let ledger = Ledger::open(&DataDir::new(temporary.path())).unwrap().ledger;
+        let (mode, synchronous): (String, i64) = ledger
+            .ask(|connection| {
+                let mode = connection.pragma_query_value(None, "journal_mode", |row| row.get(0));
+                let level = connection.pragma_query_value(None, "synchronous", |row| row.get(0));
+                Ok((mode.unwrap(), level.unwrap()))
+            })
+            .unwrap();
+        assert_eq!((mode.as_str(), synchronous), ("wal", 2), "2 is FULL: fsync at every commit");
+    }
+}

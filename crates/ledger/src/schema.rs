@@ -1,0 +1,84 @@
+//! The tables, and how older ledgers come to have them.
+
+use rusqlite::Connection;
+
+/// Each entry brings a ledger one version up; the number of entries is the present version.
+const MIGRATIONS: [&str; 1] = ["
+    CREATE TABLE card (
+        id           INTEGER PRIMARY KEY,
+        key          TEXT NOT NULL UNIQUE,
+        description  TEXT NOT NULL,
+        factory      TEXT NOT NULL,
+        first_seen   INTEGER NOT NULL
+    ) STRICT;
+    CREATE TABLE climb (
+        id           INTEGER PRIMARY KEY,
+        card         INTEGER NOT NULL REFERENCES card(id),
+        plan         TEXT NOT NULL,
+        stages       TEXT NOT NULL,
+        ended_stages TEXT NOT NULL DEFAULT '',
+        state        TEXT NOT NULL DEFAULT 'open',
+        began        INTEGER NOT NULL
+    ) STRICT;
+    CREATE TABLE trial (
+        id           INTEGER PRIMARY KEY,
+        climb        INTEGER NOT NULL REFERENCES climb(id),
+        number       INTEGER NOT NULL,
+        stage        TEXT NOT NULL,
+        purpose      TEXT NOT NULL,
+        asked        TEXT NOT NULL,
+        scene        TEXT NOT NULL,
+        planned_s    REAL NOT NULL,
+        warm_up_s    REAL NOT NULL,
+        began        INTEGER NOT NULL,
+        taken        TEXT,
+        seen         TEXT,
+        seconds      REAL,
+        verdict      TEXT,
+        reason       TEXT,
+        marked       TEXT,
+        score        REAL,
+        faults       TEXT,
+        UNIQUE (climb, number)
+    ) STRICT;
+    CREATE TABLE samples (
+        trial        INTEGER NOT NULL REFERENCES trial(id),
+        first        INTEGER NOT NULL,
+        count        INTEGER NOT NULL,
+        columns      BLOB NOT NULL,
+        PRIMARY KEY (trial, first)
+    ) STRICT, WITHOUT ROWID;
+    CREATE TABLE event (
+        id           INTEGER PRIMARY KEY,
+        climb        INTEGER NOT NULL REFERENCES climb(id),
+        trial        INTEGER,
+        at_s         REAL NOT NULL,
+        kind         TEXT NOT NULL,
+        text         TEXT NOT NULL
+    ) STRICT;
+    CREATE TABLE profile (
+        id           INTEGER PRIMARY KEY,
+        card         INTEGER NOT NULL REFERENCES card(id),
+        name         TEXT NOT NULL,
+        settings     TEXT NOT NULL,
+        climb        INTEGER REFERENCES climb(id),
+        trial        INTEGER,
+        saved        INTEGER NOT NULL,
+        UNIQUE (card, name)
+    ) STRICT;
+"];
+
+/// Version of a ledger written by this build.
+pub(crate) const VERSION: i64 = MIGRATIONS.len() as i64;
+
+/// Brings the ledger up to [`VERSION`], each step whole or not at all. Answers the version found.
+pub(crate) fn migrate(connection: &mut Connection) -> Result<i64, rusqlite::Error> {
+    let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
+    for (index, script) in MIGRATIONS.iter().enumerate().skip(found.max(0) as usize) {
+        let step = connection.transaction()?;
+        step.execute_batch(script)?;
+        step.pragma_update(None, "user_version", index as i64 + 1)?;
+        step.commit()?;
+    }
+    Ok(found)
+}

@@ -1,0 +1,555 @@
+//! Climbs, their trials, samples and events.
+
+use rusqlite::{Connection, OptionalExtension, Row, params};
+use serde_json::{from_str, to_string};
+use yard_step_core::{
+    CardDescription, Fault, Plan, Purpose, Sample, Seconds, Seen, Settings, Stage, TrialRecord,
+    Verdict,
+};
+
+use crate::blob;
+use crate::error::{Doing, LedgerError};
+use crate::handle::{Ledger, now};
+
+/// How far a climb has come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ClimbState {
+    /// It goes on, now or later.
+    Open,
+    /// It has its outcome.
+    Ended,
+    /// It was given up for a new one.
+    GivenUp,
+}
+
+impl ClimbState {
+    const ALL: [Self; 3] = [Self::Open, Self::Ended, Self::GivenUp];
+
+    /// The state in a word or two.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Open => "open",
+            Self::Ended => "ended",
+            Self::GivenUp => "given up",
+        }
+    }
+}
+
+/// A climb as it stands in the ledger, with every trial that has a verdict.
+#[derive(Debug, Clone)]
+pub struct ClimbEntry {
+    /// Number of the climb.
+    pub id: i64,
+    /// The card.
+    pub card: CardDescription,
+    /// The plan.
+    pub plan: Plan,
+    /// Its stages.
+    pub stages: Vec<Stage>,
+    /// Stages the user ended.
+    pub ended_stages: Vec<Stage>,
+    /// How far it has come.
+    pub state: ClimbState,
+    /// When it began, seconds since 1970.
+    pub began: i64,
+    /// Trials that have a verdict, in order.
+    pub trials: Vec<TrialEntry>,
+    /// The trial that has none: the tool or the machine did not survive it.
+    pub unfinished: Option<Intent>,
+}
+
+/// A trial that has its verdict, with its place in the ledger.
+#[derive(Debug, Clone)]
+pub struct TrialEntry {
+    /// Row of the trial.
+    pub id: i64,
+    /// The trial.
+    pub record: TrialRecord,
+}
+
+/// What is about to be done.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Intent {
+    /// Row of the trial; 0 before it is written.
+    pub id: i64,
+    /// Climb it belongs to.
+    pub climb: i64,
+    /// Place in the climb, from 1.
+    pub number: u32,
+    /// Stage.
+    pub stage: Stage,
+    /// What for.
+    pub purpose: Purpose,
+    /// Settings that will be asked.
+    pub asked: Settings,
+    /// Scene that will be run.
+    pub scene: String,
+    /// Length in all.
+    pub planned: Seconds,
+    /// Part of it that is warm-up.
+    pub warm_up: Seconds,
+}
+
+/// Something worth remembering.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Event {
+    /// Trial it happened in, if any.
+    pub trial: Option<i64>,
+    /// When, from the beginning of that trial.
+    pub at: Seconds,
+    /// What kind: `applied`, `fault`, `restart`, `mark` and the like.
+    pub kind: String,
+    /// In words.
+    pub text: String,
+}
+
+impl Ledger {
+    /// Notes a card at first sight, with its factory settings; answers whether it was new.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn note_card(&self, card: &CardDescription) -> Result<bool, LedgerError> {
+        let card = card.clone();
+        self.ask(move |connection| {
+            let factory = json("factory settings", &Settings::stock(&card))?;
+            let new = connection
+                .execute(
+                    "INSERT INTO card (key, description, factory, first_seen) VALUES (?, ?, ?, ?)
+                     ON CONFLICT (key) DO NOTHING",
+                    params![card.key(), json("card", &card)?, factory, now()],
+                )
+                .doing("note a card")?;
+            Ok(new > 0)
+        })
+    }
+
+    /// Begins a climb on a card that was noted; answers its number.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn begin_climb(
+        &self,
+        card: &CardDescription,
+        plan: &Plan,
+        stages: &[Stage],
+    ) -> Result<i64, LedgerError> {
+        let (key, plan) = (card.key(), plan.clone());
+        let stages = stage_list(stages);
+        self.ask(move |connection| {
+            let plan = plan.to_toml().map_err(|error| content("the plan", &error))?;
+            connection
+                .execute(
+                    "INSERT INTO climb (card, plan, stages, began)
+                     SELECT id, ?, ?, ? FROM card WHERE key = ?",
+                    params![plan, stages, now(), key],
+                )
+                .doing("begin a climb")?;
+            Ok(connection.last_insert_rowid())
+        })
+    }
+
+    /// Writes down what is about to be done and answers with its row. When this returns, the
+    /// intent is on disk.
+    ///
+    /// # Errors
+    /// The ledger cannot be written; the card must not be touched then.
+    pub fn begin_trial(&self, intent: &Intent) -> Result<i64, LedgerError> {
+        let intent = intent.clone();
+        self.ask(move |connection| {
+            connection
+                .execute(
+                    "INSERT INTO trial
+                     (climb, number, stage, purpose, asked, scene, planned_s, warm_up_s, began)
+                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                    params![
+                        intent.climb,
+                        intent.number,
+                        intent.stage.label(),
+                        intent.purpose.label(),
+                        json("settings", &intent.asked)?,
+                        intent.scene,
+                        intent.planned.value(),
+                        intent.warm_up.value(),
+                        now(),
+                    ],
+                )
+                .doing("write down a trial")?;
+            Ok(connection.last_insert_rowid())
+        })
+    }
+
+    /// Adds samples of a running trial; `first` is the place of the first among all of its samples.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn add_samples(
+        &self,
+        trial: i64,
+        first: usize,
+        samples: Vec<Sample>,
+    ) -> Result<(), LedgerError> {
+        self.ask(move |connection| insert_samples(connection, trial, first, &samples))
+    }
+
+    /// Writes down the outcome of a trial, its last samples and its events: all or nothing.
+    ///
+    /// # Errors
+    /// The ledger cannot be written; the trial then stays without an outcome.
+    pub fn end_trial(
+        &self,
+        trial: i64,
+        record: &TrialRecord,
+        first: usize,
+        samples: Vec<Sample>,
+        events: Vec<Event>,
+    ) -> Result<(), LedgerError> {
+        let record = record.clone();
+        self.ask(move |connection| {
+            let all = connection.transaction().doing("write down an outcome")?;
+            insert_samples(&all, trial, first, &samples)?;
+            for event in &events {
+                insert_event(&all, trial_climb(&all, trial)?, event)?;
+            }
+            update_outcome(&all, trial, &record)?;
+            all.commit().doing("write down an outcome")
+        })
+    }
+
+    /// Writes down an event outside a running trial.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn add_event(&self, climb: i64, event: &Event) -> Result<(), LedgerError> {
+        let event = event.clone();
+        self.ask(move |connection| insert_event(connection, climb, &event))
+    }
+
+    /// Writes down the user's verdict on a trial, or takes it back.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn mark_trial(
+        &self,
+        climb: i64,
+        number: u32,
+        verdict: Option<Verdict>,
+    ) -> Result<(), LedgerError> {
+        self.ask(move |connection| {
+            connection
+                .execute(
+                    "UPDATE trial SET marked = ? WHERE climb = ? AND number = ?",
+                    params![verdict.map(Verdict::label), climb, number],
+                )
+                .doing("mark a trial")
+                .map(|_| ())
+        })
+    }
+
+    /// Writes down how far a climb has come.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn set_climb_state(
+        &self,
+        climb: i64,
+        state: ClimbState,
+        ended_stages: &[Stage],
+    ) -> Result<(), LedgerError> {
+        let ended = stage_list(ended_stages);
+        self.ask(move |connection| {
+            connection
+                .execute(
+                    "UPDATE climb SET state = ?, ended_stages = ? WHERE id = ?",
+                    params![state.label(), ended, climb],
+                )
+                .doing("write down a climb's state")
+                .map(|_| ())
+        })
+    }
+
+    /// All climbs, oldest first.
+    ///
+    /// # Errors
+    /// The ledger cannot be read.
+    pub fn climbs(&self) -> Result<Vec<ClimbEntry>, LedgerError> {
+        self.ask(|connection| {
+            climb_ids(connection)?.into_iter().map(|id| read_climb(connection, id)).collect()
+        })
+    }
+
+    /// One climb.
+    ///
+    /// # Errors
+    /// There is no such climb, or the ledger cannot be read.
+    pub fn climb(&self, id: i64) -> Result<ClimbEntry, LedgerError> {
+        self.ask(move |connection| read_climb(connection, id))
+    }
+
+    /// The newest climb on a card that is still open.
+    ///
+    /// # Errors
+    /// The ledger cannot be read.
+    pub fn open_climb(&self, card: &CardDescription) -> Result<Option<ClimbEntry>, LedgerError> {
+        let key = card.key();
+        self.ask(move |connection| {
+            let id: Option<i64> = connection
+                .query_row(
+                    "SELECT climb.id FROM climb JOIN card ON card.id = climb.card
+                     WHERE card.key = ? AND climb.state = 'open' ORDER BY climb.id DESC LIMIT 1",
+                    params![key],
+                    |row| row.get(0),
+                )
+                .optional()
+                .doing("look for an open climb")?;
+            id.map(|id| read_climb(connection, id)).transpose()
+        })
+    }
+
+    /// All samples of a trial, in order.
+    ///
+    /// # Errors
+    /// The ledger cannot be read, or a block of samples is garbled.
+    pub fn samples(&self, trial: i64) -> Result<Vec<Sample>, LedgerError> {
+        self.ask(move |connection| {
+            let mut select = connection
+                .prepare("SELECT columns FROM samples WHERE trial = ? ORDER BY first")
+                .doing("read samples")?;
+            let blobs = select
+                .query_map(params![trial], |row| row.get::<_, Vec<u8>>(0))
+                .and_then(Iterator::collect::<Result<Vec<_>, _>>)
+                .doing("read samples")?;
+            let mut samples = Vec::new();
+            for bytes in blobs {
+                let thing = format!("a block of samples of trial row {trial}");
+                samples.extend(
+                    blob::unpack(&bytes).map_err(|cause| LedgerError::Content { thing, cause })?,
+                );
+            }
+            Ok(samples)
+        })
+    }
+
+    /// All events of a climb, in order.
+    ///
+    /// # Errors
+    /// The ledger cannot be read.
+    pub fn events(&self, climb: i64) -> Result<Vec<Event>, LedgerError> {
+        self.ask(move |connection| {
+            let mut select = connection
+                .prepare("SELECT trial, at_s, kind, text FROM event WHERE climb = ? ORDER BY id")
+                .doing("read events")?;
+            select
+                .query_map(params![climb], |row| {
+                    Ok(Event {
+                        trial: row.get(0)?,
+                        at: Seconds(row.get(1)?),
+                        kind: row.get(2)?,
+                        text: row.get(3)?,
+                    })
+                })
+                .and_then(Iterator::collect)
+                .doing("read events")
+        })
+    }
+}
+
+fn insert_samples(
+    connection: &Connection,
+    trial: i64,
+    first: usize,
+    samples: &[Sample],
+) -> Result<(), LedgerError> {
+    for (index, chunk) in samples.chunks(blob::MOST_SAMPLES).enumerate() {
+        let at = (first + index * blob::MOST_SAMPLES) as i64;
+        connection
+            .execute(
+                "INSERT INTO samples (trial, first, count, columns) VALUES (?, ?, ?, ?)",
+                params![trial, at, chunk.len() as i64, blob::pack(chunk)],
+            )
+            .doing("write down samples")?;
+    }
+    Ok(())
+}
+
+fn insert_event(connection: &Connection, climb: i64, event: &Event) -> Result<(), LedgerError> {
+    connection
+        .execute(
+            "INSERT INTO event (climb, trial, at_s, kind, text) VALUES (?, ?, ?, ?, ?)",
+            params![climb, event.trial, event.at.value(), event.kind, event.text],
+        )
+        .doing("write down an event")
+        .map(|_| ())
+}
+
+fn trial_climb(connection: &Connection, trial: i64) -> Result<i64, LedgerError> {
+    connection
+        .query_row("SELECT climb FROM trial WHERE id = ?", params![trial], |row| row.get(0))
+        .doing("find a trial")
+}
+
+fn update_outcome(
+    connection: &Connection,
+    trial: i64,
+    record: &TrialRecord,
+) -> Result<(), LedgerError> {
+    let taken = record.taken.as_ref().map(|taken| json("settings", taken)).transpose()?;
+    connection
+        .execute(
+            "UPDATE trial SET taken = ?, seen = ?, seconds = ?, verdict = ?, reason = ?,
+             marked = ?, score = ?, faults = ? WHERE id = ?",
+            params![
+                taken,
+                json("what was seen", &record.seen)?,
+                record.seconds.value(),
+                record.judged.label(),
+                record.reason,
+                record.marked.map(Verdict::label),
+                record.score,
+                json("faults", &record.faults)?,
+                trial,
+            ],
+        )
+        .doing("write down an outcome")
+        .map(|_| ())
+}
+
+fn climb_ids(connection: &Connection) -> Result<Vec<i64>, LedgerError> {
+    connection
+        .prepare("SELECT id FROM climb ORDER BY id")
+        .and_then(|mut select| select.query_map([], |row| row.get(0))?.collect())
+        .doing("list the climbs")
+}
+
+fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry, LedgerError> {
+    let row = connection
+        .query_row(
+            "SELECT card.description, climb.plan, climb.stages, climb.ended_stages, climb.state,
+             climb.began FROM climb JOIN card ON card.id = climb.card WHERE climb.id = ?",
+            params![id],
+            |row| {
+                Ok((
+                    row.get::<_, String>(0)?,
+                    row.get::<_, String>(1)?,
+                    row.get::<_, String>(2)?,
+                    row.get::<_, String>(3)?,
+                    row.get::<_, String>(4)?,
+                    row.get::<_, i64>(5)?,
+                ))
+            },
+        )
+        .optional()
+        .doing("read a climb")?;
+    let Some((card, plan, stages, ended, state, began)) = row else {
+        return Err(LedgerError::NoClimb { asked: id, climbs: climb_ids(connection)? });
+    };
+    let thing = format!("climb {id}");
+    let (trials, unfinished) = read_trials(connection, id)?;
+    Ok(ClimbEntry {
+        id,
+        card: from_str(&card).map_err(|error| content(&thing, &error))?,
+        plan: Plan::from_toml(&plan).map_err(|error| content(&thing, &error))?,
+        stages: read_stages(&stages),
+        ended_stages: read_stages(&ended),
+        state: ClimbState::ALL
+            .into_iter()
+            .find(|known| known.label() == state)
+            .ok_or_else(|| content(&thing, &format!("unknown state {state}")))?,
+        began,
+        trials,
+        unfinished,
+    })
+}
+
+fn read_trials(
+    connection: &Connection,
+    climb: i64,
+) -> Result<(Vec<TrialEntry>, Option<Intent>), LedgerError> {
+    let mut select = connection
+        .prepare(
+            "SELECT id, number, stage, purpose, asked, scene, planned_s, warm_up_s, taken, seen,
+             seconds, verdict, reason, marked, score, faults
+             FROM trial WHERE climb = ? ORDER BY number",
+        )
+        .doing("read trials")?;
+    let mut rows = select.query(params![climb]).doing("read trials")?;
+    let (mut trials, mut unfinished) = (Vec::new(), None);
+    while let Some(row) = rows.next().doing("read trials")? {
+        let intent = read_intent(row, climb)?;
+        let verdict: Option<String> = row.get("verdict").doing("read a verdict")?;
+        match verdict {
+            None => unfinished = Some(intent),
+            Some(verdict) => {
+                trials.push(TrialEntry {
+                    id: intent.id,
+                    record: read_record(row, intent, &verdict)?,
+                });
+            }
+        }
+    }
+    Ok((trials, unfinished))
+}
+
+fn read_intent(row: &Row<'_>, climb: i64) -> Result<Intent, LedgerError> {
+    let number: u32 = row.get("number").doing("read a trial")?;
+    let thing = format!("trial {number} of climb {climb}");
+    let text = |column: &str| row.get::<_, String>(column).doing("read a trial");
+    let unknown = |what: &str, label: &str| content(&thing, &format!("unknown {what} {label}"));
+    let (stage, purpose) = (text("stage")?, text("purpose")?);
+    Ok(Intent {
+        id: row.get("id").doing("read a trial")?,
+        climb,
+        number,
+        stage: Stage::from_label(&stage).ok_or_else(|| unknown("stage", &stage))?,
+        purpose: Purpose::from_label(&purpose).ok_or_else(|| unknown("purpose", &purpose))?,
+        asked: from_str(&text("asked")?).map_err(|error| content(&thing, &error))?,
+        scene: text("scene")?,
+        planned: Seconds(row.get("planned_s").doing("read a trial")?),
+        warm_up: Seconds(row.get("warm_up_s").doing("read a trial")?),
+    })
+}
+
+fn read_record(row: &Row<'_>, intent: Intent, verdict: &str) -> Result<TrialRecord, LedgerError> {
+    let thing = format!("trial {} of climb {}", intent.number, intent.climb);
+    let optional = |column: &str| row.get::<_, Option<String>>(column).doing("read a trial");
+    let judged = |label: &str| {
+        Verdict::from_label(label)
+            .ok_or_else(|| content(&thing, &format!("unknown verdict {label}")))
+    };
+    let parse_error = |error: serde_json::Error| content(&thing, &error);
+    let taken = optional("taken")?.map(|text| from_str(&text)).transpose().map_err(parse_error)?;
+    let seen: Seen = from_str(&optional("seen")?.unwrap_or_default()).map_err(parse_error)?;
+    let faults: Vec<Fault> =
+        from_str(&optional("faults")?.unwrap_or_default()).map_err(parse_error)?;
+    Ok(TrialRecord {
+        number: intent.number,
+        stage: intent.stage,
+        purpose: intent.purpose,
+        asked: intent.asked,
+        taken,
+        seen,
+        scene: intent.scene,
+        seconds: Seconds(row.get("seconds").doing("read a trial")?),
+        judged: judged(verdict)?,
+        reason: optional("reason")?.unwrap_or_default(),
+        marked: optional("marked")?.map(|label| judged(&label)).transpose()?,
+        score: row.get("score").doing("read a trial")?,
+        faults,
+    })
+}
+
+fn stage_list(stages: &[Stage]) -> String {
+    stages.iter().map(|stage| stage.label()).collect::<Vec<_>>().join(",")
+}
+
+fn read_stages(list: &str) -> Vec<Stage> {
+    list.split(',').filter_map(Stage::from_label).collect()
+}
+
+fn json(thing: &str, value: &impl serde::Serialize) -> Result<String, LedgerError> {
+    to_string(value).map_err(|error| content(thing, &error))
+}
+
+fn content(thing: &str, cause: &impl ToString) -> LedgerError {
+    LedgerError::Content { thing: thing.to_owned(), cause: cause.to_string() }
+}

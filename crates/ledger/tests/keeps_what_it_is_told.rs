@@ -1,0 +1,169 @@
+//! The ledger gives back what it was told, also after it was closed in the middle.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+use rstest::{fixture, rstest};
+use tempfile::TempDir;
+use yard_step_card::{Card, CardChoice};
+use yard_step_core::{
+    CardDescription, Fault, Mhz, MhzOffset, Plan, Purpose, Sample, Seconds, Seen, Settings, Stage,
+    TrialRecord, Verdict,
+};
+use yard_step_ledger::{ClimbState, DataDir, Event, Intent, Ledger, LedgerError, Profile};
+
+struct Desk {
+    _dir: TempDir,
+    data: DataDir,
+    ledger: Ledger,
+    card: CardDescription,
+    climb: i64,
+}
+
+#[fixture]
+fn desk() -> Desk {
+    let dir = tempfile::tempdir().unwrap();
+    let data = DataDir::new(dir.path());
+    let ledger = Ledger::open(&data).unwrap().ledger;
+    let card = CardChoice::all()[0].open(3, 0).unwrap().description().clone();
+    assert!(ledger.note_card(&card).unwrap(), "new at first sight");
+    assert!(!ledger.note_card(&card).unwrap(), "known at second");
+    let stages = [Stage::Baseline, Stage::Core];
+    let climb = ledger.begin_climb(&card, &Plan::default(), &stages).unwrap();
+    Desk { _dir: dir, data, ledger, card, climb }
+}
+
+fn intent(climb: i64, number: u32) -> Intent {
+    Intent {
+        id: 0,
+        climb,
+        number,
+        stage: Stage::Core,
+        purpose: Purpose::Step,
+        asked: Settings { core_offset: Some(MhzOffset(60)), ..Settings::default() },
+        scene: "lantern".into(),
+        planned: Seconds(200.0),
+        warm_up: Seconds(20.0),
+    }
+}
+
+fn record(intent: &Intent) -> TrialRecord {
+    TrialRecord {
+        number: intent.number,
+        stage: intent.stage,
+        purpose: intent.purpose,
+        asked: intent.asked,
+        taken: Some(intent.asked),
+        seen: Seen { frames: 4_000, wrong_frames: 1, wrong_pixels: 9, ..Seen::default() },
+        scene: intent.scene.clone(),
+        seconds: Seconds(123.4),
+        judged: Verdict::Artifacts,
+        reason: "9 wrong pixels in 1 of 4000 frames, the first after 2 min.".into(),
+        marked: None,
+        score: Some(1_012.5),
+        faults: vec![Fault {
+            at: Seconds(120.0),
+            kind: "artifacts".into(),
+            frame: Some(2_400),
+            wrong_pixels: Some(9),
+        }],
+    }
+}
+
+fn samples(count: usize) -> Vec<Sample> {
+    (0..count)
+        .map(|i| Sample {
+            at: Seconds(i as f64),
+            core_clock: (i % 7 != 0).then_some(Mhz(2_000.0 + i as f64)),
+            ..Sample::default()
+        })
+        .collect()
+}
+
+#[rstest]
+fn a_trial_comes_back_as_it_went_in(desk: Desk) {
+    let intent = intent(desk.climb, 1);
+    let row = desk.ledger.begin_trial(&intent).unwrap();
+    desk.ledger.add_samples(row, 0, samples(1_300)).unwrap();
+    let event = Event {
+        trial: Some(row),
+        at: Seconds(1.0),
+        kind: "applied".into(),
+        text: "core clock offset +60 MHz".into(),
+    };
+    let last = samples(1_305)[1_300..].to_vec();
+    desk.ledger.end_trial(row, &record(&intent), 1_300, last, vec![event.clone()]).unwrap();
+
+    let again = Ledger::open(&desk.data).unwrap().ledger;
+    let entry = again.climb(desk.climb).unwrap();
+    assert_eq!(entry.trials.len(), 1);
+    assert_eq!(entry.trials[0].record, record(&intent));
+    assert_eq!((entry.card, entry.plan), (desk.card, Plan::default()));
+    assert_eq!(entry.stages, [Stage::Baseline, Stage::Core]);
+    assert!(entry.unfinished.is_none());
+    assert_eq!(again.samples(row).unwrap(), samples(1_305));
+    assert_eq!(again.events(desk.climb).unwrap(), [event]);
+}
+
+#[rstest]
+fn a_trial_without_an_outcome_is_found_and_no_ended_one_is_lost(desk: Desk) {
+    let first = intent(desk.climb, 1);
+    let row = desk.ledger.begin_trial(&first).unwrap();
+    desk.ledger.end_trial(row, &record(&first), 0, vec![], vec![]).unwrap();
+    let second = intent(desk.climb, 2);
+    let row = desk.ledger.begin_trial(&second).unwrap();
+    desk.ledger.add_samples(row, 0, samples(600)).unwrap();
+
+    let entry = Ledger::open(&desk.data).unwrap().ledger.open_climb(&desk.card).unwrap().unwrap();
+    assert_eq!(entry.trials.len(), 1);
+    assert_eq!(entry.unfinished, Some(Intent { id: row, ..second }));
+}
+
+#[rstest]
+fn an_outcome_is_written_whole_or_not_at_all(desk: Desk) {
+    let intent = intent(desk.climb, 1);
+    let row = desk.ledger.begin_trial(&intent).unwrap();
+    desk.ledger.add_samples(row, 0, samples(10)).unwrap();
+    // A block at the same place is refused, and the verdict with it.
+    let refused = desk.ledger.end_trial(row, &record(&intent), 0, samples(10), vec![]);
+    assert!(matches!(refused, Err(LedgerError::Statement { .. })), "{refused:?}");
+    let entry = desk.ledger.climb(desk.climb).unwrap();
+    assert!(entry.trials.is_empty());
+    assert_eq!(entry.unfinished.map(|intent| intent.id), Some(row));
+}
+
+#[rstest]
+fn marks_and_states_are_remembered(desk: Desk) {
+    let intent = intent(desk.climb, 1);
+    let row = desk.ledger.begin_trial(&intent).unwrap();
+    desk.ledger.end_trial(row, &record(&intent), 0, vec![], vec![]).unwrap();
+    desk.ledger.mark_trial(desk.climb, 1, Some(Verdict::Clean)).unwrap();
+    let entry = desk.ledger.climb(desk.climb).unwrap();
+    assert_eq!(entry.trials[0].record.verdict(), Verdict::Clean);
+    assert_eq!(entry.trials[0].record.judged, Verdict::Artifacts);
+
+    desk.ledger.set_climb_state(desk.climb, ClimbState::Ended, &[Stage::Core]).unwrap();
+    let entry = desk.ledger.climb(desk.climb).unwrap();
+    assert_eq!((entry.state, entry.ended_stages), (ClimbState::Ended, vec![Stage::Core]));
+    assert!(desk.ledger.open_climb(&desk.card).unwrap().is_none());
+}
+
+#[rstest]
+fn a_profile_is_kept_and_replaced_by_name(desk: Desk) {
+    let profile = |offset| Profile {
+        name: "summer".into(),
+        settings: Settings { core_offset: Some(MhzOffset(offset)), ..Settings::default() },
+        climb: Some(desk.climb),
+        trial: Some(4),
+    };
+    desk.ledger.keep(&desk.card, &profile(60)).unwrap();
+    desk.ledger.keep(&desk.card, &profile(75)).unwrap();
+    let mut saved = desk.ledger.profiles(&desk.card).unwrap();
+    // An automatic fan is what an unnamed fan means.
+    saved[0].settings.fan = None;
+    assert_eq!(saved, [profile(75)]);
+}
+
+#[rstest]
+fn a_climb_that_is_not_there_is_told_with_those_that_are(desk: Desk) {
+    let error = desk.ledger.climb(77).unwrap_err().to_string();
+    assert_eq!(error, "there is no climb 77 in the ledger; there are: 1");
+}
