@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use crate::card::CardLimits;
 use crate::sample::Sample;
 use crate::settings::Settings;
+use crate::strip::Merge;
 
 /// What limits the clock at one instant.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -82,7 +83,24 @@ pub struct LimiterShares {
     counts: [u64; Limiter::ALL.len()],
 }
 
+impl Merge for LimiterShares {
+    fn merge(mut self, other: Self) -> Self {
+        for (count, more) in self.counts.iter_mut().zip(other.counts) {
+            *count += more;
+        }
+        self
+    }
+}
+
 impl LimiterShares {
+    /// One sample, limited so.
+    #[must_use]
+    pub fn of(limiter: Limiter) -> Self {
+        let mut shares = Self::default();
+        shares.push(limiter);
+        shares
+    }
+
     /// Counts one sample.
     pub fn push(&mut self, limiter: Limiter) {
         self.counts[limiter as usize] += 1;

@@ -1,4 +1,13 @@
-//! A time series of bounded size that never loses a spike.
+//! Time series of bounded size that never lose a spike.
+
+use crate::limiter::LimiterShares;
+
+/// What a bucket of a [`Timeline`] must be able to do: take in its neighbour.
+pub trait Merge: Copy {
+    /// Both together.
+    #[must_use]
+    fn merge(self, other: Self) -> Self;
+}
 
 /// Lowest and highest reading of one stretch of time.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -9,11 +18,17 @@ pub struct Bucket {
     pub highest: f32,
 }
 
-impl Bucket {
-    fn join(self, other: Self) -> Self {
+impl Merge for Bucket {
+    fn merge(self, other: Self) -> Self {
         Self { lowest: self.lowest.min(other.lowest), highest: self.highest.max(other.highest) }
     }
 }
+
+/// Lowest and highest of one channel over time.
+pub type Strip = Timeline<Bucket>;
+
+/// What limited the clock over time.
+pub type Lane = Timeline<LimiterShares>;
 
 /// Readings in buckets of equal length. When all buckets are used, neighbours are joined and the
 /// length doubles, so that any run fits and every extreme stays visible. A stretch without a
@@ -24,27 +39,36 @@ impl Bucket {
 ///
 /// let mut strip = Strip::new(4, 1.0);
 /// for second in 0..8 {
-///     strip.push(f64::from(second), (second != 5).then_some(if second == 3 { 9.0 } else { 1.0 }));
+///     strip.reading(f64::from(second), (second != 5).then_some(if second == 3 { 9.0 } else { 1.0 }));
 /// }
 /// assert_eq!(strip.bucket_seconds(), 2.0);
 /// assert_eq!(strip.buckets()[1].map(|bucket| bucket.highest), Some(9.0));
 /// ```
 #[derive(Debug, Clone, PartialEq)]
-pub struct Strip {
-    buckets: Vec<Option<Bucket>>,
+pub struct Timeline<B> {
+    buckets: Vec<Option<B>>,
     capacity: usize,
     bucket_seconds: f64,
 }
 
 impl Strip {
-    /// An empty strip of at most `capacity` buckets (at least two), each `bucket_seconds` long at first.
+    /// Takes one reading in at `at` seconds. What is missing or no number is a gap.
+    pub fn reading(&mut self, at: f64, value: Option<f64>) {
+        let value = value.filter(|value| value.is_finite()).map(|value| value as f32);
+        self.push(at, value.map(|value| Bucket { lowest: value, highest: value }));
+    }
+}
+
+impl<B: Merge> Timeline<B> {
+    /// An empty line of at most `capacity` buckets (at least two), each `bucket_seconds` long at
+    /// first.
     #[must_use]
     pub fn new(capacity: usize, bucket_seconds: f64) -> Self {
         Self { buckets: Vec::new(), capacity: capacity.max(2), bucket_seconds }
     }
 
-    /// Takes one reading in at `at` seconds; time must not run backwards by more than a bucket.
-    pub fn push(&mut self, at: f64, value: Option<f64>) {
+    /// Takes one bucket's worth in at `at` seconds; a negative or endless time is passed over.
+    pub fn push(&mut self, at: f64, value: Option<B>) {
         if !at.is_finite() || at < 0.0 {
             return;
         }
@@ -55,15 +79,13 @@ impl Strip {
         if self.buckets.len() <= index {
             self.buckets.resize(index + 1, None);
         }
-        let Some(value) = value.filter(|v| v.is_finite()) else { return };
-        let new = Bucket { lowest: value as f32, highest: value as f32 };
         let slot = &mut self.buckets[index];
-        *slot = Some(slot.map_or(new, |old| old.join(new)));
+        *slot = slot.iter().copied().chain(value).reduce(B::merge);
     }
 
     /// The buckets, in order of time.
     #[must_use]
-    pub fn buckets(&self) -> &[Option<Bucket>] {
+    pub fn buckets(&self) -> &[Option<B>] {
         &self.buckets
     }
 
@@ -79,16 +101,16 @@ impl Strip {
         self.buckets.len() as f64 * self.bucket_seconds
     }
 
-    /// Lowest and highest of all buckets.
+    /// All buckets in one.
     #[must_use]
-    pub fn extent(&self) -> Option<Bucket> {
-        self.buckets.iter().flatten().copied().reduce(Bucket::join)
+    pub fn extent(&self) -> Option<B> {
+        self.buckets.iter().flatten().copied().reduce(B::merge)
     }
 
-    /// The extremes of column `column` of `columns`, when the time `0..seconds` is spread over
-    /// them. A column narrower than a bucket shows the bucket it lies in.
+    /// What lies in column `column` of `columns`, when the time `0..seconds` is spread over them.
+    /// A column narrower than a bucket shows the bucket it lies in.
     #[must_use]
-    pub fn column(&self, column: usize, columns: usize, seconds: f64) -> Option<Bucket> {
+    pub fn column(&self, column: usize, columns: usize, seconds: f64) -> Option<B> {
         if columns == 0 || seconds <= 0.0 {
             return None;
         }
@@ -96,7 +118,7 @@ impl Strip {
         let first = self.index(column as f64 * width + 1e-9);
         let end = ((column + 1) as f64 * width / self.bucket_seconds - 1e-9).ceil() as usize;
         let end = end.max(first + 1).min(self.buckets.len());
-        self.buckets.get(first..end)?.iter().flatten().copied().reduce(Bucket::join)
+        self.buckets.get(first..end)?.iter().flatten().copied().reduce(B::merge)
     }
 
     fn index(&self, at: f64) -> usize {
@@ -107,7 +129,7 @@ impl Strip {
         self.buckets = self
             .buckets
             .chunks(2)
-            .map(|pair| pair.iter().flatten().copied().reduce(Bucket::join))
+            .map(|pair| pair.iter().flatten().copied().reduce(B::merge))
             .collect();
         self.bucket_seconds *= 2.0;
     }
@@ -116,6 +138,7 @@ impl Strip {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::limiter::Limiter;
     use rstest::rstest;
 
     #[rstest]
@@ -126,7 +149,7 @@ mod tests {
         let mut strip = Strip::new(64, 0.1);
         for index in 0..samples {
             let value = if index == samples / 3 { 55.0 } else { 2_000.0 };
-            strip.push(index as f64 * 0.1, Some(value));
+            strip.reading(index as f64 * 0.1, Some(value));
         }
         assert!(strip.buckets().len() <= 64);
         assert_eq!(strip.extent().map(|bucket| bucket.lowest), Some(55.0));
@@ -139,10 +162,10 @@ mod tests {
     #[rstest]
     fn a_stretch_without_readings_is_a_gap() {
         let mut strip = Strip::new(16, 1.0);
-        strip.push(0.0, Some(1.0));
-        strip.push(1.0, None);
-        strip.push(3.0, Some(f64::NAN));
-        strip.push(5.0, Some(2.0));
+        strip.reading(0.0, Some(1.0));
+        strip.reading(1.0, None);
+        strip.reading(3.0, Some(f64::NAN));
+        strip.reading(5.0, Some(2.0));
         let present: Vec<bool> = strip.buckets().iter().map(Option::is_some).collect();
         assert_eq!(present, [true, false, false, false, false, true]);
     }
@@ -151,11 +174,22 @@ mod tests {
     fn columns_beyond_the_data_are_empty() {
         let mut strip = Strip::new(16, 1.0);
         for second in 0..5 {
-            strip.push(f64::from(second), Some(1.0));
+            strip.reading(f64::from(second), Some(1.0));
         }
         assert!(strip.column(4, 10, 10.0).is_some());
         assert_eq!(strip.column(5, 10, 10.0), None);
         assert_eq!(strip.column(0, 0, 10.0), None);
         assert_eq!(strip.column(0, 10, 0.0), None);
+    }
+
+    #[rstest]
+    fn a_lane_keeps_the_shares_when_its_buckets_are_joined() {
+        let mut lane = Lane::new(4, 1.0);
+        for second in 0..32 {
+            let limiter = if second % 4 == 0 { Limiter::Voltage } else { Limiter::Power };
+            lane.push(f64::from(second), Some(LimiterShares::of(limiter)));
+        }
+        let all = lane.extent().unwrap();
+        assert_eq!((all.share(Limiter::Voltage), all.largest()), (0.25, Some(Limiter::Power)));
     }
 }

@@ -163,6 +163,17 @@ pub struct Fault {
     pub wrong_pixels: Option<u64>,
 }
 
+impl Fault {
+    /// Kind of the entry a run has that was stopped before its end.
+    pub const STOPPED: &'static str = "stopped";
+
+    /// A fault with no frame to it.
+    #[must_use]
+    pub fn at(at: Seconds, kind: &str) -> Self {
+        Self { at, kind: kind.to_owned(), frame: None, wrong_pixels: None }
+    }
+}
+
 /// What a score is compared with.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Reference {

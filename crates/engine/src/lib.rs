@@ -1,1 +1,24 @@
-//! x
+//! The engine: carries out what a climb proposes and writes down what comes of it.
+//!
+//! ```text
+//!   Climb::next ──► intent (ledger, fsync) ──► apply ──► read back ──► load and watch
+//!        ▲                                                                  │
+//!        └──── TrialEnded ◄── outcome (ledger) ◄── verdict ◄────────────────┘
+//! ```
+//!
+//! [`Engine`] does one trial at a time and is driven directly by the headless climb; [`Session`]
+//! puts it on a thread of its own, takes [`Command`]s and publishes a [`Snapshot`] to draw.
+
+mod engine;
+mod error;
+mod pace;
+mod session;
+mod trial;
+mod view;
+
+pub use engine::{Engine, Unfinished};
+pub use error::EngineError;
+pub use pace::Pace;
+pub use session::{Command, Session};
+pub use trial::{LiveRun, Overseer, Steer};
+pub use view::{Activity, ClimbSummary, NextView, Picture, RunView, Snapshot, Strips};

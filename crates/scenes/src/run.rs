@@ -51,6 +51,12 @@ impl SceneRun {
         self.unread.drain(..)
     }
 
+    /// Frames drawn since the beginning of the run.
+    #[must_use]
+    pub fn frames_drawn(&self) -> u64 {
+        self.number
+    }
+
     /// The newest frame, as it was drawn; the first one before anything was drawn.
     #[must_use]
     pub fn latest(&self) -> &Frame {

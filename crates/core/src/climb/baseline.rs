@@ -74,6 +74,7 @@ impl Climb {
         let in_a_row = self
             .trials_of(Stage::Baseline)
             .rev()
+            .filter(|run| !run.was_stopped())
             .take_while(|run| run.verdict() != Verdict::Clean)
             .collect::<Vec<_>>();
         if in_a_row.len() > retries {

@@ -113,6 +113,7 @@ impl Ladder {
             .iter()
             .rev()
             .filter(|trial| trial.stage == Stage::Core && trial.offset() == value)
+            .filter(|trial| !trial.was_stopped())
             .take_while(|trial| trial.verdict().meaning() == Meaning::ProvesNothing)
             .count()
     }
@@ -236,7 +237,9 @@ impl Ladder {
         reason: String,
     ) -> LadderStep {
         let unproven = self.unproven_in_a_row(trials, value);
-        let last = trials.iter().rev().find(|trial| trial.offset() == value);
+        let last = trials.iter().rev().find(|trial| {
+            trial.stage == Stage::Core && trial.offset() == value && !trial.was_stopped()
+        });
         match last.filter(|_| unproven > 0) {
             None => LadderStep::Try { value, purpose, reason },
             Some(last) if unproven > self.retries as usize => LadderStep::Stuck(format!(

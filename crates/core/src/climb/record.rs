@@ -122,6 +122,12 @@ impl TrialRecord {
         self.marked.unwrap_or(self.judged)
     }
 
+    /// Whether somebody stopped the run before its end.
+    #[must_use]
+    pub fn was_stopped(&self) -> bool {
+        self.faults.iter().any(|fault| fault.kind == Fault::STOPPED)
+    }
+
     /// The core clock offset the trial is evidence for: the one the card held, or, where the
     /// setting was not taken at all, the one asked for.
     #[must_use]

@@ -4,7 +4,7 @@ use rstest::rstest;
 
 use super::*;
 use crate::fixtures::{card, seen};
-use crate::verdict::Verdict;
+use crate::verdict::{Fault, Verdict};
 
 /// A card that is clean below `edge` MHz and fails as `failure` from there on.
 struct Pretend {
@@ -169,6 +169,19 @@ fn void_runs_without_end_stop_the_climb_with_a_way_out() {
     }
     let Next::Stuck(why) = climb.next() else { panic!("{:?}", climb.next()) };
     assert!(why.contains("last 4 runs at +60 MHz") && why.contains("end the stage"), "{why}");
+}
+
+#[rstest]
+fn runs_the_user_stopped_are_made_again_as_often_as_it_takes() {
+    for mut climb in [climb_with(Plan::default()), with_baseline(Plan::default())] {
+        for _ in 0..9 {
+            let Next::Trial(proposal) = climb.next() else { panic!("{:?}", climb.next()) };
+            let mut stopped = record(&climb, &proposal.request, Verdict::Void);
+            stopped.faults = vec![Fault::at(Seconds(3.0), Fault::STOPPED)];
+            climb.handle(ClimbEvent::TrialEnded(Box::new(stopped)));
+        }
+        assert!(matches!(climb.next(), Next::Trial(_)));
+    }
 }
 
 #[rstest]

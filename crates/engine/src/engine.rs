@@ -1,0 +1,535 @@
+//! One climb on one card, carried out trial by trial.
+
+use tracing::{info, warn};
+use yard_step_card::{Card, LoadLost};
+use yard_step_core::{
+    CardDescription, Climb, ClimbEvent, Ending, Evidence, Fault, Meaning, MhzOffset, Next, Plan,
+    Proposal, Seconds, Seen, Settings, Stage, TrialRecord, Verdict, judge,
+};
+use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Profile};
+use yard_step_scenes::SceneRun;
+
+use crate::error::EngineError;
+use crate::trial::{LiveRun, Overseer, Run, Steer, TICK};
+use crate::view::RunView;
+
+/// Samples collected before they are written down: a minute of them.
+const SAMPLES_AT_ONCE: usize = 600;
+/// Time a card is given to take its settings.
+const SETTLE: Seconds = Seconds(1.0);
+
+/// What to make of a trial that has no outcome.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Unfinished {
+    /// The machine went down in it: its settings are never applied again without a yes.
+    #[default]
+    MachineDown,
+    /// The user knows that only the program was ended: the trial proves nothing.
+    Void,
+}
+
+/// Carries a climb out. When it is dropped, however that comes about, the card is put back to the
+/// last kept settings, or to stock.
+pub struct Engine {
+    card: Box<dyn Card>,
+    scene: SceneRun,
+    ledger: Ledger,
+    climb: Climb,
+    climb_id: i64,
+    rows: Vec<i64>,
+    ended_stages: Vec<Stage>,
+    ended: bool,
+    kept: Option<Settings>,
+}
+
+impl Engine {
+    /// Begins a new climb.
+    ///
+    /// # Errors
+    /// The climb cannot be laid out on this card, or the ledger fails.
+    pub fn begin(
+        card: Box<dyn Card>,
+        ledger: Ledger,
+        plan: Plan,
+        stages: &[Stage],
+    ) -> Result<Self, EngineError> {
+        let climb = Climb::new(card.description().clone(), plan, stages)?;
+        let scene = SceneRun::new(climb.plan().scene.parse()?);
+        ledger.note_card(card.description())?;
+        let climb_id = ledger.begin_climb(card.description(), climb.plan(), climb.stages())?;
+        let kept = last_kept(&ledger, card.description())?;
+        let (rows, ended_stages) = (Vec::new(), Vec::new());
+        Ok(Self { card, scene, ledger, climb, climb_id, rows, ended_stages, ended: false, kept })
+    }
+
+    /// Takes a climb up again. A trial without an outcome gets one first, as `unfinished` says;
+    /// its words are answered beside the engine.
+    ///
+    /// # Errors
+    /// The climb cannot be laid out on this card, or the ledger fails.
+    pub fn resume(
+        card: Box<dyn Card>,
+        ledger: Ledger,
+        entry: ClimbEntry,
+        unfinished: Unfinished,
+    ) -> Result<(Self, Option<String>), EngineError> {
+        let mut climb = Climb::new(card.description().clone(), entry.plan, &entry.stages)?;
+        let scene = SceneRun::new(climb.plan().scene.parse()?);
+        let mut rows = Vec::new();
+        for trial in entry.trials {
+            rows.push(trial.id);
+            climb.handle(ClimbEvent::TrialEnded(Box::new(trial.record)));
+        }
+        for stage in &entry.ended_stages {
+            climb.handle(ClimbEvent::StageEnded(*stage));
+        }
+        let kept = last_kept(&ledger, card.description())?;
+        let mut engine = Self {
+            card,
+            scene,
+            ledger,
+            climb,
+            climb_id: entry.id,
+            rows,
+            ended_stages: entry.ended_stages,
+            ended: entry.state == ClimbState::Ended,
+            kept,
+        };
+        let told = match entry.unfinished {
+            Some(intent) => Some(engine.close_unfinished(intent, unfinished)?),
+            None => None,
+        };
+        Ok((engine, told))
+    }
+
+    fn close_unfinished(
+        &mut self,
+        intent: Intent,
+        unfinished: Unfinished,
+    ) -> Result<String, EngineError> {
+        let samples = self.ledger.samples(intent.id)?;
+        let seconds = samples.last().map_or(Seconds(0.0), |sample| sample.at);
+        let (judged, reason, kind) = match unfinished {
+            Unfinished::MachineDown => (
+                Verdict::MachineDown,
+                "It has no outcome: the machine went down, or Yard Step was ended. It is taken as \
+                 machine down until you mark it otherwise.",
+                Verdict::MachineDown.label(),
+            ),
+            Unfinished::Void => (
+                Verdict::Void,
+                "It has no outcome, and only Yard Step was ended: it proves nothing.",
+                Fault::STOPPED,
+            ),
+        };
+        let offset = intent.asked.core_offset.unwrap_or_default();
+        let told = format!("Trial {} at {offset}: {judged}. {reason}", intent.number);
+        let row = intent.id;
+        let seen = Seen { seconds, ..Seen::default() };
+        let record = TrialRecord {
+            number: intent.number,
+            stage: intent.stage,
+            purpose: intent.purpose,
+            asked: intent.asked,
+            taken: None,
+            seen,
+            scene: intent.scene,
+            seconds,
+            judged,
+            reason: reason.into(),
+            marked: None,
+            score: None,
+            faults: vec![Fault::at(seconds, kind)],
+        };
+        self.ledger.end_trial(row, &record, samples.len(), Vec::new(), Vec::new())?;
+        self.rows.push(row);
+        self.climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+        Ok(told)
+    }
+
+    /// Carries out what the climb proposes and tells what came of it. `yes` is the explicit yes
+    /// that a risky trial needs.
+    ///
+    /// # Errors
+    /// There is nothing to carry out, a yes is needed, or ledger or card fail; the card has been
+    /// put back then.
+    pub fn carry_out(
+        &mut self,
+        yes: bool,
+        overseer: &mut dyn Overseer,
+    ) -> Result<RunView, EngineError> {
+        let proposal = match self.climb.next() {
+            Next::Trial(proposal) => proposal,
+            Next::Ended(outcome) => return Err(EngineError::NothingToDo(outcome.sentence)),
+            Next::Stuck(why) => return Err(EngineError::NothingToDo(why)),
+        };
+        if let Some(risk) = proposal.risk.as_ref().filter(|_| !yes) {
+            return Err(EngineError::NeedsYes(risk.clone()));
+        }
+        let result = self.trial(&proposal, overseer);
+        if result.is_err() {
+            self.put_back();
+        }
+        result
+    }
+
+    fn trial(
+        &mut self,
+        proposal: &Proposal,
+        overseer: &mut dyn Overseer,
+    ) -> Result<RunView, EngineError> {
+        let card = self.card.description().clone();
+        let request = &proposal.request;
+        let clamped = request.asked.clamped(&card);
+        let mut intent = Intent {
+            id: 0,
+            climb: self.climb_id,
+            number: self.climb.trials().len() as u32 + 1,
+            stage: request.stage,
+            purpose: request.purpose,
+            asked: clamped.settings,
+            scene: self.scene.scene().name().into(),
+            planned: request.seconds,
+            warm_up: request.warm_up,
+        };
+        intent.id = self.ledger.begin_trial(&intent)?;
+        // From here on, and not before, the card may be touched.
+        let row = intent.id;
+        let mut events: Vec<Event> =
+            clamped.notes.into_iter().map(|note| event(row, "clamped", note)).collect();
+        let taken = self.apply(&intent.asked);
+        let differences =
+            taken.as_ref().map(|t| intent.asked.differences(t, &card)).unwrap_or_default();
+        events.extend(differences.iter().map(|d| event(row, "applied", d.to_string())));
+        let refused = differences.iter().any(|difference| !difference.rounded);
+        let mut run = Run::new(intent, &card, taken);
+        let ending = match taken {
+            None => Ending::MachineDown,
+            Some(_) if refused => Ending::NotBegun,
+            Some(_) => self.watch(&mut run, overseer)?,
+        };
+        events.extend(self.after(&ending).map(|text| event(row, "restart", text)));
+        let record = self.judged(&run, &ending, &differences);
+        info!(trial = record.number, verdict = %record.judged, "trial ended");
+        if record.judged.meaning() != Meaning::Holds {
+            self.to_stock();
+        }
+        let pending = std::mem::take(&mut run.pending);
+        self.ledger.end_trial(row, &record, run.written, pending, events)?;
+        let mut view = run.view();
+        (view.seen, view.score) = (record.seen.clone(), record.score);
+        view.judgement = Some(yard_step_core::Judgement {
+            verdict: record.judged,
+            reason: record.reason.clone(),
+        });
+        self.rows.push(row);
+        self.climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+        self.note_state()?;
+        Ok(view)
+    }
+
+    fn apply(&mut self, asked: &Settings) -> Option<Settings> {
+        self.card.apply(asked).ok()?;
+        self.card.idle(SETTLE);
+        self.card.taken().ok()
+    }
+
+    /// Runs the load and watches until something ends it.
+    fn watch(&mut self, run: &mut Run, overseer: &mut dyn Overseer) -> Result<Ending, EngineError> {
+        self.scene.rewind();
+        let grace = self.climb.plan().artifact_grace();
+        let ticks = (run.intent.planned.value() / TICK.value()).round() as u64;
+        for tick in 1..=ticks {
+            let at = Seconds(tick as f64 / 10.0);
+            let lost = self.card.run(TICK, &mut self.scene).err();
+            run.take_frames(at, self.scene.take_checked());
+            if let Some(lost) = lost {
+                return Ok(ended_by(lost, at, run));
+            }
+            let Ok(sample) = self.card.sample() else {
+                return Ok(ended_by(LoadLost::MachineDown, at, run));
+            };
+            run.take_sample(yard_step_core::Sample { at, ..sample });
+            if run.pending.len() >= SAMPLES_AT_ONCE {
+                let samples = std::mem::take(&mut run.pending);
+                let (first, count) = (run.written, samples.len());
+                self.ledger.add_samples(run.intent.id, first, samples)?;
+                run.written += count;
+            }
+            if let Some(ending) = run.alarm() {
+                run.faults.push(Fault::at(at, alarm_name(&ending)));
+                return Ok(ending);
+            }
+            if run.has_seen_enough(grace) {
+                return Ok(Ending::Finished);
+            }
+            if overseer.tick(&LiveRun { run, scene: &self.scene }) == Steer::Stop {
+                run.faults.push(Fault::at(at, Fault::STOPPED));
+                return Ok(Ending::Stopped);
+            }
+        }
+        Ok(Ending::Finished)
+    }
+
+    /// What must be done after a run that took driver or machine down; tells what was done.
+    fn after(&mut self, ending: &Ending) -> Option<String> {
+        let what = match ending {
+            Ending::DriverReset => "Boost is odd after a driver reset",
+            Ending::MachineDown => "The machine went down",
+            _ => return None,
+        };
+        self.card.restart_machine().then(|| format!("{what}: the machine was restarted."))
+    }
+
+    fn judged(
+        &self,
+        run: &Run,
+        ending: &Ending,
+        differences: &[yard_step_core::Difference],
+    ) -> TrialRecord {
+        let seen = run.watch.seen();
+        let score = run.score();
+        let intent = &run.intent;
+        let judgement = judge(&Evidence {
+            ending,
+            differences,
+            seen: &seen,
+            score,
+            reference: self.climb.reference(),
+            more_clock_asked: intent.asked.core_offset.unwrap_or_default() > MhzOffset::STOCK,
+            most_background: self.climb.plan().most_background(),
+            clock_bin: self.card.description().limits.clock_bin,
+        });
+        TrialRecord {
+            number: intent.number,
+            stage: intent.stage,
+            purpose: intent.purpose,
+            asked: intent.asked,
+            taken: run.taken,
+            seconds: seen.seconds,
+            seen,
+            scene: intent.scene.clone(),
+            judged: judgement.verdict,
+            reason: judgement.reason,
+            marked: None,
+            score,
+            faults: run.faults.clone(),
+        }
+    }
+
+    /// Writes down whether the climb is open or ended, where that has changed.
+    fn note_state(&mut self) -> Result<(), EngineError> {
+        let ended = matches!(self.climb.next(), Next::Ended(_));
+        if ended != self.ended {
+            let state = if ended { ClimbState::Ended } else { ClimbState::Open };
+            self.ledger.set_climb_state(self.climb_id, state, &self.ended_stages)?;
+            self.ended = ended;
+        }
+        Ok(())
+    }
+
+    /// Tells the climb that the user wants another value next, `steps` fine steps from the one
+    /// proposed. Answers the value, or `None` where there is nothing to nudge.
+    pub fn nudge(&mut self, steps: i32) -> Option<MhzOffset> {
+        let value = self.climb.nudged_by(steps)?;
+        self.climb.handle(ClimbEvent::Nudged(Some(value)));
+        Some(value)
+    }
+
+    /// Leaves the next value to the plan again.
+    pub fn drop_nudge(&mut self) {
+        self.climb.handle(ClimbEvent::Nudged(None));
+    }
+
+    /// Ends the present stage with what is known; answers which one that was.
+    ///
+    /// # Errors
+    /// The ledger fails.
+    pub fn end_stage(&mut self) -> Result<Stage, EngineError> {
+        let stage = self.climb.stage();
+        if !self.ended_stages.contains(&stage) {
+            self.ended_stages.push(stage);
+        }
+        self.climb.handle(ClimbEvent::StageEnded(stage));
+        self.ledger.set_climb_state(self.climb_id, ClimbState::Open, &self.ended_stages)?;
+        self.ended = false;
+        self.note_state()?;
+        Ok(stage)
+    }
+
+    /// Notes the user's verdict on a trial, or takes it back.
+    ///
+    /// # Errors
+    /// The ledger fails.
+    pub fn mark(&mut self, trial: u32, verdict: Option<Verdict>) -> Result<(), EngineError> {
+        self.ledger.mark_trial(self.climb_id, trial, verdict)?;
+        let text = match verdict {
+            Some(verdict) => format!("Trial {trial} marked as {verdict} by hand."),
+            None => format!("The mark on trial {trial} was taken back."),
+        };
+        let row = self.rows.get((trial as usize).saturating_sub(1)).copied();
+        let mark = Event { trial: row, at: Seconds(0.0), kind: "mark".into(), text };
+        self.ledger.add_event(self.climb_id, &mark)?;
+        self.climb.handle(ClimbEvent::Marked { trial, verdict });
+        self.note_state()
+    }
+
+    /// Keeps what the climb came to as a profile and puts the card to it.
+    ///
+    /// # Errors
+    /// The climb has not ended, or ledger or card fail.
+    pub fn keep(&mut self, name: &str) -> Result<Profile, EngineError> {
+        let Next::Ended(outcome) = self.climb.next() else {
+            return Err(EngineError::NothingToDo(
+                "There is nothing to keep before the climb has its outcome: let it come to its \
+                 end, or end the stage."
+                    .into(),
+            ));
+        };
+        let profile = Profile {
+            name: name.to_owned(),
+            settings: outcome.settings,
+            climb: Some(self.climb_id),
+            trial: outcome.kept_trial,
+        };
+        self.ledger.keep(self.card.description(), &profile)?;
+        self.kept = Some(outcome.settings);
+        self.card.apply(&outcome.settings)?;
+        Ok(profile)
+    }
+
+    /// Puts the card to its factory settings.
+    pub fn to_stock(&mut self) {
+        let stock = Settings::stock(self.card.description());
+        self.restore(&stock);
+    }
+
+    /// Puts the card to the last kept settings, or to stock. An apply that is not taken is repeated.
+    pub fn put_back(&mut self) {
+        let settings = self.kept.unwrap_or_else(|| Settings::stock(self.card.description()));
+        self.restore(&settings);
+    }
+
+    fn restore(&mut self, settings: &Settings) {
+        for _ in 0..5 {
+            if self.card.apply(settings).is_err() {
+                // The machine is down: a card comes back from that at stock by itself.
+                return;
+            }
+            let held = self.card.taken().ok();
+            let card = self.card.description();
+            if held.is_some_and(|t| settings.differences(&t, card).iter().all(|d| d.rounded)) {
+                return;
+            }
+        }
+        warn!("the card does not take its settings back");
+    }
+
+    /// Lets time pass on the card without a load.
+    pub fn idle(&mut self, span: Seconds) {
+        self.card.idle(span);
+    }
+
+    /// Settings the card holds and what its sensors say now; none while the machine is down.
+    pub fn card_now(&mut self) -> (Option<Settings>, Option<yard_step_core::Sample>) {
+        (self.card.taken().ok(), self.card.sample().ok())
+    }
+
+    /// A run of this climb as it is in the ledger.
+    ///
+    /// # Errors
+    /// There is no such trial, or the ledger fails.
+    pub fn recorded_run(&self, number: u32) -> Result<RunView, EngineError> {
+        let found = self.climb.trials().iter().zip(&self.rows).find(|(t, _)| t.number == number);
+        let Some((record, row)) = found else {
+            return Err(EngineError::NothingToDo(format!("There is no trial {number}.")));
+        };
+        let samples = self.ledger.samples(*row)?;
+        let intent = Intent {
+            id: *row,
+            climb: self.climb_id,
+            number,
+            stage: record.stage,
+            purpose: record.purpose,
+            asked: record.asked,
+            scene: record.scene.clone(),
+            planned: record.seconds,
+            warm_up: Seconds(0.0),
+        };
+        Ok(Run::replay(intent, self.card.description(), record, &samples))
+    }
+
+    /// Gives up the card and the ledger, as for another climb on the same card.
+    pub(crate) fn begin_anew(&mut self) -> Result<(), EngineError> {
+        if !self.ended {
+            self.ledger.set_climb_state(self.climb_id, ClimbState::GivenUp, &self.ended_stages)?;
+        }
+        let (card, plan) = (self.card.description().clone(), self.climb.plan().clone());
+        let stages = self.climb.stages().to_vec();
+        self.climb_id = self.ledger.begin_climb(&card, &plan, &stages)?;
+        self.climb = Climb::new(card, plan, &stages)?;
+        self.rows.clear();
+        self.ended_stages.clear();
+        self.ended = false;
+        Ok(())
+    }
+
+    /// Forgets the kept settings for the rest of this session and puts the card to stock.
+    pub(crate) fn back_to_stock(&mut self) {
+        self.kept = None;
+        self.to_stock();
+    }
+
+    /// The climb.
+    #[must_use]
+    pub fn climb(&self) -> &Climb {
+        &self.climb
+    }
+
+    /// Number of the climb in the ledger.
+    #[must_use]
+    pub fn climb_id(&self) -> i64 {
+        self.climb_id
+    }
+
+    /// The card.
+    #[must_use]
+    pub fn description(&self) -> &CardDescription {
+        self.card.description()
+    }
+
+    pub(crate) fn ledger(&self) -> &Ledger {
+        &self.ledger
+    }
+}
+
+impl Drop for Engine {
+    fn drop(&mut self) {
+        self.put_back();
+    }
+}
+
+fn last_kept(ledger: &Ledger, card: &CardDescription) -> Result<Option<Settings>, EngineError> {
+    Ok(ledger.profiles(card)?.first().map(|profile| profile.settings))
+}
+
+fn event(trial: i64, kind: &str, text: String) -> Event {
+    Event { trial: Some(trial), at: Seconds(0.0), kind: kind.into(), text }
+}
+
+fn ended_by(lost: LoadLost, at: Seconds, run: &mut Run) -> Ending {
+    let (ending, verdict) = match lost {
+        LoadLost::Died => (Ending::LoadDied, Verdict::LoadDied),
+        LoadLost::DriverReset => (Ending::DriverReset, Verdict::DriverReset),
+        LoadLost::MachineDown => (Ending::MachineDown, Verdict::MachineDown),
+    };
+    run.faults.push(Fault::at(at, verdict.label()));
+    ending
+}
+
+fn alarm_name(ending: &Ending) -> &'static str {
+    match ending {
+        Ending::SensorLost(_) => "sensor lost",
+        _ => "temperature ceiling",
+    }
+}

@@ -1,0 +1,30 @@
+//! What keeps the engine from going on.
+
+use thiserror::Error;
+use yard_step_card::CardError;
+use yard_step_core::ClimbError;
+use yard_step_ledger::LedgerError;
+use yard_step_scenes::UnknownScene;
+
+/// Why the engine stopped. The card was put back before this is told.
+#[derive(Debug, Error)]
+pub enum EngineError {
+    /// The ledger failed: nothing may be tried that cannot be written down first.
+    #[error(transparent)]
+    Ledger(#[from] LedgerError),
+    /// The card failed.
+    #[error(transparent)]
+    Card(#[from] CardError),
+    /// The climb cannot be laid out.
+    #[error(transparent)]
+    Climb(#[from] ClimbError),
+    /// The plan names a scene there is not.
+    #[error("the plan's scene cannot be run: {0}")]
+    Scene(#[from] UnknownScene),
+    /// The trial must not run without an explicit yes.
+    #[error("this trial needs an explicit yes: {0}")]
+    NeedsYes(String),
+    /// There is no trial to carry out.
+    #[error("{0}")]
+    NothingToDo(String),
+}

@@ -1,0 +1,479 @@
+//! The engine on a thread of its own: commands in, snapshots out.
+
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::{self, JoinHandle};
+use std::time::{Duration, Instant};
+
+use yard_step_core::{Climb, ClimbEvent, MhzOffset, Next, Seconds, SettingKind, Stage, Verdict};
+use yard_step_ledger::ClimbEntry;
+
+use crate::engine::Engine;
+use crate::error::EngineError;
+use crate::pace::{Pace, Pacer};
+use crate::trial::{LiveRun, Overseer, Steer};
+use crate::view::{Activity, ClimbSummary, NextView, RunView, Snapshot};
+
+/// Least time between two snapshots of a running trial.
+const BETWEEN_SNAPSHOTS: Duration = Duration::from_millis(40);
+/// Time between two looks at the sensors of a waiting card.
+const WAITING_TICK: Duration = Duration::from_millis(250);
+/// Notices kept.
+const MOST_NOTICES: usize = 50;
+
+/// What the user wants.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Command {
+    /// Carry out the next step; `yes` where it needs an explicit one.
+    Try {
+        /// The explicit yes.
+        yes: bool,
+    },
+    /// Take every next step without being asked, or stop doing so.
+    Auto(bool),
+    /// Move the next value by so many fine steps.
+    Nudge(i32),
+    /// Leave the next value to the plan again.
+    DropNudge,
+    /// Hold the running trial still, or let it go on.
+    Pause(bool),
+    /// Stop the running trial.
+    Stop,
+    /// End the present stage with what is known.
+    EndStage,
+    /// Put the card to its factory settings.
+    BackToStock,
+    /// Keep what the climb came to, under a name.
+    Keep(String),
+    /// Note a verdict of the user on a trial, or take it back.
+    Mark {
+        /// The trial.
+        trial: u32,
+        /// The verdict.
+        verdict: Option<Verdict>,
+    },
+    /// Look at a recorded trial, or no longer.
+    Look(Option<u32>),
+    /// Change the pace of the virtual clock.
+    Pace(Pace),
+    /// Begin another climb on the same card.
+    NewClimb,
+    /// Put the card back and end.
+    Quit,
+}
+
+/// A running engine. Dropping it stops the trial, puts the card back and waits for the end.
+pub struct Session {
+    commands: Sender<Command>,
+    snapshot: Arc<Mutex<Arc<Snapshot>>>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Session {
+    /// Starts the engine on its own thread. `greeting` are first notices; `changed` is called
+    /// after every new snapshot.
+    #[must_use]
+    pub fn start(
+        engine: Engine,
+        pace: Pace,
+        greeting: Vec<String>,
+        changed: impl Fn() + Send + 'static,
+    ) -> Self {
+        let (commands, orders) = channel();
+        let first = Arc::new(first_snapshot(&engine, pace, greeting));
+        let snapshot = Arc::new(Mutex::new(Arc::clone(&first)));
+        let desk = Desk {
+            orders,
+            shared: Arc::clone(&snapshot),
+            changed: Box::new(changed),
+            state: (*first).clone(),
+            pacer: Pacer::new(pace, Instant::now()),
+            last: Instant::now(),
+            quitting: false,
+        };
+        let thread = thread::spawn(move || Work { engine, desk }.run());
+        Self { commands, snapshot, thread: Some(thread) }
+    }
+
+    /// Gives a command; whether anybody was there to take it.
+    pub fn command(&self, command: Command) -> bool {
+        self.commands.send(command).is_ok()
+    }
+
+    /// The newest snapshot.
+    #[must_use]
+    pub fn snapshot(&self) -> Arc<Snapshot> {
+        Arc::clone(&self.snapshot.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+}
+
+impl Drop for Session {
+    fn drop(&mut self) {
+        let _ = self.commands.send(Command::Quit);
+        if let Some(thread) = self.thread.take() {
+            // A panic of the engine's thread has put the card back already.
+            let _ = thread.join();
+        }
+    }
+}
+
+/// What is published, and the orders that come in while a trial runs.
+struct Desk {
+    orders: Receiver<Command>,
+    shared: Arc<Mutex<Arc<Snapshot>>>,
+    changed: Box<dyn Fn() + Send>,
+    state: Snapshot,
+    pacer: Pacer,
+    last: Instant,
+    quitting: bool,
+}
+
+impl Desk {
+    fn publish(&mut self) {
+        let snapshot = Arc::new(self.state.clone());
+        *self.shared.lock().unwrap_or_else(PoisonError::into_inner) = snapshot;
+        (self.changed)();
+        self.last = Instant::now();
+    }
+
+    fn tell(&mut self, notice: impl Into<String>) {
+        self.state.notices.push(notice.into());
+        let surplus = self.state.notices.len().saturating_sub(MOST_NOTICES);
+        self.state.notices.drain(..surplus);
+    }
+
+    fn set_pace(&mut self, pace: Pace) {
+        self.state.pace = pace;
+        self.pacer = Pacer::new(pace, Instant::now());
+    }
+
+    /// Takes an order that comes while a trial runs; whether the trial must stop.
+    fn order(&mut self, command: Command) -> Steer {
+        match command {
+            Command::Stop => {
+                self.state.auto = false;
+                return Steer::Stop;
+            }
+            Command::Quit => {
+                self.quitting = true;
+                return Steer::Stop;
+            }
+            Command::BackToStock => {
+                self.state.auto = false;
+                self.tell("The trial was stopped and the card put to stock.");
+                return Steer::Stop;
+            }
+            Command::Auto(on) => self.state.auto = on,
+            Command::Pace(pace) => self.set_pace(pace),
+            Command::Pause(on) => {
+                self.state.activity = if on { Activity::Paused } else { Activity::Running };
+            }
+            _ => self.tell("That has to wait until the trial has ended, or is stopped."),
+        }
+        self.publish();
+        Steer::GoOn
+    }
+}
+
+impl Overseer for Desk {
+    fn tick(&mut self, live: &LiveRun<'_>) -> Steer {
+        if self.last.elapsed() >= BETWEEN_SNAPSHOTS {
+            self.state.run = Some(Arc::new(live.view()));
+            self.publish();
+        }
+        let mut wait = self.pacer.wait(crate::trial::TICK, Instant::now());
+        loop {
+            let paused = self.state.activity == Activity::Paused;
+            let order = if paused {
+                self.orders.recv().map_err(|_| RecvTimeoutError::Disconnected)
+            } else {
+                self.orders.recv_timeout(wait)
+            };
+            match order {
+                Ok(command) => {
+                    if self.order(command) == Steer::Stop {
+                        return Steer::Stop;
+                    }
+                    wait = Duration::ZERO;
+                }
+                Err(RecvTimeoutError::Timeout) => return Steer::GoOn,
+                Err(RecvTimeoutError::Disconnected) => {
+                    self.quitting = true;
+                    return Steer::Stop;
+                }
+            }
+        }
+    }
+}
+
+struct Work {
+    engine: Engine,
+    desk: Desk,
+}
+
+impl Work {
+    fn run(mut self) {
+        self.refresh();
+        self.desk.publish();
+        while !self.desk.quitting {
+            if self.desk.state.auto {
+                self.try_next(false);
+                while let Ok(command) = self.desk.orders.try_recv() {
+                    self.command(command);
+                }
+                continue;
+            }
+            match self.desk.orders.recv_timeout(WAITING_TICK) {
+                Ok(command) => self.command(command),
+                Err(RecvTimeoutError::Timeout) => self.wait_a_little(),
+                Err(RecvTimeoutError::Disconnected) => break,
+            }
+        }
+        self.engine.put_back();
+        self.desk.state.activity = Activity::Gone;
+        self.desk.publish();
+    }
+
+    /// A waiting card cools down and shows its sensors.
+    fn wait_a_little(&mut self) {
+        let factor = self.desk.state.pace.factor().unwrap_or(60.0);
+        self.engine.idle(Seconds(WAITING_TICK.as_secs_f64() * factor));
+        (self.desk.state.held, self.desk.state.sensors) = self.engine.card_now();
+        self.desk.publish();
+    }
+
+    fn command(&mut self, command: Command) {
+        let done = match command {
+            Command::Try { yes } => {
+                self.try_next(yes);
+                Ok(())
+            }
+            Command::Auto(on) => {
+                self.desk.state.auto = on;
+                Ok(())
+            }
+            Command::Pace(pace) => {
+                self.desk.set_pace(pace);
+                Ok(())
+            }
+            Command::Nudge(steps) => {
+                self.nudge(steps);
+                Ok(())
+            }
+            Command::DropNudge => {
+                self.engine.drop_nudge();
+                Ok(())
+            }
+            Command::Pause(_) | Command::Stop => {
+                self.desk.tell("No trial is running.");
+                Ok(())
+            }
+            Command::BackToStock => {
+                self.engine.back_to_stock();
+                self.desk.tell("The card is at stock.");
+                Ok(())
+            }
+            Command::Quit => {
+                self.desk.quitting = true;
+                Ok(())
+            }
+            Command::EndStage => self.end_stage(),
+            Command::Keep(name) => self.keep(&name),
+            Command::Mark { trial, verdict } => self.mark(trial, verdict),
+            Command::Look(number) => self.look(number),
+            Command::NewClimb => self.engine.begin_anew().map(|()| {
+                self.desk.state.run = None;
+                self.desk.state.looked_at = None;
+                self.desk.tell(format!("Climb {} begins.", self.engine.climb_id()));
+            }),
+        };
+        if let Err(error) = done {
+            self.desk.tell(error.to_string());
+        }
+        self.refresh();
+        self.desk.publish();
+    }
+
+    fn try_next(&mut self, yes: bool) {
+        self.desk.state.activity = Activity::Running;
+        self.desk.state.looked_at = None;
+        self.desk.state.run = None;
+        self.desk.set_pace(self.desk.state.pace);
+        match self.engine.carry_out(yes, &mut self.desk) {
+            Ok(view) => {
+                if let Some(judgement) = &view.judgement {
+                    let text = format!(
+                        "Trial {}: {}. {}",
+                        view.number, judgement.verdict, judgement.reason
+                    );
+                    self.desk.tell(text);
+                }
+                self.desk.state.run = Some(Arc::new(view));
+            }
+            Err(error) => {
+                self.desk.state.auto = false;
+                self.desk.tell(error.to_string());
+            }
+        }
+        self.desk.state.activity = Activity::Waiting;
+        if !matches!(self.engine.climb().next(), Next::Trial(_)) {
+            self.desk.state.auto = false;
+        }
+        self.refresh();
+        self.desk.publish();
+    }
+
+    fn nudge(&mut self, steps: i32) {
+        if self.engine.nudge(steps).is_none() {
+            self.desk.tell("There is nothing to nudge before the baseline stands.");
+        }
+    }
+
+    fn end_stage(&mut self) -> Result<(), EngineError> {
+        let stage = self.engine.end_stage()?;
+        self.desk.tell(format!("Stage {stage} was ended with what is known."));
+        Ok(())
+    }
+
+    fn keep(&mut self, name: &str) -> Result<(), EngineError> {
+        let profile = self.engine.keep(name)?;
+        let offset = profile.settings.show(SettingKind::CoreOffset);
+        self.desk.tell(format!("Kept as profile \"{name}\": core clock offset {offset}."));
+        Ok(())
+    }
+
+    fn mark(&mut self, trial: u32, verdict: Option<Verdict>) -> Result<(), EngineError> {
+        self.engine.mark(trial, verdict)?;
+        self.desk.tell(match verdict {
+            Some(verdict) => format!("Trial {trial} is marked {verdict}; the climb goes by that."),
+            None => format!("Trial {trial} goes by its own verdict again."),
+        });
+        if self.desk.state.looked_at.as_ref().is_some_and(|view| view.number == trial) {
+            return self.look(Some(trial));
+        }
+        Ok(())
+    }
+
+    fn look(&mut self, number: Option<u32>) -> Result<(), EngineError> {
+        self.desk.state.looked_at = match number {
+            None => None,
+            Some(number) => Some(Arc::new(self.engine.recorded_run(number)?)),
+        };
+        Ok(())
+    }
+
+    /// Brings everything in the snapshot up to date that a trial or a command may have changed.
+    fn refresh(&mut self) {
+        let (held, sensors) = self.engine.card_now();
+        let state = &mut self.desk.state;
+        (state.held, state.sensors) = (held, sensors);
+        fill(state, &self.engine);
+        match lists(&self.engine) {
+            Ok((profiles, history)) => (state.profiles, state.history) = (profiles, history),
+            Err(error) => self.desk.tell(error.to_string()),
+        }
+    }
+}
+
+fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) -> Snapshot {
+    let climb = engine.climb();
+    let mut snapshot = Snapshot {
+        card: Arc::new(engine.description().clone()),
+        climb: engine.climb_id(),
+        stages: climb.stages().to_vec(),
+        stage: Stage::Baseline,
+        next: NextView::Stuck(String::new()),
+        trials: Arc::new(Vec::new()),
+        bracket: None,
+        baseline: None,
+        baseline_runs: climb.plan().baseline.runs,
+        outlook: climb.outlook(),
+        run: None,
+        looked_at: None,
+        held: None,
+        sensors: None,
+        nudge_step: MhzOffset(climb.plan().core.fine_step_mhz),
+        activity: Activity::Waiting,
+        auto: false,
+        pace,
+        notices,
+        profiles: Vec::new(),
+        history: Vec::new(),
+    };
+    fill(&mut snapshot, engine);
+    snapshot.run = last_run(engine);
+    snapshot
+}
+
+/// The newest trial of a climb taken up again, so that there is something to see at once.
+fn last_run(engine: &Engine) -> Option<Arc<RunView>> {
+    let last = engine.climb().trials().last()?;
+    engine.recorded_run(last.number).ok().map(Arc::new)
+}
+
+fn fill(state: &mut Snapshot, engine: &Engine) {
+    let climb = engine.climb();
+    state.climb = engine.climb_id();
+    state.stage = climb.stage();
+    state.next = next_view(climb);
+    state.trials = Arc::new(climb.trials().to_vec());
+    state.bracket = climb.bracket();
+    state.baseline = climb.baseline();
+    state.outlook = climb.outlook();
+}
+
+fn next_view(climb: &Climb) -> NextView {
+    match climb.next() {
+        Next::Ended(outcome) => NextView::Ended(outcome),
+        Next::Stuck(why) => NextView::Stuck(why),
+        Next::Trial(proposal) => NextView::Trial {
+            stage: proposal.request.stage,
+            offset: proposal.request.asked.core_offset.unwrap_or_default(),
+            purpose: proposal.request.purpose,
+            seconds: proposal.request.seconds,
+            reason: proposal.reason,
+            risk: proposal.risk,
+        },
+    }
+}
+
+type Lists = (Vec<yard_step_ledger::Profile>, Vec<ClimbSummary>);
+
+fn lists(engine: &Engine) -> Result<Lists, EngineError> {
+    let key = engine.description().key();
+    let profiles = engine.ledger().profiles(engine.description())?;
+    let mut history: Vec<ClimbSummary> = engine
+        .ledger()
+        .climbs()?
+        .into_iter()
+        .filter(|entry| entry.card.key() == key && entry.id != engine.climb_id())
+        .map(summary)
+        .collect();
+    history.reverse();
+    Ok((profiles, history))
+}
+
+fn summary(entry: ClimbEntry) -> ClimbSummary {
+    let (id, began, state, trials) =
+        (entry.id, entry.began, entry.state.label(), entry.trials.len());
+    let outcome = Climb::new(entry.card, entry.plan, &entry.stages).ok().and_then(|mut climb| {
+        for trial in entry.trials {
+            climb.handle(ClimbEvent::TrialEnded(Box::new(trial.record)));
+        }
+        for stage in entry.ended_stages {
+            climb.handle(ClimbEvent::StageEnded(stage));
+        }
+        match climb.next() {
+            Next::Ended(outcome) => Some(outcome),
+            Next::Trial(_) | Next::Stuck(_) => None,
+        }
+    });
+    ClimbSummary {
+        id,
+        began,
+        state,
+        trials,
+        kept: outcome.as_ref().and_then(|outcome| outcome.settings.core_offset),
+        gain_percent: outcome.and_then(|outcome| outcome.gain_percent),
+    }
+}

@@ -1,0 +1,321 @@
+//! Trials carried out on cards that misbehave on purpose.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, Mutex};
+
+use rstest::rstest;
+use tempfile::TempDir;
+use yard_step_card::{Card, CardChoice, CardError, LoadLost, Mishaps, StandIn};
+use yard_step_core::{
+    CardDescription, Celsius, Channel, MhzOffset, Plan, Sample, Seconds, Settings, Stage, Verdict,
+    Workload,
+};
+use yard_step_engine::{Engine, EngineError, LiveRun, Overseer, Steer, Unfinished};
+use yard_step_ledger::{ClimbState, DataDir, Ledger};
+
+const STAGES: [Stage; 2] = [Stage::Baseline, Stage::Core];
+
+/// What a card has been made to do wrong.
+#[derive(Default)]
+struct Trouble {
+    silent: Option<Channel>,
+    temperature: Option<Celsius>,
+    lost: Option<LoadLost>,
+    deaf: bool,
+    panics: bool,
+}
+
+/// A stand-in that gets into trouble when told, and remembers what reached it.
+struct Troubled {
+    card: StandIn,
+    trouble: Arc<Mutex<Trouble>>,
+    applied: Arc<Mutex<Vec<Settings>>>,
+    on_apply: Box<dyn FnMut() + Send>,
+}
+
+impl Card for Troubled {
+    fn description(&self) -> &CardDescription {
+        self.card.description()
+    }
+    fn apply(&mut self, settings: &Settings) -> Result<(), CardError> {
+        (self.on_apply)();
+        self.applied.lock().unwrap().push(*settings);
+        if self.trouble.lock().unwrap().deaf { Ok(()) } else { self.card.apply(settings) }
+    }
+    fn taken(&mut self) -> Result<Settings, CardError> {
+        self.card.taken()
+    }
+    fn sample(&mut self) -> Result<Sample, CardError> {
+        let panics = self.trouble.lock().unwrap().panics;
+        assert!(!panics, "the card's code panics");
+        let trouble = self.trouble.lock().unwrap();
+        let mut sample = self.card.sample()?;
+        if let Some(channel) = trouble.silent {
+            sample.set(channel, None);
+        }
+        if trouble.temperature.is_some() {
+            sample.core_temperature = trouble.temperature;
+        }
+        Ok(sample)
+    }
+    fn run(&mut self, span: Seconds, load: &mut dyn Workload) -> Result<(), LoadLost> {
+        match self.trouble.lock().unwrap().lost {
+            Some(lost) => Err(lost),
+            None => self.card.run(span, load),
+        }
+    }
+    fn idle(&mut self, span: Seconds) {
+        self.card.idle(span);
+    }
+    fn restart_machine(&mut self) -> bool {
+        self.card.restart_machine()
+    }
+}
+
+struct Bench {
+    dir: TempDir,
+    ledger: Ledger,
+    trouble: Arc<Mutex<Trouble>>,
+    applied: Arc<Mutex<Vec<Settings>>>,
+}
+
+impl Bench {
+    fn new() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let ledger = Ledger::open(&DataDir::new(dir.path())).unwrap().ledger;
+        Self { dir, ledger, trouble: Arc::default(), applied: Arc::default() }
+    }
+
+    fn card_that(&self, on_apply: impl FnMut() + Send + 'static) -> Box<Troubled> {
+        let mut card = CardChoice::all()[0].open(5, 0).unwrap();
+        card.set_mishaps(Mishaps::NONE);
+        Box::new(Troubled {
+            card,
+            trouble: Arc::clone(&self.trouble),
+            applied: Arc::clone(&self.applied),
+            on_apply: Box::new(on_apply),
+        })
+    }
+
+    fn engine(&self) -> Engine {
+        Engine::begin(self.card_that(|| ()), self.ledger.clone(), short_plan(), &STAGES).unwrap()
+    }
+
+    /// An engine with its baseline done, so that the next trial moves the core clock.
+    fn engine_at_core(&self) -> Engine {
+        let mut engine = self.engine();
+        while engine.climb().baseline().is_none() {
+            engine.carry_out(false, &mut ()).unwrap();
+        }
+        engine
+    }
+
+    fn last_applied(&self) -> Settings {
+        *self.applied.lock().unwrap().last().unwrap()
+    }
+
+    fn stock() -> Settings {
+        Settings::stock(CardChoice::all()[0].open(5, 0).unwrap().description())
+    }
+}
+
+fn short_plan() -> Plan {
+    Plan::from_toml(
+        "[baseline]\nseconds = 30\nwarm_up_seconds = 60\n
+         [core]\nseconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 60\nsettle_seconds = 30",
+    )
+    .unwrap()
+}
+
+fn last_verdict(engine: &Engine) -> Verdict {
+    engine.climb().trials().last().unwrap().verdict()
+}
+
+#[rstest]
+fn the_intent_is_in_the_ledgers_file_before_anything_reaches_the_card() {
+    let bench = Bench::new();
+    let path = DataDir::new(bench.dir.path()).ledger();
+    let seen = Arc::new(AtomicU64::new(0));
+    let count = Arc::clone(&seen);
+    // Another connection sees only what was committed.
+    let look = move || {
+        let other = rusqlite::Connection::open(&path).unwrap();
+        let open: u32 = other
+            .query_row("SELECT count(*) FROM trial WHERE verdict IS NULL", [], |row| row.get(0))
+            .unwrap();
+        count.fetch_max(open.into(), Ordering::SeqCst);
+        assert_eq!(open, 1, "a setting reached the card without its intent");
+    };
+    let mut engine =
+        Engine::begin(bench.card_that(look), bench.ledger.clone(), short_plan(), &STAGES).unwrap();
+    engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(seen.load(Ordering::SeqCst), 1);
+    std::mem::forget(engine); // Putting back at the end needs no intent.
+}
+
+#[rstest]
+#[case(LoadLost::Died, Verdict::LoadDied)]
+#[case(LoadLost::DriverReset, Verdict::DriverReset)]
+#[case(LoadLost::MachineDown, Verdict::MachineDown)]
+fn a_lost_load_has_its_verdict_and_the_card_goes_back_to_stock(
+    #[case] lost: LoadLost,
+    #[case] verdict: Verdict,
+) {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    bench.trouble.lock().unwrap().lost = Some(lost);
+    engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(last_verdict(&engine), verdict);
+    assert_eq!(bench.last_applied(), Bench::stock());
+    let restarts = bench.ledger.events(engine.climb_id()).unwrap();
+    let restarted = restarts.iter().any(|event| event.kind == "restart");
+    assert_eq!(restarted, lost != LoadLost::Died, "a restart cures what a reset left odd");
+}
+
+#[rstest]
+#[case::ceiling(
+    Trouble { temperature: Some(Celsius(93.5)), ..Trouble::default() },
+    Verdict::HeldBack,
+    "temperature ceiling"
+)]
+#[case::sensor(
+    Trouble { silent: Some(Channel::HotSpot), ..Trouble::default() },
+    Verdict::Void,
+    "hot spot sensor fell silent"
+)]
+fn the_ceiling_and_a_lost_sensor_stop_the_load_and_put_the_card_back(
+    #[case] trouble: Trouble,
+    #[case] verdict: Verdict,
+    #[case] told: &str,
+) {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    *bench.trouble.lock().unwrap() = trouble;
+    let view = engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(last_verdict(&engine), verdict);
+    assert!(view.judgement.unwrap().reason.contains(told));
+    assert!(view.at.value() <= 1.5, "stopped at {}", view.at);
+    assert_eq!(bench.last_applied(), Bench::stock());
+}
+
+#[rstest]
+fn settings_that_are_not_taken_start_no_load_and_say_so() {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    bench.trouble.lock().unwrap().deaf = true;
+    let view = engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(last_verdict(&engine), Verdict::NotTaken);
+    assert_eq!(view.seen.frames, 0);
+    let reason = view.judgement.unwrap().reason;
+    assert!(reason.contains("asked +60 MHz, the card holds ±0 MHz"), "{reason}");
+}
+
+/// Stops a run after so many samples.
+struct Impatient(u32);
+
+impl Overseer for Impatient {
+    fn tick(&mut self, _: &LiveRun<'_>) -> Steer {
+        self.0 -= 1;
+        if self.0 == 0 { Steer::Stop } else { Steer::GoOn }
+    }
+}
+
+#[rstest]
+fn a_stopped_run_is_void_and_its_samples_are_kept() {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    engine.carry_out(false, &mut Impatient(700)).unwrap();
+    let trial = engine.climb().trials().last().unwrap();
+    assert_eq!((trial.verdict(), trial.was_stopped()), (Verdict::Void, true));
+    assert_eq!(trial.seconds, Seconds(70.0));
+    let entry = bench.ledger.climb(engine.climb_id()).unwrap();
+    assert_eq!(bench.ledger.samples(entry.trials[0].id).unwrap().len(), 700);
+    let again = engine.recorded_run(1).unwrap();
+    assert_eq!(again.at, Seconds(70.0));
+}
+
+#[rstest]
+fn the_card_is_put_back_when_the_engine_goes_even_by_a_panic() {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    bench.trouble.lock().unwrap().panics = true;
+    let thrown = std::panic::catch_unwind(std::panic::AssertUnwindSafe(move || {
+        let _ = engine.carry_out(false, &mut ());
+    }));
+    assert!(thrown.is_err());
+    assert_eq!(bench.last_applied(), Bench::stock());
+    let open = bench.ledger.climbs().unwrap().pop().unwrap();
+    assert!(open.unfinished.is_some(), "the trial has no outcome and will be found");
+}
+
+#[rstest]
+#[case(Unfinished::MachineDown, Verdict::MachineDown, 15)]
+#[case(Unfinished::Void, Verdict::Void, 60)]
+fn a_climb_is_taken_up_where_it_was_left(
+    #[case] unfinished: Unfinished,
+    #[case] verdict: Verdict,
+    #[case] next: i32,
+) {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    let before = engine.climb().trials().to_vec();
+    bench.trouble.lock().unwrap().panics = true;
+    let _ = std::panic::catch_unwind(std::panic::AssertUnwindSafe(move || {
+        let _ = engine.carry_out(false, &mut ());
+    }));
+    *bench.trouble.lock().unwrap() = Trouble::default();
+
+    let card = bench.card_that(|| ());
+    let entry = bench.ledger.open_climb(card.description()).unwrap().unwrap();
+    let (engine, told) = Engine::resume(card, bench.ledger.clone(), entry, unfinished).unwrap();
+    assert_eq!(engine.climb().trials()[..before.len()], before, "no ended trial is lost");
+    assert_eq!(last_verdict(&engine), verdict);
+    assert!(told.unwrap().starts_with("Trial 4 at +60 MHz"));
+    let yard_step_core::Next::Trial(proposal) = engine.climb().next() else { panic!() };
+    assert_eq!(proposal.request.asked.core_offset, Some(MhzOffset(next)));
+}
+
+#[rstest]
+fn what_took_the_machine_down_is_not_tried_again_without_a_yes() {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    bench.trouble.lock().unwrap().lost = Some(LoadLost::MachineDown);
+    engine.carry_out(false, &mut ()).unwrap();
+    *bench.trouble.lock().unwrap() = Trouble::default();
+    while engine.nudge(1).unwrap() < MhzOffset(60) {}
+    let refused = engine.carry_out(false, &mut ());
+    assert!(matches!(refused, Err(EngineError::NeedsYes(_))));
+    assert_ne!(bench.last_applied().core_offset, Some(MhzOffset(60)));
+    engine.carry_out(true, &mut ()).unwrap();
+    assert_eq!(last_verdict(&engine), Verdict::Clean);
+}
+
+#[rstest]
+fn a_climb_runs_to_its_outcome_is_kept_and_the_card_returns_to_it() {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    assert!(engine.keep("early").is_err(), "nothing is kept before there is an outcome");
+    while engine.carry_out(false, &mut ()).is_ok() {}
+    let entry = bench.ledger.climb(engine.climb_id()).unwrap();
+    assert_eq!(entry.state, ClimbState::Ended);
+    let profile = engine.keep("summer").unwrap();
+    assert!(profile.settings.core_offset.unwrap() > MhzOffset::STOCK);
+    engine.to_stock();
+    drop(engine);
+    assert_eq!(bench.last_applied(), profile.settings, "the last kept settings, not stock");
+}
+
+#[rstest]
+fn nothing_is_tried_when_the_ledger_cannot_be_written() {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    let path = DataDir::new(bench.dir.path()).ledger();
+    let other = rusqlite::Connection::open(path).unwrap();
+    other.execute_batch("DROP TABLE samples; DROP TABLE trial;").unwrap();
+    let before = bench.applied.lock().unwrap().len();
+    let error = engine.carry_out(false, &mut ()).unwrap_err().to_string();
+    assert!(error.contains("cannot write down a trial in the ledger"), "{error}");
+    let reached: Vec<Settings> = bench.applied.lock().unwrap()[before..].to_vec();
+    assert!(reached.iter().all(|settings| *settings == Bench::stock()), "{reached:?}");
+}
