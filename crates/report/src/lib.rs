@@ -1,1 +1,28 @@
-//! x
+//! What a climb came to, for others to see: a chart as SVG or PDF, and a document as JSON.
+
+mod chart;
+mod document;
+mod pdf;
+
+pub use chart::{KeptRun, draw_svg};
+pub use document::{ClimbDocument, VERSION};
+pub use pdf::to_pdf;
+
+use thiserror::Error;
+
+/// Why a report cannot be made.
+#[derive(Debug, Error)]
+pub enum ReportError {
+    /// The chart cannot be drawn.
+    #[error("the chart cannot be drawn: {0}")]
+    Chart(String),
+    /// The chart cannot be turned into PDF.
+    #[error("the chart cannot be turned into PDF: {0}")]
+    Pdf(String),
+    /// The document cannot be written.
+    #[error("the document cannot be written: {0}")]
+    Document(#[from] serde_json::Error),
+    /// The climb in the ledger cannot be laid out again.
+    #[error(transparent)]
+    Climb(#[from] yard_step_core::ClimbError),
+}
