@@ -1,2 +1,7 @@
-//! x
-fn main() {}
+//! `yard-step`: the command line.
+
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    yard_step::run()
+}

@@ -18,7 +18,7 @@ mod view;
 
 pub use engine::{Engine, Unfinished};
 pub use error::EngineError;
-pub use pace::Pace;
+pub use pace::{Pace, Pacer};
 pub use session::{Command, Session};
 pub use trial::{LiveRun, Overseer, Steer};
 pub use view::{Activity, ClimbSummary, NextView, Picture, RunView, Snapshot, Strips};

@@ -77,19 +77,21 @@ impl FromStr for Pace {
 
 /// Tells how long to wait so that virtual time keeps its pace, without letting errors add up.
 #[derive(Debug)]
-pub(crate) struct Pacer {
+pub struct Pacer {
     pace: Pace,
     due: Instant,
 }
 
 impl Pacer {
-    pub(crate) fn new(pace: Pace, now: Instant) -> Self {
+    /// A pacer that starts now.
+    #[must_use]
+    pub fn new(pace: Pace, now: Instant) -> Self {
         Self { pace, due: now }
     }
 
     /// How long to wait after `span` of virtual time went by. After a delay the pacer does not
     /// hurry to catch up by more than a tenth of a second.
-    pub(crate) fn wait(&mut self, span: Seconds, now: Instant) -> Duration {
+    pub fn wait(&mut self, span: Seconds, now: Instant) -> Duration {
         const MOST_LAG: Duration = Duration::from_millis(100);
         let Some(factor) = self.pace.factor() else { return Duration::ZERO };
         self.due += Duration::from_secs_f64(span.value().max(0.0) / factor);

@@ -9,7 +9,7 @@
 use plotters::coord::Shift;
 use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
-use yard_step_core::{Channel, Climb, Mhz, MhzOffset, Next, Sample, Stage, Strip, Verdict};
+use yard_step_core::{Channel, Climb, Mhz, MhzOffset, Next, Sample, Strip, Verdict};
 use yard_step_ledger::ClimbEntry;
 
 use crate::ReportError;
@@ -24,6 +24,8 @@ const LINE: RGBColor = RGBColor(24, 112, 120);
 const TARGET: RGBColor = RGBColor(178, 84, 32);
 /// Columns into which a clock line is drawn.
 const COLUMNS: usize = 900;
+/// Seconds in which a card comes up from its idle clock.
+const RISE_SECONDS: f64 = 5.0;
 
 /// The trial whose clock line is drawn.
 #[derive(Debug, Clone)]
@@ -35,6 +37,14 @@ pub struct KeptRun {
 }
 
 type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
+
+/// Number of the trial that shows what a climb keeps, or would keep if it ended now.
+///
+/// # Errors
+/// The climb cannot be laid out again.
+pub fn kept_trial(entry: &ClimbEntry) -> Result<Option<u32>, ReportError> {
+    Ok(laid_out(entry)?.outcome().kept_trial)
+}
 
 /// Draws the chart of a climb as SVG. Without a run there is only the staircase.
 ///
@@ -136,7 +146,7 @@ fn draw_stairs(area: &Area<'_>, climb: &Climb) -> Result<(), Box<dyn std::error:
     chart.draw_series(LineSeries::new(steps(&points), INK.mix(0.4).stroke_width(1)))?;
     for (trial, point) in climb.trials().iter().zip(&points) {
         let at = chart.backend_coord(point);
-        draw_mark(&plot, at, trial.verdict(), trial.stage == Stage::Baseline)?;
+        draw_mark(&plot, at, trial.verdict())?;
     }
     draw_legend(&legend, climb)
 }
@@ -154,11 +164,10 @@ fn draw_mark(
     area: &Area<'_>,
     (x, y): (i32, i32),
     verdict: Verdict,
-    hollow: bool,
 ) -> Result<(), Box<dyn std::error::Error>> {
     let base = area.get_base_pixel();
     let (x, y) = (x - base.0, y - base.1);
-    let style = if hollow { colour(verdict).stroke_width(2) } else { colour(verdict).filled() };
+    let style = colour(verdict).filled();
     let polygon = |points: &[(i32, i32)]| {
         Polygon::new(points.iter().map(|(dx, dy)| (x + dx, y + dy)).collect::<Vec<_>>(), style)
     };
@@ -191,7 +200,7 @@ fn draw_legend(area: &Area<'_>, climb: &Climb) -> Result<(), Box<dyn std::error:
     for verdict in Verdict::ALL.into_iter().rev() {
         let count = climb.trials().iter().filter(|trial| trial.verdict() == verdict).count();
         if count > 0 {
-            draw_mark(area, (base.0 + 20, base.1 + y), verdict, false)?;
+            draw_mark(area, (base.0 + 20, base.1 + y), verdict)?;
             area.draw_text(&format!("{verdict}: {count}"), &text, (40, y))?;
             y += 28;
         }
@@ -214,8 +223,15 @@ fn draw_clock_line(
     let offset = record.map(yard_step_core::TrialRecord::offset).unwrap_or_default();
     let target = Mhz(climb.card().limits.highest_clock.value()) + offset;
     let seconds = strip.seconds();
-    let extent = strip.extent().map_or((0.0, 1.0), |b| (f64::from(b.lowest), f64::from(b.highest)));
-    let (low, high) = (extent.0 - 30.0, extent.1.max(target.value()) + 30.0);
+    // The climb out of idle in the first seconds would squeeze all that matters into a line.
+    let lowest = strip
+        .buckets()
+        .iter()
+        .skip((RISE_SECONDS / strip.bucket_seconds()).ceil() as usize)
+        .flatten()
+        .map(|bucket| f64::from(bucket.lowest))
+        .fold(target.value() - 150.0, f64::min);
+    let (low, high) = (lowest - 30.0, target.value() + 30.0);
     let caption = format!("Clock line of trial {}, {offset}", kept.number);
     let mut chart = ChartBuilder::on(area)
         .caption(caption, (FONT, 16).into_font().color(&INK))
@@ -238,9 +254,9 @@ fn draw_clock_line(
     let columns = strip.buckets().iter().enumerate().filter_map(|(index, bucket)| {
         let bucket = (*bucket)?;
         let (from, half) = (index as f64 * width, 2.0);
-        let low = f64::from(bucket.lowest) - half;
-        let high = f64::from(bucket.highest) + half;
-        Some(Rectangle::new([(from, low), (from + width, high)], LINE.filled()))
+        let bottom = (f64::from(bucket.lowest) - half).max(low);
+        let top = (f64::from(bucket.highest) + half).clamp(low, high);
+        Some(Rectangle::new([(from, bottom), (from + width, top)], LINE.filled()))
     });
     chart.draw_series(columns)?;
     let goal = [(0.0, target.value()), (seconds, target.value())];

@@ -4,7 +4,7 @@ mod chart;
 mod document;
 mod pdf;
 
-pub use chart::{KeptRun, draw_svg};
+pub use chart::{KeptRun, draw_svg, kept_trial};
 pub use document::{ClimbDocument, VERSION};
 pub use pdf::to_pdf;
 

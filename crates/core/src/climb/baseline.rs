@@ -86,7 +86,10 @@ impl Climb {
     fn baseline_proposal(&self, counted: usize, spoilt: Option<&TrialRecord>) -> Proposal {
         let plan = &self.plan.baseline;
         let first = self.trials.is_empty();
-        let warm_up = if first { plan.warm_up_seconds } else { self.plan.core.warm_up_seconds };
+        let is_warm = self
+            .trials_of(Stage::Baseline)
+            .any(|run| run.seconds.value() >= plan.warm_up_seconds.max(1.0));
+        let warm_up = if !is_warm { plan.warm_up_seconds } else { self.plan.core.warm_up_seconds };
         let reason = match spoilt {
             Some(run) => format!(
                 "Trial {} does not count ({}): the same again. {counted} of {} baseline runs stand.",

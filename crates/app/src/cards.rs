@@ -1,0 +1,105 @@
+//! `yard-step cards`: which cards there are, what they offer, and, on request, their true edges.
+
+use std::fmt::Write as _;
+use std::io::{self, Write as _};
+
+use serde::Serialize;
+use yard_step_card::{Card, CardChoice, Edges};
+use yard_step_core::{CardDescription, Channel, SettingKind};
+use yard_step_scenes::Scene;
+
+use crate::cli::CardsOptions;
+use crate::failure::Failure;
+
+#[derive(Serialize)]
+struct CardDocument {
+    format: &'static str,
+    version: u32,
+    #[serde(flatten)]
+    description: CardDescription,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    edges: Option<Edges>,
+}
+
+#[derive(Serialize)]
+struct CardsDocument {
+    format: &'static str,
+    version: u32,
+    cards: Vec<CardDocument>,
+}
+
+pub(crate) fn cards(options: &CardsOptions) -> Result<(), Failure> {
+    let choices = match &options.card {
+        Some(choice) => vec![choice.clone()],
+        None => CardChoice::all(),
+    };
+    let mut documents = Vec::new();
+    for choice in choices {
+        let card = choice.open(options.seed, 0)?;
+        let edges = options.reveal.then(|| card.edges(|frame| Scene::Lantern.demand(frame)));
+        let description = card.description().clone();
+        documents.push(CardDocument { format: "yard-step-card", version: 1, description, edges });
+    }
+    let text = if !options.json {
+        documents.iter().map(in_words).collect::<Vec<_>>().join("\n")
+    } else if let (Some(_), [one]) = (&options.card, documents.as_slice()) {
+        serde_json::to_string_pretty(one)? + "\n"
+    } else {
+        let all = CardsDocument { format: "yard-step-cards", version: 1, cards: documents };
+        serde_json::to_string_pretty(&all)? + "\n"
+    };
+    print(&text)
+}
+
+/// Prints to standard output; a reader that has seen enough is no failure.
+pub(crate) fn print(text: &str) -> Result<(), Failure> {
+    match io::stdout().lock().write_all(text.as_bytes()) {
+        Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
+        other => Ok(other?),
+    }
+}
+
+fn in_words(document: &CardDocument) -> String {
+    let card = &document.description;
+    let limits = &card.limits;
+    let mut text = format!(
+        "{} ({}), individual {}\n  {} GiB of {}\n  boost clock {}, highest {}, power limit {}\n  settings\n",
+        card.name,
+        card.id,
+        card.serial,
+        card.memory_gib,
+        card.memory_type,
+        limits.boost_clock,
+        limits.highest_clock,
+        limits.power_limit,
+    );
+    for kind in SettingKind::ALL {
+        // Writing to a string cannot fail.
+        let _ = match card.offer(kind) {
+            Some(offer) => writeln!(
+                text,
+                "    {:<20}{:.0} to {:.0} {} in steps of {:.0}, {}, stock {}",
+                kind.label(),
+                offer.minimum,
+                offer.maximum,
+                kind.unit(),
+                offer.step,
+                kind.reading().label(),
+                offer
+                    .stock
+                    .map_or("automatic".into(), |stock| format!("{stock:.0} {}", kind.unit())),
+            ),
+            None => writeln!(text, "    {:<20}not offered by this card", kind.label()),
+        };
+    }
+    let sensors: Vec<&str> = Channel::ALL
+        .into_iter()
+        .filter(|channel| card.senses(*channel))
+        .map(Channel::label)
+        .collect();
+    let _ = writeln!(text, "  sensors: {}", sensors.join(", "));
+    if let Some(edges) = &document.edges {
+        let _ = writeln!(text, "  true edge of the core clock: {}", edges.core_offset_mhz);
+    }
+    text
+}

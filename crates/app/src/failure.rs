@@ -1,0 +1,42 @@
+//! How a command fails, and the exit code that tells it.
+
+use std::fmt::Display;
+use std::process::ExitCode;
+
+/// A command that did not do what it was asked.
+#[derive(Debug)]
+pub(crate) enum Failure {
+    /// It was asked wrongly: exit code 2.
+    Usage(String),
+    /// It could not be done: exit code 1.
+    Failed(String),
+    /// Somebody interrupted it: exit code 130.
+    Interrupted(String),
+}
+
+impl Failure {
+    pub(crate) fn usage(error: impl Display) -> Self {
+        Self::Usage(error.to_string())
+    }
+
+    pub(crate) fn failed(error: impl Display) -> Self {
+        Self::Failed(error.to_string())
+    }
+
+    /// Tells the user and answers with the exit code.
+    pub(crate) fn tell(&self) -> ExitCode {
+        let (text, code) = match self {
+            Self::Usage(text) => (text, 2),
+            Self::Failed(text) => (text, 1),
+            Self::Interrupted(text) => (text, 130),
+        };
+        eprintln!("yard-step: {text}");
+        ExitCode::from(code)
+    }
+}
+
+impl<E: std::error::Error> From<E> for Failure {
+    fn from(error: E) -> Self {
+        Self::Failed(error.to_string())
+    }
+}

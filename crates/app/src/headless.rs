@@ -1,0 +1,193 @@
+//! `yard-step climb`: a climb to its outcome, with a progress bar on a terminal and plain lines
+//! everywhere else.
+
+use std::fs::{self, OpenOptions};
+use std::io::{IsTerminal, stderr};
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use yard_step_core::{Next, Outcome, Proposal, Seconds, SettingKind, TrialRecord};
+use yard_step_engine::{Engine, LiveRun, Overseer, Pacer, Steer};
+use yard_step_report::ClimbDocument;
+
+use crate::cards::print;
+use crate::cli::{ClimbOptions, DataDirOption};
+use crate::failure::Failure;
+use crate::open::{Opened, Wanted, open_climb};
+
+/// Least time between two movements of the progress bar.
+const BETWEEN_LOOKS: Duration = Duration::from_millis(100);
+
+pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<(), Failure> {
+    if let Some(path) = &options.json {
+        can_be_written(path)?;
+    }
+    let wanted = Wanted::from_options(&options.climbing)?;
+    let Opened { mut engine, told, lock } = open_climb(&data_dir.resolve()?, wanted)?;
+    let mut watcher = Watcher::new(options)?;
+    for line in told {
+        watcher.say(&line)?;
+    }
+    watcher.say(&headline(&engine))?;
+    let result = to_the_end(&mut engine, &mut watcher);
+    watcher.bar.finish_and_clear();
+    if let Some(path) = &options.json {
+        let text = ClimbDocument::of(engine.climb()).to_text()?;
+        fs::write(path, text).map_err(|error| cannot_write(path, &error))?;
+    }
+    let outcome = result?;
+    print(&format!("{}\n", last_words(&engine, &outcome)))?;
+    if let Some(name) = &options.keep {
+        engine.keep(name)?;
+        print(&format!("Kept as profile \"{name}\".\n"))?;
+    }
+    drop(engine);
+    drop(lock);
+    Ok(())
+}
+
+fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Failure> {
+    loop {
+        match engine.climb().next() {
+            Next::Ended(outcome) => return Ok(*outcome),
+            Next::Stuck(why) => return Err(Failure::failed(why)),
+            Next::Trial(proposal) => {
+                watcher.begin(engine.climb().trials().len() + 1, &proposal);
+                engine.carry_out(false, watcher)?;
+                if watcher.stop.load(Ordering::Relaxed) {
+                    return Err(Failure::Interrupted(
+                        "interrupted: the card is put back and the climb is kept. The same \
+                         command goes on with it."
+                            .into(),
+                    ));
+                }
+                if let Some(record) = engine.climb().trials().last() {
+                    watcher.say(&trial_line(record))?;
+                }
+            }
+        }
+    }
+}
+
+/// Shows how a run goes on, keeps its pace, and stops it when a signal asks for that.
+struct Watcher {
+    bar: ProgressBar,
+    pacer: Pacer,
+    stop: Arc<AtomicBool>,
+    looked: Instant,
+}
+
+impl Watcher {
+    fn new(options: &ClimbOptions) -> Result<Self, Failure> {
+        let stop = Arc::new(AtomicBool::new(false));
+        for signal in [SIGINT, SIGTERM, SIGHUP] {
+            signal_hook::flag::register(signal, Arc::clone(&stop))?;
+        }
+        let on_terminal = stderr().is_terminal();
+        let target =
+            if on_terminal { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
+        let bar = ProgressBar::with_draw_target(Some(1), target);
+        let style = ProgressStyle::with_template("{msg} {wide_bar} {percent:>3} %")?;
+        bar.set_style(style.progress_chars("━╸ "));
+        Ok(Self {
+            bar,
+            pacer: Pacer::new(options.pace, Instant::now()),
+            stop,
+            looked: Instant::now(),
+        })
+    }
+
+    fn say(&self, line: &str) -> Result<(), Failure> {
+        self.bar.suspend(|| print(&format!("{line}\n")))
+    }
+
+    fn begin(&mut self, number: usize, proposal: &Proposal) {
+        let request = &proposal.request;
+        let offset = request.asked.core_offset.unwrap_or_default();
+        self.bar.set_length(request.seconds.value() as u64);
+        self.bar.set_position(0);
+        self.bar.set_message(format!(
+            "trial {number}, {} {offset}, {}",
+            request.stage,
+            request.seconds.in_words()
+        ));
+    }
+}
+
+impl Overseer for Watcher {
+    fn tick(&mut self, live: &LiveRun<'_>) -> Steer {
+        if self.stop.load(Ordering::Relaxed) {
+            return Steer::Stop;
+        }
+        if self.looked.elapsed() >= BETWEEN_LOOKS {
+            self.looked = Instant::now();
+            self.bar.set_position(live.at().value() as u64);
+        }
+        let wait = self.pacer.wait(Seconds(0.1), Instant::now());
+        if !wait.is_zero() {
+            thread::sleep(wait);
+        }
+        Steer::GoOn
+    }
+}
+
+fn headline(engine: &Engine) -> String {
+    let card = engine.description();
+    let stages: Vec<&str> = engine.climb().stages().iter().map(|stage| stage.label()).collect();
+    format!(
+        "{} ({}), individual {}: climb {}, stages {}",
+        card.name,
+        card.id,
+        card.serial,
+        engine.climb_id(),
+        stages.join(", ")
+    )
+}
+
+fn trial_line(record: &TrialRecord) -> String {
+    let score = record.score.map_or("no score".into(), |score| format!("score {score:.0}"));
+    format!(
+        "trial {:>2}  {:<8}  {:<8}  {:>9}  {:<12}  {score:<10}  {}",
+        record.number,
+        record.stage,
+        record.purpose.label(),
+        record.offset().to_string(),
+        record.verdict(),
+        record.reason
+    )
+}
+
+fn last_words(engine: &Engine, outcome: &Outcome) -> String {
+    let kept = outcome.settings.show(SettingKind::CoreOffset);
+    let score = outcome.score.map_or(String::new(), |score| format!(", score {score:.0}"));
+    format!(
+        "Outcome: core clock offset {kept}{score}. {} {} trials, {} under load. Its chart: \
+         yard-step report --climb {} --out climb.svg",
+        outcome.sentence,
+        outcome.trials,
+        outcome.test_seconds.in_words(),
+        engine.climb_id()
+    )
+}
+
+/// Finds out before the climb, not after it, that its document could not be written.
+fn can_be_written(path: &Path) -> Result<(), Failure> {
+    OpenOptions::new()
+        .create(true)
+        .append(true)
+        .open(path)
+        .map(drop)
+        .map_err(|error| cannot_write(path, &error))
+}
+
+fn cannot_write(path: &Path, error: &std::io::Error) -> Failure {
+    Failure::usage(format!(
+        "cannot write {}: {error}. Name another file with --json.",
+        path.display()
+    ))
+}

@@ -1,0 +1,37 @@
+//! The command line and the terminal interface of Yard Step.
+//!
+//! ```text
+//!   arguments ──► cli ──► demo, open ──► tui: snapshots drawn, commands sent
+//!                    ├──► climb         headless, to its outcome
+//!                    └──► cards, report
+//! ```
+
+mod cards;
+mod cli;
+mod failure;
+mod headless;
+mod open;
+mod report;
+pub mod tui;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+/// Runs the program with the process' arguments and answers with its exit code: 0 done, 1 failed,
+/// 2 used wrongly, 130 interrupted.
+#[must_use]
+pub fn run() -> ExitCode {
+    let arguments = cli::Arguments::parse();
+    let result = match arguments.command {
+        cli::Command::Demo(options) => open::demo(&arguments.data_dir, &options),
+        cli::Command::Open(options) => open::open(&arguments.data_dir, &options),
+        cli::Command::Climb(options) => headless::climb(&arguments.data_dir, &options),
+        cli::Command::Cards(options) => cards::cards(&options),
+        cli::Command::Report(options) => report::report(&arguments.data_dir, &options),
+    };
+    match result {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => failure.tell(),
+    }
+}
