@@ -1,0 +1,218 @@
+//! A snapshot to draw in tests and benches: the middle of a climb, made by hand.
+#![allow(clippy::missing_panics_doc)]
+
+use std::sync::Arc;
+
+use yard_step_core::{
+    Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel, ClockLine, Failure, Fan,
+    Frame, Lane, Limiter, LimiterShares, Mhz, MhzOffset, Millivolt, Offer, Outlook, Percent,
+    Purpose, Sample, Seconds, Seen, SettingKind, Settings, Stage, Strip, TrialRecord, Verdict,
+    Watt,
+};
+use yard_step_engine::{
+    Activity, ClimbSummary, NextView, Pace, Picture, RunView, Snapshot, Strips,
+};
+use yard_step_ledger::Profile;
+use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel};
+
+fn card() -> CardDescription {
+    let offer = |kind, minimum, maximum, step, stock| Offer { kind, minimum, maximum, step, stock };
+    CardDescription {
+        id: "standin:test".into(),
+        serial: "7".into(),
+        name: "Test card".into(),
+        memory_type: "test memory".into(),
+        memory_gib: 10,
+        limits: CardLimits {
+            boost_clock: Mhz(2_085.0),
+            highest_clock: Mhz(2_145.0),
+            clock_bin: Mhz(15.0),
+            voltage_ceiling: Millivolt(1_081.0),
+            power_limit: Watt(220.0),
+            temperature_target: Celsius(83.0),
+            temperature_ceiling: Celsius(93.0),
+        },
+        offers: vec![
+            offer(SettingKind::PowerLimit, 110.0, 286.0, 1.0, Some(220.0)),
+            offer(SettingKind::CoreOffset, -150.0, 300.0, 15.0, Some(0.0)),
+            offer(SettingKind::Fan, 30.0, 100.0, 1.0, None),
+        ],
+        sensors: Channel::ALL.into_iter().filter(|c| *c != Channel::MemoryClock).collect(),
+    }
+}
+
+fn settings(offset: i32) -> Settings {
+    Settings {
+        power_limit: Some(Watt(220.0)),
+        temperature_target: Some(Celsius(83.0)),
+        core_offset: Some(MhzOffset(offset)),
+        fan: Some(Fan::Fixed(Percent(100.0))),
+    }
+}
+
+fn seen() -> Seen {
+    Seen {
+        seconds: Seconds(200.0),
+        clock_line: Some(ClockLine {
+            average: Mhz(2_010.0),
+            lowest: Mhz(1_980.0),
+            highest: Mhz(2_040.0),
+            flatness: Percent(75.0),
+            dips: vec![],
+        }),
+        average_power: Some(Watt(216.0)),
+        core_temperature_max: Some(Celsius(69.0)),
+        hot_spot_max: Some(Celsius(78.0)),
+        fan: Some(Percent(100.0)),
+        load: Some(Percent(99.0)),
+        frame_rate: Some(20.4),
+        frame_rate_low: Some(20.0),
+        limiters: vec![(Limiter::Power, 0.9), (Limiter::Voltage, 0.1)],
+        frames: 3_600,
+        ..Seen::default()
+    }
+}
+
+pub(crate) fn record(number: u32, offset: i32, verdict: Verdict) -> TrialRecord {
+    TrialRecord {
+        number,
+        stage: if offset == 0 { Stage::Baseline } else { Stage::Core },
+        purpose: if offset == 0 { Purpose::Baseline } else { Purpose::Step },
+        asked: settings(offset),
+        taken: Some(settings(offset)),
+        seen: seen(),
+        scene: "lantern".into(),
+        seconds: Seconds(200.0),
+        judged: verdict,
+        reason: "Something happened in it that is told in a sentence of some length.".into(),
+        marked: None,
+        score: Some(1_010.0),
+        faults: vec![],
+    }
+}
+
+pub(crate) fn bracket(floor: i32, ceiling: Option<i32>) -> Bracket {
+    Bracket {
+        floor: MhzOffset(floor),
+        ceiling: ceiling.map(|value| Failure {
+            value: MhzOffset(value),
+            trial: 3,
+            verdict: Verdict::LoadDied,
+        }),
+    }
+}
+
+/// A run of ten minutes with a ragged clock and a spoilt frame.
+#[must_use]
+pub fn run_view() -> RunView {
+    let strip = |value: fn(usize) -> f64| {
+        let mut strip = Strip::new(512, 0.1);
+        for tick in 0..6_000 {
+            strip.reading(tick as f64 / 10.0, Some(value(tick)));
+        }
+        strip
+    };
+    let mut lane = Lane::new(512, 0.1);
+    for tick in 0..6_000 {
+        let limiter = if tick % 1_500 < 1_100 { Limiter::Power } else { Limiter::Voltage };
+        lane.push(f64::from(tick) / 10.0, Some(LimiterShares::of(limiter)));
+    }
+    let mut frame = Frame::black(FRAME_WIDTH, FRAME_HEIGHT);
+    Scene::Lantern.draw(200, &mut frame);
+    let wrong = vec![WrongPixel { x: 20, y: 30, drawn: 1, expected: 0 }];
+    RunView {
+        number: 4,
+        stage: Stage::Core,
+        purpose: Purpose::Step,
+        scene: "lantern".into(),
+        asked: settings(60),
+        taken: Some(settings(60)),
+        seen: seen(),
+        score: Some(1_010.0),
+        target: Mhz(2_205.0),
+        power_limit: 220.0,
+        temperature_target: 83.0,
+        at: Seconds(600.0),
+        planned: Seconds(620.0),
+        warm_up: Seconds(20.0),
+        sample: Sample {
+            core_clock: Some(Mhz(2_025.0)),
+            board_power: Some(Watt(217.0)),
+            core_temperature: Some(Celsius(68.0)),
+            hot_spot: Some(Celsius(77.0)),
+            fan: Some(Percent(100.0)),
+            ..Sample::default()
+        },
+        strips: Strips {
+            clock: strip(|tick| 2_010.0 + ((tick * 7) % 5) as f64 * 15.0),
+            lane,
+            power: strip(|tick| 214.0 + ((tick * 3) % 7) as f64),
+            core_temperature: strip(|tick| 68.0 - 30.0 * (-(tick as f64) / 900.0).exp()),
+            hot_spot: strip(|tick| 78.0 - 30.0 * (-(tick as f64) / 900.0).exp()),
+            fan: strip(|_| 100.0),
+        },
+        faults: vec![],
+        picture: Some(Picture { number: 200, frame: Arc::new(frame), wrong, wrong_pixels: 1 }),
+        judgement: None,
+    }
+}
+
+/// A climb with its baseline, one step held and one failed.
+#[must_use]
+pub fn snapshot() -> Snapshot {
+    Snapshot {
+        card: Arc::new(card()),
+        climb: 2,
+        stages: Stage::ALL.to_vec(),
+        stage: Stage::Core,
+        next: NextView::Trial {
+            stage: Stage::Core,
+            offset: MhzOffset(75),
+            purpose: Purpose::Step,
+            seconds: Seconds(200.0),
+            reason: "It held at +60 MHz, and +120 MHz ended in load died: a fine step of 15 MHz \
+                     towards it."
+                .into(),
+            risk: None,
+        },
+        trials: Arc::new(vec![
+            record(1, 0, Verdict::Clean),
+            record(2, 60, Verdict::Clean),
+            record(3, 120, Verdict::LoadDied),
+        ]),
+        bracket: Some(bracket(60, Some(120))),
+        baseline: Some(Baseline {
+            runs: 3,
+            score: 1_000.0,
+            noise: Percent(0.4),
+            average_clock: Mhz(2_005.0),
+            average_power: Some(Watt(216.0)),
+            hot_spot_max: Some(Celsius(78.0)),
+        }),
+        baseline_runs: 3,
+        outlook: Outlook { trials: 5, seconds: Seconds(4_900.0), at_least: false },
+        run: Some(Arc::new(run_view())),
+        looked_at: None,
+        held: Some(settings(60)),
+        sensors: Some(run_view().sample),
+        nudge_step: MhzOffset(15),
+        activity: Activity::Waiting,
+        auto: false,
+        pace: Pace::Sixty,
+        notices: vec!["The card is at stock.".into()],
+        profiles: vec![Profile {
+            name: "last autumn".into(),
+            settings: settings(45),
+            climb: Some(1),
+            trial: Some(6),
+        }],
+        history: vec![ClimbSummary {
+            id: 1,
+            began: 0,
+            state: "ended",
+            trials: 6,
+            kept: Some(MhzOffset(45)),
+            gain_percent: Some(1.4),
+        }],
+    }
+}

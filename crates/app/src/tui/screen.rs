@@ -1,0 +1,328 @@
+//! The whole screen: header, view, footer, and what lies over them.
+//!
+//! ```text
+//!  Yard Step  1 Survey  2 Climb          Test card · individual 7 · climb 2 · 60×
+//!  ...
+//!  Enter try it  a auto-climb  ↑ higher  …
+//! ```
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use yard_step_core::Verdict;
+use yard_step_engine::{Activity, Snapshot};
+
+use super::action::{Action, BINDINGS, Binding, Moment, View, key_name};
+use super::state::{Overlay, State};
+use super::theme::{Role, Theme, glyph};
+use super::views::{climb, survey};
+use super::widgets::{row, wrapped, write, write_right};
+
+/// Least size at which the views can be read.
+pub const LEAST: (u16, u16) = (80, 24);
+
+const NAME: &str = " Yard Step ";
+
+fn body(area: Rect) -> Rect {
+    Rect { y: area.y + 1, height: area.height.saturating_sub(2), ..area }
+}
+
+/// Draws everything.
+pub fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, state: &State) {
+    buffer.set_style(area, theme.ground());
+    if area.width < LEAST.0 || area.height < LEAST.1 {
+        draw_too_small(buffer, area, theme);
+        return;
+    }
+    draw_header(buffer, row(area, 0), theme, snapshot, state.view);
+    match state.view {
+        View::Survey => survey::draw(buffer, body(area), theme, snapshot),
+        View::Climb => climb::draw(buffer, body(area), theme, snapshot),
+    }
+    draw_footer(buffer, row(area, area.height - 1), theme, Moment::of(snapshot, state.view));
+    if let Some(overlay) = &state.overlay {
+        draw_overlay(buffer, area, theme, overlay, Moment::of(snapshot, state.view));
+    }
+}
+
+fn draw_too_small(buffer: &mut Buffer, area: Rect, theme: Theme) {
+    let text = format!(
+        "Yard Step needs more room: {} columns and {} rows at least, and this terminal has {} and \
+         {}. Make it larger, or leave with q.",
+        LEAST.0, LEAST.1, area.width, area.height
+    );
+    let lines = wrapped(&text, usize::from(area.width.saturating_sub(2).max(1)));
+    for (index, line) in lines.iter().enumerate() {
+        let place = row(area, index as u16);
+        write(buffer, place, (place.x + 1, place.y), line, theme.style(Role::Text));
+    }
+}
+
+/// Where each view's tab lies in the header.
+fn tabs(area: Rect) -> impl Iterator<Item = (View, u16, String)> {
+    let mut x = area.x + NAME.len() as u16 + 1;
+    View::ALL.into_iter().enumerate().map(move |(index, view)| {
+        let text = format!(" {} {} ", index + 1, view.label());
+        let at = x;
+        x += text.len() as u16;
+        (view, at, text)
+    })
+}
+
+fn draw_header(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, view: View) {
+    buffer.set_style(area, theme.style(Role::Bar));
+    write(
+        buffer,
+        area,
+        (area.x, area.y),
+        NAME,
+        theme.style(Role::Accent).patch(theme.style(Role::Title)),
+    );
+    let mut end = area.x;
+    for (tab, x, text) in tabs(area) {
+        let style = if tab == view {
+            theme.style(Role::Title).patch(theme.style(Role::Selected))
+        } else {
+            theme.style(Role::Dim)
+        };
+        end = write(buffer, area, (x, area.y), &text, style);
+    }
+    let doing = match (snapshot.activity, snapshot.auto) {
+        (Activity::Waiting, false) => "waiting",
+        (Activity::Waiting, true) | (Activity::Running, true) => "auto-climb",
+        (Activity::Running, false) => "running",
+        (Activity::Paused, _) => "paused",
+        (Activity::Gone, _) => "engine gone",
+    };
+    let card = &snapshot.card;
+    let long = format!(
+        "{} · individual {} · climb {} · pace {} · {doing} ",
+        card.name, card.serial, snapshot.climb, snapshot.pace
+    );
+    let short = format!("{} · pace {} · {doing} ", card.name, snapshot.pace);
+    let left = Rect { x: end, width: area.right().saturating_sub(end), ..area };
+    let text = if long.chars().count() < usize::from(left.width) { long } else { short };
+    write_right(buffer, left, area.y, &text, theme.style(Role::Text));
+}
+
+/// What the footer shows at a moment, with the place of each entry.
+fn footer(area: Rect, moment: Moment) -> Vec<(u16, &'static Binding)> {
+    let mut x = area.x + 1;
+    let mut entries = Vec::new();
+    for binding in BINDINGS.iter().filter(|b| b.in_footer && (b.applies)(moment)) {
+        let width = footer_width(binding);
+        if x + width > area.right() {
+            break;
+        }
+        entries.push((x, binding));
+        x += width;
+    }
+    entries
+}
+
+fn footer_width(binding: &Binding) -> u16 {
+    let key = binding.keys.first().map_or(0, |code| key_name(*code).chars().count());
+    (key + 1 + binding.label.chars().count() + 2) as u16
+}
+
+fn draw_footer(buffer: &mut Buffer, area: Rect, theme: Theme, moment: Moment) {
+    buffer.set_style(area, theme.style(Role::Bar));
+    for (x, binding) in footer(area, moment) {
+        let key = binding.keys.first().map_or(String::new(), |code| key_name(*code));
+        let end = write(buffer, area, (x, area.y), &key, theme.style(Role::Accent));
+        write(buffer, area, (end + 1, area.y), binding.label, theme.style(Role::Text));
+    }
+}
+
+/// The action whose tab or footer entry lies at a place.
+#[must_use]
+pub fn action_at(
+    area: Rect,
+    view: View,
+    snapshot: &Snapshot,
+    (x, y): (u16, u16),
+) -> Option<Action> {
+    let header = row(area, 0);
+    if y == header.y {
+        return tabs(header)
+            .find(|(_, start, text)| (*start..*start + text.len() as u16).contains(&x))
+            .map(|(view, ..)| Action::Show(view));
+    }
+    if y + 1 != area.bottom() {
+        return None;
+    }
+    footer(row(area, area.height.saturating_sub(1)), Moment::of(snapshot, view))
+        .into_iter()
+        .find(|(start, binding)| (*start..start + footer_width(binding)).contains(&x))
+        .map(|(_, binding)| binding.action)
+}
+
+/// The trial whose step lies at a place.
+#[must_use]
+pub fn trial_at(area: Rect, view: View, snapshot: &Snapshot, place: (u16, u16)) -> Option<u32> {
+    (view == View::Climb).then(|| climb::trial_at(body(area), snapshot, place)).flatten()
+}
+
+/// Lines of an overlay with their styles.
+type Lines = Vec<(String, Style)>;
+
+fn draw_overlay(buffer: &mut Buffer, area: Rect, theme: Theme, overlay: &Overlay, moment: Moment) {
+    let (heading, lines) = match overlay {
+        Overlay::Help => ("All keys", help_lines(theme, moment)),
+        Overlay::Ask(question) => ("One question", {
+            let mut lines = vec![(question.what.clone(), theme.style(Role::Title))];
+            lines.extend(
+                wrapped(&question.consequence, 62)
+                    .into_iter()
+                    .map(|l| (l, theme.style(Role::Text))),
+            );
+            lines.push((String::new(), Style::new()));
+            lines.push(("y or Enter: yes     n or Esc: no".into(), theme.style(Role::Accent)));
+            lines
+        }),
+        Overlay::Mark { trial, chosen } => ("Your verdict", mark_lines(theme, *trial, *chosen)),
+        Overlay::Name(name) => (
+            "Keep as a profile",
+            vec![
+                (
+                    "The outcome is saved under this name and the card put to it.".into(),
+                    theme.style(Role::Text),
+                ),
+                (String::new(), Style::new()),
+                (format!("name: {name}▏"), theme.style(Role::Title)),
+                (String::new(), Style::new()),
+                ("Enter: keep     Esc: do not".into(), theme.style(Role::Accent)),
+            ],
+        ),
+    };
+    draw_box(buffer, area, theme, heading, &lines);
+}
+
+/// A box in the middle of the screen, as large as its lines need.
+fn draw_box(buffer: &mut Buffer, area: Rect, theme: Theme, heading: &str, lines: &Lines) {
+    let longest = lines.iter().map(|(line, _)| line.chars().count()).max().unwrap_or(0);
+    let width = (longest.max(heading.chars().count()) as u16 + 6).min(area.width);
+    let height = (lines.len() as u16 + 4).min(area.height);
+    let place = Rect {
+        x: area.x + (area.width - width) / 2,
+        y: area.y + (area.height - height) / 2,
+        width,
+        height,
+    };
+    for y in place.top()..place.bottom() {
+        let blank = " ".repeat(usize::from(width));
+        write(buffer, place, (place.x, y), &blank, theme.ground().patch(theme.style(Role::Bar)));
+    }
+    let edge = theme.style(Role::Accent);
+    for y in place.top()..place.bottom() {
+        write(buffer, place, (place.x, y), "▌", edge);
+    }
+    write(buffer, place, (place.x + 3, place.y + 1), heading, edge);
+    for (index, (line, style)) in lines.iter().enumerate() {
+        let y = place.y + 3 + index as u16;
+        if y < place.bottom() {
+            write(
+                buffer,
+                Rect { width: width.saturating_sub(2), ..place },
+                (place.x + 3, y),
+                line,
+                *style,
+            );
+        }
+    }
+}
+
+fn help_lines(theme: Theme, moment: Moment) -> Lines {
+    BINDINGS
+        .iter()
+        .map(|binding| {
+            let keys: Vec<String> = binding.keys.iter().map(|code| key_name(*code)).collect();
+            let role = if (binding.applies)(moment) { Role::Text } else { Role::Dim };
+            (format!("{:<8} {}", keys.join(" "), binding.help), theme.style(role))
+        })
+        .collect()
+}
+
+fn mark_lines(theme: Theme, trial: u32, chosen: usize) -> Lines {
+    let mut lines = vec![
+        (format!("What did you see in trial {trial}?"), theme.style(Role::Title)),
+        (String::new(), Style::new()),
+    ];
+    let selected = |index: usize, style: Style| {
+        if index == chosen { style.patch(theme.style(Role::Selected)) } else { style }
+    };
+    for (index, verdict) in Verdict::ALL.into_iter().enumerate() {
+        let pointer = if index == chosen { "▸" } else { " " };
+        let text = format!("{pointer} {} {verdict}", glyph(verdict));
+        lines.push((text, selected(index, theme.verdict(verdict))));
+    }
+    let own = Verdict::ALL.len();
+    let pointer = if chosen == own { "▸" } else { " " };
+    lines.push((
+        format!("{pointer}   as the tool judged it"),
+        selected(own, theme.style(Role::Text)),
+    ));
+    lines.push((String::new(), Style::new()));
+    lines.push(("↑ ↓ choose     Enter: mark     Esc: do not".into(), theme.style(Role::Accent)));
+    lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tui::fixtures::snapshot;
+    use crate::tui::theme::Depth;
+    use crate::tui::widgets::testing::{AWKWARD, drawn};
+    use rstest::rstest;
+
+    const THEME: Theme = Theme::new(Depth::None);
+
+    fn shown(width: u16, height: u16, state: &State) -> Vec<String> {
+        let snapshot = snapshot();
+        drawn(width, height, |buffer, area| draw(buffer, area, THEME, &snapshot, state))
+    }
+
+    #[rstest]
+    fn header_and_footer_tell_where_one_is_and_what_can_be_done() {
+        let lines = shown(160, 50, &State::new(View::Climb));
+        assert!(lines[0].starts_with(" Yard Step   1 Survey  2 Climb"), "{}", lines[0]);
+        assert!(lines[0].ends_with("Test card · individual 7 · climb 2 · pace 60× · waiting"));
+        assert!(lines[49].starts_with(" Enter try it  a auto-climb  ↑ higher"), "{}", lines[49]);
+        assert!(lines[49].ends_with("q quit"), "{}", lines[49]);
+    }
+
+    #[rstest]
+    #[case(60, 15)]
+    #[case(79, 50)]
+    #[case(160, 23)]
+    fn a_terminal_too_small_is_asked_to_grow(#[case] width: u16, #[case] height: u16) {
+        let lines = shown(width, height, &State::new(View::Climb));
+        let text = lines.iter().map(|line| line.trim()).collect::<Vec<_>>().join(" ");
+        assert!(text.contains("needs more room: 80 columns and 24 rows"), "{text}");
+        assert!(text.contains(&format!("this terminal has {width} and")), "{text}");
+    }
+
+    #[rstest]
+    fn help_lists_every_action_of_the_table() {
+        let state = State { view: View::Climb, overlay: Some(Overlay::Help) };
+        for (width, height) in [(160, 50), (100, 30), (80, 26)] {
+            let text = shown(width, height, &state).join("\n");
+            for binding in BINDINGS {
+                let words: String = binding.help.chars().take(40).collect();
+                assert!(text.contains(&words), "{width}x{height}: {words}");
+            }
+        }
+    }
+
+    #[rstest]
+    fn overlays_fit_any_screen() {
+        let overlays =
+            [Overlay::Help, Overlay::Mark { trial: 2, chosen: 9 }, Overlay::Name("a name".into())];
+        for overlay in overlays {
+            let state = State { view: View::Survey, overlay: Some(overlay) };
+            for (width, height) in AWKWARD.into_iter().chain([(80, 24), (160, 50)]) {
+                shown(width, height, &state);
+            }
+        }
+    }
+}

@@ -1,0 +1,435 @@
+//! What the interface itself knows: which view is shown, and what is asked of the user. It turns
+//! keys and clicks into commands for the engine.
+
+use ratatui::crossterm::event::{
+    Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind,
+};
+use ratatui::layout::Rect;
+use yard_step_core::Verdict;
+use yard_step_engine::{Activity, Command, NextView, Snapshot};
+
+use super::action::{Action, Moment, View, action_for};
+use super::screen;
+
+/// What lies over the view.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Overlay {
+    /// All keys.
+    Help,
+    /// A question before something risky is done.
+    Ask(Question),
+    /// Choosing a verdict for a trial.
+    Mark {
+        /// The trial.
+        trial: u32,
+        /// Place in the list: the verdicts, then "its own".
+        chosen: usize,
+    },
+    /// Typing the name of a profile.
+    Name(String),
+}
+
+/// A question, and what is done on yes.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Question {
+    /// What would be done.
+    pub what: String,
+    /// What would happen.
+    pub consequence: String,
+    yes: Yes,
+}
+
+#[derive(Debug, Clone, PartialEq)]
+enum Yes {
+    Send(Command),
+    Quit,
+}
+
+/// What comes of an event.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Outcome {
+    /// Nothing but perhaps another look.
+    Nothing,
+    /// A command for the engine.
+    Send(Command),
+    /// The end.
+    Quit,
+}
+
+/// Longest name of a profile.
+const LONGEST_NAME: usize = 40;
+
+/// The state.
+#[derive(Debug, Clone, PartialEq)]
+pub struct State {
+    /// View that is shown.
+    pub view: View,
+    /// What lies over it.
+    pub overlay: Option<Overlay>,
+}
+
+impl State {
+    /// What is shown first.
+    #[must_use]
+    pub fn new(view: View) -> Self {
+        Self { view, overlay: None }
+    }
+
+    /// Takes in a terminal event. `area` is the whole screen.
+    pub fn handle(&mut self, event: &Event, snapshot: &Snapshot, area: Rect) -> Outcome {
+        match event {
+            Event::Key(key) if key.kind != KeyEventKind::Release => self.key(*key, snapshot),
+            Event::Mouse(mouse) => self.mouse(*mouse, snapshot, area),
+            _ => Outcome::Nothing,
+        }
+    }
+
+    fn key(&mut self, key: KeyEvent, snapshot: &Snapshot) -> Outcome {
+        let moment = Moment::of(snapshot, self.view);
+        let action = action_for(key, moment);
+        let control_c = action == Some(Action::Quit) && key.code == KeyCode::Char('c');
+        match self.overlay.take() {
+            Some(overlay) if !control_c => self.overlay_key(overlay, key.code),
+            _ => action.map_or(Outcome::Nothing, |action| self.act(action, snapshot)),
+        }
+    }
+
+    fn overlay_key(&mut self, overlay: Overlay, code: KeyCode) -> Outcome {
+        match (overlay, code) {
+            (_, KeyCode::Esc) | (Overlay::Help, _) => Outcome::Nothing,
+            (Overlay::Ask(question), KeyCode::Char('y') | KeyCode::Enter) => match question.yes {
+                Yes::Send(command) => Outcome::Send(command),
+                Yes::Quit => Outcome::Quit,
+            },
+            (Overlay::Ask(_), KeyCode::Char('n')) => Outcome::Nothing,
+            (Overlay::Mark { trial, chosen }, KeyCode::Enter) => {
+                let verdict = Verdict::ALL.get(chosen).copied();
+                Outcome::Send(Command::Mark { trial, verdict })
+            }
+            (Overlay::Mark { trial, chosen }, KeyCode::Up) => {
+                self.overlay = Some(Overlay::Mark { trial, chosen: chosen.saturating_sub(1) });
+                Outcome::Nothing
+            }
+            (Overlay::Mark { trial, chosen }, KeyCode::Down) => {
+                let chosen = (chosen + 1).min(Verdict::ALL.len());
+                self.overlay = Some(Overlay::Mark { trial, chosen });
+                Outcome::Nothing
+            }
+            (Overlay::Name(name), KeyCode::Enter) if !name.trim().is_empty() => {
+                Outcome::Send(Command::Keep(name.trim().to_owned()))
+            }
+            (Overlay::Name(mut name), KeyCode::Backspace) => {
+                name.pop();
+                self.overlay = Some(Overlay::Name(name));
+                Outcome::Nothing
+            }
+            (Overlay::Name(mut name), KeyCode::Char(character)) => {
+                if name.chars().count() < LONGEST_NAME && !character.is_control() {
+                    name.push(character);
+                }
+                self.overlay = Some(Overlay::Name(name));
+                Outcome::Nothing
+            }
+            (same, _) => {
+                self.overlay = Some(same);
+                Outcome::Nothing
+            }
+        }
+    }
+
+    fn mouse(&mut self, mouse: MouseEvent, snapshot: &Snapshot, area: Rect) -> Outcome {
+        if mouse.kind != MouseEventKind::Down(MouseButton::Left) {
+            return Outcome::Nothing;
+        }
+        if self.overlay.take().is_some() {
+            return Outcome::Nothing;
+        }
+        let place = (mouse.column, mouse.row);
+        if let Some(action) = screen::action_at(area, self.view, snapshot, place) {
+            return self.act(action, snapshot);
+        }
+        match screen::trial_at(area, self.view, snapshot, place) {
+            Some(trial) if snapshot.activity == Activity::Waiting => {
+                Outcome::Send(Command::Look(Some(trial)))
+            }
+            _ => Outcome::Nothing,
+        }
+    }
+
+    fn act(&mut self, action: Action, snapshot: &Snapshot) -> Outcome {
+        if let Some(overlay) = question_before(action, snapshot) {
+            self.overlay = Some(overlay);
+            return Outcome::Nothing;
+        }
+        let command = match action {
+            Action::Show(view) => {
+                self.view = view;
+                return Outcome::Nothing;
+            }
+            Action::Help => {
+                self.overlay = Some(Overlay::Help);
+                return Outcome::Nothing;
+            }
+            Action::Quit => return Outcome::Quit,
+            Action::Try => {
+                self.view = View::Climb;
+                Command::Try { yes: false }
+            }
+            Action::Auto => {
+                if !snapshot.auto {
+                    self.view = View::Climb;
+                }
+                Command::Auto(!snapshot.auto)
+            }
+            Action::Pause => Command::Pause(snapshot.activity != Activity::Paused),
+            Action::Stop => Command::Stop,
+            Action::NudgeUp => Command::Nudge(1),
+            Action::NudgeDown => Command::Nudge(-1),
+            Action::DropNudge => Command::DropNudge,
+            Action::EndStage => Command::EndStage,
+            Action::BackToStock => Command::BackToStock,
+            Action::NewClimb => Command::NewClimb,
+            Action::Pace => Command::Pace(snapshot.pace.next()),
+            Action::Earlier => Command::Look(beside(snapshot, -1)),
+            Action::Later => Command::Look(beside(snapshot, 1)),
+            Action::Present => Command::Look(None),
+            // These two always ask first.
+            Action::Mark | Action::Keep => return Outcome::Nothing,
+        };
+        Outcome::Send(command)
+    }
+}
+
+/// The trial one before or after the one looked at; after the last one comes the present.
+fn beside(snapshot: &Snapshot, by: i32) -> Option<u32> {
+    let last = snapshot.trials.len() as u32;
+    let looked = snapshot.looked_at.as_ref().map(|run| run.number);
+    match (looked, by) {
+        (None, _) => Some(last),
+        (Some(number), 1) => (number < last).then_some(number + 1),
+        (Some(number), _) => Some(number.saturating_sub(1).max(1)),
+    }
+}
+
+/// What has to be asked before an action is carried out.
+fn question_before(action: Action, snapshot: &Snapshot) -> Option<Overlay> {
+    let ask = |what: String, consequence: String, yes| {
+        Some(Overlay::Ask(Question { what, consequence, yes }))
+    };
+    let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
+    match action {
+        Action::Try => {
+            let NextView::Trial { offset, risk: Some(risk), .. } = &snapshot.next else {
+                return None;
+            };
+            let what = format!("Try {offset} all the same?");
+            ask(what, risk.clone(), Yes::Send(Command::Try { yes: true }))
+        }
+        Action::EndStage => ask(
+            format!("End the stage {} now?", snapshot.stage),
+            "The climb goes by the trials made so far: the highest value that held, less the \
+             margin. What was not confirmed is said to be so."
+                .into(),
+            Yes::Send(Command::EndStage),
+        ),
+        Action::NewClimb => ask(
+            "Begin another climb?".into(),
+            format!(
+                "Climb {} stays in the ledger{}. The new one begins with its baseline.",
+                snapshot.climb,
+                if matches!(snapshot.next, NextView::Ended(_)) { "" } else { ", as given up" }
+            ),
+            Yes::Send(Command::NewClimb),
+        ),
+        Action::BackToStock if running || !snapshot.profiles.is_empty() => ask(
+            "Put the card to its factory settings?".into(),
+            if running {
+                "The running trial is stopped and proves nothing.".into()
+            } else {
+                "Kept profiles stay kept, but the card stays at stock when you leave.".into()
+            },
+            Yes::Send(Command::BackToStock),
+        ),
+        Action::Quit if running => ask(
+            "Leave while a trial runs?".into(),
+            "The trial is stopped and proves nothing; all others are kept, and the climb goes on \
+             from here when it is opened again. The card is put back."
+                .into(),
+            Yes::Quit,
+        ),
+        Action::Mark => {
+            let looked = snapshot.looked_at.as_ref().map(|run| run.number);
+            let trial = looked.or_else(|| snapshot.trials.last().map(|trial| trial.number))?;
+            let record = snapshot.trials.iter().find(|record| record.number == trial)?;
+            let present = record.verdict();
+            let chosen = Verdict::ALL.iter().position(|verdict| *verdict == present)?;
+            Some(Overlay::Mark { trial, chosen })
+        }
+        Action::Keep => Some(Overlay::Name(format!("climb {}", snapshot.climb))),
+        _ => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tui::fixtures::{run_view, snapshot};
+    use ratatui::crossterm::event::KeyModifiers;
+    use rstest::rstest;
+    use std::sync::Arc;
+    use yard_step_engine::Pace;
+
+    const AREA: Rect = Rect::new(0, 0, 160, 50);
+
+    fn press(state: &mut State, snapshot: &Snapshot, code: KeyCode) -> Outcome {
+        state.handle(&Event::Key(KeyEvent::new(code, KeyModifiers::NONE)), snapshot, AREA)
+    }
+
+    fn type_in(state: &mut State, snapshot: &Snapshot, text: &str) -> Outcome {
+        text.chars().map(|c| press(state, snapshot, KeyCode::Char(c))).last().unwrap()
+    }
+
+    #[rstest]
+    #[case(KeyCode::Enter, Command::Try { yes: false })]
+    #[case(KeyCode::Char('a'), Command::Auto(true))]
+    #[case(KeyCode::Up, Command::Nudge(1))]
+    #[case(KeyCode::Char('-'), Command::Nudge(-1))]
+    #[case(KeyCode::Char('p'), Command::Pace(Pace::Max))]
+    #[case(KeyCode::Left, Command::Look(Some(3)))]
+    fn a_key_becomes_its_command(#[case] code: KeyCode, #[case] command: Command) {
+        let mut state = State::new(View::Climb);
+        assert_eq!(press(&mut state, &snapshot(), code), Outcome::Send(command));
+    }
+
+    #[rstest]
+    #[case(KeyCode::Char('s'))]
+    #[case(KeyCode::Char(' '))]
+    #[case(KeyCode::Char('k'))]
+    #[case(KeyCode::Char('z'))]
+    fn keys_that_do_not_apply_do_nothing(#[case] code: KeyCode) {
+        let mut state = State::new(View::Climb);
+        assert_eq!(press(&mut state, &snapshot(), code), Outcome::Nothing);
+        assert_eq!(state, State::new(View::Climb));
+    }
+
+    #[rstest]
+    fn a_risky_trial_asks_once_and_says_what_may_happen() {
+        let mut snapshot = snapshot();
+        if let NextView::Trial { risk, .. } = &mut snapshot.next {
+            *risk = Some("Trial 3 took the machine down.".into());
+        }
+        let mut state = State::new(View::Climb);
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Enter), Outcome::Nothing);
+        let Some(Overlay::Ask(question)) = &state.overlay else { panic!() };
+        assert_eq!(question.consequence, "Trial 3 took the machine down.");
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Char('x')), Outcome::Nothing);
+        let yes = press(&mut state, &snapshot, KeyCode::Char('y'));
+        assert_eq!(yes, Outcome::Send(Command::Try { yes: true }));
+        assert_eq!(state.overlay, None);
+    }
+
+    #[rstest]
+    #[case('e', Command::EndStage)]
+    #[case('n', Command::NewClimb)]
+    #[case('b', Command::BackToStock)]
+    fn what_cannot_be_undone_is_asked_first(#[case] character: char, #[case] command: Command) {
+        let snapshot = snapshot();
+        let mut state = State::new(View::Climb);
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Char(character)), Outcome::Nothing);
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Esc), Outcome::Nothing);
+        assert_eq!(state.overlay, None, "Esc takes it back");
+        press(&mut state, &snapshot, KeyCode::Char(character));
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Enter), Outcome::Send(command));
+    }
+
+    #[rstest]
+    fn leaving_while_a_trial_runs_is_asked_and_control_c_is_no_way_around() {
+        let mut snapshot = snapshot();
+        let mut state = State::new(View::Climb);
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Char('q')), Outcome::Quit);
+        snapshot.activity = Activity::Running;
+        let control_c = Event::Key(KeyEvent::new(KeyCode::Char('c'), KeyModifiers::CONTROL));
+        assert_eq!(state.handle(&control_c, &snapshot, AREA), Outcome::Nothing);
+        assert!(matches!(state.overlay, Some(Overlay::Ask(_))));
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Char('y')), Outcome::Quit);
+    }
+
+    #[rstest]
+    fn a_trial_is_marked_from_a_list() {
+        let snapshot = snapshot();
+        let mut state = State::new(View::Climb);
+        press(&mut state, &snapshot, KeyCode::Char('m'));
+        press(&mut state, &snapshot, KeyCode::Down);
+        let marked = press(&mut state, &snapshot, KeyCode::Enter);
+        let verdict = Some(Verdict::Artifacts);
+        assert_eq!(marked, Outcome::Send(Command::Mark { trial: 3, verdict }));
+        press(&mut state, &snapshot, KeyCode::Char('m'));
+        for _ in 0..20 {
+            press(&mut state, &snapshot, KeyCode::Down);
+        }
+        let taken_back = press(&mut state, &snapshot, KeyCode::Enter);
+        assert_eq!(taken_back, Outcome::Send(Command::Mark { trial: 3, verdict: None }));
+    }
+
+    #[rstest]
+    fn a_profile_gets_the_name_that_is_typed() {
+        let mut snapshot = snapshot();
+        let outcome = yard_step_core::Outcome {
+            settings: yard_step_core::Settings::default(),
+            score: None,
+            gain_percent: None,
+            trials: 3,
+            test_seconds: yard_step_core::Seconds(1.0),
+            confirmed: true,
+            kept_trial: None,
+            sentence: "Done.".into(),
+        };
+        snapshot.next = NextView::Ended(Box::new(outcome));
+        let mut state = State::new(View::Climb);
+        press(&mut state, &snapshot, KeyCode::Char('k'));
+        for _ in 0..20 {
+            press(&mut state, &snapshot, KeyCode::Backspace);
+        }
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Enter), Outcome::Nothing, "no empty name");
+        type_in(&mut state, &snapshot, "dome q?");
+        let kept = press(&mut state, &snapshot, KeyCode::Enter);
+        assert_eq!(kept, Outcome::Send(Command::Keep("dome q?".into())));
+    }
+
+    #[rstest]
+    fn looking_at_trials_goes_back_and_forth_and_returns_to_the_present() {
+        let mut snapshot = snapshot();
+        let mut state = State::new(View::Climb);
+        let mut run = run_view();
+        run.number = 1;
+        snapshot.looked_at = Some(Arc::new(run.clone()));
+        let look = |number| Outcome::Send(Command::Look(number));
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Left), look(Some(1)));
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Right), look(Some(2)));
+        run.number = 3;
+        snapshot.looked_at = Some(Arc::new(run));
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Right), look(None));
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Esc), look(None));
+    }
+
+    #[rstest]
+    fn a_click_picks_a_view_an_action_or_a_trial() {
+        let snapshot = snapshot();
+        let mut state = State::new(View::Climb);
+        let click = |column, row| {
+            Event::Mouse(MouseEvent {
+                kind: MouseEventKind::Down(MouseButton::Left),
+                column,
+                row,
+                modifiers: KeyModifiers::NONE,
+            })
+        };
+        state.handle(&click(16, 0), &snapshot, AREA);
+        assert_eq!(state.view, View::Survey);
+        let tried = state.handle(&click(3, 49), &snapshot, AREA);
+        assert_eq!(tried, Outcome::Send(Command::Try { yes: false }));
+        assert_eq!(state.view, View::Climb);
+        let picked = state.handle(&click(108, 10), &snapshot, AREA);
+        assert_eq!(picked, Outcome::Send(Command::Look(Some(1))));
+    }
+}

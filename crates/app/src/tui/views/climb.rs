@@ -1,0 +1,362 @@
+//! Climb: the live run and the staircase.
+//!
+//! ```text
+//! ┌ verdict and next step ───────────────────────────────────────┐
+//! ├ clock line against target ───────────┬ staircase ────────────┤
+//! │                                      │                       │
+//! │ limiter lane                         ├ asked / taken / seen ─┤
+//! ├ power ───────────────────────────────┤                       │
+//! ├ temperature ─────────────────────────┼ scene ────────────────┤
+//! ├ fan ─────────────────────────────────┤                       │
+//! └──────────────────────────────────────┴───────────────────────┘
+//! ```
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Constraint, Layout, Rect};
+use yard_step_core::{Channel, Seconds, Strip};
+use yard_step_engine::{Activity, NextView, RunView, Snapshot};
+
+use crate::tui::theme::{Role, Theme};
+use crate::tui::widgets::panel::{inside, panel};
+use crate::tui::widgets::plot::{Guide, Plot, field};
+use crate::tui::widgets::staircase::Staircase;
+use crate::tui::widgets::{facts, lane, next_step, picture, row, write, write_right};
+
+/// Seconds in which a card comes up from its idle clock; they do not set the range of a plot.
+const RISE: f64 = 5.0;
+
+/// Where the parts of the view lie.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Places {
+    pub next: Rect,
+    pub clock: Rect,
+    pub power: Rect,
+    pub temperature: Rect,
+    pub fan: Rect,
+    pub stairs: Rect,
+    pub facts: Rect,
+    pub scene: Rect,
+}
+
+pub(crate) fn layout(area: Rect) -> Places {
+    let roomy = area.height >= 40;
+    let [next, body] = Layout::vertical([Constraint::Length(4), Constraint::Fill(1)]).areas(area);
+    let right = (area.width * 3 / 8).clamp(36, 62);
+    let [left, _, right] =
+        Layout::horizontal([Constraint::Fill(1), Constraint::Length(1), Constraint::Length(right)])
+            .areas(body);
+    let strip = if roomy { 6 } else { 3 };
+    let [clock, power, temperature, fan] = Layout::vertical([
+        Constraint::Fill(1),
+        Constraint::Length(strip),
+        Constraint::Length(strip),
+        Constraint::Length(strip),
+    ])
+    .areas(left);
+    let (facts_height, scene_height) = if roomy { (13, 16) } else { (9, 7) };
+    let [stairs, facts, scene] = Layout::vertical([
+        Constraint::Fill(1),
+        Constraint::Length(facts_height),
+        Constraint::Length(scene_height),
+    ])
+    .areas(right);
+    Places { next, clock, power, temperature, fan, stairs, facts, scene }
+}
+
+/// The run to be shown: the one looked at, or the present or last one.
+fn shown(snapshot: &Snapshot) -> Option<&RunView> {
+    snapshot.looked_at.as_deref().or(snapshot.run.as_deref())
+}
+
+pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    let places = layout(area);
+    next_step::draw(buffer, places.next, theme, snapshot);
+    draw_stairs(buffer, places.stairs, theme, snapshot);
+    match shown(snapshot) {
+        Some(run) => draw_run(buffer, &places, theme, run, snapshot),
+        None => draw_no_run(buffer, &places, theme),
+    }
+}
+
+fn draw_no_run(buffer: &mut Buffer, places: &Places, theme: Theme) {
+    let dim = theme.style(Role::Dim);
+    let empty = [
+        (places.clock, "Clock line", "The first run draws its clock here, against its target."),
+        (places.power, "Power", ""),
+        (places.temperature, "Temperature", ""),
+        (places.fan, "Fan", ""),
+        (
+            places.facts,
+            "Asked / taken / seen",
+            "What was asked, what the card took, what was seen.",
+        ),
+        (places.scene, "Scene", "The scene is shown while it runs."),
+    ];
+    for (area, heading, text) in empty {
+        let space = panel(buffer, area, theme, heading, "");
+        write(buffer, space, (space.x + 2, space.y + space.height / 2), text, dim);
+    }
+}
+
+fn draw_run(
+    buffer: &mut Buffer,
+    places: &Places,
+    theme: Theme,
+    run: &RunView,
+    snapshot: &Snapshot,
+) {
+    let span = span(run);
+    draw_clock(buffer, places.clock, theme, run, span);
+    draw_power(buffer, places.power, theme, run, span);
+    draw_temperature(buffer, places.temperature, theme, run, span);
+    let now = reading(run, Channel::Fan);
+    let space = panel(buffer, places.fan, theme, "Fan", &format!("now {now}"));
+    let series = [(&run.strips.fan, theme.style(Role::Clock))];
+    Plot { series: &series, guides: &[], range: (0.0, 100.0), seconds: span }
+        .draw(buffer, space, theme);
+
+    let heading = format!("Asked / taken / seen: trial {}", run.number);
+    let space = panel(buffer, places.facts, theme, &heading, "");
+    facts::draw(buffer, space, theme, run, snapshot.baseline.map(|baseline| baseline.score));
+    draw_scene(buffer, places.scene, theme, run);
+}
+
+/// Time from the left to the right edge: the planned length, halved as often as the run still fits.
+fn span(run: &RunView) -> f64 {
+    let mut span = run.planned.value().max(1.0);
+    while span / 2.0 >= run.at.value().max(30.0) && run.judgement.is_none() {
+        span /= 2.0;
+    }
+    if run.judgement.is_some() { run.at.value().max(1.0) } else { span }
+}
+
+fn draw_clock(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span: f64) {
+    let now = reading(run, Channel::CoreClock);
+    let heading = format!("Clock line, MHz: trial {}", run.number);
+    let space = panel(buffer, area, theme, &heading, &format!("now {now}"));
+    let plot_height = space.height.saturating_sub(2);
+    let plot_area = Rect { height: plot_height, ..space };
+    let target = run.target.value();
+    let lowest = lowest_after_rise(&run.strips.clock).unwrap_or(target - 100.0);
+    let range = (rounded_down(lowest.min(target - 90.0)), rounded_down(target) + 30.0);
+    let label = format!("target {}", run.target);
+    let guides = [Guide { value: target, label: &label, style: theme.style(Role::Target) }];
+    let series = [(&run.strips.clock, theme.style(Role::Clock))];
+    Plot { series: &series, guides: &guides, range, seconds: span }.draw(buffer, plot_area, theme);
+    let lane_row = row(space, plot_height);
+    lane::draw(buffer, lane_row, theme, &run.strips.lane, span);
+    draw_axis(buffer, row(space, plot_height + 1), theme, run, span);
+}
+
+fn rounded_down(value: f64) -> f64 {
+    (value / 15.0).floor() * 15.0
+}
+
+fn lowest_after_rise(strip: &Strip) -> Option<f64> {
+    let skipped = (RISE / strip.bucket_seconds()).ceil() as usize;
+    strip.buckets().iter().skip(skipped).flatten().map(|b| f64::from(b.lowest)).reduce(f64::min)
+}
+
+/// The axis of time, with the warm-up and the faults on it.
+fn draw_axis(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span: f64) {
+    let field = field(area);
+    if field.width == 0 {
+        return;
+    }
+    let dim = theme.style(Role::Dim);
+    let x = |seconds: f64| {
+        field.x + ((seconds / span * f64::from(field.width)) as u16).min(field.width - 1)
+    };
+    if run.warm_up.value() > 0.0 && run.judgement.is_none() {
+        let end = x(run.warm_up.value().min(span));
+        for column in field.x..end {
+            write(buffer, field, (column, field.y), "┄", theme.style(Role::Faint));
+        }
+        if end - field.x > 9 {
+            write(buffer, field, (field.x, field.y), "warm-up ", dim);
+        }
+    } else {
+        write(buffer, field, (field.x, field.y), "0", dim);
+    }
+    let middle = Seconds(span / 2.0).in_words();
+    write(
+        buffer,
+        field,
+        (x(span / 2.0).saturating_sub(middle.len() as u16 / 2), field.y),
+        &middle,
+        dim,
+    );
+    write_right(buffer, field, field.y, &Seconds(span).in_words(), dim);
+    for fault in &run.faults {
+        write(buffer, field, (x(fault.at.value()), field.y), "▼", theme.style(Role::Bad));
+    }
+}
+
+fn draw_power(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span: f64) {
+    let now = reading(run, Channel::BoardPower);
+    let space = panel(buffer, area, theme, "Board power, W", &format!("now {now}"));
+    let high = run.strips.power.extent().map_or(0.0, |b| f64::from(b.highest)).max(run.power_limit);
+    let guides =
+        [Guide { value: run.power_limit, label: "limit", style: theme.style(Role::Target) }];
+    let series = [(&run.strips.power, theme.style(Role::Clock))];
+    let range = (0.0, (high / 20.0).ceil() * 20.0);
+    Plot { series: &series, guides: &guides, range, seconds: span }.draw(buffer, space, theme);
+}
+
+fn draw_temperature(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span: f64) {
+    let aside = format!(
+        "core {}, hot spot {}",
+        reading(run, Channel::CoreTemperature),
+        reading(run, Channel::HotSpot)
+    );
+    let space = panel(buffer, area, theme, "Temperature, °C", &aside);
+    let strips = &run.strips;
+    let highest = [&strips.hot_spot, &strips.core_temperature]
+        .into_iter()
+        .filter_map(Strip::extent)
+        .map(|bucket| f64::from(bucket.highest))
+        .fold(run.temperature_target, f64::max);
+    let guides = [Guide {
+        value: run.temperature_target,
+        label: "target",
+        style: theme.style(Role::Target),
+    }];
+    let series = [
+        (&strips.hot_spot, theme.style(Role::Second)),
+        (&strips.core_temperature, theme.style(Role::Clock)),
+    ];
+    let range = (20.0, (highest / 10.0).ceil() * 10.0);
+    Plot { series: &series, guides: &guides, range, seconds: span }.draw(buffer, space, theme);
+}
+
+/// The newest reading of a run with its unit, or a dash for a sensor that is missing.
+fn reading(run: &RunView, channel: Channel) -> String {
+    run.sample
+        .get(channel)
+        .map_or_else(|| "–".into(), |value| format!("{value:.0} {}", channel.unit()))
+}
+
+fn draw_scene(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView) {
+    let Some(shown) = &run.picture else {
+        let space = panel(buffer, area, theme, &format!("Scene {}", run.scene), "");
+        let text = "Pictures are shown while a scene runs; they are not recorded.";
+        for (index, line) in
+            crate::tui::widgets::wrapped(text, usize::from(space.width.saturating_sub(4).max(1)))
+                .iter()
+                .enumerate()
+        {
+            let at = (space.x + 2, space.y + space.height / 2 + index as u16);
+            write(buffer, space, at, line, theme.style(Role::Dim));
+        }
+        return;
+    };
+    let heading = format!("Scene {}, frame {}", run.scene, shown.number);
+    let aside = match shown.wrong_pixels {
+        0 => "no wrong pixel".to_owned(),
+        1 => "1 wrong pixel".to_owned(),
+        count => format!("{count} wrong pixels"),
+    };
+    let space = panel(buffer, area, theme, &heading, &aside);
+    picture::draw(buffer, space, theme, shown);
+}
+
+/// The staircase as it stands in a snapshot.
+fn stairs(snapshot: &Snapshot) -> Staircase<'_> {
+    let next = match &snapshot.next {
+        NextView::Trial { offset, .. } if snapshot.activity == Activity::Waiting => Some(*offset),
+        NextView::Trial { .. } | NextView::Ended(_) | NextView::Stuck(_) => {
+            let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
+            snapshot.run.as_ref().filter(|_| running).and_then(|run| run.asked.core_offset)
+        }
+    };
+    Staircase {
+        trials: &snapshot.trials,
+        bracket: snapshot.bracket,
+        next,
+        selected: snapshot.looked_at.as_ref().map(|run| run.number),
+    }
+}
+
+fn draw_stairs(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    let aside = match snapshot.bracket.map(|bracket| (bracket.floor, bracket.ceiling)) {
+        Some((floor, Some(failure))) => format!("edge {floor} to {}", failure.value),
+        Some((floor, None)) if !snapshot.trials.is_empty() => format!("edge above {floor}"),
+        _ => String::new(),
+    };
+    let heading = format!("Staircase: {}, MHz", snapshot.stage);
+    let space = panel(buffer, area, theme, &heading, &aside);
+    stairs(snapshot).draw(buffer, space, theme);
+}
+
+/// Number of the trial whose step lies at a place of the view.
+pub(crate) fn trial_at(area: Rect, snapshot: &Snapshot, (x, y): (u16, u16)) -> Option<u32> {
+    let space = inside(layout(area).stairs);
+    space.contains((x, y).into()).then(|| stairs(snapshot).trial_at(space, x)).flatten()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tui::fixtures::snapshot;
+    use crate::tui::theme::Depth;
+    use crate::tui::widgets::testing::{AWKWARD, drawn};
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(160, 47)]
+    #[case(100, 27)]
+    fn the_clock_line_is_the_largest_part(#[case] width: u16, #[case] height: u16) {
+        let places = layout(Rect::new(0, 0, width, height));
+        let others = [
+            places.next,
+            places.power,
+            places.temperature,
+            places.fan,
+            places.stairs,
+            places.facts,
+            places.scene,
+        ];
+        assert!(others.iter().all(|other| other.area() < places.clock.area()), "{places:?}");
+        assert!(others.iter().all(|other| other.height >= 3 && other.width >= 36), "{places:?}");
+    }
+
+    #[rstest]
+    fn the_lane_lies_right_below_the_clock_line() {
+        let snapshot = snapshot();
+        let theme = Theme::new(Depth::None);
+        let lines = drawn(160, 47, |buffer, area| draw(buffer, area, theme, &snapshot));
+        let lane = lines.iter().position(|line| line.contains(" limit  power")).unwrap();
+        assert!(lines[4].contains("Clock line, MHz: trial 4"), "{}", lines[4]);
+        assert!(lines[lane + 1].contains("warm-up") || lines[lane + 1].contains("10 min"));
+        assert!(lines.iter().any(|line| line.contains("edge +60 MHz to +120 MHz")));
+        assert!(lines.iter().any(|line| line.contains("1 wrong pixel")));
+    }
+
+    #[rstest]
+    fn a_step_of_the_staircase_can_be_picked() {
+        let snapshot = snapshot();
+        let area = Rect::new(0, 1, 160, 47);
+        let stairs = inside(layout(area).stairs);
+        assert_eq!(trial_at(area, &snapshot, (stairs.x + 8, stairs.y + 2)), Some(1));
+        assert_eq!(trial_at(area, &snapshot, (2, 20)), None);
+    }
+
+    #[rstest]
+    fn any_size_and_any_moment_will_do() {
+        let mut snapshot = snapshot();
+        for round in 0..3 {
+            if round == 1 {
+                snapshot.activity = Activity::Running;
+            }
+            if round == 2 {
+                snapshot.run = None;
+                snapshot.trials = std::sync::Arc::default();
+            }
+            for (width, height) in AWKWARD.into_iter().chain([(100, 27), (60, 15), (250, 80)]) {
+                drawn(width, height, |buffer, area| {
+                    draw(buffer, area, Theme::new(Depth::True), &snapshot);
+                });
+            }
+        }
+    }
+}

@@ -1,0 +1,4 @@
+//! The views, a file each: where things lie, and how they are drawn from a snapshot.
+
+pub(crate) mod climb;
+pub(crate) mod survey;

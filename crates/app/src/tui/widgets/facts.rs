@@ -1,0 +1,171 @@
+//! Asked, taken, seen: three columns side by side, and what else a run showed.
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use yard_step_core::{Percent, SettingKind, verdict::gain_percent};
+use yard_step_engine::RunView;
+
+use super::{row, write};
+use crate::tui::theme::{Role, Theme};
+
+/// A line of the table.
+struct Fact {
+    label: &'static str,
+    asked: String,
+    taken: String,
+    seen: String,
+    /// The card does not hold what was asked.
+    differs: bool,
+}
+
+/// Draws the table; `baseline` is the score to compare with.
+pub(crate) fn draw(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    run: &RunView,
+    baseline: Option<f64>,
+) {
+    let (label, column) = columns(area.width);
+    let head = row(area, 0);
+    for (index, name) in ["asked", "taken", "seen"].into_iter().enumerate() {
+        let x = area.x + label + index as u16 * column;
+        write(buffer, head, (x, head.y), name, theme.style(Role::Title));
+    }
+    for (index, fact) in settings(run).into_iter().chain(others(run, baseline)).enumerate() {
+        let line = row(area, index as u16 + 1);
+        let text = theme.style(Role::Text);
+        let taken = if fact.differs { theme.style(Role::Bad) } else { text };
+        let cells =
+            [(&fact.asked, text), (&fact.taken, taken), (&fact.seen, theme.style(Role::Clock))];
+        write(buffer, line, (line.x, line.y), fact.label, theme.style(Role::Dim));
+        for (place, (value, style)) in cells.into_iter().enumerate() {
+            let x = area.x + label + place as u16 * column;
+            // The last column may be as long as there is room.
+            let width = if place == 2 { area.right().saturating_sub(x) } else { column - 1 };
+            let cell = Rect { x, width: width.min(area.right().saturating_sub(x)), ..line };
+            write(buffer, cell, (x, line.y), value, style);
+        }
+    }
+}
+
+/// Width of the label, and of each of the three columns.
+fn columns(width: u16) -> (u16, u16) {
+    let label = if width >= 50 { 20 } else { 12 };
+    (label, (width.saturating_sub(label) / 3).clamp(1, 13))
+}
+
+fn settings(run: &RunView) -> Vec<Fact> {
+    SettingKind::ALL
+        .into_iter()
+        .filter(|kind| run.asked.get(*kind).is_some() || run.taken.is_some())
+        .map(|kind| {
+            let taken = run.taken.map(|taken| taken.show(kind));
+            let asked = run.asked.show(kind);
+            Fact {
+                label: short_label(kind),
+                differs: taken.as_ref().is_some_and(|taken| *taken != asked),
+                taken: taken.unwrap_or_else(|| "–".into()),
+                asked,
+                seen: seen(run, kind),
+            }
+        })
+        .collect()
+}
+
+const fn short_label(kind: SettingKind) -> &'static str {
+    match kind {
+        SettingKind::PowerLimit => "power limit",
+        SettingKind::TemperatureTarget => "temp. target",
+        SettingKind::CoreOffset => "core offset",
+        SettingKind::Fan => "fan",
+    }
+}
+
+/// What was observed of a setting. During a run the clock is that of the newest sample, in the end
+/// it is the average.
+fn seen(run: &RunView, kind: SettingKind) -> String {
+    let seen = &run.seen;
+    let text = match kind {
+        SettingKind::CoreOffset => match &seen.clock_line {
+            Some(line) => Some(format!("{} avg", line.average)),
+            None => run.sample.core_clock.map(|clock| format!("{clock} now")),
+        },
+        SettingKind::PowerLimit => seen.average_power.map(|power| format!("{power} avg")),
+        SettingKind::TemperatureTarget => {
+            seen.core_temperature_max.map(|temperature| format!("{temperature} max"))
+        }
+        SettingKind::Fan => seen.fan.map(|fan| fan.to_string()),
+    };
+    text.unwrap_or_else(|| "–".into())
+}
+
+fn others(run: &RunView, baseline: Option<f64>) -> Vec<Fact> {
+    let seen = &run.seen;
+    let fact = |label, seen: Option<String>| Fact {
+        label,
+        asked: String::new(),
+        taken: String::new(),
+        seen: seen.unwrap_or_else(|| "–".into()),
+        differs: false,
+    };
+    let score = run.score.map(|score| match baseline {
+        Some(baseline) => format!("{score:.0} ({:+.1} %)", gain_percent(score, baseline)),
+        None => format!("{score:.0}"),
+    });
+    let rate = seen.frame_rate.map(|rate| match seen.frame_rate_low {
+        Some(low) => format!("{rate:.1} fps, 1 % low {low:.1}"),
+        None => format!("{rate:.1} fps"),
+    });
+    let flat = seen.clock_line.as_ref().map(|line| match line.dips.len() {
+        0 => format!("{} flat", line.flatness),
+        1 => format!("{} flat, 1 dip", line.flatness),
+        dips => format!("{} flat, {dips} dips", line.flatness),
+    });
+    let limiter = seen
+        .main_limiter()
+        .map(|(limiter, share)| format!("{} {}", limiter.label(), Percent(share * 100.0)));
+    vec![
+        fact("score", score),
+        fact("clock line", flat),
+        fact("limited by", limiter),
+        fact("hot spot", seen.hot_spot_max.map(|hot| format!("{hot} max"))),
+        fact("load", seen.load.map(|load| load.to_string())),
+        fact("frame rate", rate),
+        fact("wrong frames", Some(format!("{} of {}", seen.wrong_frames, seen.frames))),
+    ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{AWKWARD, drawn};
+    use super::*;
+    use crate::tui::fixtures::run_view;
+    use crate::tui::theme::Depth;
+    use rstest::rstest;
+    use yard_step_core::MhzOffset;
+
+    #[rstest]
+    fn asked_taken_and_seen_stand_side_by_side() {
+        let mut run = run_view();
+        run.taken = run.taken.map(|mut taken| {
+            taken.core_offset = Some(MhzOffset::STOCK);
+            taken
+        });
+        let theme = Theme::new(Depth::None);
+        let lines = drawn(59, 12, |buffer, area| draw(buffer, area, theme, &run, Some(1_000.0)));
+        assert_eq!(lines[0], "                    asked        taken        seen");
+        assert_eq!(lines[3], "core offset         +60 MHz      ±0 MHz       2010 MHz avg");
+        assert!(lines[5].starts_with("score") && lines[5].ends_with("1010 (+1.0 %)"), "{lines:?}");
+        assert!(lines[11].ends_with("0 of 3600"), "{lines:?}");
+    }
+
+    #[rstest]
+    fn any_size_will_do() {
+        for (width, height) in AWKWARD {
+            drawn(width, height, |buffer, area| {
+                draw(buffer, area, Theme::new(Depth::True), &run_view(), None);
+            });
+        }
+    }
+}

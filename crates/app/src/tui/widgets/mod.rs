@@ -1,0 +1,124 @@
+//! The pieces of the screen, a file each. Every one draws into any area, down to none at all.
+
+pub(crate) mod facts;
+pub(crate) mod lane;
+pub(crate) mod next_step;
+pub(crate) mod panel;
+pub(crate) mod picture;
+pub(crate) mod plot;
+pub(crate) mod staircase;
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+
+/// Writes a line at a place inside an area, cut at its right edge; answers where it ended.
+pub(crate) fn write(
+    buffer: &mut Buffer,
+    area: Rect,
+    (x, y): (u16, u16),
+    text: &str,
+    style: Style,
+) -> u16 {
+    let area = area.intersection(buffer.area);
+    if y < area.top() || y >= area.bottom() || x < area.left() || x >= area.right() {
+        return x;
+    }
+    buffer.set_stringn(x, y, text, usize::from(area.right() - x), style).0
+}
+
+/// Writes a line that ends at the right edge of an area, if it fits.
+pub(crate) fn write_right(buffer: &mut Buffer, area: Rect, y: u16, text: &str, style: Style) {
+    let width = text.chars().count() as u16;
+    if width <= area.width {
+        write(buffer, area, (area.right() - width, y), text, style);
+    }
+}
+
+/// The given row of an area, empty when there is no such row.
+pub(crate) fn row(area: Rect, index: u16) -> Rect {
+    if index < area.height {
+        Rect { y: area.y + index, height: 1, ..area }
+    } else {
+        Rect { height: 0, ..area }
+    }
+}
+
+/// Breaks a text into lines of at most `width` characters, at spaces where there are any.
+pub(crate) fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let mut lines = Vec::new();
+    let mut line = String::new();
+    for word in text.split_whitespace() {
+        let needed = line.chars().count() + usize::from(!line.is_empty()) + word.chars().count();
+        if needed > width && !line.is_empty() {
+            lines.push(std::mem::take(&mut line));
+        }
+        if !line.is_empty() {
+            line.push(' ');
+        }
+        line.push_str(word);
+    }
+    lines.extend((!line.is_empty()).then_some(line));
+    lines
+}
+
+#[cfg(test)]
+pub(crate) mod testing {
+    //! Buffers as text.
+
+    use ratatui::buffer::Buffer;
+    use ratatui::layout::Rect;
+
+    /// Draws into a buffer of the given size and answers its lines, trailing blanks cut.
+    pub(crate) fn drawn(
+        width: u16,
+        height: u16,
+        draw: impl FnOnce(&mut Buffer, Rect),
+    ) -> Vec<String> {
+        let area = Rect::new(0, 0, width, height);
+        let mut buffer = Buffer::empty(area);
+        draw(&mut buffer, area);
+        lines(&buffer)
+    }
+
+    /// The lines of a buffer.
+    pub(crate) fn lines(buffer: &Buffer) -> Vec<String> {
+        let area = buffer.area;
+        (area.top()..area.bottom())
+            .map(|y| {
+                let line: String =
+                    (area.left()..area.right()).map(|x| buffer[(x, y)].symbol()).collect();
+                line.trim_end().to_owned()
+            })
+            .collect()
+    }
+
+    /// Sizes at which a widget must not panic.
+    pub(crate) const AWKWARD: [(u16, u16); 8] =
+        [(0, 0), (1, 1), (1, 9), (9, 1), (2, 2), (7, 3), (300, 2), (3, 90)];
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("one two three", 7, &["one two", "three"])]
+    #[case("unbreakable", 4, &["unbreakable"])]
+    #[case("", 4, &[])]
+    #[case("a  b", 1, &["a", "b"])]
+    fn text_is_broken_at_spaces(#[case] text: &str, #[case] width: usize, #[case] lines: &[&str]) {
+        assert_eq!(wrapped(text, width), lines);
+    }
+
+    #[rstest]
+    fn what_lies_outside_is_not_written() {
+        let lines = testing::drawn(6, 2, |buffer, area| {
+            write(buffer, area, (4, 0), "abcdef", Style::new());
+            write(buffer, area, (9, 9), "out", Style::new());
+            write_right(buffer, area, 1, "too long to fit", Style::new());
+        });
+        assert_eq!(lines, ["    ab", ""]);
+    }
+}

@@ -1,0 +1,204 @@
+//! The last verdict and the next step, each with its reason.
+//!
+//! ```text
+//! ● CLEAN    trial 6 at +120 MHz: No wrong pixel in 4180 frames …
+//! ▹ NEXT     +180 MHz, step, 3 min 20 s. It held at +120 MHz and nothing has failed yet …
+//! ```
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::{Modifier, Style};
+use yard_step_core::{Purpose, Seconds};
+use yard_step_engine::{Activity, NextView, Snapshot};
+
+use super::{row, wrapped, write};
+use crate::tui::theme::{Role, Theme, glyph};
+
+/// Width of the word at the left.
+const WORD: u16 = 16;
+
+struct Entry {
+    glyph: &'static str,
+    word: String,
+    text: String,
+    style: Style,
+}
+
+/// Draws both entries, each in half of the rows.
+pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    let first = area.height / 2;
+    let upper = Rect { height: first, ..area };
+    let lower = Rect { y: area.y + first, height: area.height - first, ..area };
+    draw_entry(buffer, upper, theme, &now(snapshot, theme));
+    draw_entry(buffer, lower, theme, &next(snapshot, theme));
+}
+
+fn draw_entry(buffer: &mut Buffer, area: Rect, theme: Theme, entry: &Entry) {
+    let head = row(area, 0);
+    let bold = entry.style.add_modifier(Modifier::BOLD);
+    write(buffer, head, (area.x + 1, area.y), entry.glyph, bold);
+    write(buffer, head, (area.x + 3, area.y), &entry.word, bold);
+    let indent = WORD.min(area.width);
+    let text = Rect { x: area.x + indent, width: area.width - indent, ..area };
+    let mut lines = wrapped(&entry.text, usize::from(text.width.max(1)));
+    if lines.len() > usize::from(text.height) {
+        lines.truncate(usize::from(text.height));
+        if let Some(last) = lines.last_mut() {
+            let keep = usize::from(text.width).saturating_sub(2);
+            *last = last.chars().take(keep).collect::<String>() + " …";
+        }
+    }
+    for (index, line) in lines.iter().enumerate() {
+        write(buffer, text, (text.x, text.y + index as u16), line, theme.style(Role::Text));
+    }
+}
+
+/// What is going on, or what the last verdict was.
+fn now(snapshot: &Snapshot, theme: Theme) -> Entry {
+    let running = snapshot.activity == Activity::Running;
+    if let (true, Some(run)) = (running || snapshot.activity == Activity::Paused, &snapshot.run) {
+        let left = Seconds(run.planned.value() - run.at.value()).in_words();
+        let offset = run.asked.core_offset.unwrap_or_default();
+        let warm = if run.at < run.warm_up { ", warming up" } else { "" };
+        return Entry {
+            glyph: if running { "▶" } else { "‖" },
+            word: if running { "RUNNING" } else { "PAUSED" }.into(),
+            text: format!(
+                "trial {} at {offset}, {} under {}{warm}: {} of {}, {left} left. {} frames checked, {} wrong.",
+                run.number,
+                run.purpose.label(),
+                run.scene,
+                run.at.in_words(),
+                run.planned.in_words(),
+                run.seen.frames,
+                run.seen.wrong_frames,
+            ),
+            style: theme.style(Role::Clock),
+        };
+    }
+    let looked = snapshot.looked_at.as_ref().map(|run| run.number);
+    let trial = match looked {
+        Some(number) => snapshot.trials.iter().find(|trial| trial.number == number),
+        None => snapshot.trials.last(),
+    };
+    match trial {
+        Some(trial) => Entry {
+            glyph: glyph(trial.verdict()),
+            word: trial.verdict().label().to_uppercase(),
+            text: format!(
+                "trial {} at {}{}: {}",
+                trial.number,
+                trial.offset(),
+                if trial.marked.is_some() { ", marked by hand" } else { "" },
+                trial.reason
+            ),
+            style: theme.verdict(trial.verdict()),
+        },
+        None => Entry {
+            glyph: "·",
+            word: "NOTHING YET".into(),
+            text: "No trial has been made in this climb.".into(),
+            style: theme.style(Role::Dim),
+        },
+    }
+}
+
+fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
+    let accent = theme.style(Role::Accent);
+    if matches!(snapshot.activity, Activity::Running | Activity::Paused) {
+        let what = if snapshot.auto {
+            "auto-climb takes the next step by itself once this trial has its verdict"
+        } else {
+            "this trial gets its verdict first"
+        };
+        return Entry {
+            glyph: "▹",
+            word: "THEN".into(),
+            text: format!("{what}. {}", outlook(snapshot)),
+            style: accent,
+        };
+    }
+    match &snapshot.next {
+        NextView::Trial { stage, offset, purpose, seconds, reason, .. } => {
+            let what = match purpose {
+                Purpose::Baseline => "baseline run at stock".to_owned(),
+                Purpose::Own => format!("{stage} {offset}, your own"),
+                other => format!("{stage} {offset}, {}", other.label()),
+            };
+            Entry {
+                glyph: "▹",
+                word: "NEXT: ENTER".into(),
+                text: format!("{what}, {}. {reason} {}", seconds.in_words(), outlook(snapshot)),
+                style: accent,
+            }
+        }
+        NextView::Ended(outcome) => Entry {
+            glyph: "★",
+            word: "OUTCOME".into(),
+            text: format!(
+                "{} {} trials, {} under load. Keep it with k.",
+                outcome.sentence,
+                outcome.trials,
+                outcome.test_seconds.in_words()
+            ),
+            style: accent,
+        },
+        NextView::Stuck(why) => Entry {
+            glyph: "!",
+            word: "STUCK".into(),
+            text: why.clone(),
+            style: theme.style(Role::Bad),
+        },
+    }
+}
+
+fn outlook(snapshot: &Snapshot) -> String {
+    let outlook = &snapshot.outlook;
+    let most = if outlook.at_least { "at least" } else { "about" };
+    match outlook.trials {
+        0 => "Nothing is left after that.".into(),
+        1 => format!("Left: {most} 1 trial, {}.", outlook.seconds.in_words()),
+        trials => format!("Left: {most} {trials} trials, {}.", outlook.seconds.in_words()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{AWKWARD, drawn};
+    use super::*;
+    use crate::tui::fixtures::snapshot;
+    use crate::tui::theme::Depth;
+    use rstest::rstest;
+
+    const THEME: Theme = Theme::new(Depth::None);
+
+    #[rstest]
+    fn the_verdict_and_the_next_step_come_with_their_reasons() {
+        let snapshot = snapshot();
+        let lines = drawn(150, 4, |buffer, area| draw(buffer, area, THEME, &snapshot));
+        assert!(lines[0].starts_with(" ▲ LOAD DIED    trial 3 at +120 MHz: "), "{lines:?}");
+        assert!(
+            lines[2].starts_with(" ▹ NEXT: ENTER  core +75 MHz, step, 3 min 20 s."),
+            "{lines:?}"
+        );
+        assert!(lines[2].contains("Left: about"), "{lines:?}");
+    }
+
+    #[rstest]
+    fn a_text_too_long_is_cut_with_a_sign() {
+        let snapshot = snapshot();
+        let lines = drawn(40, 2, |buffer, area| draw(buffer, area, THEME, &snapshot));
+        assert!(lines.iter().all(|line| line.ends_with('…')), "{lines:?}");
+    }
+
+    #[rstest]
+    fn any_size_will_do() {
+        let mut snapshot = snapshot();
+        for activity in [Activity::Waiting, Activity::Running, Activity::Paused] {
+            snapshot.activity = activity;
+            for (width, height) in AWKWARD {
+                drawn(width, height, |buffer, area| draw(buffer, area, THEME, &snapshot));
+            }
+        }
+    }
+}

@@ -1,0 +1,197 @@
+//! A plot of strips over time in braille dots, two by four to a cell, with guides behind.
+//!
+//! ```text
+//!  2145 ╌╌╌╌╌╌╌╌╌╌╌╌╌╌╌╌╌╌╌ target
+//!       ⠤⠒⠒⠤⠤⠒⠉⠉⠒⠤⠤⠒
+//!  1995
+//! ```
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use yard_step_core::Strip;
+
+use super::{write, write_right};
+use crate::tui::theme::{Role, Theme};
+
+/// Width of the labels at the left.
+pub(crate) const GUTTER: u16 = 7;
+
+/// A value to hold the series against.
+pub(crate) struct Guide<'a> {
+    pub value: f64,
+    pub label: &'a str,
+    pub style: Style,
+}
+
+/// One or more strips on common axes.
+pub(crate) struct Plot<'a> {
+    pub series: &'a [(&'a Strip, Style)],
+    pub guides: &'a [Guide<'a>],
+    /// Lowest and highest value shown.
+    pub range: (f64, f64),
+    /// Time from the left to the right edge.
+    pub seconds: f64,
+}
+
+/// The space of the dots, beside the labels.
+pub(crate) fn field(area: Rect) -> Rect {
+    let gutter = GUTTER.min(area.width);
+    Rect { x: area.x + gutter, width: area.width - gutter, ..area }
+}
+
+impl Plot<'_> {
+    pub(crate) fn draw(&self, buffer: &mut Buffer, area: Rect, theme: Theme) {
+        let field = field(area);
+        if area.height == 0 || self.range.1 <= self.range.0 {
+            return;
+        }
+        self.draw_labels(buffer, area, theme);
+        for guide in self.guides {
+            self.draw_guide(buffer, area, field, guide);
+        }
+        for (strip, style) in self.series {
+            self.draw_series(buffer, field, strip, *style);
+        }
+    }
+
+    fn draw_labels(&self, buffer: &mut Buffer, area: Rect, theme: Theme) {
+        let labels = Rect { width: GUTTER.min(area.width).saturating_sub(1), ..area };
+        let dim = theme.style(Role::Dim);
+        write_right(buffer, labels, area.y, &format!("{:.0}", self.range.1), dim);
+        if area.height > 1 {
+            write_right(buffer, labels, area.bottom() - 1, &format!("{:.0}", self.range.0), dim);
+        }
+    }
+
+    fn draw_guide(&self, buffer: &mut Buffer, area: Rect, field: Rect, guide: &Guide<'_>) {
+        let Some(dot) = self.dot(guide.value, area.height) else { return };
+        let y = area.y + dot / 4;
+        for x in field.left()..field.right() {
+            write(buffer, field, (x, y), "╌", guide.style);
+        }
+        let labels = Rect { width: GUTTER.min(area.width).saturating_sub(1), ..area };
+        if y > area.y && y + 1 < area.bottom() {
+            write_right(buffer, labels, y, &format!("{:.0}", guide.value), guide.style);
+        }
+        if !guide.label.is_empty() {
+            write_right(buffer, field, y, &format!(" {}", guide.label), guide.style);
+        }
+    }
+
+    /// Row of dots, from the top, of a value inside the range.
+    fn dot(&self, value: f64, height: u16) -> Option<u16> {
+        let (low, high) = self.range;
+        let share = (high - value) / (high - low);
+        let dots = f64::from(height) * 4.0;
+        (0.0..=1.0).contains(&share).then(|| (share * dots).min(dots - 1.0) as u16)
+    }
+
+    fn draw_series(&self, buffer: &mut Buffer, field: Rect, strip: &Strip, style: Style) {
+        let columns = usize::from(field.width) * 2;
+        let (low, high) = self.range;
+        let mut before: Option<(u16, u16)> = None;
+        for column in 0..columns {
+            let Some(bucket) = strip.column(column, columns, self.seconds) else {
+                before = None;
+                continue;
+            };
+            let at = |value: f32| self.dot(f64::from(value).clamp(low, high), field.height);
+            let (Some(mut top), Some(mut bottom)) = (at(bucket.highest), at(bucket.lowest)) else {
+                continue;
+            };
+            let drawn = (top, bottom);
+            // Neighbouring columns are joined, so that a step is a line and not two islands.
+            if let Some((old_top, old_bottom)) = before {
+                if bottom < old_top {
+                    bottom = old_top - 1;
+                } else if top > old_bottom {
+                    top = old_bottom + 1;
+                }
+            }
+            for dot in top..=bottom {
+                set_dot(buffer, field, column as u16, dot, style);
+            }
+            before = Some(drawn);
+        }
+    }
+}
+
+/// Sets one dot of a braille cell. Bits as in the Unicode block "Braille Patterns".
+fn set_dot(buffer: &mut Buffer, field: Rect, column: u16, dot: u16, style: Style) {
+    const BITS: [[u32; 4]; 2] = [[0x01, 0x02, 0x04, 0x40], [0x08, 0x10, 0x20, 0x80]];
+    let (x, y) = (field.x + column / 2, field.y + dot / 4);
+    if x >= field.right() || y >= field.bottom() {
+        return;
+    }
+    let Some(cell) = buffer.cell_mut((x, y)) else { return };
+    let present = cell.symbol().chars().next().map_or(0, u32::from);
+    let present = if (0x2800..0x2900).contains(&present) { present } else { 0x2800 };
+    let bit = BITS[usize::from(column % 2)][usize::from(dot % 4)];
+    if let Some(symbol) = char::from_u32(present | bit) {
+        cell.set_char(symbol).set_style(style);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{AWKWARD, drawn};
+    use super::*;
+    use crate::tui::theme::Depth;
+    use rstest::rstest;
+
+    const THEME: Theme = Theme::new(Depth::None);
+
+    fn strip(values: &[f64]) -> Strip {
+        let mut strip = Strip::new(512, 1.0);
+        for (second, value) in values.iter().enumerate() {
+            strip.reading(second as f64, Some(*value));
+        }
+        strip
+    }
+
+    fn plot(strip: &Strip, width: u16, height: u16) -> Vec<String> {
+        let series = [(strip, Style::new())];
+        let guides = [Guide { value: 100.0, label: "target", style: Style::new() }];
+        let plot = Plot {
+            series: &series,
+            guides: &guides,
+            range: (0.0, 100.0),
+            seconds: strip.seconds(),
+        };
+        drawn(width, height, |buffer, area| plot.draw(buffer, area, THEME))
+    }
+
+    #[rstest]
+    fn a_flat_line_lies_at_its_height_below_the_guide() {
+        let lines = plot(&strip(&[50.0; 20]), 17, 4);
+        assert_eq!(lines[0], "   100 ╌╌╌ target");
+        assert_eq!(lines[2], "       ⠉⠉⠉⠉⠉⠉⠉⠉⠉⠉");
+        assert_eq!(lines[3], "     0");
+    }
+
+    #[rstest]
+    fn a_spike_of_one_sample_reaches_its_depth() {
+        let mut values = vec![100.0; 200];
+        values[77] = 0.0;
+        let lines = plot(&strip(&values), 17, 4);
+        assert!(lines[3].chars().any(|c| ('\u{2801}'..='\u{28ff}').contains(&c)), "{lines:?}");
+    }
+
+    #[rstest]
+    fn a_gap_stays_empty() {
+        let mut strip = strip(&[50.0; 4]);
+        strip.reading(16.0, Some(50.0));
+        strip.reading(19.0, Some(50.0));
+        let lines = plot(&strip, 17, 4);
+        assert_eq!(lines[2], "       ⠉⠉      ⠁⠈");
+    }
+
+    #[rstest]
+    fn any_size_will_do() {
+        for (width, height) in AWKWARD {
+            plot(&strip(&[1.0, 99.0, 40.0]), width, height);
+            plot(&strip(&[]), width, height);
+        }
+    }
+}

@@ -1,0 +1,248 @@
+//! The staircase: trial after trial, each at the value it tried, marked by its verdict, with the
+//! band in which the edge is believed to lie.
+//!
+//! ```text
+//!  +180          ┌▲┐
+//!  +120      ┌●──┘ └──┐░░ edge ░░
+//!   +60  ┌●──┘        └▹
+//!    ±0 ●┘
+//!        1 2  3   4
+//! ```
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use yard_step_core::{Bracket, MhzOffset, TrialRecord};
+
+use super::{write, write_right};
+use crate::tui::theme::{Role, Theme, glyph};
+
+const GUTTER: u16 = 7;
+
+/// What the staircase shows.
+pub(crate) struct Staircase<'a> {
+    pub trials: &'a [TrialRecord],
+    pub bracket: Option<Bracket>,
+    /// Value proposed next.
+    pub next: Option<MhzOffset>,
+    /// Number of the trial looked at.
+    pub selected: Option<u32>,
+}
+
+/// Where things lie.
+struct Places {
+    field: Rect,
+    /// Width of a step.
+    step: u16,
+    /// Index of the first trial that is shown.
+    first: usize,
+    lowest: f64,
+    highest: f64,
+}
+
+impl Staircase<'_> {
+    fn places(&self, area: Rect) -> Option<Places> {
+        let gutter = GUTTER.min(area.width);
+        let field = Rect {
+            x: area.x + gutter,
+            width: area.width - gutter,
+            height: area.height.checked_sub(1)?,
+            ..area
+        };
+        let count = (self.trials.len() + usize::from(self.next.is_some())).max(1);
+        let room = usize::from(field.width / 3);
+        if room == 0 || field.height == 0 {
+            return None;
+        }
+        let shown = count.min(room);
+        let step = (usize::from(field.width) / shown).clamp(3, 8) as u16;
+        let values = self.trials.iter().map(TrialRecord::offset).chain(self.next);
+        let edge = self.bracket.and_then(|bracket| bracket.ceiling).map(|failure| failure.value);
+        let all: Vec<f64> = values.chain(edge).map(|value| f64::from(value.0)).collect();
+        let lowest = all.iter().copied().fold(0.0, f64::min);
+        let highest = all.iter().copied().fold(60.0, f64::max);
+        Some(Places { field, step, first: count - shown, lowest, highest })
+    }
+
+    /// Number of the trial drawn at a place, for picking with the mouse.
+    pub(crate) fn trial_at(&self, area: Rect, x: u16) -> Option<u32> {
+        let places = self.places(area)?;
+        let column = x.checked_sub(places.field.x)? / places.step;
+        self.trials.get(places.first + usize::from(column)).map(|trial| trial.number)
+    }
+
+    pub(crate) fn draw(&self, buffer: &mut Buffer, area: Rect, theme: Theme) {
+        let Some(places) = self.places(area) else { return };
+        self.draw_band(buffer, &places, theme);
+        self.draw_labels(buffer, area, &places, theme);
+        let mut before: Option<u16> = None;
+        for (index, trial) in self.trials.iter().enumerate().skip(places.first) {
+            let x = places.x(index);
+            let y = places.y(trial.offset());
+            let line = theme.style(Role::Faint);
+            rise(buffer, &places, (x, before, y), theme);
+            for step in 1..places.step {
+                write(buffer, places.field, (x + step, y), "─", line);
+            }
+            let mut style = theme.verdict(trial.verdict());
+            if self.selected == Some(trial.number) {
+                style = style.patch(theme.style(Role::Selected));
+                write(buffer, places.field, (x + places.step / 2 - 1, y), " ", style);
+                write(buffer, places.field, (x + places.step / 2 + 1, y), " ", style);
+            }
+            write(buffer, places.field, (x + places.step / 2, y), glyph(trial.verdict()), style);
+            self.draw_number(buffer, area, &places, (x, trial), theme);
+            before = Some(y);
+        }
+        if let Some(value) = self.next {
+            let (x, y) = (places.x(self.trials.len()), places.y(value));
+            rise(buffer, &places, (x, before, y), theme);
+            let style = theme.style(Role::Accent);
+            write(buffer, places.field, (x + 1, y), "▹", style);
+            write(buffer, places.field, (x + 2, y), &short(value), style);
+        }
+    }
+
+    fn draw_number(
+        &self,
+        buffer: &mut Buffer,
+        area: Rect,
+        places: &Places,
+        (x, trial): (u16, &TrialRecord),
+        theme: Theme,
+    ) {
+        let selected = self.selected == Some(trial.number);
+        let style = theme.style(if selected { Role::Accent } else { Role::Dim });
+        let number = trial.number.to_string();
+        let middle = x + (places.step / 2).saturating_sub(number.len() as u16 / 2);
+        write(buffer, area, (middle, area.bottom() - 1), &number, style);
+    }
+
+    fn draw_band(&self, buffer: &mut Buffer, places: &Places, theme: Theme) {
+        let Some(bracket) = self.bracket else { return };
+        let Some(failure) = bracket.ceiling else { return };
+        let (top, bottom) = (places.y(failure.value), places.y(bracket.floor));
+        let band = Rect { y: top, height: bottom.saturating_sub(top) + 1, ..places.field };
+        buffer.set_style(band.intersection(buffer.area), theme.style(Role::Band));
+    }
+
+    /// Labels of the values that were tried, the newest first, as far as they do not collide.
+    fn draw_labels(&self, buffer: &mut Buffer, area: Rect, places: &Places, theme: Theme) {
+        let labels = Rect { width: GUTTER.min(area.width).saturating_sub(1), ..area };
+        let mut taken: Vec<u16> = Vec::new();
+        let edge = self.bracket.map(|bracket| bracket.floor);
+        let tried = self.trials.iter().rev().map(TrialRecord::offset);
+        for value in self.next.into_iter().chain([MhzOffset::STOCK]).chain(edge).chain(tried) {
+            let y = places.y(value);
+            if !taken.contains(&y) {
+                taken.push(y);
+                write_right(buffer, labels, y, &short(value), theme.style(Role::Dim));
+            }
+        }
+    }
+}
+
+/// The upright of a step, from the height before to its own.
+fn rise(
+    buffer: &mut Buffer,
+    places: &Places,
+    (x, before, y): (u16, Option<u16>, u16),
+    theme: Theme,
+) {
+    let style = theme.style(Role::Faint);
+    let Some(before) = before else {
+        write(buffer, places.field, (x, y), "─", style);
+        return;
+    };
+    for between in y.min(before)..=y.max(before) {
+        let symbol = match (between == y, between == before) {
+            (true, true) => "─",
+            (true, false) if y < before => "┌",
+            (true, false) => "└",
+            (false, true) if y < before => "┘",
+            (false, true) => "┐",
+            (false, false) => "│",
+        };
+        write(buffer, places.field, (x, between), symbol, style);
+    }
+}
+
+impl Places {
+    fn x(&self, index: usize) -> u16 {
+        self.field.x + (index - self.first) as u16 * self.step
+    }
+
+    fn y(&self, value: MhzOffset) -> u16 {
+        let share = (self.highest - f64::from(value.0)) / (self.highest - self.lowest).max(1.0);
+        let rows = f64::from(self.field.height - 1);
+        self.field.y + (share.clamp(0.0, 1.0) * rows).round() as u16
+    }
+}
+
+fn short(value: MhzOffset) -> String {
+    value.to_string().trim_end_matches(" MHz").to_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{AWKWARD, drawn};
+    use super::*;
+    use crate::tui::fixtures::{bracket, record};
+    use crate::tui::theme::Depth;
+    use rstest::rstest;
+    use yard_step_core::Verdict;
+
+    const THEME: Theme = Theme::new(Depth::None);
+
+    fn trials() -> Vec<TrialRecord> {
+        vec![
+            record(1, 0, Verdict::Clean),
+            record(2, 60, Verdict::Clean),
+            record(3, 120, Verdict::LoadDied),
+        ]
+    }
+
+    #[rstest]
+    fn each_trial_is_a_step_marked_by_its_verdict() {
+        let trials = trials();
+        let stairs = Staircase {
+            trials: &trials,
+            bracket: Some(bracket(60, Some(120))),
+            next: Some(MhzOffset(75)),
+            selected: None,
+        };
+        let lines = drawn(39, 6, |buffer, area| stairs.draw(buffer, area, THEME));
+        assert_eq!(lines[0], "  +120                 ┌───▲───┐");
+        assert_eq!(lines[2], "   +75         ┌───●───┘       └▹+75");
+        assert_eq!(lines[4], "    ±0 ────●───┘");
+        assert_eq!(lines[5], "           1       2       3");
+    }
+
+    #[rstest]
+    fn when_there_are_too_many_the_newest_are_shown() {
+        let trials: Vec<TrialRecord> =
+            (1..=40).map(|number| record(number, 60, Verdict::Clean)).collect();
+        let stairs = Staircase { trials: &trials, bracket: None, next: None, selected: None };
+        let lines = drawn(37, 5, |buffer, area| stairs.draw(buffer, area, THEME));
+        assert!(lines[4].contains("40") && !lines[4].contains(" 1 "), "{lines:?}");
+        let area = Rect::new(0, 0, 37, 5);
+        assert_eq!(stairs.trial_at(area, 36), Some(40));
+        assert_eq!(stairs.trial_at(area, 7), Some(31));
+        assert_eq!(stairs.trial_at(area, 2), None);
+    }
+
+    #[rstest]
+    fn any_size_will_do() {
+        let trials = trials();
+        for (width, height) in AWKWARD {
+            for shown in [&trials[..], &[]] {
+                let stairs = Staircase {
+                    trials: shown,
+                    bracket: Some(bracket(60, None)),
+                    next: Some(MhzOffset(-45)),
+                    selected: Some(2),
+                };
+                drawn(width, height, |buffer, area| stairs.draw(buffer, area, THEME));
+            }
+        }
+    }
+}
