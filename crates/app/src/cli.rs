@@ -59,7 +59,7 @@ pub(crate) struct CardOptions {
     #[arg(long, value_parser = parse_card)]
     pub card: CardChoice,
     /// Which individual of a stand-in
-    #[arg(long, default_value_t = 1, value_name = "N")]
+    #[arg(long, default_value_t = 1, value_name = "N", allow_negative_numbers = true)]
     pub seed: u64,
 }
 
@@ -111,7 +111,7 @@ pub(crate) struct CardsOptions {
     #[arg(long, value_parser = parse_card)]
     pub card: Option<CardChoice>,
     /// Which individual of a stand-in
-    #[arg(long, default_value_t = 1, value_name = "N")]
+    #[arg(long, default_value_t = 1, value_name = "N", allow_negative_numbers = true)]
     pub seed: u64,
     /// Also print the true edges of a stand-in, for judging a climb
     #[arg(long)]
@@ -124,7 +124,7 @@ pub(crate) struct CardsOptions {
 #[derive(Debug, Args)]
 pub(crate) struct ReportOptions {
     /// Number of the climb
-    #[arg(long, value_name = "ID")]
+    #[arg(long, value_name = "ID", allow_negative_numbers = true)]
     pub climb: i64,
     /// File to write, ending in .svg or .pdf
     #[arg(long, value_name = "FILE")]

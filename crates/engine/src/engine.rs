@@ -216,7 +216,7 @@ impl Engine {
         }
         let pending = std::mem::take(&mut run.pending);
         self.ledger.end_trial(row, &record, run.written, pending, events)?;
-        let mut view = run.view();
+        let mut view = LiveRun { run: &run, scene: &self.scene }.view();
         (view.seen, view.score) = (record.seen.clone(), record.score);
         view.judgement = Some(yard_step_core::Judgement {
             verdict: record.judged,

@@ -30,13 +30,13 @@ pub enum Command {
         yes: bool,
     },
     /// Take every next step without being asked, or stop doing so.
-    Auto(bool),
+    ToggleAuto,
     /// Move the next value by so many fine steps.
     Nudge(i32),
     /// Leave the next value to the plan again.
     DropNudge,
     /// Hold the running trial still, or let it go on.
-    Pause(bool),
+    TogglePause,
     /// Stop the running trial.
     Stop,
     /// End the present stage with what is known.
@@ -54,8 +54,11 @@ pub enum Command {
     },
     /// Look at a recorded trial, or no longer.
     Look(Option<u32>),
-    /// Change the pace of the virtual clock.
-    Pace(Pace),
+    /// Look at the trial so many after (or before) the one looked at; after the last comes the
+    /// present.
+    LookBeside(i32),
+    /// Change to the next pace of the virtual clock.
+    NextPace,
     /// Begin another climb on the same card.
     NewClimb,
     /// Put the card back and end.
@@ -74,24 +77,32 @@ impl Session {
     /// after every new snapshot.
     #[must_use]
     pub fn start(
-        engine: Engine,
+        mut engine: Engine,
         pace: Pace,
         greeting: Vec<String>,
-        changed: impl Fn() + Send + 'static,
+        changed: impl Fn() + Send + Sync + 'static,
     ) -> Self {
         let (commands, orders) = channel();
-        let first = Arc::new(first_snapshot(&engine, pace, greeting));
+        let changed: Arc<dyn Fn() + Send + Sync> = Arc::new(changed);
+        let bell = Bell(Arc::clone(&changed));
+        let now = engine.card_now();
+        let mut first = first_snapshot(&engine, pace, greeting);
+        (first.held, first.sensors) = now;
+        let first = Arc::new(first);
         let snapshot = Arc::new(Mutex::new(Arc::clone(&first)));
         let desk = Desk {
             orders,
             shared: Arc::clone(&snapshot),
-            changed: Box::new(changed),
+            changed,
             state: (*first).clone(),
             pacer: Pacer::new(pace, Instant::now()),
             last: Instant::now(),
             quitting: false,
         };
-        let thread = thread::spawn(move || Work { engine, desk }.run());
+        let thread = thread::spawn(move || {
+            let _rings_at_the_end = bell;
+            Work { engine, desk }.run();
+        });
         Self { commands, snapshot, thread: Some(thread) }
     }
 
@@ -117,11 +128,20 @@ impl Drop for Session {
     }
 }
 
+/// Rings when the engine's thread ends, however it does, so that nobody waits for it in vain.
+struct Bell(Arc<dyn Fn() + Send + Sync>);
+
+impl Drop for Bell {
+    fn drop(&mut self) {
+        (self.0)();
+    }
+}
+
 /// What is published, and the orders that come in while a trial runs.
 struct Desk {
     orders: Receiver<Command>,
     shared: Arc<Mutex<Arc<Snapshot>>>,
-    changed: Box<dyn Fn() + Send>,
+    changed: Arc<dyn Fn() + Send + Sync>,
     state: Snapshot,
     pacer: Pacer,
     last: Instant,
@@ -163,10 +183,11 @@ impl Desk {
                 self.tell("The trial was stopped and the card put to stock.");
                 return Steer::Stop;
             }
-            Command::Auto(on) => self.state.auto = on,
-            Command::Pace(pace) => self.set_pace(pace),
-            Command::Pause(on) => {
-                self.state.activity = if on { Activity::Paused } else { Activity::Running };
+            Command::ToggleAuto => self.state.auto = !self.state.auto,
+            Command::NextPace => self.set_pace(self.state.pace.next()),
+            Command::TogglePause => {
+                let paused = self.state.activity == Activity::Paused;
+                self.state.activity = if paused { Activity::Running } else { Activity::Paused };
             }
             _ => self.tell("That has to wait until the trial has ended, or is stopped."),
         }
@@ -248,12 +269,12 @@ impl Work {
                 self.try_next(yes);
                 Ok(())
             }
-            Command::Auto(on) => {
-                self.desk.state.auto = on;
+            Command::ToggleAuto => {
+                self.desk.state.auto = !self.desk.state.auto;
                 Ok(())
             }
-            Command::Pace(pace) => {
-                self.desk.set_pace(pace);
+            Command::NextPace => {
+                self.desk.set_pace(self.desk.state.pace.next());
                 Ok(())
             }
             Command::Nudge(steps) => {
@@ -264,7 +285,7 @@ impl Work {
                 self.engine.drop_nudge();
                 Ok(())
             }
-            Command::Pause(_) | Command::Stop => {
+            Command::TogglePause | Command::Stop => {
                 self.desk.tell("No trial is running.");
                 Ok(())
             }
@@ -281,6 +302,7 @@ impl Work {
             Command::Keep(name) => self.keep(&name),
             Command::Mark { trial, verdict } => self.mark(trial, verdict),
             Command::Look(number) => self.look(number),
+            Command::LookBeside(by) => self.look(self.beside(by)),
             Command::NewClimb => self.engine.begin_anew().map(|()| {
                 self.desk.state.run = None;
                 self.desk.state.looked_at = None;
@@ -354,6 +376,14 @@ impl Work {
         Ok(())
     }
 
+    /// The trial `by` after the one looked at; the present lies after the last one.
+    fn beside(&self, by: i32) -> Option<u32> {
+        let last = self.engine.climb().trials().len() as i32;
+        let looked = self.desk.state.looked_at.as_ref().map(|run| run.number as i32);
+        let wanted = (looked.unwrap_or(last + 1) + by).max(1);
+        (wanted <= last).then_some(wanted as u32)
+    }
+
     fn look(&mut self, number: Option<u32>) -> Result<(), EngineError> {
         self.desk.state.looked_at = match number {
             None => None,
@@ -384,9 +414,10 @@ fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) -> Snapshot
         stage: Stage::Baseline,
         next: NextView::Stuck(String::new()),
         trials: Arc::new(Vec::new()),
+        under_load: Seconds(0.0),
         bracket: None,
         baseline: None,
-        baseline_runs: climb.plan().baseline.runs,
+        plan: Arc::new(climb.plan().clone()),
         outlook: climb.outlook(),
         run: None,
         looked_at: None,
@@ -417,6 +448,7 @@ fn fill(state: &mut Snapshot, engine: &Engine) {
     state.stage = climb.stage();
     state.next = next_view(climb);
     state.trials = Arc::new(climb.trials().to_vec());
+    state.under_load = climb.outcome().test_seconds;
     state.bracket = climb.bracket();
     state.baseline = climb.baseline();
     state.outlook = climb.outlook();

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use yard_step_core::{
     Baseline, Bracket, CardDescription, Channel, Fault, Frame, Judgement, Lane, LimiterShares, Mhz,
-    MhzOffset, Outcome, Outlook, Purpose, Sample, Seconds, Seen, Settings, Stage, Strip,
+    MhzOffset, Outcome, Outlook, Plan, Purpose, Sample, Seconds, Seen, Settings, Stage, Strip,
     TrialRecord,
 };
 use yard_step_ledger::Profile;
@@ -182,12 +182,14 @@ pub struct Snapshot {
     pub next: NextView,
     /// Trials that have a verdict.
     pub trials: Arc<Vec<TrialRecord>>,
+    /// Time under load in all of them.
+    pub under_load: Seconds,
     /// Where the edge is believed to lie.
     pub bracket: Option<Bracket>,
     /// The baseline.
     pub baseline: Option<Baseline>,
-    /// Baseline runs wanted.
-    pub baseline_runs: u32,
+    /// The plan that is followed.
+    pub plan: Arc<Plan>,
     /// How much is left.
     pub outlook: Outlook,
     /// The present run, or the last one.

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use yard_step_core::{
     Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel, ClockLine, Failure, Fan,
-    Frame, Lane, Limiter, LimiterShares, Mhz, MhzOffset, Millivolt, Offer, Outlook, Percent,
+    Frame, Lane, Limiter, LimiterShares, Mhz, MhzOffset, Millivolt, Offer, Outlook, Percent, Plan,
     Purpose, Sample, Seconds, Seen, SettingKind, Settings, Stage, Strip, TrialRecord, Verdict,
     Watt,
 };
@@ -180,6 +180,7 @@ pub fn snapshot() -> Snapshot {
             record(2, 60, Verdict::Clean),
             record(3, 120, Verdict::LoadDied),
         ]),
+        under_load: Seconds(600.0),
         bracket: Some(bracket(60, Some(120))),
         baseline: Some(Baseline {
             runs: 3,
@@ -189,7 +190,7 @@ pub fn snapshot() -> Snapshot {
             average_power: Some(Watt(216.0)),
             hot_spot_max: Some(Celsius(78.0)),
         }),
-        baseline_runs: 3,
+        plan: Arc::new(Plan::default()),
         outlook: Outlook { trials: 5, seconds: Seconds(4_900.0), at_least: false },
         run: Some(Arc::new(run_view())),
         looked_at: None,

@@ -20,6 +20,7 @@ mod widgets;
 
 use std::io::{self, Write, stdout};
 use std::panic;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
 use std::time::{Duration, Instant};
@@ -42,6 +43,9 @@ use theme::{Depth, Theme};
 
 /// Least time between two frames.
 const FRAME: Duration = Duration::from_millis(16);
+
+/// Set by a panic on any thread.
+static PANICKED: AtomicBool = AtomicBool::new(false);
 
 enum Happening {
     Terminal(Event),
@@ -102,6 +106,10 @@ fn keep_drawing(
                         Outcome::Quit => return Ok(()),
                     }
                 }
+                // A panic anywhere has given the terminal back already: nothing may be drawn.
+                Happening::Changed if PANICKED.load(Ordering::SeqCst) => {
+                    return Err(io::Error::other("a part of Yard Step failed, as told above"));
+                }
                 Happening::Changed => {}
                 Happening::Signal => return Ok(()),
                 Happening::Lost(error) => return Err(error),
@@ -145,6 +153,7 @@ impl Screen {
     fn enter() -> io::Result<Self> {
         let before = panic::take_hook();
         panic::set_hook(Box::new(move |info| {
+            PANICKED.store(true, Ordering::SeqCst);
             give_back();
             before(info);
         }));

@@ -23,8 +23,14 @@ pub const LEAST: (u16, u16) = (80, 24);
 
 const NAME: &str = " Yard Step ";
 
+/// The space of the view: what header and footer leave, less a margin at the right.
 fn body(area: Rect) -> Rect {
-    Rect { y: area.y + 1, height: area.height.saturating_sub(2), ..area }
+    Rect {
+        y: area.y + 1,
+        width: area.width.saturating_sub(1),
+        height: area.height.saturating_sub(2),
+        ..area
+    }
 }
 
 /// Draws everything.

@@ -179,9 +179,9 @@ impl State {
                 if !snapshot.auto {
                     self.view = View::Climb;
                 }
-                Command::Auto(!snapshot.auto)
+                Command::ToggleAuto
             }
-            Action::Pause => Command::Pause(snapshot.activity != Activity::Paused),
+            Action::Pause => Command::TogglePause,
             Action::Stop => Command::Stop,
             Action::NudgeUp => Command::Nudge(1),
             Action::NudgeDown => Command::Nudge(-1),
@@ -189,25 +189,14 @@ impl State {
             Action::EndStage => Command::EndStage,
             Action::BackToStock => Command::BackToStock,
             Action::NewClimb => Command::NewClimb,
-            Action::Pace => Command::Pace(snapshot.pace.next()),
-            Action::Earlier => Command::Look(beside(snapshot, -1)),
-            Action::Later => Command::Look(beside(snapshot, 1)),
+            Action::Pace => Command::NextPace,
+            Action::Earlier => Command::LookBeside(-1),
+            Action::Later => Command::LookBeside(1),
             Action::Present => Command::Look(None),
             // These two always ask first.
             Action::Mark | Action::Keep => return Outcome::Nothing,
         };
         Outcome::Send(command)
-    }
-}
-
-/// The trial one before or after the one looked at; after the last one comes the present.
-fn beside(snapshot: &Snapshot, by: i32) -> Option<u32> {
-    let last = snapshot.trials.len() as u32;
-    let looked = snapshot.looked_at.as_ref().map(|run| run.number);
-    match (looked, by) {
-        (None, _) => Some(last),
-        (Some(number), 1) => (number < last).then_some(number + 1),
-        (Some(number), _) => Some(number.saturating_sub(1).max(1)),
     }
 }
 
@@ -277,7 +266,6 @@ mod tests {
     use ratatui::crossterm::event::KeyModifiers;
     use rstest::rstest;
     use std::sync::Arc;
-    use yard_step_engine::Pace;
 
     const AREA: Rect = Rect::new(0, 0, 160, 50);
 
@@ -291,11 +279,11 @@ mod tests {
 
     #[rstest]
     #[case(KeyCode::Enter, Command::Try { yes: false })]
-    #[case(KeyCode::Char('a'), Command::Auto(true))]
+    #[case(KeyCode::Char('a'), Command::ToggleAuto)]
     #[case(KeyCode::Up, Command::Nudge(1))]
     #[case(KeyCode::Char('-'), Command::Nudge(-1))]
-    #[case(KeyCode::Char('p'), Command::Pace(Pace::Max))]
-    #[case(KeyCode::Left, Command::Look(Some(3)))]
+    #[case(KeyCode::Char('p'), Command::NextPace)]
+    #[case(KeyCode::Left, Command::LookBeside(-1))]
     fn a_key_becomes_its_command(#[case] code: KeyCode, #[case] command: Command) {
         let mut state = State::new(View::Climb);
         assert_eq!(press(&mut state, &snapshot(), code), Outcome::Send(command));
@@ -397,19 +385,15 @@ mod tests {
     }
 
     #[rstest]
-    fn looking_at_trials_goes_back_and_forth_and_returns_to_the_present() {
+    fn while_looking_at_a_trial_the_arrows_go_on_and_escape_returns_to_the_present() {
         let mut snapshot = snapshot();
         let mut state = State::new(View::Climb);
-        let mut run = run_view();
-        run.number = 1;
-        snapshot.looked_at = Some(Arc::new(run.clone()));
-        let look = |number| Outcome::Send(Command::Look(number));
-        assert_eq!(press(&mut state, &snapshot, KeyCode::Left), look(Some(1)));
-        assert_eq!(press(&mut state, &snapshot, KeyCode::Right), look(Some(2)));
-        run.number = 3;
-        snapshot.looked_at = Some(Arc::new(run));
-        assert_eq!(press(&mut state, &snapshot, KeyCode::Right), look(None));
-        assert_eq!(press(&mut state, &snapshot, KeyCode::Esc), look(None));
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Right), Outcome::Nothing);
+        snapshot.looked_at = Some(Arc::new(run_view()));
+        let send = Outcome::Send;
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Left), send(Command::LookBeside(-1)));
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Right), send(Command::LookBeside(1)));
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Esc), send(Command::Look(None)));
     }
 
     #[rstest]

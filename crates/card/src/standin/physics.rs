@@ -88,7 +88,8 @@ impl Physics {
             .map_or(idle, |d| idle + (d.activity * (1.0 + jitter) - idle) * d.load.value() / 99.0);
         self.govern(dt, controls);
         self.turn_fan(dt, controls);
-        let chip = self.chip_power(self.point(), self.activity);
+        let offset = if self.running { controls.core_offset } else { 0.0 };
+        let chip = self.chip_power(self.shifted(self.bin, offset), self.activity);
         self.board_power = self.board_power_of(chip);
         self.warm(dt, chip);
     }
@@ -136,9 +137,13 @@ impl Physics {
     }
 
     fn power_at(&self, bin: usize, offset: f64) -> f64 {
+        self.board_power_of(self.chip_power(self.shifted(bin, offset), self.activity))
+    }
+
+    /// A point of the curve with the offset on its clock: the voltage stays as it is.
+    fn shifted(&self, bin: usize, offset: f64) -> Point {
         let point = self.points[bin];
-        let shifted = Point { mhz: point.mhz + offset, ..point };
-        self.board_power_of(self.chip_power(shifted, self.activity))
+        Point { mhz: point.mhz + offset, ..point }
     }
 
     fn chip_power(&self, point: Point, activity: f64) -> f64 {

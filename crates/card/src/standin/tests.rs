@@ -159,6 +159,8 @@ fn point_04_more_offset_is_more_score_until_the_edge() {
         let (_, stock) = settled(&mut card, 0, 220.0, 100.0);
         let (seen, raised) = settled(&mut card, below, 220.0, 100.0);
         assert_eq!(seen.wrong_frames, 0, "seed {seed}");
+        let power = seen.average_power.unwrap().value();
+        assert!((212.0..220.5).contains(&power), "seed {seed}: the limit is used up, {power:.0} W");
         let expected = f64::from(below) / 2_000.0 * 0.35 * 100.0;
         let gain = (raised / stock - 1.0) * 100.0;
         assert!(gain > expected - 1.5, "seed {seed}: {gain:.2} % at +{below} MHz");

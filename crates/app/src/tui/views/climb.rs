@@ -41,7 +41,7 @@ pub(crate) struct Places {
 pub(crate) fn layout(area: Rect) -> Places {
     let roomy = area.height >= 40;
     let [next, body] = Layout::vertical([Constraint::Length(4), Constraint::Fill(1)]).areas(area);
-    let right = (area.width * 3 / 8).clamp(36, 62);
+    let right = (area.width * 3 / 8).clamp(44, 62);
     let [left, _, right] =
         Layout::horizontal([Constraint::Fill(1), Constraint::Length(1), Constraint::Length(right)])
             .areas(body);
@@ -64,7 +64,7 @@ pub(crate) fn layout(area: Rect) -> Places {
 }
 
 /// The run to be shown: the one looked at, or the present or last one.
-fn shown(snapshot: &Snapshot) -> Option<&RunView> {
+pub(crate) fn shown(snapshot: &Snapshot) -> Option<&RunView> {
     snapshot.looked_at.as_deref().or(snapshot.run.as_deref())
 }
 
@@ -122,7 +122,7 @@ fn draw_run(
 }
 
 /// Time from the left to the right edge: the planned length, halved as often as the run still fits.
-fn span(run: &RunView) -> f64 {
+pub(crate) fn span(run: &RunView) -> f64 {
     let mut span = run.planned.value().max(1.0);
     while span / 2.0 >= run.at.value().max(30.0) && run.judgement.is_none() {
         span /= 2.0;
@@ -130,7 +130,8 @@ fn span(run: &RunView) -> f64 {
     if run.judgement.is_some() { run.at.value().max(1.0) } else { span }
 }
 
-fn draw_clock(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span: f64) {
+/// The clock line of a run with its limiter lane and its axis.
+pub(crate) fn draw_clock(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span: f64) {
     let now = reading(run, Channel::CoreClock);
     let heading = format!("Clock line, MHz: trial {}", run.number);
     let space = panel(buffer, area, theme, &heading, &format!("now {now}"));
@@ -196,8 +197,9 @@ fn draw_power(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span
     let now = reading(run, Channel::BoardPower);
     let space = panel(buffer, area, theme, "Board power, W", &format!("now {now}"));
     let high = run.strips.power.extent().map_or(0.0, |b| f64::from(b.highest)).max(run.power_limit);
+    let label = format!("limit {:.0} W", run.power_limit);
     let guides =
-        [Guide { value: run.power_limit, label: "limit", style: theme.style(Role::Target) }];
+        [Guide { value: run.power_limit, label: &label, style: theme.style(Role::Target) }];
     let series = [(&run.strips.power, theme.style(Role::Clock))];
     let range = (0.0, (high / 20.0).ceil() * 20.0);
     Plot { series: &series, guides: &guides, range, seconds: span }.draw(buffer, space, theme);
@@ -216,11 +218,9 @@ fn draw_temperature(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView
         .filter_map(Strip::extent)
         .map(|bucket| f64::from(bucket.highest))
         .fold(run.temperature_target, f64::max);
-    let guides = [Guide {
-        value: run.temperature_target,
-        label: "target",
-        style: theme.style(Role::Target),
-    }];
+    let target = run.temperature_target;
+    let label = format!("target {target:.0} °C");
+    let guides = [Guide { value: target, label: &label, style: theme.style(Role::Target) }];
     let series = [
         (&strips.hot_spot, theme.style(Role::Second)),
         (&strips.core_temperature, theme.style(Role::Clock)),

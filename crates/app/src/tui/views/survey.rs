@@ -3,17 +3,23 @@
 //! ```text
 //! ┌ verdict and next step ─────────────────────────────────────────┐
 //! ├ card ──────────────┬ settings it offers ──┬ baseline ──────────┤
-//! ├ sensors ───────────┤ name, range, held    ├ kept, earlier ─────┤
-//! │                    ├ notices ─────────────┤                    │
-//! └────────────────────┴──────────────────────┴────────────────────┘
+//! ├ sensors ───────────┤ name, range, held    │                    │
+//! ├ kept, earlier ─────┼ notices ─────────────┼ plan ──────────────┤
+//! ├ clock line of the newest run ─────────────────────────────────┤
+//! └────────────────────────────────────────────────────────────────┘
 //! ```
+//! Where there is less room, the clock line is left to the view Climb.
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
-use yard_step_core::{Channel, Offer, Seconds, SettingKind, Stage};
+use yard_step_core::verdict::gain_percent;
+use yard_step_core::{
+    Baseline, Channel, Offer, Percent, Plan, Seconds, SettingKind, Stage, TrialRecord, Verdict,
+};
 use yard_step_engine::Snapshot;
 
-use crate::tui::theme::{Role, Theme};
+use crate::tui::theme::{Role, Theme, glyph};
+use crate::tui::views::climb;
 use crate::tui::widgets::panel::panel;
 use crate::tui::widgets::{next_step, row, wrapped, write, write_right};
 
@@ -27,28 +33,39 @@ pub(crate) struct Places {
     pub notices: Rect,
     pub baseline: Rect,
     pub history: Rect,
+    pub plan: Rect,
+    /// Only where there is room.
+    pub run: Rect,
 }
 
 pub(crate) fn layout(area: Rect) -> Places {
-    let [next, body] = Layout::vertical([Constraint::Length(4), Constraint::Fill(1)]).areas(area);
-    let gap = Constraint::Length(2);
-    let [left, _, middle, _, right] = Layout::horizontal([
-        Constraint::Fill(5),
-        gap,
-        Constraint::Fill(7),
-        gap,
-        Constraint::Fill(5),
+    let roomy = area.height >= 40;
+    let [next, body, run] = Layout::vertical([
+        Constraint::Length(4),
+        Constraint::Fill(1),
+        Constraint::Length(if roomy { 14 } else { 0 }),
     ])
-    .areas(body);
-    let [card, sensors] =
-        Layout::vertical([Constraint::Length(11), Constraint::Fill(1)]).areas(left);
-    let each = if area.height >= 40 { 4 } else { 3 };
+    .areas(area);
+    let gap = Constraint::Length(2);
+    let shares = if roomy { [5, 7, 5] } else { [9, 11, 10] }.map(Constraint::Fill);
+    let [left, _, middle, _, right] =
+        Layout::horizontal([shares[0], gap, shares[1], gap, shares[2]]).areas(body);
+    let each = if roomy { 4 } else { 3 };
     let settings = 1 + each * SettingKind::ALL.len() as u16;
     let [settings, notices] =
         Layout::vertical([Constraint::Length(settings), Constraint::Fill(1)]).areas(middle);
-    let [baseline, history] =
-        Layout::vertical([Constraint::Length(10), Constraint::Fill(1)]).areas(right);
-    Places { next, card, sensors, settings, notices, baseline, history }
+    let rows = if roomy { [11, 12] } else { [11, 40] };
+    let [card, sensors, below_left] = stacked(left, rows);
+    let rows = if roomy { [14, 40] } else { [9, 7] };
+    let [baseline, plan, below_right] = stacked(right, rows);
+    let history = if roomy { below_left } else { below_right };
+    Places { next, card, sensors, settings, notices, baseline, history, plan, run }
+}
+
+/// Two parts of the given heights, as far as there is room, and the rest.
+fn stacked(area: Rect, [first, second]: [u16; 2]) -> [Rect; 3] {
+    Layout::vertical([Constraint::Length(first), Constraint::Max(second), Constraint::Fill(1)])
+        .areas(area)
 }
 
 pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
@@ -59,7 +76,22 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Sna
     draw_settings(buffer, places.settings, theme, snapshot);
     draw_notices(buffer, places.notices, theme, snapshot);
     draw_baseline(buffer, places.baseline, theme, snapshot);
+    draw_plan(buffer, places.plan, theme, snapshot);
     draw_history(buffer, places.history, theme, snapshot);
+    draw_newest_run(buffer, places.run, theme, snapshot);
+}
+
+fn draw_newest_run(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    match climb::shown(snapshot) {
+        Some(run) => climb::draw_clock(buffer, area, theme, run, climb::span(run)),
+        None => {
+            let space = panel(buffer, area, theme, "Clock line", "");
+            let text =
+                "The first run draws its clock here, against the highest the card may reach.";
+            let at = (space.x + 2, space.y + space.height / 2);
+            write(buffer, space, at, text, theme.style(Role::Dim));
+        }
+    }
 }
 
 /// Lines of a label and a value, the value at the right or, where it is long, behind the label.
@@ -83,10 +115,10 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
         ("memory", format!("{} GiB", card.memory_gib)),
         ("memory type", card.memory_type.clone()),
         ("advertised boost", limits.boost_clock.to_string()),
-        ("highest stock clock", limits.highest_clock.to_string()),
+        ("highest clock", limits.highest_clock.to_string()),
         ("boost bin", limits.clock_bin.to_string()),
         ("voltage ceiling", limits.voltage_ceiling.to_string()),
-        ("power limit at stock", limits.power_limit.to_string()),
+        ("stock power limit", limits.power_limit.to_string()),
         ("temperature ceiling", limits.temperature_ceiling.to_string()),
     ];
     draw_pairs(buffer, space, theme, &pairs);
@@ -144,7 +176,7 @@ fn draw_offer(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot
     let stock =
         offer.stock.map_or("automatic".into(), |stock| format!("{stock:.0} {}", kind.unit()));
     let text = format!(
-        "{} in steps of {:.0} {}, stock {stock}",
+        "{}, step {:.0} {}, stock {stock}",
         kind.reading().label(),
         offer.step,
         kind.unit()
@@ -200,35 +232,96 @@ fn draw_notices(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
 }
 
 fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
-    let runs = snapshot.trials.iter().filter(|trial| trial.stage == Stage::Baseline).count();
-    let aside = match runs {
-        0 => String::new(),
-        1 => "1 run made".into(),
-        runs => format!("{runs} runs made"),
-    };
-    let space = panel(buffer, area, theme, "Baseline", &aside);
-    let Some(baseline) = snapshot.baseline else {
-        let text = format!(
-            "{} runs at stock, the fan held, are to be compared with. Enter makes the next one, a \
-             makes them all.",
-            snapshot.baseline_runs
-        );
-        for (index, line) in
-            wrapped(&text, usize::from(space.width.saturating_sub(2).max(1))).iter().enumerate()
-        {
-            let place = row(space, index as u16);
-            write(buffer, place, (place.x + 1, place.y), line, theme.style(Role::Dim));
+    let wanted = snapshot.plan.baseline.runs;
+    let runs: Vec<&TrialRecord> =
+        snapshot.trials.iter().filter(|trial| trial.stage == Stage::Baseline).collect();
+    let counted = runs.iter().filter(|run| run.verdict() == Verdict::Clean).count();
+    let aside = format!("{counted} of {wanted} runs count");
+    let space = panel(buffer, area, theme, "Baseline", if runs.is_empty() { "" } else { &aside });
+    let used = match snapshot.baseline {
+        Some(baseline) => draw_baseline_figures(buffer, space, theme, &baseline, &runs),
+        None => {
+            let text = format!(
+                "{wanted} runs at stock, the fan held, are what every gain is compared with. Enter \
+                 makes the next one, a makes them all."
+            );
+            draw_text(buffer, space, theme, &text)
         }
-        return;
     };
+    let middle = snapshot.baseline.map(|baseline| baseline.score);
+    for (index, run) in runs.iter().enumerate() {
+        let line = row(space, used + index as u16);
+        let verdict = run.verdict();
+        let label = format!("run {}", run.number);
+        write(buffer, line, (line.x + 1, line.y), &label, theme.style(Role::Dim));
+        let text = format!("{} {verdict}", glyph(verdict));
+        write(buffer, line, (line.x + 9, line.y), &text, theme.verdict(verdict));
+        let score = match (run.score, middle) {
+            (Some(score), Some(middle)) if line.width >= 36 => {
+                format!("{score:.0} ({:+.2} %)", gain_percent(score, middle))
+            }
+            (Some(score), _) => format!("{score:.0}"),
+            (None, _) => "no score".into(),
+        };
+        write_right(buffer, line, line.y, &score, theme.style(Role::Text));
+    }
+}
+
+fn draw_baseline_figures(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    baseline: &Baseline,
+    runs: &[&TrialRecord],
+) -> u16 {
     let unknown = || "–".to_owned();
+    let limited = runs
+        .iter()
+        .rev()
+        .find(|run| run.verdict() == Verdict::Clean)
+        .and_then(|run| run.seen.main_limiter())
+        .map(|(limiter, share)| {
+            format!("{}, {} of the time", limiter.label(), Percent(share * 100.0))
+        });
     let pairs = [
-        ("runs that count", baseline.runs.to_string()),
         ("score, median", format!("{:.0}", baseline.score)),
         ("noise, 1 σ", format!("{:.2} %", baseline.noise.value())),
         ("average clock", baseline.average_clock.to_string()),
         ("average board power", baseline.average_power.map_or_else(unknown, |p| p.to_string())),
         ("hottest hot spot", baseline.hot_spot_max.map_or_else(unknown, |t| t.to_string())),
+        ("clock limited by", limited.unwrap_or_else(unknown)),
+    ];
+    draw_pairs(buffer, area, theme, &pairs);
+    pairs.len() as u16
+}
+
+/// A text over as many lines as it needs; answers how many.
+fn draw_text(buffer: &mut Buffer, area: Rect, theme: Theme, text: &str) -> u16 {
+    let lines = wrapped(text, usize::from(area.width.saturating_sub(2).max(1)));
+    for (index, line) in lines.iter().enumerate() {
+        let place = row(area, index as u16);
+        write(buffer, place, (place.x + 1, place.y), line, theme.style(Role::Dim));
+    }
+    lines.len() as u16
+}
+
+fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    let space = panel(buffer, area, theme, "The plan", "");
+    let Plan { scene, hold, baseline, core, .. } = &*snapshot.plan;
+    let words = |seconds: f64| Seconds(seconds).in_words();
+    let steps =
+        |count: i32| if count == 1 { "1 fine step".into() } else { format!("{count} fine steps") };
+    let pairs = [
+        ("scene", scene.clone()),
+        ("fan held at", format!("{:.0} %", hold.fan_percent)),
+        ("baseline", format!("{} × {}", baseline.runs, words(baseline.seconds))),
+        ("warm-up before it", words(baseline.warm_up_seconds)),
+        ("core steps", format!("{}, then {} MHz", core.coarse_step_mhz, core.fine_step_mhz)),
+        ("each step", words(core.seconds)),
+        ("back off", steps(core.back_off_steps)),
+        ("to confirm", words(core.confirm_seconds)),
+        ("margin taken off", steps(core.margin_steps)),
+        ("to measure it", words(core.settle_seconds)),
     ];
     draw_pairs(buffer, space, theme, &pairs);
 }
@@ -238,8 +331,7 @@ fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
     let mut lines: Vec<(String, Role)> = Vec::new();
     for profile in &snapshot.profiles {
         let offset = profile.settings.show(SettingKind::CoreOffset);
-        let from = profile.climb.map_or(String::new(), |climb| format!(", climb {climb}"));
-        lines.push((format!("◈ {}: {offset}{from}", profile.name), Role::Clock));
+        lines.push((format!("◈ {}: {offset}", profile.name), Role::Clock));
     }
     if snapshot.profiles.is_empty() {
         lines.push(("Nothing is kept on this card yet.".into(), Role::Dim));
@@ -250,15 +342,14 @@ fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
             (Some(kept), None) => format!(": {kept}"),
             (None, _) => String::new(),
         };
-        let text = format!("climb {}, {}, {} trials{kept}", climb.id, climb.state, climb.trials);
-        lines.push((text, Role::Text));
+        let kept = if kept.is_empty() { format!(": {} trials", climb.trials) } else { kept };
+        lines.push((format!("climb {}, {}{kept}", climb.id, climb.state), Role::Text));
     }
-    let made: f64 = snapshot.trials.iter().map(|trial| trial.seconds.value()).sum();
     let present = format!(
-        "climb {}, now: {} trials, {} under load",
+        "climb {}, now: {} trials, {}",
         snapshot.climb,
         snapshot.trials.len(),
-        Seconds(made).in_words()
+        snapshot.under_load.in_words()
     );
     lines.push((present, Role::Text));
     for (index, (text, role)) in lines.iter().enumerate() {
@@ -289,7 +380,7 @@ mod tests {
     ) {
         let text = lines(width, height).join("\n");
         assert!(text.contains("core clock offset"), "{text}");
-        assert!(text.contains("-150 ╌") && text.contains("offset in steps of 15 MHz, stock 0 MHz"));
+        assert!(text.contains("-150 ╌") && text.contains("offset, step 15 MHz, stock 0 MHz"));
         assert!(
             text.contains("temperature target") && text.contains("this card does not offer it")
         );

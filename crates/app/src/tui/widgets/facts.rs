@@ -29,7 +29,7 @@ pub(crate) fn draw(
     let (label, column) = columns(area.width);
     let head = row(area, 0);
     for (index, name) in ["asked", "taken", "seen"].into_iter().enumerate() {
-        let x = area.x + label + index as u16 * column;
+        let x = area.x.saturating_add(label + index as u16 * column);
         write(buffer, head, (x, head.y), name, theme.style(Role::Title));
     }
     for (index, fact) in settings(run).into_iter().chain(others(run, baseline)).enumerate() {
@@ -40,7 +40,7 @@ pub(crate) fn draw(
             [(&fact.asked, text), (&fact.taken, taken), (&fact.seen, theme.style(Role::Clock))];
         write(buffer, line, (line.x, line.y), fact.label, theme.style(Role::Dim));
         for (place, (value, style)) in cells.into_iter().enumerate() {
-            let x = area.x + label + place as u16 * column;
+            let x = area.x.saturating_add(label + place as u16 * column);
             // The last column may be as long as there is room.
             let width = if place == 2 { area.right().saturating_sub(x) } else { column - 1 };
             let cell = Rect { x, width: width.min(area.right().saturating_sub(x)), ..line };
@@ -49,10 +49,9 @@ pub(crate) fn draw(
     }
 }
 
-/// Width of the label, and of each of the three columns.
+/// Width of the label, and of asked and taken; seen has the rest.
 fn columns(width: u16) -> (u16, u16) {
-    let label = if width >= 50 { 20 } else { 12 };
-    (label, (width.saturating_sub(label) / 3).clamp(1, 13))
+    if width >= 50 { (15, 11) } else { (13, 9) }
 }
 
 fn settings(run: &RunView) -> Vec<Fact> {
@@ -114,13 +113,13 @@ fn others(run: &RunView, baseline: Option<f64>) -> Vec<Fact> {
         None => format!("{score:.0}"),
     });
     let rate = seen.frame_rate.map(|rate| match seen.frame_rate_low {
-        Some(low) => format!("{rate:.1} fps, 1 % low {low:.1}"),
+        Some(low) => format!("{rate:.1} fps, low {low:.1}"),
         None => format!("{rate:.1} fps"),
     });
     let flat = seen.clock_line.as_ref().map(|line| match line.dips.len() {
         0 => format!("{} flat", line.flatness),
-        1 => format!("{} flat, 1 dip", line.flatness),
-        dips => format!("{} flat, {dips} dips", line.flatness),
+        1 => format!("{}, 1 dip", line.flatness),
+        dips => format!("{}, {dips} dips", line.flatness),
     });
     let limiter = seen
         .main_limiter()
@@ -154,8 +153,8 @@ mod tests {
         });
         let theme = Theme::new(Depth::None);
         let lines = drawn(59, 12, |buffer, area| draw(buffer, area, theme, &run, Some(1_000.0)));
-        assert_eq!(lines[0], "                    asked        taken        seen");
-        assert_eq!(lines[3], "core offset         +60 MHz      ±0 MHz       2010 MHz avg");
+        assert_eq!(lines[0], "               asked      taken      seen");
+        assert_eq!(lines[3], "core offset    +60 MHz    ±0 MHz     2010 MHz avg");
         assert!(lines[5].starts_with("score") && lines[5].ends_with("1010 (+1.0 %)"), "{lines:?}");
         assert!(lines[11].ends_with("0 of 3600"), "{lines:?}");
     }

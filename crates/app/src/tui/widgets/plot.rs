@@ -53,6 +53,9 @@ impl Plot<'_> {
         for (strip, style) in self.series {
             self.draw_series(buffer, field, strip, *style);
         }
+        for guide in self.guides {
+            self.draw_guide_label(buffer, area, field, guide);
+        }
     }
 
     fn draw_labels(&self, buffer: &mut Buffer, area: Rect, theme: Theme) {
@@ -70,6 +73,12 @@ impl Plot<'_> {
         for x in field.left()..field.right() {
             write(buffer, field, (x, y), "╌", guide.style);
         }
+    }
+
+    /// Over the series: a label that cannot be read is none.
+    fn draw_guide_label(&self, buffer: &mut Buffer, area: Rect, field: Rect, guide: &Guide<'_>) {
+        let Some(dot) = self.dot(guide.value, area.height) else { return };
+        let y = area.y + dot / 4;
         let labels = Rect { width: GUTTER.min(area.width).saturating_sub(1), ..area };
         if y > area.y && y + 1 < area.bottom() {
             write_right(buffer, labels, y, &format!("{:.0}", guide.value), guide.style);

@@ -1,0 +1,264 @@
+//! The commands without an interface, as a script would use them.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+mod common;
+
+use std::fs;
+use std::process::{Command, Stdio};
+use std::thread::sleep;
+use std::time::Duration;
+
+use common::{PROGRAM, short_plan, stderr, stdout, yard_step};
+use rstest::rstest;
+use serde_json::Value;
+
+const CARD: &str = "standin:tarn-310";
+
+fn text_of(path: &std::path::Path) -> String {
+    path.to_str().unwrap().to_owned()
+}
+
+#[rstest]
+fn the_same_seed_and_plan_give_the_same_document_twice() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    let plan = short_plan(dir.path());
+    let document = |name: &str, seed: &str| {
+        let json = text_of(&dir.path().join(name));
+        let output = yard_step(&[
+            "climb",
+            "--card",
+            CARD,
+            "--seed",
+            seed,
+            "--stages",
+            "baseline,core",
+            "--pace",
+            "max",
+            "--plan",
+            &plan,
+            "--data-dir",
+            &data,
+            "--json",
+            &json,
+        ]);
+        assert!(output.status.success(), "{}", stderr(&output));
+        assert!(stdout(&output).contains("Outcome: core clock offset"), "{}", stdout(&output));
+        fs::read_to_string(json).unwrap()
+    };
+    let first = document("a.json", "3");
+    assert_eq!(first, document("b.json", "3"));
+    assert_ne!(first, document("c.json", "4"));
+    let value: Value = serde_json::from_str(&first).unwrap();
+    assert_eq!(value["format"], "yard-step-climb");
+    assert!(value["outcome"]["settings"]["core_offset_mhz"].is_i64());
+}
+
+#[rstest]
+fn a_killed_climb_goes_on_where_it_was_and_loses_no_ended_trial() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    let mut child = Command::new(PROGRAM)
+        .args(["climb", "--card", CARD, "--seed", "5", "--pace", "60", "--data-dir", &data])
+        .args(["--plan", &short_plan(dir.path())])
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    // Two trials have been told of when it is killed, and a third is running.
+    let mut lines = std::io::BufRead::lines(std::io::BufReader::new(child.stdout.take().unwrap()));
+    let told: Vec<String> = lines.by_ref().take(3).map(Result::unwrap).collect();
+    sleep(Duration::from_millis(100));
+    child.kill().unwrap();
+    child.wait().unwrap();
+
+    let json = text_of(&dir.path().join("climb.json"));
+    let output =
+        yard_step(&["climb", "--card", CARD, "--seed", "5", "--data-dir", &data, "--json", &json]);
+    let text = stdout(&output);
+    assert!(output.status.success(), "{}", stderr(&output));
+    assert!(text.contains("is not finished: it goes on after its 2 trials."), "{text}");
+    assert!(text.contains("Trial 3 at ±0 MHz: machine down. It has no outcome"), "{text}");
+    let document: Value = serde_json::from_str(&fs::read_to_string(json).unwrap()).unwrap();
+    let trials = document["trials"].as_array().unwrap();
+    for (line, trial) in told[1..].iter().zip(trials) {
+        assert!(line.contains(trial["reason"].as_str().unwrap()), "{line}");
+    }
+    assert_eq!(trials[2]["verdict"], "machine down");
+    assert!(trials.len() > 6);
+}
+
+#[rstest]
+fn an_interrupted_climb_says_how_it_goes_on() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    let arguments = ["climb", "--card", CARD, "--pace", "1", "--data-dir", &data];
+    let mut child = Command::new(PROGRAM)
+        .args(arguments)
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut first = String::new();
+    let mut out = std::io::BufReader::new(child.stdout.take().unwrap());
+    std::io::BufRead::read_line(&mut out, &mut first).unwrap();
+    Command::new("kill").args(["-s", "INT", &child.id().to_string()]).status().unwrap();
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(output.status.code(), Some(130));
+    assert!(stderr(&output).contains("The same command goes on with it."), "{}", stderr(&output));
+}
+
+#[rstest]
+fn while_one_climbs_another_is_told_to_wait() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    let mut child = Command::new(PROGRAM)
+        .args(["climb", "--card", CARD, "--pace", "1", "--data-dir", &data])
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut first = String::new();
+    let mut out = std::io::BufReader::new(child.stdout.take().unwrap());
+    std::io::BufRead::read_line(&mut out, &mut first).unwrap();
+    let output = yard_step(&["climb", "--card", CARD, "--data-dir", &data]);
+    child.kill().unwrap();
+    child.wait().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    assert!(stderr(&output).contains("another Yard Step works in"), "{}", stderr(&output));
+}
+
+#[rstest]
+#[case(&["climb", "--card", "standin:none"], "there is no card \"standin:none\"")]
+#[case(&["climb", "--card", CARD, "--seed", "x"], "invalid value 'x' for '--seed <N>'")]
+#[case(&["climb", "--card", CARD, "--stages", "core"], "name baseline before it")]
+#[case(&["climb", "--card", CARD, "--stages", ""], "there is no stage \"\"")]
+#[case(&["climb", "--card", CARD, "--plan", "PLAN"], "core.fine_step_mhz is -15: it must be 1 to 100 MHz")]
+#[case(&["climb", "--card", CARD, "--plan", "UNKNOWN"], "unknown field `fine_step`")]
+#[case(&["climb", "--card", CARD, "--plan", "SCENE"], "there is no scene \"candle\"")]
+#[case(&["climb", "--card", CARD, "--plan", "/no/such/plan.toml"], "plan /no/such/plan.toml: ")]
+#[case(&["climb", "--card", CARD, "--json", "/no/such/climb.json"], "Name another file with --json")]
+#[case(&["report", "--climb", "1", "--out", "chart.png"], "ends in .svg or .pdf")]
+#[case(&["demo"], "the interface needs a terminal")]
+#[case(&["open", "--card", CARD], "yard-step climb --card standin:tarn-310")]
+#[case(&["cards", "--seed", "-1"], "--seed")]
+#[case(&[], "Usage: yard-step")]
+fn wrong_use_exits_with_2_and_says_what_is_wrong(#[case] arguments: &[&str], #[case] told: &str) {
+    let dir = tempfile::tempdir().unwrap();
+    let files = [
+        ("PLAN", "[core]\nfine_step_mhz = -15\n"),
+        ("UNKNOWN", "[core]\nfine_step = 15\n"),
+        ("SCENE", "scene = \"candle\"\n"),
+    ];
+    for (name, content) in files {
+        fs::write(dir.path().join(name), content).unwrap();
+    }
+    let output = Command::new(PROGRAM)
+        .args(arguments)
+        .env("XDG_DATA_HOME", dir.path())
+        .current_dir(dir.path())
+        .stdin(Stdio::null())
+        .output()
+        .unwrap();
+    assert_eq!(output.status.code(), Some(2), "{}", stderr(&output));
+    assert!(stderr(&output).contains(told), "{}", stderr(&output));
+    assert!(!stderr(&output).contains("panicked"));
+}
+
+#[rstest]
+fn a_data_directory_that_cannot_be_written_is_named() {
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("file");
+    fs::write(&file, "").unwrap();
+    let output = yard_step(&["climb", "--card", CARD, "--data-dir", &text_of(&file.join("below"))]);
+    assert_eq!(output.status.code(), Some(1));
+    let told = stderr(&output);
+    assert!(told.contains("file/below") && told.contains("--data-dir"), "{told}");
+}
+
+#[rstest]
+fn a_corrupt_ledger_is_set_aside_and_told() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    let rubbish = "rubbish ".repeat(100);
+    fs::write(dir.path().join("ledger.sqlite"), &rubbish).unwrap();
+    let plan = short_plan(dir.path());
+    let output = yard_step(&["climb", "--card", CARD, "--data-dir", &data, "--plan", &plan]);
+    assert!(output.status.success(), "{}", stderr(&output));
+    assert!(stdout(&output).contains("It was set aside as"), "{}", stdout(&output));
+    let aside = dir.path().join("ledger.sqlite.unreadable-1");
+    assert_eq!(fs::read_to_string(aside).unwrap(), rubbish);
+}
+
+#[rstest]
+fn a_climb_that_cannot_end_exits_with_1_and_the_way_out() {
+    let dir = tempfile::tempdir().unwrap();
+    let plan = dir.path().join("plan.toml");
+    // No background at all is allowed, not even none.
+    fs::write(&plan, "[rules]\nretries = 0\n[baseline]\nruns = 20\nseconds = 20\n").unwrap();
+    let data = text_of(dir.path());
+    let output = yard_step(&[
+        "climb",
+        "--card",
+        CARD,
+        "--seed",
+        "2",
+        "--data-dir",
+        &data,
+        "--plan",
+        &text_of(&plan),
+    ]);
+    assert_eq!(output.status.code(), Some(1), "{}", stdout(&output));
+    assert!(stderr(&output).contains("start a new climb"), "{}", stderr(&output));
+}
+
+#[rstest]
+fn another_plan_for_an_unfinished_climb_is_refused_until_a_fresh_one_is_wanted() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    let plan = dir.path().join("plan.toml");
+    fs::write(&plan, "[rules]\nretries = 0\n[baseline]\nruns = 20\nseconds = 20\n").unwrap();
+    let climb = |extra: &[&str]| {
+        let start = ["climb", "--card", CARD, "--seed", "2", "--data-dir", &data];
+        yard_step(&[&start[..], extra].concat())
+    };
+    climb(&["--plan", &text_of(&plan)]);
+    let short = short_plan(dir.path());
+    let refused = climb(&["--plan", &short]);
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(stderr(&refused).contains("add --fresh"), "{}", stderr(&refused));
+    let fresh = climb(&["--plan", &short, "--fresh", "--keep", "by day"]);
+    assert!(fresh.status.success(), "{}", stderr(&fresh));
+    assert!(stdout(&fresh).contains("Kept as profile \"by day\"."));
+}
+
+#[rstest]
+fn a_climb_is_drawn_as_svg_and_as_pdf() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    yard_step(&["climb", "--card", CARD, "--data-dir", &data, "--plan", &short_plan(dir.path())]);
+    for (name, head) in [("climb.svg", "<svg"), ("climb.pdf", "%PDF")] {
+        let out = text_of(&dir.path().join(name));
+        let output = yard_step(&["report", "--climb", "1", "--out", &out, "--data-dir", &data]);
+        assert!(output.status.success(), "{}", stderr(&output));
+        assert!(String::from_utf8_lossy(&fs::read(&out).unwrap()).starts_with(head));
+    }
+    let output = yard_step(&["report", "--climb", "9", "--out", "x.svg", "--data-dir", &data]);
+    assert_eq!(output.status.code(), Some(1));
+    assert!(stderr(&output).contains("there is no climb 9 in the ledger; there are: 1"));
+}
+
+#[rstest]
+fn cards_are_described_and_their_edges_told_only_on_request() {
+    let describe = |extra: &[&str]| {
+        let output = yard_step(&[&["cards", "--card", CARD, "--seed", "7"], extra].concat());
+        assert!(output.status.success(), "{}", stderr(&output));
+        stdout(&output)
+    };
+    assert!(describe(&[]).contains("core clock offset   -150 to 300 MHz in steps of 15, offset"));
+    assert!(!describe(&[]).contains("edge") && !describe(&["--json"]).contains("edge"));
+    let revealed: Value = serde_json::from_str(&describe(&["--reveal", "--json"])).unwrap();
+    let edge = revealed["edges"]["core_offset_mhz"].as_i64().unwrap();
+    assert!((0..=300).contains(&edge) && edge % 15 == 0, "{edge}");
+    assert_eq!(revealed["id"], CARD);
+    let all: Value = serde_json::from_str(&stdout(&yard_step(&["cards", "--json"]))).unwrap();
+    assert_eq!(all["cards"][0]["id"], CARD);
+}

@@ -1,0 +1,119 @@
+//! Running the real program, by itself and in a terminal.
+#![allow(dead_code)]
+
+use std::path::Path;
+use std::process::{Command, Output};
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::thread::sleep;
+use std::time::{Duration, Instant};
+
+pub const PROGRAM: &str = env!("CARGO_BIN_EXE_yard-step");
+
+/// Runs the program to its end.
+pub fn yard_step(arguments: &[&str]) -> Output {
+    Command::new(PROGRAM).args(arguments).output().unwrap()
+}
+
+pub fn stdout(output: &Output) -> String {
+    String::from_utf8(output.stdout.clone()).unwrap()
+}
+
+pub fn stderr(output: &Output) -> String {
+    String::from_utf8(output.stderr.clone()).unwrap()
+}
+
+/// A plan whose trials are short.
+pub fn short_plan(dir: &Path) -> String {
+    let path = dir.join("short.toml");
+    let plan = "[baseline]\nseconds = 30\nwarm_up_seconds = 60\n\
+                [core]\nseconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 120\nsettle_seconds = 30\n";
+    std::fs::write(&path, plan).unwrap();
+    path.to_str().unwrap().to_owned()
+}
+
+/// A terminal of its own, with a program in it.
+pub struct Terminal {
+    server: String,
+}
+
+/// How long to wait for something that must come: far longer than it takes.
+const PATIENCE: Duration = Duration::from_secs(120);
+
+impl Terminal {
+    /// Starts a shell command in a terminal of the given size. When it ends, its exit code is
+    /// shown as `ended with N`.
+    pub fn start((columns, rows): (u16, u16), command: &str) -> Self {
+        static COUNT: AtomicU32 = AtomicU32::new(0);
+        let count = COUNT.fetch_add(1, Ordering::Relaxed);
+        let terminal = Self { server: format!("yard-step-test-{}-{count}", std::process::id()) };
+        let (columns, rows) = (columns.to_string(), rows.to_string());
+        let command = format!("COLORTERM=truecolor {command}; echo ended with $?; exec sleep 600");
+        terminal.tmux(&[
+            "-f",
+            "/dev/null",
+            "new-session",
+            "-d",
+            "-s",
+            "s",
+            "-x",
+            &columns,
+            "-y",
+            &rows,
+            &command,
+        ]);
+        terminal
+    }
+
+    fn tmux(&self, arguments: &[&str]) -> String {
+        let output =
+            Command::new("tmux").args(["-L", &self.server]).args(arguments).output().unwrap();
+        assert!(output.status.success(), "tmux {arguments:?}: {}", stderr(&output));
+        stdout(&output)
+    }
+
+    pub fn press(&self, keys: &[&str]) {
+        for key in keys {
+            self.tmux(&["send-keys", "-t", "s", key]);
+        }
+    }
+
+    pub fn resize(&self, (columns, rows): (u16, u16)) {
+        let (columns, rows) = (columns.to_string(), rows.to_string());
+        self.tmux(&["resize-window", "-t", "s", "-x", &columns, "-y", &rows]);
+    }
+
+    pub fn screen(&self) -> String {
+        self.tmux(&["capture-pane", "-p", "-t", "s"])
+    }
+
+    /// Whether the terminal shows the alternate screen, as a full-screen program does.
+    pub fn is_taken(&self) -> bool {
+        self.tmux(&["display-message", "-p", "-t", "s", "#{alternate_on}"]).trim() == "1"
+    }
+
+    /// Process number of the program in the terminal.
+    pub fn program(&self) -> String {
+        let shell = self.tmux(&["display-message", "-p", "-t", "s", "#{pane_pid}"]);
+        let children = Command::new("pgrep").args(["-P", shell.trim()]).output().unwrap();
+        stdout(&children).lines().next().unwrap().to_owned()
+    }
+
+    /// Waits until a text is on the screen and answers with the screen.
+    pub fn wait_for(&self, text: &str) -> String {
+        let began = Instant::now();
+        loop {
+            let screen = self.screen();
+            if screen.contains(text) {
+                return screen;
+            }
+            assert!(began.elapsed() < PATIENCE, "never saw {text:?} in:\n{screen}");
+            sleep(Duration::from_millis(50));
+        }
+    }
+}
+
+impl Drop for Terminal {
+    fn drop(&mut self) {
+        let _ = Command::new("tmux").args(["-L", &self.server, "kill-server"]).output();
+    }
+}

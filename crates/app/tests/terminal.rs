@@ -1,0 +1,136 @@
+//! The real program in a real terminal.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+mod common;
+
+use std::process::Command;
+
+use common::{PROGRAM, Terminal};
+use rstest::rstest;
+
+const SIZE: (u16, u16) = (160, 50);
+
+fn demo(dir: &tempfile::TempDir, options: &str) -> String {
+    format!("{PROGRAM} --data-dir {} demo {options}", dir.path().display())
+}
+
+/// The offset in a line such as "+105 MHz holds and brings …".
+fn kept_offset(screen: &str) -> String {
+    let line = screen.lines().find(|line| line.contains("holds and brings")).unwrap();
+    let words: Vec<&str> = line.split_whitespace().collect();
+    let place = words.iter().position(|word| *word == "holds").unwrap();
+    words[place - 2].to_owned()
+}
+
+#[rstest]
+fn from_baseline_to_a_kept_offset_that_is_found_again_after_a_restart() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace max"));
+    let first = terminal.wait_for("NEXT: ENTER");
+    assert!(first.contains("Fernhollow Planetarium"), "{first}");
+    assert!(first.contains("What stock settings do"), "{first}");
+
+    terminal.press(&["Enter"]);
+    terminal.wait_for("trial 1 at ±0 MHz: ");
+    terminal.press(&["a"]);
+    let ended = terminal.wait_for("OUTCOME");
+    let kept = kept_offset(&ended);
+    assert!(kept.starts_with('+'), "{kept}");
+    terminal.press(&["k"]);
+    terminal.wait_for("Keep as a profile");
+    terminal.press(&["Enter", "1"]);
+    let survey = terminal.wait_for("Kept as profile \"climb 2\"");
+    assert!(survey.contains(&format!("climb 2: {kept} MHz")), "{survey}");
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+    assert!(!terminal.is_taken(), "the terminal is given back");
+
+    let again = Terminal::start(SIZE, &demo(&dir, ""));
+    let screen = again.wait_for("OUTCOME");
+    assert_eq!(kept_offset(&screen), kept);
+    again.press(&["q"]);
+    again.wait_for("ended with 0");
+}
+
+#[rstest]
+fn a_run_can_be_paused_hurried_and_stopped_and_leaving_it_is_asked() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace 10"));
+    terminal.wait_for("NEXT: ENTER");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("RUNNING");
+    terminal.press(&["Space"]);
+    terminal.wait_for("PAUSED");
+    terminal.press(&["p"]);
+    terminal.wait_for("pace 60×");
+    terminal.press(&["Space"]);
+    terminal.wait_for("RUNNING");
+    terminal.press(&["q"]);
+    terminal.wait_for("Leave while a trial runs?");
+    terminal.press(&["n", "s"]);
+    terminal.wait_for("too short to prove anything");
+    terminal.press(&["?"]);
+    let help = terminal.wait_for("All keys");
+    assert!(help.contains("put the card to its factory settings"), "{help}");
+    terminal.press(&["Escape", "q"]);
+    terminal.wait_for("ended with 0");
+}
+
+#[rstest]
+#[case("TERM")]
+#[case("HUP")]
+#[case("INT")]
+fn a_signal_in_the_middle_gives_the_terminal_back_and_the_climb_goes_on_later(
+    #[case] signal: &str,
+) {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace 10"));
+    terminal.wait_for("NEXT: ENTER");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("RUNNING");
+    assert!(terminal.is_taken());
+    let sent = Command::new("kill").args(["-s", signal, &terminal.program()]).status().unwrap();
+    assert!(sent.success());
+    terminal.wait_for("ended with 0");
+    assert!(!terminal.is_taken());
+    let again = Terminal::start(SIZE, &demo(&dir, ""));
+    let screen = again.wait_for("NEXT: ENTER");
+    assert!(screen.contains("Stopped after"), "{screen}");
+}
+
+#[rstest]
+fn after_a_kill_the_next_start_shows_every_trial_and_what_became_of_the_last() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace max"));
+    terminal.wait_for("NEXT: ENTER");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("trial 1 at ±0 MHz: ");
+    terminal.press(&["p"]);
+    terminal.wait_for("pace 1×");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("RUNNING");
+    let killed = Command::new("kill").args(["-s", "KILL", &terminal.program()]).status().unwrap();
+    assert!(killed.success());
+
+    let again = Terminal::start(SIZE, &demo(&dir, ""));
+    let screen = again.wait_for("MACHINE DOWN");
+    assert!(screen.contains("It has no outcome"), "{screen}");
+    again.press(&["1"]);
+    again.wait_for("is not finished");
+    again.press(&["2", "Left", "Left"]);
+    again.wait_for("Clock line, MHz: trial 1");
+}
+
+#[rstest]
+fn a_terminal_too_small_is_told_and_growing_it_helps() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = Terminal::start((60, 15), &demo(&dir, ""));
+    terminal.wait_for("needs more room");
+    terminal.resize((100, 30));
+    terminal.wait_for("NEXT: ENTER");
+    terminal.resize((20, 3));
+    terminal.resize(SIZE);
+    terminal.wait_for("Settings it offers");
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}
