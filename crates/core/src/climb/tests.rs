@@ -326,3 +326,144 @@ fn a_card_without_the_setting_is_told_by_name() {
     let error = Climb::new(bare, Plan::default(), &[Stage::Baseline, Stage::Core]).unwrap_err();
     assert!(error.to_string().contains("core clock offset, which Test card does not offer"));
 }
+
+/// A small generator of numbers, so that a failing course can be made again from its seed
+/// (Knuth, *The Art of Computer Programming*, vol. 2, 3.3.4, line 26).
+fn dice(seed: u64) -> impl FnMut(u64) -> u64 {
+    let mut state = seed;
+    move |sides| {
+        state =
+            state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        (state >> 33) % sides
+    }
+}
+
+/// Whatever verdicts come, in whatever order: a climb comes to an end, never leaves the card's
+/// range, never goes at or above what failed, and always gives a reason.
+#[rstest]
+fn no_course_of_verdicts_leads_a_climb_astray() {
+    for seed in 0..2_000 {
+        let mut roll = dice(seed);
+        let mut climb = with_baseline(Plan::default());
+        let mut ended = false;
+        for _ in 0..200 {
+            let proposal = match climb.next() {
+                Next::Trial(proposal) => proposal,
+                Next::Ended(outcome) => {
+                    let kept = outcome.settings.core_offset.unwrap();
+                    let failed = climb.bracket().unwrap().ceiling;
+                    assert!(failed.is_none_or(|f| kept < f.value || kept == MhzOffset::STOCK));
+                    ended = true;
+                    break;
+                }
+                Next::Stuck(why) => {
+                    assert!(why.contains("prove nothing"), "seed {seed}: {why}");
+                    ended = true;
+                    break;
+                }
+            };
+            let value = proposal.request.asked.core_offset.unwrap();
+            let failed = climb.bracket().unwrap().ceiling;
+            assert!((MhzOffset(0)..=MhzOffset(300)).contains(&value), "seed {seed}: {value}");
+            assert!(failed.is_none_or(|f| value < f.value), "seed {seed}: {value} is too much");
+            assert_eq!(value.0 % 15, 0, "seed {seed}: {value} is no bin");
+            assert!(proposal.reason.ends_with('.') && proposal.risk.is_none());
+            let verdict = match roll(10) {
+                0 => Verdict::Void,
+                1 => Verdict::NotTaken,
+                2 => Verdict::ALL[roll(4) as usize],
+                3 => Verdict::Slower,
+                _ => Verdict::Clean,
+            };
+            end(&mut climb, verdict);
+        }
+        assert!(ended, "seed {seed}: no end after 200 trials");
+    }
+}
+
+/// The user may do anything at any time; the climb must still know what comes next.
+#[rstest]
+fn no_course_of_interference_breaks_a_climb() {
+    for seed in 0..500 {
+        let mut roll = dice(seed);
+        let mut climb = climb_with(Plan::default());
+        for _ in 0..60 {
+            match roll(6) {
+                0 => {
+                    let wanted = climb.nudged_by(roll(60) as i32 - 30);
+                    climb.handle(ClimbEvent::Nudged(wanted));
+                    assert!(wanted.is_none_or(|v| (-150..=300).contains(&v.0)));
+                }
+                1 => {
+                    let trial = roll(12) as u32;
+                    let verdict = Verdict::ALL.get(roll(12) as usize).copied();
+                    climb.handle(ClimbEvent::Marked { trial, verdict });
+                }
+                2 if roll(8) == 0 => climb.handle(ClimbEvent::StageEnded(climb.stage())),
+                _ => {
+                    if let Next::Trial(proposal) = climb.next() {
+                        let verdict = Verdict::ALL[roll(9) as usize];
+                        let record = record(&climb, &proposal.request, verdict);
+                        climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+                    }
+                }
+            }
+            let outcome = climb.outcome();
+            let kept = outcome.settings.core_offset.unwrap();
+            assert!((MhzOffset(0)..=MhzOffset(300)).contains(&kept), "seed {seed}: {kept}");
+            assert!(!outcome.sentence.is_empty() && climb.outlook().seconds.value() >= 0.0);
+        }
+    }
+}
+
+#[rstest]
+fn a_baseline_ended_early_goes_by_the_runs_there_are() {
+    let mut climb = climb_with(Plan::default());
+    end(&mut climb, Verdict::Clean);
+    climb.handle(ClimbEvent::StageEnded(Stage::Baseline));
+    assert_eq!(climb.baseline().map(|b| (b.runs, b.noise)), Some((1, Percent(0.0))));
+    assert_eq!(climb.stage(), Stage::Core);
+    let mut none = climb_with(Plan::default());
+    none.handle(ClimbEvent::StageEnded(Stage::Baseline));
+    let Next::Stuck(why) = none.next() else { panic!("{:?}", none.next()) };
+    assert!(why.contains("Start a new climb"), "{why}");
+}
+
+#[rstest]
+fn a_climb_of_the_baseline_alone_ends_with_stock() {
+    let mut climb = Climb::new(card(), Plan::default(), &[Stage::Baseline]).unwrap();
+    for _ in 0..3 {
+        end(&mut climb, Verdict::Clean);
+    }
+    let Next::Ended(outcome) = climb.next() else { panic!() };
+    assert_eq!(outcome.settings.core_offset, Some(MhzOffset::STOCK));
+    assert_eq!(outcome.score, Some(1_000.0));
+    assert_eq!(climb.nudged_by(1), None, "there is no ladder to nudge");
+    assert_eq!(climb.bracket(), None);
+}
+
+#[rstest]
+fn scores_are_held_against_the_noise_of_the_machine() {
+    let mut climb = climb_with(Plan::default());
+    for score in [980.0, 1_000.0, 1_020.0] {
+        let Next::Trial(proposal) = climb.next() else { panic!() };
+        let mut run = record(&climb, &proposal.request, Verdict::Clean);
+        run.score = Some(score);
+        climb.handle(ClimbEvent::TrialEnded(Box::new(run)));
+    }
+    let reference = climb.reference().unwrap();
+    assert_eq!(reference.score, 1_000.0);
+    assert_eq!(reference.tolerance, Percent(6.0), "three times a spread of two percent");
+}
+
+#[rstest]
+fn a_warm_up_that_was_cut_short_is_made_again() {
+    let mut climb = climb_with(Plan::default());
+    let Next::Trial(first) = climb.next() else { panic!() };
+    let mut stopped = record(&climb, &first.request, Verdict::Void);
+    stopped.seconds = Seconds(30.0);
+    stopped.faults = vec![Fault::at(Seconds(30.0), Fault::STOPPED)];
+    climb.handle(ClimbEvent::TrialEnded(Box::new(stopped)));
+    let Next::Trial(again) = climb.next() else { panic!() };
+    assert_eq!(again.request.warm_up, Seconds(420.0));
+}

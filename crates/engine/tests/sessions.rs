@@ -1,0 +1,237 @@
+//! The engine on its thread: commands in, snapshots out.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, channel};
+use std::time::Duration;
+
+use rstest::{fixture, rstest};
+use tempfile::TempDir;
+use yard_step_card::{CardChoice, Mishaps};
+use yard_step_core::{MhzOffset, Plan, Purpose, Stage, Verdict};
+use yard_step_engine::{Activity, Command, Engine, NextView, Pace, Session, Snapshot};
+use yard_step_ledger::{ClimbState, DataDir, Ledger};
+
+/// Far longer than anything here takes.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+struct Desk {
+    session: Session,
+    changes: Receiver<()>,
+    ledger: Ledger,
+    _dir: TempDir,
+}
+
+impl Desk {
+    /// Waits for a snapshot that is as wanted; one comes with every change.
+    fn until(&self, what: &str, wanted: impl Fn(&Snapshot) -> bool) -> Arc<Snapshot> {
+        loop {
+            let snapshot = self.session.snapshot();
+            if wanted(&snapshot) {
+                return snapshot;
+            }
+            let changed = self.changes.recv_timeout(PATIENCE);
+            assert!(changed.is_ok(), "never came to be: {what}; {:?}", snapshot.notices);
+        }
+    }
+
+    fn send(&self, command: Command) {
+        assert!(self.session.command(command), "nobody takes commands");
+    }
+
+    fn trials(&self, count: usize) -> Arc<Snapshot> {
+        self.until("so many trials", |s| s.trials.len() == count && s.activity == Activity::Waiting)
+    }
+
+    fn with_baseline(self) -> Self {
+        for count in 1..=3 {
+            self.send(Command::Try { yes: false });
+            self.trials(count);
+        }
+        self
+    }
+}
+
+fn plan() -> Plan {
+    Plan::from_toml(
+        "[baseline]\nseconds = 30\nwarm_up_seconds = 60\n\
+         [core]\nseconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 60\nsettle_seconds = 30",
+    )
+    .unwrap()
+}
+
+fn desk_at(pace: Pace) -> Desk {
+    let dir = tempfile::tempdir().unwrap();
+    let ledger = Ledger::open(&DataDir::new(dir.path())).unwrap().ledger;
+    let mut card = CardChoice::all()[0].open(5, 0).unwrap();
+    card.set_mishaps(Mishaps::NONE);
+    let stages = [Stage::Baseline, Stage::Core];
+    let engine = Engine::begin(Box::new(card), ledger.clone(), plan(), &stages).unwrap();
+    let (ring, changes) = channel();
+    let session = Session::start(engine, pace, vec!["Welcome.".into()], move || {
+        let _ = ring.send(());
+    });
+    Desk { session, changes, ledger, _dir: dir }
+}
+
+#[fixture]
+fn desk() -> Desk {
+    desk_at(Pace::Max)
+}
+
+fn next_offset(snapshot: &Snapshot) -> Option<MhzOffset> {
+    match &snapshot.next {
+        NextView::Trial { offset, .. } => Some(*offset),
+        NextView::Ended(_) | NextView::Stuck(_) => None,
+    }
+}
+
+#[rstest]
+fn the_first_snapshot_shows_the_card_as_it_is(desk: Desk) {
+    let snapshot = desk.session.snapshot();
+    assert_eq!(snapshot.notices, ["Welcome."]);
+    assert_eq!(snapshot.held.unwrap().core_offset, Some(MhzOffset::STOCK));
+    assert!(snapshot.sensors.is_some() && snapshot.run.is_none() && snapshot.trials.is_empty());
+    assert!(matches!(snapshot.next, NextView::Trial { purpose: Purpose::Baseline, .. }));
+}
+
+#[rstest]
+fn one_try_is_one_trial_and_its_run_stays_in_view(desk: Desk) {
+    desk.send(Command::Try { yes: false });
+    let snapshot = desk.trials(1);
+    let run = snapshot.run.as_ref().unwrap();
+    assert_eq!(run.judgement.as_ref().unwrap().verdict, Verdict::Clean);
+    assert!(run.picture.is_some() && run.strips.clock.extent().is_some());
+    assert!(snapshot.notices.last().unwrap().starts_with("Trial 1: clean."));
+    assert_eq!(snapshot.under_load, run.seen.seconds);
+}
+
+#[rstest]
+fn auto_climb_goes_to_the_outcome_and_turns_itself_off(desk: Desk) {
+    desk.send(Command::ToggleAuto);
+    let snapshot = desk.until("the outcome", |s| {
+        matches!(s.next, NextView::Ended(_)) && s.activity == Activity::Waiting
+    });
+    assert!(!snapshot.auto);
+    let NextView::Ended(outcome) = &snapshot.next else { panic!() };
+    assert!(outcome.confirmed && outcome.settings.core_offset.unwrap() > MhzOffset::STOCK);
+    assert_eq!(desk.ledger.climb(snapshot.climb).unwrap().state, ClimbState::Ended);
+    assert_eq!(snapshot.outlook.trials, 0);
+}
+
+#[rstest]
+fn a_paused_run_stands_still_and_a_stopped_one_ends() {
+    let desk = desk_at(Pace::Ten);
+    desk.send(Command::Try { yes: false });
+    desk.until("a running trial", |s| s.run.as_ref().is_some_and(|run| run.at.value() > 0.5));
+    desk.send(Command::TogglePause);
+    let paused = desk.until("the pause", |s| s.activity == Activity::Paused);
+    // Commands are still taken, and time has not moved when the next snapshot comes.
+    desk.send(Command::NextPace);
+    let later = desk.until("the next pace", |s| s.pace == Pace::Sixty);
+    assert_eq!(later.run.as_ref().unwrap().at, paused.run.as_ref().unwrap().at);
+    desk.send(Command::Nudge(1));
+    desk.until("the refusal", |s| s.notices.iter().any(|n| n.contains("has to wait until")));
+    desk.send(Command::Stop);
+    let ended = desk.trials(1);
+    assert_eq!(ended.trials[0].verdict(), Verdict::Void);
+    assert!(ended.trials[0].was_stopped());
+}
+
+#[rstest]
+fn a_nudge_moves_the_next_value_and_is_dropped_again(desk: Desk) {
+    desk.send(Command::Nudge(1));
+    desk.until("the refusal", |s| s.notices.iter().any(|n| n.contains("before the baseline")));
+    let desk = desk.with_baseline();
+    assert_eq!(next_offset(&desk.session.snapshot()), Some(MhzOffset(60)));
+    desk.send(Command::Nudge(1));
+    desk.send(Command::Nudge(1));
+    desk.until("two steps up", |s| next_offset(s) == Some(MhzOffset(90)));
+    desk.send(Command::DropNudge);
+    desk.until("the plan's own value", |s| next_offset(s) == Some(MhzOffset(60)));
+}
+
+#[rstest]
+fn a_mark_changes_what_comes_next_and_is_in_the_ledger(desk: Desk) {
+    let desk = desk.with_baseline();
+    desk.send(Command::Try { yes: false });
+    desk.trials(4);
+    desk.send(Command::Mark { trial: 4, verdict: Some(Verdict::Artifacts) });
+    let marked = desk.until("a step back", |s| next_offset(s) == Some(MhzOffset(15)));
+    assert_eq!(marked.trials[3].verdict(), Verdict::Artifacts);
+    let events = desk.ledger.events(marked.climb).unwrap();
+    assert!(events.iter().any(|event| event.text == "Trial 4 marked as artifacts by hand."));
+    desk.send(Command::Mark { trial: 4, verdict: None });
+    desk.until("the step up", |s| next_offset(s) == Some(MhzOffset(120)));
+}
+
+#[rstest]
+fn earlier_trials_are_looked_at_one_by_one_and_the_present_comes_back(desk: Desk) {
+    let desk = desk.with_baseline();
+    let looked = |s: &Snapshot| s.looked_at.as_ref().map(|run| run.number);
+    for (by, number) in [(-1, Some(3)), (-1, Some(2)), (-1, Some(1)), (-1, Some(1)), (1, Some(2))] {
+        desk.send(Command::LookBeside(by));
+        desk.until("the trial beside", |s| looked(s) == number);
+    }
+    let shown = desk.session.snapshot();
+    let run = shown.looked_at.as_ref().unwrap();
+    assert!(run.picture.is_none(), "pictures are not recorded");
+    assert_eq!(run.judgement.as_ref().unwrap().verdict, Verdict::Clean);
+    assert!(run.strips.power.extent().is_some(), "but its samples are");
+    desk.send(Command::LookBeside(1));
+    desk.send(Command::LookBeside(1));
+    desk.until("the present", |s| looked(s).is_none());
+    desk.send(Command::Look(Some(99)));
+    desk.until("the refusal", |s| s.notices.iter().any(|n| n == "There is no trial 99."));
+}
+
+#[rstest]
+fn ending_the_stage_keeping_and_going_back_to_stock(desk: Desk) {
+    let desk = desk.with_baseline();
+    desk.send(Command::Keep("early".into()));
+    desk.until("the refusal", |s| s.notices.iter().any(|n| n.contains("nothing to keep")));
+    desk.send(Command::Try { yes: false });
+    desk.trials(4);
+    desk.send(Command::EndStage);
+    desk.until("the end", |s| matches!(s.next, NextView::Ended(_)));
+    desk.send(Command::Keep("by day".into()));
+    let kept = desk.until("the profile", |s| !s.profiles.is_empty());
+    assert_eq!(kept.profiles[0].settings.core_offset, Some(MhzOffset(45)));
+    assert_eq!(kept.held.unwrap().core_offset, Some(MhzOffset(45)));
+    desk.send(Command::BackToStock);
+    let stock = desk.until("stock", |s| s.notices.iter().any(|n| n == "The card is at stock."));
+    assert_eq!(stock.held.unwrap().core_offset, Some(MhzOffset::STOCK));
+}
+
+#[rstest]
+fn a_new_climb_begins_empty_and_the_old_one_is_history(desk: Desk) {
+    let desk = desk.with_baseline();
+    let old = desk.session.snapshot().climb;
+    desk.send(Command::NewClimb);
+    let new = desk.until("the new climb", |s| s.climb != old);
+    assert!(new.trials.is_empty() && new.baseline.is_none() && new.run.is_none());
+    let summary = new.history.iter().find(|climb| climb.id == old).unwrap();
+    assert_eq!((summary.state, summary.trials), ("given up", 3));
+}
+
+#[rstest]
+fn a_waiting_card_cools_down_in_view() {
+    let desk = desk_at(Pace::Max);
+    desk.send(Command::Try { yes: false });
+    let hot = desk.trials(1);
+    let temperature = |s: &Snapshot| s.sensors.unwrap().core_temperature.unwrap().value();
+    desk.until("a cooler card", |s| temperature(s) < temperature(&hot) - 5.0);
+}
+
+#[rstest]
+fn leaving_in_the_middle_keeps_the_trial_as_stopped() {
+    let desk = desk_at(Pace::Ten);
+    desk.send(Command::Try { yes: false });
+    desk.until("a running trial", |s| s.run.is_some());
+    let Desk { session, ledger, _dir, .. } = desk;
+    drop(session);
+    let entry = ledger.climbs().unwrap().pop().unwrap();
+    assert!(entry.unfinished.is_none(), "it was ended in order");
+    assert!(entry.trials[0].record.was_stopped());
+    assert_eq!(entry.state, ClimbState::Open);
+}
