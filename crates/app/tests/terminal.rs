@@ -26,27 +26,24 @@ fn kept_offset(screen: &str) -> String {
 fn from_baseline_to_a_kept_offset_that_is_found_again_after_a_restart() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = Terminal::start(SIZE, &demo(&dir, "--pace max"));
-    let first = terminal.wait_for("NEXT: ENTER");
-    assert!(first.contains("Fernhollow Planetarium"), "{first}");
-    assert!(first.contains("What stock settings do"), "{first}");
+    terminal.wait_for_all(&["NEXT: ENTER", "Fernhollow Planetarium", "What stock settings do"]);
 
     terminal.press(&["Enter"]);
     terminal.wait_for("trial 1 at ±0 MHz: ");
     terminal.press(&["a"]);
-    let ended = terminal.wait_for("OUTCOME");
+    let ended = terminal.wait_for_all(&["OUTCOME", "holds and brings"]);
     let kept = kept_offset(&ended);
     assert!(kept.starts_with('+'), "{kept}");
     terminal.press(&["k"]);
     terminal.wait_for("Keep as a profile");
     terminal.press(&["Enter", "1"]);
-    let survey = terminal.wait_for("Kept as profile \"climb 2\"");
-    assert!(survey.contains(&format!("climb 2: {kept} MHz")), "{survey}");
+    terminal.wait_for_all(&["Kept as profile \"climb 2\"", &format!("climb 2: {kept} MHz")]);
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
     assert!(!terminal.is_taken(), "the terminal is given back");
 
     let again = Terminal::start(SIZE, &demo(&dir, ""));
-    let screen = again.wait_for("OUTCOME");
+    let screen = again.wait_for_all(&["OUTCOME", "holds and brings"]);
     assert_eq!(kept_offset(&screen), kept);
     again.press(&["q"]);
     again.wait_for("ended with 0");
@@ -70,8 +67,7 @@ fn a_run_can_be_paused_hurried_and_stopped_and_leaving_it_is_asked() {
     terminal.press(&["n", "s"]);
     terminal.wait_for("too short to prove anything");
     terminal.press(&["?"]);
-    let help = terminal.wait_for("All keys");
-    assert!(help.contains("put the card to its factory settings"), "{help}");
+    terminal.wait_for_all(&["All keys", "put the card to its factory settings"]);
     terminal.press(&["Escape", "q"]);
     terminal.wait_for("ended with 0");
 }
@@ -94,8 +90,7 @@ fn a_signal_in_the_middle_gives_the_terminal_back_and_the_climb_goes_on_later(
     terminal.wait_for("ended with 0");
     assert!(!terminal.is_taken());
     let again = Terminal::start(SIZE, &demo(&dir, ""));
-    let screen = again.wait_for("NEXT: ENTER");
-    assert!(screen.contains("Stopped after"), "{screen}");
+    again.wait_for_all(&["NEXT: ENTER", "Stopped after"]);
 }
 
 #[rstest]
@@ -113,8 +108,7 @@ fn after_a_kill_the_next_start_shows_every_trial_and_what_became_of_the_last() {
     assert!(killed.success());
 
     let again = Terminal::start(SIZE, &demo(&dir, ""));
-    let screen = again.wait_for("MACHINE DOWN");
-    assert!(screen.contains("It has no outcome"), "{screen}");
+    again.wait_for_all(&["MACHINE DOWN", "It has no outcome"]);
     again.press(&["1"]);
     again.wait_for("is not finished");
     again.press(&["2", "Left", "Left"]);

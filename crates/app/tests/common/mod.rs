@@ -100,13 +100,19 @@ impl Terminal {
 
     /// Waits until a text is on the screen and answers with the screen.
     pub fn wait_for(&self, text: &str) -> String {
+        self.wait_for_all(&[text])
+    }
+
+    /// Waits until all texts are on the screen at once. A screen may be caught half drawn, so what
+    /// belongs together is waited for together.
+    pub fn wait_for_all(&self, texts: &[&str]) -> String {
         let began = Instant::now();
         loop {
             let screen = self.screen();
-            if screen.contains(text) {
+            if texts.iter().all(|text| screen.contains(text)) {
                 return screen;
             }
-            assert!(began.elapsed() < PATIENCE, "never saw {text:?} in:\n{screen}");
+            assert!(began.elapsed() < PATIENCE, "never saw {texts:?} in:\n{screen}");
             sleep(Duration::from_millis(50));
         }
     }
