@@ -128,6 +128,14 @@ fn resume(
              to go on with it, or add --fresh to give it up and begin anew"
         )));
     }
+    if entry.stages != wanted.stages {
+        let names: Vec<&str> = entry.stages.iter().map(|stage| stage.label()).collect();
+        return Err(Failure::usage(format!(
+            "climb {id} on this card is not finished and has the stages {list}: name them with \
+             --stages {list} to go on with it, or add --fresh to give it up and begin anew",
+            list = names.join(",")
+        )));
+    }
     if entry.state == ClimbState::Open {
         told.push(match ended {
             0 => format!("Climb {id} on this card is not finished: it goes on from its beginning."),

@@ -131,8 +131,12 @@ impl Climb {
                 card: card.name,
             });
         }
-        let mut distinct = stages.to_vec();
-        distinct.dedup();
+        let mut distinct: Vec<Stage> = Vec::new();
+        for stage in stages {
+            if !distinct.contains(stage) {
+                distinct.push(*stage);
+            }
+        }
         let (trials, ended) = (Vec::new(), Vec::new());
         Ok(Self { card, plan, stages: distinct, trials, ended, nudged: None })
     }

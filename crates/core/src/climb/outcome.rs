@@ -70,7 +70,30 @@ impl Climb {
             test_seconds: Seconds(self.trials.iter().map(|trial| trial.seconds.value()).sum()),
             confirmed,
             kept_trial: best_measured.map(|trial| trial.number),
-            sentence: sentence(kept, gain, confirmed),
+            sentence: self.sentence(kept, gain, confirmed),
+        }
+    }
+
+    fn sentence(&self, kept: MhzOffset, gain: Option<f64>, confirmed: bool) -> String {
+        match (kept, gain, self.baseline()) {
+            (_, _, Some(baseline)) if !self.stages.contains(&Stage::Core) => format!(
+                "The baseline stands at score {:.0}, with a noise of {:.2} %.",
+                baseline.score,
+                baseline.noise.value()
+            ),
+            (MhzOffset::STOCK, ..) => {
+                "Stock is what holds: there is nothing to keep above it.".into()
+            }
+            (_, Some(gain), _) if confirmed => {
+                format!("{kept} holds and brings {gain:+.1} % over the baseline.")
+            }
+            (_, Some(gain), _) => format!(
+                "{kept} brought {gain:+.1} % over the baseline, but no confirming run stands \
+                 behind it."
+            ),
+            (_, None, _) => {
+                format!("{kept} is what the trials point to, but no run at it has a score.")
+            }
         }
     }
 
@@ -138,18 +161,5 @@ impl Climb {
             left.seconds.0 += plan.core.settle_seconds + warm;
         }
         left
-    }
-}
-
-fn sentence(kept: MhzOffset, gain: Option<f64>, confirmed: bool) -> String {
-    match (kept, gain) {
-        (MhzOffset::STOCK, _) => "Stock is what holds: there is nothing to keep above it.".into(),
-        (_, Some(gain)) if confirmed => {
-            format!("{kept} holds and brings {gain:+.1} % over the baseline.")
-        }
-        (_, Some(gain)) => format!(
-            "{kept} brought {gain:+.1} % over the baseline, but no confirming run stands behind it."
-        ),
-        (_, None) => format!("{kept} is what the trials point to, but no run at it has a score."),
     }
 }

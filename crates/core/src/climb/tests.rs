@@ -438,6 +438,7 @@ fn a_climb_of_the_baseline_alone_ends_with_stock() {
     let Next::Ended(outcome) = climb.next() else { panic!() };
     assert_eq!(outcome.settings.core_offset, Some(MhzOffset::STOCK));
     assert_eq!(outcome.score, Some(1_000.0));
+    assert_eq!(outcome.sentence, "The baseline stands at score 1000, with a noise of 0.00 %.");
     assert_eq!(climb.nudged_by(1), None, "there is no ladder to nudge");
     assert_eq!(climb.bracket(), None);
 }
