@@ -58,7 +58,7 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
             Next::Stuck(why) => return Err(Failure::failed(why)),
             Next::Trial(proposal) => {
                 watcher.begin(engine.climb().trials().len() + 1, &proposal);
-                engine.carry_out(false, watcher)?;
+                let run = engine.carry_out(false, watcher)?;
                 if watcher.stop.load(Ordering::Relaxed) {
                     return Err(Failure::Interrupted(
                         "interrupted: the card is put back and the climb is kept. The same \
@@ -68,6 +68,9 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
                 }
                 if let Some(record) = engine.climb().trials().last() {
                     watcher.say(&trial_line(record))?;
+                }
+                for note in &run.notes {
+                    watcher.say(&format!("          {note}"))?;
                 }
             }
         }

@@ -214,10 +214,11 @@ impl Engine {
         if record.judged.meaning() != Meaning::Holds {
             self.to_stock();
         }
+        let notes = events.iter().map(|event| event.text.clone()).collect();
         let pending = std::mem::take(&mut run.pending);
         self.ledger.end_trial(row, &record, run.written, pending, events)?;
         let mut view = LiveRun { run: &run, scene: &self.scene }.view();
-        (view.seen, view.score) = (record.seen.clone(), record.score);
+        (view.seen, view.score, view.notes) = (record.seen.clone(), record.score, notes);
         view.judgement = Some(yard_step_core::Judgement {
             verdict: record.judged,
             reason: record.reason.clone(),

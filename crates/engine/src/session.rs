@@ -323,6 +323,9 @@ impl Work {
         self.desk.set_pace(self.desk.state.pace);
         match self.engine.carry_out(yes, &mut self.desk) {
             Ok(view) => {
+                for note in &view.notes {
+                    self.desk.tell(format!("Trial {}: {note}", view.number));
+                }
                 if let Some(judgement) = &view.judgement {
                     let text = format!(
                         "Trial {}: {}. {}",

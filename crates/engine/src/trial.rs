@@ -208,6 +208,7 @@ impl Run {
             warm_up: self.intent.warm_up,
             sample: self.sample,
             strips: self.strips.clone(),
+            notes: Vec::new(),
             faults: self.faults.clone(),
             picture: None,
             judgement: None,

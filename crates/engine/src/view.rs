@@ -105,6 +105,8 @@ pub struct RunView {
     pub sample: Sample,
     /// The series.
     pub strips: Strips,
+    /// What was rounded, clamped or not taken, and what had to be done afterwards.
+    pub notes: Vec<String>,
     /// What went wrong so far.
     pub faults: Vec<Fault>,
     /// The scene's newest picture; a run from the ledger has none.

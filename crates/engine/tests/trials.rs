@@ -165,9 +165,11 @@ fn a_lost_load_has_its_verdict_and_the_card_goes_back_to_stock(
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();
     bench.trouble.lock().unwrap().lost = Some(lost);
-    engine.carry_out(false, &mut ()).unwrap();
+    let run = engine.carry_out(false, &mut ()).unwrap();
     assert_eq!(last_verdict(&engine), verdict);
     assert_eq!(bench.last_applied(), Bench::stock());
+    let told = run.notes.iter().any(|note| note.contains("the machine was restarted"));
+    assert_eq!(told, lost != LoadLost::Died);
     let restarts = bench.ledger.events(engine.climb_id()).unwrap();
     let restarted = restarts.iter().any(|event| event.kind == "restart");
     assert_eq!(restarted, lost != LoadLost::Died, "a restart cures what a reset left odd");

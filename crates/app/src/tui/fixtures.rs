@@ -151,6 +151,7 @@ pub fn run_view() -> RunView {
             hot_spot: strip(|tick| 78.0 - 30.0 * (-(tick as f64) / 900.0).exp()),
             fan: strip(|_| 100.0),
         },
+        notes: vec![],
         faults: vec![],
         picture: Some(Picture { number: 200, frame: Arc::new(frame), wrong, wrong_pixels: 1 }),
         judgement: None,

@@ -47,6 +47,9 @@ const FRAME: Duration = Duration::from_millis(16);
 /// Set by a panic on any thread.
 static PANICKED: AtomicBool = AtomicBool::new(false);
 
+/// Whether the terminal is ours to give back.
+static TAKEN: AtomicBool = AtomicBool::new(false);
+
 enum Happening {
     Terminal(Event),
     /// The engine has something new to show.
@@ -157,8 +160,9 @@ impl Screen {
             give_back();
             before(info);
         }));
-        enable_raw_mode()?;
         let screen = Self;
+        TAKEN.store(true, Ordering::SeqCst);
+        enable_raw_mode()?;
         execute!(stdout(), EnterAlternateScreen, EnableMouseCapture, cursor::Hide)?;
         Ok(screen)
     }
@@ -170,8 +174,12 @@ impl Drop for Screen {
     }
 }
 
-/// Restores the terminal as far as it is still there.
+/// Restores the terminal as far as it is still there, once: a second time would move the cursor
+/// over what was told since.
 fn give_back() {
+    if !TAKEN.swap(false, Ordering::SeqCst) {
+        return;
+    }
     let _ = execute!(stdout(), DisableMouseCapture, LeaveAlternateScreen, cursor::Show);
     let _ = disable_raw_mode();
     let _ = stdout().flush();

@@ -215,9 +215,10 @@ fn draw_box(buffer: &mut Buffer, area: Rect, theme: Theme, heading: &str, lines:
         width,
         height,
     };
-    for y in place.top()..place.bottom() {
-        let blank = " ".repeat(usize::from(width));
-        write(buffer, place, (place.x, y), &blank, theme.ground().patch(theme.style(Role::Bar)));
+    for position in place.intersection(buffer.area).positions() {
+        // What lies below must not shine through, its bold and dim included.
+        buffer[position].reset();
+        buffer[position].set_style(theme.ground().patch(theme.style(Role::Bar)));
     }
     let edge = theme.style(Role::Accent);
     for y in place.top()..place.bottom() {

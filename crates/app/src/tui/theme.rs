@@ -142,8 +142,7 @@ impl Theme {
             Role::Second => fg(Color::Magenta),
             Role::Good => fg(Color::Green),
             Role::Bad => fg(Color::Red),
-            Role::Band => Style::new().bg(Color::DarkGray),
-            Role::Bar => Style::new(),
+            Role::Band | Role::Bar => Style::new(),
             Role::Selected => Style::new().add_modifier(Modifier::REVERSED),
         }
     }

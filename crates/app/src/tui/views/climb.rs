@@ -144,6 +144,7 @@ pub(crate) fn draw_clock(buffer: &mut Buffer, area: Rect, theme: Theme, run: &Ru
     let guides = [Guide { value: target, label: &label, style: theme.style(Role::Target) }];
     let series = [(&run.strips.clock, theme.style(Role::Clock))];
     Plot { series: &series, guides: &guides, range, seconds: span }.draw(buffer, plot_area, theme);
+    draw_faults(buffer, plot_area, theme, run, span);
     let lane_row = row(space, plot_height);
     lane::draw(buffer, lane_row, theme, &run.strips.lane, span);
     draw_axis(buffer, row(space, plot_height + 1), theme, run, span);
@@ -188,8 +189,15 @@ fn draw_axis(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span:
         dim,
     );
     write_right(buffer, field, field.y, &Seconds(span).in_words(), dim);
+}
+
+/// A mark above the clock line for everything that went wrong.
+fn draw_faults(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span: f64) {
+    let field = field(row(area, 0));
     for fault in &run.faults {
-        write(buffer, field, (x(fault.at.value()), field.y), "▼", theme.style(Role::Bad));
+        let x = (fault.at.value() / span * f64::from(field.width)) as u16;
+        let x = field.x + x.min(field.width.saturating_sub(1));
+        write(buffer, field, (x, field.y), "▼", theme.style(Role::Bad));
     }
 }
 

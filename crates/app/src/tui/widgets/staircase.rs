@@ -14,7 +14,7 @@ use ratatui::layout::Rect;
 use yard_step_core::{Bracket, MhzOffset, TrialRecord};
 
 use super::{write, write_right};
-use crate::tui::theme::{Role, Theme, glyph};
+use crate::tui::theme::{Depth, Role, Theme, glyph};
 
 const GUTTER: u16 = 7;
 
@@ -122,7 +122,13 @@ impl Staircase<'_> {
         let Some(failure) = bracket.ceiling else { return };
         let (top, bottom) = (places.y(failure.value), places.y(bracket.floor));
         let band = Rect { y: top, height: bottom.saturating_sub(top) + 1, ..places.field };
-        buffer.set_style(band.intersection(buffer.area), theme.style(Role::Band));
+        let band = band.intersection(buffer.area);
+        buffer.set_style(band, theme.style(Role::Band));
+        if theme.depth() != Depth::True {
+            for position in band.positions() {
+                buffer[position].set_symbol("░").set_style(theme.style(Role::Faint));
+            }
+        }
     }
 
     /// Labels of the values that were tried, the newest first, as far as they do not collide.
@@ -187,7 +193,6 @@ mod tests {
     use super::super::testing::{AWKWARD, drawn};
     use super::*;
     use crate::tui::fixtures::{bracket, record};
-    use crate::tui::theme::Depth;
     use rstest::rstest;
     use yard_step_core::Verdict;
 
@@ -211,8 +216,8 @@ mod tests {
             selected: None,
         };
         let lines = drawn(39, 6, |buffer, area| stairs.draw(buffer, area, THEME));
-        assert_eq!(lines[0], "  +120                 ┌───▲───┐");
-        assert_eq!(lines[2], "   +75         ┌───●───┘       └▹+75");
+        assert_eq!(lines[0], "  +120 ░░░░░░░░░░░░░░░░┌───▲───┐░░░░░░░");
+        assert_eq!(lines[2], "   +75 ░░░░░░░░┌───●───┘░░░░░░░└▹+75░░░");
         assert_eq!(lines[4], "    ±0 ────●───┘");
         assert_eq!(lines[5], "           1       2       3");
     }
