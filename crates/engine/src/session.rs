@@ -98,6 +98,7 @@ impl Session {
             pacer: Pacer::new(pace, Instant::now()),
             last: Instant::now(),
             quitting: false,
+            later: Vec::new(),
         };
         let thread = thread::spawn(move || {
             let _rings_at_the_end = bell;
@@ -146,6 +147,8 @@ struct Desk {
     pacer: Pacer,
     last: Instant,
     quitting: bool,
+    /// Commands that came while a trial ran and wait for its verdict.
+    later: Vec<Command>,
 }
 
 impl Desk {
@@ -162,6 +165,13 @@ impl Desk {
         self.state.notices.drain(..surplus);
     }
 
+    /// Answers a command: beside the verdict, and among the notices.
+    fn answer(&mut self, text: impl Into<String>) {
+        let text = text.into();
+        self.state.answer = Some(text.clone());
+        self.tell(text);
+    }
+
     fn set_pace(&mut self, pace: Pace) {
         self.state.pace = pace;
         self.pacer = Pacer::new(pace, Instant::now());
@@ -169,6 +179,7 @@ impl Desk {
 
     /// Takes an order that comes while a trial runs; whether the trial must stop.
     fn order(&mut self, command: Command) -> Steer {
+        self.state.answer = None;
         match command {
             Command::Stop => {
                 self.state.auto = false;
@@ -180,7 +191,7 @@ impl Desk {
             }
             Command::BackToStock => {
                 self.state.auto = false;
-                self.tell("The trial was stopped and the card put to stock.");
+                self.later.push(Command::BackToStock);
                 return Steer::Stop;
             }
             Command::ToggleAuto => self.state.auto = !self.state.auto,
@@ -189,7 +200,11 @@ impl Desk {
                 let paused = self.state.activity == Activity::Paused;
                 self.state.activity = if paused { Activity::Running } else { Activity::Paused };
             }
-            _ => self.tell("That has to wait until the trial has ended, or is stopped."),
+            Command::Try { .. } => self.answer("A trial is running already."),
+            other => {
+                self.answer("That is done as soon as this trial has its verdict.");
+                self.later.push(other);
+            }
         }
         self.publish();
         Steer::GoOn
@@ -237,6 +252,9 @@ impl Work {
         self.refresh();
         self.desk.publish();
         while !self.desk.quitting {
+            for command in std::mem::take(&mut self.desk.later) {
+                self.command(command);
+            }
             if self.desk.state.auto {
                 self.try_next(false);
                 while let Ok(command) = self.desk.orders.try_recv() {
@@ -264,6 +282,7 @@ impl Work {
     }
 
     fn command(&mut self, command: Command) {
+        self.desk.state.answer = None;
         let done = match command {
             Command::Try { yes } => {
                 self.try_next(yes);
@@ -286,12 +305,12 @@ impl Work {
                 Ok(())
             }
             Command::TogglePause | Command::Stop => {
-                self.desk.tell("No trial is running.");
+                self.desk.answer("No trial is running.");
                 Ok(())
             }
             Command::BackToStock => {
                 self.engine.back_to_stock();
-                self.desk.tell("The card is at stock.");
+                self.desk.answer("The card is at stock.");
                 Ok(())
             }
             Command::Quit => {
@@ -306,11 +325,11 @@ impl Work {
             Command::NewClimb => self.engine.begin_anew().map(|()| {
                 self.desk.state.run = None;
                 self.desk.state.looked_at = None;
-                self.desk.tell(format!("Climb {} begins.", self.engine.climb_id()));
+                self.desk.answer(format!("Climb {} begins.", self.engine.climb_id()));
             }),
         };
         if let Err(error) = done {
-            self.desk.tell(error.to_string());
+            self.desk.answer(error.to_string());
         }
         self.refresh();
         self.desk.publish();
@@ -337,7 +356,7 @@ impl Work {
             }
             Err(error) => {
                 self.desk.state.auto = false;
-                self.desk.tell(error.to_string());
+                self.desk.answer(error.to_string());
             }
         }
         self.desk.state.activity = Activity::Waiting;
@@ -350,26 +369,26 @@ impl Work {
 
     fn nudge(&mut self, steps: i32) {
         if self.engine.nudge(steps).is_none() {
-            self.desk.tell("There is nothing to nudge before the baseline stands.");
+            self.desk.answer("There is nothing to nudge before the baseline stands.");
         }
     }
 
     fn end_stage(&mut self) -> Result<(), EngineError> {
         let stage = self.engine.end_stage()?;
-        self.desk.tell(format!("Stage {stage} was ended with what is known."));
+        self.desk.answer(format!("Stage {stage} was ended with what is known."));
         Ok(())
     }
 
     fn keep(&mut self, name: &str) -> Result<(), EngineError> {
         let profile = self.engine.keep(name)?;
         let offset = profile.settings.show(SettingKind::CoreOffset);
-        self.desk.tell(format!("Kept as profile \"{name}\": core clock offset {offset}."));
+        self.desk.answer(format!("Kept as profile \"{name}\": core clock offset {offset}."));
         Ok(())
     }
 
     fn mark(&mut self, trial: u32, verdict: Option<Verdict>) -> Result<(), EngineError> {
         self.engine.mark(trial, verdict)?;
-        self.desk.tell(match verdict {
+        self.desk.answer(match verdict {
             Some(verdict) => format!("Trial {trial} is marked {verdict}; the climb goes by that."),
             None => format!("Trial {trial} goes by its own verdict again."),
         });
@@ -430,6 +449,7 @@ fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) -> Snapshot
         activity: Activity::Waiting,
         auto: false,
         pace,
+        answer: None,
         notices,
         profiles: Vec::new(),
         history: Vec::new(),

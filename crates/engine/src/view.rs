@@ -210,6 +210,8 @@ pub struct Snapshot {
     pub auto: bool,
     /// Pace of the virtual clock.
     pub pace: Pace,
+    /// The answer to the user's last command, until the next one.
+    pub answer: Option<String>,
     /// Newest notices, the oldest first.
     pub notices: Vec<String>,
     /// Kept profiles of this card, the newest first.

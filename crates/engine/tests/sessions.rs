@@ -130,8 +130,8 @@ fn a_paused_run_stands_still_and_a_stopped_one_ends() {
     desk.send(Command::NextPace);
     let later = desk.until("the next pace", |s| s.pace == Pace::Sixty);
     assert_eq!(later.run.as_ref().unwrap().at, paused.run.as_ref().unwrap().at);
-    desk.send(Command::Nudge(1));
-    desk.until("the refusal", |s| s.notices.iter().any(|n| n.contains("has to wait until")));
+    desk.send(Command::Try { yes: false });
+    desk.until("the refusal", |s| s.answer.as_deref() == Some("A trial is running already."));
     desk.send(Command::Stop);
     let ended = desk.trials(1);
     assert_eq!(ended.trials[0].verdict(), Verdict::Void);
@@ -149,6 +149,28 @@ fn a_nudge_moves_the_next_value_and_is_dropped_again(desk: Desk) {
     desk.until("two steps up", |s| next_offset(s) == Some(MhzOffset(90)));
     desk.send(Command::DropNudge);
     desk.until("the plan's own value", |s| next_offset(s) == Some(MhzOffset(60)));
+}
+
+#[rstest]
+fn what_is_wished_while_a_trial_runs_is_done_after_its_verdict() {
+    let desk = desk_at(Pace::Max).with_baseline();
+    desk.send(Command::NextPace);
+    desk.until("the slowest pace", |s| s.pace == Pace::Real);
+    desk.send(Command::Try { yes: false });
+    desk.until("a running trial", |s| s.activity == Activity::Running && s.run.is_some());
+    desk.send(Command::Nudge(2));
+    let told = desk.until("the answer", |s| s.answer.is_some());
+    assert!(told.answer.as_ref().unwrap().contains("as soon as this trial has its verdict"));
+    desk.send(Command::Stop);
+    let after = desk.trials(4);
+    assert!(after.trials[3].was_stopped());
+    desk.until("the wish", |s| next_offset(s) == Some(MhzOffset(90)));
+    desk.send(Command::Try { yes: false });
+    desk.until("the next run", |s| s.activity == Activity::Running && s.run.is_some());
+    desk.send(Command::BackToStock);
+    let stock = desk.until("stock", |s| s.answer.as_deref() == Some("The card is at stock."));
+    assert_eq!(stock.trials.len(), 5);
+    assert_eq!(stock.held.unwrap().core_offset, Some(MhzOffset::STOCK));
 }
 
 #[rstest]

@@ -147,7 +147,7 @@ pub const BINDINGS: &[Binding] = &[
         keys: &[KeyCode::Up, key('+')],
         label: "higher",
         help: "make the next value one fine step higher",
-        applies: |m| m.waits() && m.view == View::Climb && m.has_baseline,
+        applies: |m| !m.gone && m.view == View::Climb && m.has_baseline,
         in_footer: true,
     },
     Binding {
@@ -155,7 +155,7 @@ pub const BINDINGS: &[Binding] = &[
         keys: &[KeyCode::Down, key('-')],
         label: "lower",
         help: "make the next value one fine step lower",
-        applies: |m| m.waits() && m.view == View::Climb && m.has_baseline,
+        applies: |m| !m.gone && m.view == View::Climb && m.has_baseline,
         in_footer: true,
     },
     Binding {
@@ -163,7 +163,7 @@ pub const BINDINGS: &[Binding] = &[
         keys: &[key('d')],
         label: "as planned",
         help: "leave the next value to the plan again",
-        applies: |m| m.waits() && m.view == View::Climb && m.has_baseline,
+        applies: |m| !m.gone && m.view == View::Climb && m.has_baseline,
         in_footer: false,
     },
     Binding {
@@ -219,7 +219,7 @@ pub const BINDINGS: &[Binding] = &[
         keys: &[key('m')],
         label: "mark",
         help: "give the trial looked at, or the last one, a verdict of your own",
-        applies: |m| m.waits() && m.has_trials,
+        applies: |m| !m.gone && m.has_trials,
         in_footer: true,
     },
     Binding {
@@ -227,7 +227,7 @@ pub const BINDINGS: &[Binding] = &[
         keys: &[key('e')],
         label: "end stage",
         help: "end the stage with what is known",
-        applies: |m| m.waits() && m.has_next,
+        applies: |m| !m.gone && !m.has_outcome,
         in_footer: true,
     },
     Binding {

@@ -201,6 +201,7 @@ pub fn snapshot() -> Snapshot {
         activity: Activity::Waiting,
         auto: false,
         pace: Pace::Sixty,
+        answer: Some("The card is at stock.".into()),
         notices: vec!["The card is at stock.".into()],
         profiles: vec![Profile {
             name: "last autumn".into(),

@@ -111,19 +111,24 @@ fn draw_header(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
     write_right(buffer, left, area.y, &text, theme.style(Role::Text));
 }
 
-/// What the footer shows at a moment, with the place of each entry.
+/// What the footer shows at a moment, with the place of each entry. Where there is too little room
+/// the last entries go first, but never the way to all keys and the way out.
 fn footer(area: Rect, moment: Moment) -> Vec<(u16, &'static Binding)> {
-    let mut x = area.x + 1;
-    let mut entries = Vec::new();
-    for binding in BINDINGS.iter().filter(|b| b.in_footer && (b.applies)(moment)) {
-        let width = footer_width(binding);
-        if x + width > area.right() {
-            break;
-        }
-        entries.push((x, binding));
-        x += width;
+    let mut shown: Vec<&Binding> =
+        BINDINGS.iter().filter(|b| b.in_footer && (b.applies)(moment)).collect();
+    let room = area.width.saturating_sub(1);
+    while shown.iter().map(|binding| footer_width(binding)).sum::<u16>() > room + 2 {
+        let dispensable = |b: &&Binding| !matches!(b.action, Action::Help | Action::Quit);
+        let Some(last) = shown.iter().rposition(dispensable) else { break };
+        shown.remove(last);
     }
-    entries
+    let mut x = area.x + 1;
+    let place = |binding: &'static Binding| {
+        let at = x;
+        x += footer_width(binding);
+        (at, binding)
+    };
+    shown.into_iter().map(place).collect()
 }
 
 fn footer_width(binding: &Binding) -> u16 {
@@ -296,6 +301,15 @@ mod tests {
         assert!(lines[0].ends_with("Test card · individual 7 · climb 2 · pace 60× · waiting"));
         assert!(lines[49].starts_with(" Enter try it  a auto-climb  ↑ higher"), "{}", lines[49]);
         assert!(lines[49].ends_with("q quit"), "{}", lines[49]);
+    }
+
+    #[rstest]
+    #[case(100)]
+    #[case(80)]
+    fn a_narrow_footer_still_shows_the_way_to_all_keys_and_the_way_out(#[case] width: u16) {
+        let lines = shown(width, 30, &State::new(View::Climb));
+        assert!(lines[29].starts_with(" Enter try it"), "{}", lines[29]);
+        assert!(lines[29].ends_with("? all keys  q quit"), "{}", lines[29]);
     }
 
     #[rstest]

@@ -197,11 +197,12 @@ impl Climb {
         Some(MhzOffset(offer.bin(f64::from(wanted.0)) as i32))
     }
 
-    /// Stage in which the next trial lies, or the last one when there is none.
+    /// Stage in which the next trial lies; where there is none, the one that is stuck, or the last.
     #[must_use]
     pub fn stage(&self) -> Stage {
         match self.next() {
             Next::Trial(proposal) => proposal.request.stage,
+            Next::Stuck(_) if self.baseline().is_none() => Stage::Baseline,
             _ => self.stages.last().copied().unwrap_or(Stage::Baseline),
         }
     }

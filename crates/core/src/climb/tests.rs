@@ -169,6 +169,9 @@ fn void_runs_without_end_stop_the_climb_with_a_way_out() {
     }
     let Next::Stuck(why) = climb.next() else { panic!("{:?}", climb.next()) };
     assert!(why.contains("last 4 runs at +60 MHz") && why.contains("end the stage"), "{why}");
+    assert_eq!(climb.stage(), Stage::Core);
+    climb.handle(ClimbEvent::StageEnded(Stage::Core));
+    assert!(matches!(climb.next(), Next::Ended(_)), "and that is a way out");
 }
 
 #[rstest]

@@ -40,7 +40,8 @@ pub(crate) struct Places {
 
 pub(crate) fn layout(area: Rect) -> Places {
     let roomy = area.height >= 40;
-    let [next, body] = Layout::vertical([Constraint::Length(4), Constraint::Fill(1)]).areas(area);
+    let [next, body] =
+        Layout::vertical([Constraint::Length(next_step::HEIGHT), Constraint::Fill(1)]).areas(area);
     let right = (area.width * 3 / 8).clamp(44, 62);
     let [left, _, right] =
         Layout::horizontal([Constraint::Fill(1), Constraint::Length(1), Constraint::Length(right)])
@@ -334,7 +335,7 @@ mod tests {
         let theme = Theme::new(Depth::None);
         let lines = drawn(160, 47, |buffer, area| draw(buffer, area, theme, &snapshot));
         let lane = lines.iter().position(|line| line.contains(" limit  power")).unwrap();
-        assert!(lines[4].contains("Clock line, MHz: trial 4"), "{}", lines[4]);
+        assert!(lines[5].contains("Clock line, MHz: trial 4"), "{}", lines[5]);
         assert!(lines[lane + 1].contains("warm-up") || lines[lane + 1].contains("10 min"));
         assert!(lines.iter().any(|line| line.contains("edge +60 MHz to +120 MHz")));
         assert!(lines.iter().any(|line| line.contains("1 wrong pixel")));

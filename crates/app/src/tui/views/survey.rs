@@ -41,7 +41,7 @@ pub(crate) struct Places {
 pub(crate) fn layout(area: Rect) -> Places {
     let roomy = area.height >= 40;
     let [next, body, run] = Layout::vertical([
-        Constraint::Length(4),
+        Constraint::Length(next_step::HEIGHT),
         Constraint::Fill(1),
         Constraint::Length(if roomy { 14 } else { 0 }),
     ])
