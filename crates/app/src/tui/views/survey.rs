@@ -173,8 +173,7 @@ fn draw_offer(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot
     let held_text = held.unwrap_or_else(|| "–".into());
     write_right(buffer, line, line.y, &held_text, theme.style(Role::Clock));
     draw_range(buffer, row(area, 1), theme, snapshot, offer);
-    let stock =
-        offer.stock.map_or("automatic".into(), |stock| format!("{stock:.0} {}", kind.unit()));
+    let stock = offer.stock.map_or("auto".into(), |stock| format!("{stock:.0} {}", kind.unit()));
     let text = format!(
         "{}, step {:.0} {}, stock {stock}",
         kind.reading().label(),
@@ -280,9 +279,7 @@ fn draw_baseline_figures(
         .rev()
         .find(|run| run.verdict() == Verdict::Clean)
         .and_then(|run| run.seen.main_limiter())
-        .map(|(limiter, share)| {
-            format!("{}, {} of the time", limiter.label(), Percent(share * 100.0))
-        });
+        .map(|(limiter, share)| format!("{}, {}", limiter.label(), Percent(share * 100.0)));
     let pairs = [
         ("score, median", format!("{:.0}", baseline.score)),
         ("noise, 1 σ", format!("{:.2} %", baseline.noise.value())),
@@ -345,12 +342,10 @@ fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
         let kept = if kept.is_empty() { format!(": {} trials", climb.trials) } else { kept };
         lines.push((format!("climb {}, {}{kept}", climb.id, climb.state), Role::Text));
     }
-    let present = format!(
-        "climb {}, now: {} trials, {}",
-        snapshot.climb,
-        snapshot.trials.len(),
-        snapshot.under_load.in_words()
-    );
+    let mut present = format!("climb {}, now: {} trials", snapshot.climb, snapshot.trials.len());
+    if space.width >= 40 {
+        present += &format!(", {} under load", snapshot.under_load.in_words());
+    }
     lines.push((present, Role::Text));
     for (index, (text, role)) in lines.iter().enumerate() {
         let line = row(space, index as u16);

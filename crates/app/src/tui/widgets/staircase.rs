@@ -17,6 +17,10 @@ use super::{write, write_right};
 use crate::tui::theme::{Depth, Role, Theme, glyph};
 
 const GUTTER: u16 = 7;
+/// Rows below which the staircase shows only what is near the edge.
+const CROWDED: u16 = 9;
+/// How far below the edge that reaches, in MHz.
+const NEAR: f64 = 60.0;
 
 /// What the staircase shows.
 pub(crate) struct Staircase<'a> {
@@ -58,7 +62,13 @@ impl Staircase<'_> {
         let values = self.trials.iter().map(TrialRecord::offset).chain(self.next);
         let edge = self.bracket.and_then(|bracket| bracket.ceiling).map(|failure| failure.value);
         let all: Vec<f64> = values.chain(edge).map(|value| f64::from(value.0)).collect();
-        let lowest = all.iter().copied().fold(0.0, f64::min);
+        let mut lowest = all.iter().copied().fold(0.0, f64::min);
+        let floor = self.bracket.map_or(0.0, |bracket| f64::from(bracket.floor.0));
+        if field.height < CROWDED {
+            // In few rows the steps near the edge matter more than the way up to it: what lies far
+            // below is drawn at the bottom.
+            lowest = lowest.max(floor - NEAR);
+        }
         let highest = all.iter().copied().fold(60.0, f64::max);
         Some(Places { field, step, first: count - shown, lowest, highest })
     }
