@@ -3,8 +3,9 @@
 use tracing::{info, warn};
 use yard_step_card::{Card, LoadLost};
 use yard_step_core::{
-    CardDescription, Climb, ClimbEvent, Ending, Evidence, Fault, Meaning, MhzOffset, Next, Plan,
-    Proposal, Seconds, Seen, Settings, Stage, TrialRecord, Verdict, judge,
+    CardDescription, Climb, ClimbEvent, Difference, Ending, Evidence, Fault, Judgement, Meaning,
+    MhzOffset, Next, Plan, Proposal, Sample, Seconds, Seen, Settings, Stage, TrialRecord, Verdict,
+    judge,
 };
 use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Profile};
 use yard_step_scenes::SceneRun;
@@ -26,6 +27,8 @@ pub enum Unfinished {
     MachineDown,
     /// The user knows that only the program was ended: the trial proves nothing.
     Void,
+    /// It ran, but its outcome could not be written down: it proves nothing.
+    NotRecorded,
 }
 
 /// Carries a climb out. When it is dropped, however that comes about, the card is put back to the
@@ -40,6 +43,8 @@ pub struct Engine {
     ended_stages: Vec<Stage>,
     ended: bool,
     kept: Option<Settings>,
+    /// A trial that has its intent in the ledger and no outcome yet.
+    begun: Option<Intent>,
 }
 
 impl Engine {
@@ -58,8 +63,18 @@ impl Engine {
         ledger.note_card(card.description())?;
         let climb_id = ledger.begin_climb(card.description(), climb.plan(), climb.stages())?;
         let kept = last_kept(&ledger, card.description())?;
-        let (rows, ended_stages) = (Vec::new(), Vec::new());
-        Ok(Self { card, scene, ledger, climb, climb_id, rows, ended_stages, ended: false, kept })
+        Ok(Self {
+            card,
+            scene,
+            ledger,
+            climb,
+            climb_id,
+            rows: Vec::new(),
+            ended_stages: Vec::new(),
+            ended: false,
+            kept,
+            begun: None,
+        })
     }
 
     /// Takes a climb up again. A trial without an outcome gets one first, as `unfinished` says;
@@ -73,16 +88,9 @@ impl Engine {
         entry: ClimbEntry,
         unfinished: Unfinished,
     ) -> Result<(Self, Option<String>), EngineError> {
-        let mut climb = Climb::new(card.description().clone(), entry.plan, &entry.stages)?;
+        let climb = entry.lay_out()?;
         let scene = SceneRun::new(climb.plan().scene.parse()?);
-        let mut rows = Vec::new();
-        for trial in entry.trials {
-            rows.push(trial.id);
-            climb.handle(ClimbEvent::TrialEnded(Box::new(trial.record)));
-        }
-        for stage in &entry.ended_stages {
-            climb.handle(ClimbEvent::StageEnded(*stage));
-        }
+        let rows = entry.trials.iter().map(|trial| trial.id).collect();
         let kept = last_kept(&ledger, card.description())?;
         let mut engine = Self {
             card,
@@ -94,6 +102,7 @@ impl Engine {
             ended_stages: entry.ended_stages,
             ended: entry.state == ClimbState::Ended,
             kept,
+            begun: None,
         };
         let told = match entry.unfinished {
             Some(intent) => Some(engine.close_unfinished(intent, unfinished)?),
@@ -119,6 +128,11 @@ impl Engine {
             Unfinished::Void => (
                 Verdict::Void,
                 "It has no outcome, and only Yard Step was ended: it proves nothing.",
+                Fault::STOPPED,
+            ),
+            Unfinished::NotRecorded => (
+                Verdict::Void,
+                "Its outcome could not be written down: it proves nothing.",
                 Fault::STOPPED,
             ),
         };
@@ -158,6 +172,11 @@ impl Engine {
         yes: bool,
         overseer: &mut dyn Overseer,
     ) -> Result<RunView, EngineError> {
+        if let Some(intent) = self.begun.clone() {
+            // The ledger failed in the middle of it. If it still does, so does this, in its words.
+            self.close_unfinished(intent, Unfinished::NotRecorded)?;
+            self.begun = None;
+        }
         let proposal = match self.climb.next() {
             Next::Trial(proposal) => proposal,
             Next::Ended(outcome) => return Err(EngineError::NothingToDo(outcome.sentence)),
@@ -193,6 +212,7 @@ impl Engine {
             warm_up: request.warm_up,
         };
         intent.id = self.ledger.begin_trial(&intent)?;
+        self.begun = Some(intent.clone());
         // From here on, and not before, the card may be touched.
         let row = intent.id;
         let mut events: Vec<Event> =
@@ -217,12 +237,10 @@ impl Engine {
         let notes = events.iter().map(|event| event.text.clone()).collect();
         let pending = std::mem::take(&mut run.pending);
         self.ledger.end_trial(row, &record, run.written, pending, events)?;
+        self.begun = None;
         let mut view = LiveRun { run: &run, scene: &self.scene }.view();
         (view.seen, view.score, view.notes) = (record.seen.clone(), record.score, notes);
-        view.judgement = Some(yard_step_core::Judgement {
-            verdict: record.judged,
-            reason: record.reason.clone(),
-        });
+        view.judgement = Some(Judgement { verdict: record.judged, reason: record.reason.clone() });
         self.rows.push(row);
         self.climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
         self.note_state()?;
@@ -250,7 +268,7 @@ impl Engine {
             let Ok(sample) = self.card.sample() else {
                 return Ok(ended_by(LoadLost::MachineDown, at, run));
             };
-            run.take_sample(yard_step_core::Sample { at, ..sample });
+            run.take_sample(Sample { at, ..sample });
             if run.pending.len() >= SAMPLES_AT_ONCE {
                 let samples = std::mem::take(&mut run.pending);
                 let (first, count) = (run.written, samples.len());
@@ -282,12 +300,7 @@ impl Engine {
         self.card.restart_machine().then(|| format!("{what}: the machine was restarted."))
     }
 
-    fn judged(
-        &self,
-        run: &Run,
-        ending: &Ending,
-        differences: &[yard_step_core::Difference],
-    ) -> TrialRecord {
+    fn judged(&self, run: &Run, ending: &Ending, differences: &[Difference]) -> TrialRecord {
         let seen = run.watch.seen();
         let score = run.score();
         let intent = &run.intent;
@@ -432,7 +445,7 @@ impl Engine {
     }
 
     /// Settings the card holds and what its sensors say now; none while the machine is down.
-    pub fn card_now(&mut self) -> (Option<Settings>, Option<yard_step_core::Sample>) {
+    pub fn card_now(&mut self) -> (Option<Settings>, Option<Sample>) {
         (self.card.taken().ok(), self.card.sample().ok())
     }
 

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
-use yard_step_core::{Climb, ClimbEvent, MhzOffset, Next, Seconds, SettingKind, Stage, Verdict};
+use yard_step_core::{Climb, MhzOffset, Next, Seconds, SettingKind, Stage, Verdict};
 use yard_step_ledger::ClimbEntry;
 
 use crate::engine::Engine;
@@ -500,7 +500,7 @@ fn lists(engine: &Engine) -> Result<Lists, EngineError> {
     let mut history: Vec<ClimbSummary> = engine
         .ledger()
         .climbs()?
-        .into_iter()
+        .iter()
         .filter(|entry| entry.card.key() == key && entry.id != engine.climb_id())
         .map(summary)
         .collect();
@@ -508,26 +508,16 @@ fn lists(engine: &Engine) -> Result<Lists, EngineError> {
     Ok((profiles, history))
 }
 
-fn summary(entry: ClimbEntry) -> ClimbSummary {
-    let (id, began, state, trials) =
-        (entry.id, entry.began, entry.state.label(), entry.trials.len());
-    let outcome = Climb::new(entry.card, entry.plan, &entry.stages).ok().and_then(|mut climb| {
-        for trial in entry.trials {
-            climb.handle(ClimbEvent::TrialEnded(Box::new(trial.record)));
-        }
-        for stage in entry.ended_stages {
-            climb.handle(ClimbEvent::StageEnded(stage));
-        }
-        match climb.next() {
-            Next::Ended(outcome) => Some(outcome),
-            Next::Trial(_) | Next::Stuck(_) => None,
-        }
+fn summary(entry: &ClimbEntry) -> ClimbSummary {
+    let outcome = entry.lay_out().ok().and_then(|climb| match climb.next() {
+        Next::Ended(outcome) => Some(outcome),
+        Next::Trial(_) | Next::Stuck(_) => None,
     });
     ClimbSummary {
-        id,
-        began,
-        state,
-        trials,
+        id: entry.id,
+        began: entry.began,
+        state: entry.state.label(),
+        trials: entry.trials.len(),
         kept: outcome.as_ref().and_then(|outcome| outcome.settings.core_offset),
         gain_percent: outcome.and_then(|outcome| outcome.gain_percent),
     }

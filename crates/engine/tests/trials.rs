@@ -321,3 +321,22 @@ fn nothing_is_tried_when_the_ledger_cannot_be_written() {
     let reached: Vec<Settings> = bench.applied.lock().unwrap()[before..].to_vec();
     assert!(reached.iter().all(|settings| *settings == Bench::stock()), "{reached:?}");
 }
+
+#[rstest]
+fn a_ledger_that_fails_in_the_middle_and_recovers_loses_only_that_trial() {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    let other = rusqlite::Connection::open(DataDir::new(bench.dir.path()).ledger()).unwrap();
+    other.execute_batch("ALTER TABLE samples RENAME TO hidden").unwrap();
+    let error = engine.carry_out(false, &mut ()).unwrap_err().to_string();
+    assert!(error.contains("cannot write down samples in the ledger"), "{error}");
+    assert_eq!(bench.last_applied(), Bench::stock(), "the card was put back");
+    assert!(engine.carry_out(false, &mut ()).is_err(), "nothing goes on while it fails");
+
+    other.execute_batch("ALTER TABLE hidden RENAME TO samples").unwrap();
+    engine.carry_out(false, &mut ()).unwrap();
+    let trials = bench.ledger.climb(engine.climb_id()).unwrap().trials;
+    let verdicts: Vec<Verdict> = trials[3..].iter().map(|trial| trial.record.verdict()).collect();
+    assert_eq!(verdicts, [Verdict::Void, Verdict::Clean]);
+    assert!(trials[3].record.reason.contains("could not be written down"));
+}

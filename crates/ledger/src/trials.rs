@@ -3,8 +3,8 @@
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde_json::{from_str, to_string};
 use yard_step_core::{
-    CardDescription, Fault, Plan, Purpose, Sample, Seconds, Seen, Settings, Stage, TrialRecord,
-    Verdict,
+    CardDescription, Climb, ClimbError, ClimbEvent, Fault, Plan, Purpose, Sample, Seconds, Seen,
+    Settings, Stage, TrialRecord, Verdict,
 };
 
 use crate::blob;
@@ -57,6 +57,23 @@ pub struct ClimbEntry {
     pub trials: Vec<TrialEntry>,
     /// The trial that has none: the tool or the machine did not survive it.
     pub unfinished: Option<Intent>,
+}
+
+impl ClimbEntry {
+    /// The climb as far as it has come: every trial and every ended stage told to it again.
+    ///
+    /// # Errors
+    /// Its stages do not fit the card.
+    pub fn lay_out(&self) -> Result<Climb, ClimbError> {
+        let mut climb = Climb::new(self.card.clone(), self.plan.clone(), &self.stages)?;
+        for trial in &self.trials {
+            climb.handle(ClimbEvent::TrialEnded(Box::new(trial.record.clone())));
+        }
+        for stage in &self.ended_stages {
+            climb.handle(ClimbEvent::StageEnded(*stage));
+        }
+        Ok(climb)
+    }
 }
 
 /// A trial that has its verdict, with its place in the ledger.

@@ -13,7 +13,6 @@ use yard_step_core::{Channel, Climb, Mhz, MhzOffset, Next, Sample, Strip, Verdic
 use yard_step_ledger::ClimbEntry;
 
 use crate::ReportError;
-use crate::document::laid_out;
 use crate::pdf::FONT;
 
 const SIZE: (u32, u32) = (1200, 900);
@@ -43,7 +42,7 @@ type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
 /// # Errors
 /// The climb cannot be laid out again.
 pub fn kept_trial(entry: &ClimbEntry) -> Result<Option<u32>, ReportError> {
-    Ok(laid_out(entry)?.outcome().kept_trial)
+    Ok(entry.lay_out()?.outcome().kept_trial)
 }
 
 /// Draws the chart of a climb as SVG. Without a run there is only the staircase.
@@ -51,7 +50,7 @@ pub fn kept_trial(entry: &ClimbEntry) -> Result<Option<u32>, ReportError> {
 /// # Errors
 /// The climb cannot be laid out again, or the chart cannot be drawn.
 pub fn draw_svg(entry: &ClimbEntry, kept: Option<&KeptRun>) -> Result<String, ReportError> {
-    let climb = laid_out(entry)?;
+    let climb = entry.lay_out()?;
     let mut svg = String::new();
     draw(&mut svg, entry.id, &climb, kept)
         .map_err(|error| ReportError::Chart(error.to_string()))?;

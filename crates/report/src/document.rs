@@ -4,8 +4,7 @@
 //! not know. The same climb gives the same text, byte for byte.
 
 use serde::Serialize;
-use yard_step_core::{Climb, ClimbEvent, Fault, Limiter, Next, Seen, Settings, TrialRecord};
-use yard_step_ledger::ClimbEntry;
+use yard_step_core::{Climb, Fault, Limiter, Next, Seen, Settings, TrialRecord};
 
 use crate::ReportError;
 
@@ -144,21 +143,6 @@ impl ClimbDocument {
     pub fn to_text(&self) -> Result<String, ReportError> {
         Ok(serde_json::to_string_pretty(self)? + "\n")
     }
-}
-
-/// Lays a climb out again as it stands in the ledger.
-///
-/// # Errors
-/// Its stages do not fit its card.
-pub(crate) fn laid_out(entry: &ClimbEntry) -> Result<Climb, ReportError> {
-    let mut climb = Climb::new(entry.card.clone(), entry.plan.clone(), &entry.stages)?;
-    for trial in &entry.trials {
-        climb.handle(ClimbEvent::TrialEnded(Box::new(trial.record.clone())));
-    }
-    for stage in &entry.ended_stages {
-        climb.handle(ClimbEvent::StageEnded(*stage));
-    }
-    Ok(climb)
 }
 
 fn trial_part(trial: &TrialRecord) -> TrialPart {
