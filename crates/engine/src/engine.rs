@@ -358,9 +358,17 @@ impl Engine {
     /// Ends the present stage with what is known; answers which one that was.
     ///
     /// # Errors
-    /// The ledger fails.
+    /// Nothing is known yet that the climb could go by, or the ledger fails.
     pub fn end_stage(&mut self) -> Result<Stage, EngineError> {
         let stage = self.climb.stage();
+        let counts = |trial: &TrialRecord| trial.verdict() == Verdict::Clean;
+        if stage == Stage::Baseline && !self.climb.trials().iter().any(counts) {
+            return Err(EngineError::NothingToDo(
+                "The baseline cannot be ended before one of its runs counts: there would be \
+                 nothing to compare with."
+                    .into(),
+            ));
+        }
         if !self.ended_stages.contains(&stage) {
             self.ended_stages.push(stage);
         }

@@ -226,6 +226,14 @@ fn ending_the_stage_keeping_and_going_back_to_stock(desk: Desk) {
 }
 
 #[rstest]
+fn a_baseline_without_a_run_that_counts_cannot_be_ended(desk: Desk) {
+    desk.send(Command::EndStage);
+    let refused = desk.until("the refusal", |s| s.answer.is_some());
+    assert!(refused.answer.as_ref().unwrap().contains("nothing to compare with"));
+    assert!(matches!(refused.next, NextView::Trial { .. }));
+}
+
+#[rstest]
 fn a_new_climb_begins_empty_and_the_old_one_is_history(desk: Desk) {
     let desk = desk.with_baseline();
     let old = desk.session.snapshot().climb;

@@ -243,7 +243,7 @@ pub const BINDINGS: &[Binding] = &[
         keys: &[key('n')],
         label: "new climb",
         help: "begin another climb on this card",
-        applies: |m| m.waits() && m.has_trials,
+        applies: |m| m.waits() && (m.has_trials || !m.has_next),
         in_footer: false,
     },
     Binding {

@@ -66,7 +66,7 @@ impl Terminal {
 
     fn tmux(&self, arguments: &[&str]) -> String {
         let output =
-            Command::new("tmux").args(["-L", &self.server]).args(arguments).output().unwrap();
+            Command::new("tmux").args(["-u", "-L", &self.server]).args(arguments).output().unwrap();
         assert!(output.status.success(), "tmux {arguments:?}: {}", stderr(&output));
         stdout(&output)
     }
