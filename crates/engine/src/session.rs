@@ -515,7 +515,6 @@ fn summary(entry: &ClimbEntry) -> ClimbSummary {
     });
     ClimbSummary {
         id: entry.id,
-        began: entry.began,
         state: entry.state.label(),
         trials: entry.trials.len(),
         kept: outcome.as_ref().and_then(|outcome| outcome.settings.core_offset),

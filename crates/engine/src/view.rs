@@ -157,8 +157,6 @@ pub enum Activity {
 pub struct ClimbSummary {
     /// Number of the climb.
     pub id: i64,
-    /// When it began, seconds since 1970.
-    pub began: i64,
     /// Open, ended or given up.
     pub state: &'static str,
     /// Trials made.

@@ -211,7 +211,6 @@ pub fn snapshot() -> Snapshot {
         }],
         history: vec![ClimbSummary {
             id: 1,
-            began: 0,
             state: "ended",
             trials: 6,
             kept: Some(MhzOffset(45)),
