@@ -253,15 +253,35 @@ fn ending_the_stage_early_keeps_what_is_known_less_the_margin() {
 }
 
 #[rstest]
-fn where_the_machine_went_down_an_explicit_yes_is_needed() {
+#[case(45, false)]
+#[case(60, true)]
+#[case(75, true)]
+fn where_the_machine_went_down_or_above_an_explicit_yes_is_needed(
+    #[case] value: i32,
+    #[case] risky: bool,
+) {
     let mut climb = with_baseline(Plan::default());
     end(&mut climb, Verdict::MachineDown);
-    climb.handle(ClimbEvent::Nudged(Some(MhzOffset(75))));
-    let Next::Trial(risky) = climb.next() else { panic!() };
-    assert!(risky.risk.unwrap().contains("Trial 4 at +60 MHz"));
-    climb.handle(ClimbEvent::Nudged(Some(MhzOffset(45))));
-    let Next::Trial(safe) = climb.next() else { panic!() };
-    assert_eq!(safe.risk, None);
+    climb.handle(ClimbEvent::Nudged(Some(MhzOffset(value))));
+    let Next::Trial(proposal) = climb.next() else { panic!() };
+    assert_eq!(proposal.risk.is_some(), risky);
+    if let Some(risk) = proposal.risk {
+        assert!(risk.contains("Trial 4 at +60 MHz"), "{risk}");
+    }
+}
+
+#[rstest]
+fn a_long_run_below_what_is_kept_confirms_nothing() {
+    let mut climb = with_baseline(Plan::default());
+    let Next::Trial(proposal) = climb.next() else { panic!() };
+    let mut long = record(&climb, &proposal.request, Verdict::Clean);
+    long.seconds = Seconds(4_000.0);
+    climb.handle(ClimbEvent::TrialEnded(Box::new(long)));
+    assert_eq!(end(&mut climb, Verdict::Clean), MhzOffset(120));
+    climb.handle(ClimbEvent::StageEnded(Stage::Core));
+    let outcome = climb.outcome();
+    assert_eq!(outcome.settings.core_offset, Some(MhzOffset(105)));
+    assert!(!outcome.confirmed, "only +60 MHz ran for an hour");
 }
 
 #[rstest]
