@@ -9,6 +9,7 @@ use yard_step_card::CardChoice;
 use yard_step_core::{Plan, Stage, Verdict};
 use yard_step_engine::{Pace, Unfinished};
 use yard_step_ledger::DataDir;
+use yard_step_scenes::Scene;
 
 use crate::failure::Failure;
 
@@ -41,6 +42,8 @@ pub(crate) enum Command {
     Cards(CardsOptions),
     /// Draw the chart of a climb
     Report(ReportOptions),
+    /// Write a trace of a stand-in under load, without a climb
+    Simulate(SimulateOptions),
 }
 
 #[derive(Debug, Args)]
@@ -122,6 +125,24 @@ pub(crate) struct CardsOptions {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct SimulateOptions {
+    #[command(flatten)]
+    pub card: CardOptions,
+    /// Settings to run under, a TOML file [default: stock]
+    #[arg(long, value_name = "FILE")]
+    pub settings: Option<PathBuf>,
+    /// Scene to run
+    #[arg(long, default_value = "lantern", value_parser = parse_scene)]
+    pub scene: Scene,
+    /// Length of the run in virtual minutes, up to a week
+    #[arg(long, value_name = "M", default_value_t = 15, value_parser = clap::value_parser!(u32).range(1..=10_080))]
+    pub minutes: u32,
+    /// File to write, ten samples a second
+    #[arg(long, value_name = "FILE")]
+    pub csv: PathBuf,
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct ReportOptions {
     /// Number of the climb
     #[arg(long, value_name = "ID", allow_negative_numbers = true)]
@@ -133,6 +154,10 @@ pub(crate) struct ReportOptions {
 
 fn parse_card(text: &str) -> Result<CardChoice, String> {
     text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
+}
+
+fn parse_scene(text: &str) -> Result<Scene, String> {
+    text.parse().map_err(|error: yard_step_scenes::UnknownScene| error.to_string())
 }
 
 fn parse_pace(text: &str) -> Result<Pace, String> {
@@ -178,7 +203,7 @@ pub(crate) fn read_plan(path: Option<&Path>) -> Result<Plan, Failure> {
         |cause: &dyn std::fmt::Display| Failure::usage(format!("plan {}: {cause}", path.display()));
     let text = fs::read_to_string(path).map_err(|error| named(&error))?;
     let plan = Plan::from_toml(&text).map_err(|error| named(&error))?;
-    plan.scene.parse::<yard_step_scenes::Scene>().map_err(|error| named(&error)).map(|_| plan)
+    plan.scene.parse::<Scene>().map_err(|error| named(&error)).map(|_| plan)
 }
 
 #[cfg(test)]

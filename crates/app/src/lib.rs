@@ -3,7 +3,7 @@
 //! ```text
 //!   arguments ──► cli ──► demo, open ──► tui: snapshots drawn, commands sent
 //!                    ├──► climb         headless, to its outcome
-//!                    └──► cards, report
+//!                    └──► cards, report, simulate
 //! ```
 
 mod cards;
@@ -12,6 +12,7 @@ mod failure;
 mod headless;
 mod open;
 mod report;
+mod simulate;
 pub mod tui;
 
 use std::process::ExitCode;
@@ -29,6 +30,7 @@ pub fn run() -> ExitCode {
         cli::Command::Climb(options) => headless::climb(&arguments.data_dir, &options),
         cli::Command::Cards(options) => cards::cards(&options),
         cli::Command::Report(options) => report::report(&arguments.data_dir, &options),
+        cli::Command::Simulate(options) => simulate::simulate(&options),
     };
     match result {
         Ok(()) => ExitCode::SUCCESS,

@@ -262,3 +262,48 @@ fn cards_are_described_and_their_edges_told_only_on_request() {
     let all: Value = serde_json::from_str(&stdout(&yard_step(&["cards", "--json"]))).unwrap();
     assert_eq!(all["cards"][0]["id"], CARD);
 }
+
+#[rstest]
+fn a_simulation_writes_ten_samples_a_second_under_the_settings_it_was_given() {
+    let dir = tempfile::tempdir().unwrap();
+    let settings = dir.path().join("settings.toml");
+    fs::write(&settings, "power_limit_w = 9999\ncore_offset_mhz = 40\nfan_percent = 100\n")
+        .unwrap();
+    let csv = text_of(&dir.path().join("trace.csv"));
+    let simulate = |settings: &str, minutes: &str| {
+        yard_step(&[
+            "simulate",
+            "--card",
+            CARD,
+            "--seed",
+            "4",
+            "--settings",
+            settings,
+            "--scene",
+            "lantern",
+            "--minutes",
+            minutes,
+            "--csv",
+            &csv,
+        ])
+    };
+    let output = simulate(&text_of(&settings), "3");
+    assert!(output.status.success(), "{}", stderr(&output));
+    let told = stdout(&output);
+    assert!(told.contains("power limit 9999 W is outside 110 to 286 W: 286 W is asked"), "{told}");
+    assert!(told.contains("core clock offset: asked +40 MHz, rounded to +30 MHz"), "{told}");
+    let text = fs::read_to_string(&csv).unwrap();
+    let rows: Vec<Vec<&str>> = text.lines().map(|line| line.split(',').collect()).collect();
+    assert_eq!(rows.len(), 1 + 3 * 600);
+    assert_eq!(rows[0][..2], ["time_s", "core_clock_mhz"]);
+    let fan = rows[0].iter().position(|name| *name == "fan_percent").unwrap();
+    assert_eq!((rows[1][0], rows[1800][0], rows[1800][fan]), ("0.1", "180.0", "100.0"));
+    assert!(rows.iter().all(|row| row.len() == rows[0].len()));
+
+    fs::write(&settings, "core_offset = 40\n").unwrap();
+    let refused = simulate(&text_of(&settings), "3");
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(stderr(&refused).contains("unknown field `core_offset`"), "{}", stderr(&refused));
+    let too_long = simulate(&text_of(&settings), "99999");
+    assert_eq!(too_long.status.code(), Some(2));
+}

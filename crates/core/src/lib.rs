@@ -39,7 +39,7 @@ pub use limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute};
 pub use load::{Demand, Frame, Workload};
 pub use plan::{BaselinePlan, CorePlan, Hold, Plan, PlanError, Rules};
 pub use sample::Sample;
-pub use settings::{Clamped, Difference, Fan, Settings};
+pub use settings::{Clamped, Difference, Fan, Settings, SettingsError};
 pub use strip::{Bucket, Lane, Merge, Strip, Timeline};
 pub use units::{Celsius, Mhz, MhzOffset, Millivolt, Percent, Seconds, Watt};
 pub use verdict::{Ending, Evidence, Fault, Judgement, Meaning, Reference, Verdict, judge};

@@ -8,6 +8,17 @@ use serde::{Deserialize, Serialize};
 use crate::card::{CardDescription, SettingKind};
 use crate::units::{Celsius, MhzOffset, Percent, Watt};
 
+/// Why settings cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum SettingsError {
+    /// Not TOML, an unknown key, or a value of the wrong type.
+    #[error("the settings cannot be read: {0}")]
+    Unreadable(String),
+    /// Infinite or not a number.
+    #[error("the {0} must be a number")]
+    NoNumber(&'static str),
+}
+
 /// How the fan is driven.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -75,6 +86,22 @@ impl Settings {
             settings.set(offer.kind, offer.stock);
         }
         settings
+    }
+
+    /// Reads settings from TOML, named as in the [type's description](Self).
+    ///
+    /// # Errors
+    /// Text that is no TOML, unknown keys, values of the wrong type, and values that are no number.
+    pub fn from_toml(text: &str) -> Result<Self, SettingsError> {
+        let settings: Self = toml::from_str(text)
+            .map_err(|error| SettingsError::Unreadable(error.to_string().trim_end().to_owned()))?;
+        match SettingKind::ALL
+            .into_iter()
+            .find(|kind| settings.get(*kind).is_some_and(|value| !value.is_finite()))
+        {
+            Some(kind) => Err(SettingsError::NoNumber(kind.label())),
+            None => Ok(settings),
+        }
     }
 
     /// The value of one setting in its unit; `None` for unset and for an automatic fan.
@@ -262,6 +289,24 @@ mod tests {
         let differences = Settings::default().differences(&taken, &card());
         assert_eq!(differences.len(), 1);
         assert_eq!(differences[0].to_string(), "power limit: asked 220 W, the card holds 250 W");
+    }
+
+    #[rstest]
+    #[case("core_offset = 60", "unknown field `core_offset`, expected one of")]
+    #[case("core_offset_mhz = \"much\"", "invalid type")]
+    #[case("power_limit_w = nan", "the power limit must be a number")]
+    #[case("fan_percent = inf", "the fan must be a number")]
+    fn settings_that_cannot_be_meant_are_refused(#[case] text: &str, #[case] told: &str) {
+        let error = Settings::from_toml(text).unwrap_err().to_string();
+        assert!(error.contains(told), "{error}");
+    }
+
+    #[rstest]
+    fn settings_are_read_from_toml() {
+        let settings = Settings::from_toml("core_offset_mhz = -30\nfan_percent = 80").unwrap();
+        assert_eq!(settings.core_offset, Some(MhzOffset(-30)));
+        assert_eq!(settings.fan, Some(Fan::Fixed(Percent(80.0))));
+        assert_eq!(settings.power_limit, None);
     }
 
     #[rstest]

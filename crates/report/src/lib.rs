@@ -1,12 +1,15 @@
-//! What a climb came to, for others to see: a chart as SVG or PDF, and a document as JSON.
+//! What a climb came to, for others to see: a chart as SVG or PDF, a document as JSON, a trace as
+//! CSV.
 
 mod chart;
 mod document;
 mod pdf;
+mod trace;
 
 pub use chart::{KeptRun, draw_svg, kept_trial};
 pub use document::{ClimbDocument, VERSION};
 pub use pdf::to_pdf;
+pub use trace::{TraceWriter, column_name};
 
 use thiserror::Error;
 
@@ -19,6 +22,9 @@ pub enum ReportError {
     /// The chart cannot be turned into PDF.
     #[error("the chart cannot be turned into PDF: {0}")]
     Pdf(String),
+    /// The trace cannot be written.
+    #[error("the trace cannot be written: {0}")]
+    Trace(#[from] csv::Error),
     /// The document cannot be written.
     #[error("the document cannot be written: {0}")]
     Document(#[from] serde_json::Error),

@@ -16,5 +16,5 @@ mod run;
 mod scene;
 
 pub use check::{Check, MOST_PLACES, WrongPixel, check};
-pub use run::{SceneRun, SpoiltFrame};
+pub use run::{SceneRun, SpoiltFrame, UncheckedRun};
 pub use scene::{FRAME_HEIGHT, FRAME_WIDTH, PASS_FRAMES, Scene, UnknownScene, WORK_PER_FRAME};

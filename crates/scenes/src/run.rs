@@ -91,6 +91,34 @@ fn reference(scene: Scene, number: u64) -> &'static Frame {
     })
 }
 
+/// A scene that asks a card for its work and looks at no frame: for traces of a stand-in, whose
+/// sensors do not depend on what was drawn.
+#[derive(Debug, Clone, Copy)]
+pub struct UncheckedRun {
+    scene: Scene,
+    number: u64,
+}
+
+impl UncheckedRun {
+    /// The scene, before its first frame.
+    #[must_use]
+    pub fn new(scene: Scene) -> Self {
+        Self { scene, number: 0 }
+    }
+}
+
+impl Workload for UncheckedRun {
+    fn demand(&self) -> Demand {
+        self.scene.demand(self.number)
+    }
+
+    fn draw(&mut self, _: &mut Frame) {}
+
+    fn present(&mut self, _: &Frame) {
+        self.number += 1;
+    }
+}
+
 impl Workload for SceneRun {
     fn demand(&self) -> Demand {
         self.scene.demand(self.number)

@@ -1,0 +1,81 @@
+//! `yard-step simulate`: how a stand-in behaves under a load for as long as one likes, as a trace.
+
+use std::fs::{self, File};
+use std::io::BufWriter;
+
+use yard_step_card::{Card, LoadLost, Mishaps, StandIn};
+use yard_step_core::{Sample, Seconds, Settings};
+use yard_step_report::TraceWriter;
+use yard_step_scenes::UncheckedRun;
+
+use crate::cards::print;
+use crate::cli::SimulateOptions;
+use crate::failure::Failure;
+
+const TICK: Seconds = Seconds(0.1);
+
+pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
+    let asked = read_settings(options)?;
+    let mut card = options.card.card.open(options.card.seed, 0)?;
+    // A trace is of the settings and the physics, not of a mishap of the day.
+    card.set_mishaps(Mishaps::NONE);
+    let mut told = apply(&mut card, &asked)?;
+    let file = File::create(&options.csv).map_err(|error| {
+        Failure::usage(format!(
+            "cannot write {}: {error}. Name another file with --csv.",
+            options.csv.display()
+        ))
+    })?;
+    let mut trace = TraceWriter::new(BufWriter::new(file))?;
+    let (samples, lost) = run(&mut card, options, &mut trace)?;
+    trace.finish()?;
+    let length = Seconds(samples as f64 * TICK.value()).in_words();
+    if let Some(lost) = lost {
+        let how = match lost {
+            LoadLost::Died => "the load lost its device",
+            LoadLost::DriverReset => "the driver reset the card",
+            LoadLost::MachineDown => "the machine went down",
+        };
+        told.push(format!("It ended after {length}: {how}."));
+    }
+    told.push(format!("{samples} samples over {length} are in {}.", options.csv.display()));
+    print(&(told.join("\n") + "\n"))
+}
+
+fn read_settings(options: &SimulateOptions) -> Result<Settings, Failure> {
+    let Some(path) = &options.settings else { return Ok(Settings::default()) };
+    let named = |cause: &dyn std::fmt::Display| {
+        Failure::usage(format!("settings {}: {cause}", path.display()))
+    };
+    let text = fs::read_to_string(path).map_err(|error| named(&error))?;
+    Settings::from_toml(&text).map_err(|error| named(&error))
+}
+
+/// Applies the settings inside the card's ranges and tells what is not as asked.
+fn apply(card: &mut StandIn, asked: &Settings) -> Result<Vec<String>, Failure> {
+    let clamped = asked.clamped(card.description());
+    card.apply(&clamped.settings)?;
+    let taken = card.taken()?;
+    let differences = clamped.settings.differences(&taken, card.description());
+    let mut told = clamped.notes;
+    told.extend(differences.iter().map(ToString::to_string));
+    Ok(told)
+}
+
+/// Runs the load and writes every sample; answers how many, and how the load was lost, if it was.
+fn run(
+    card: &mut StandIn,
+    options: &SimulateOptions,
+    trace: &mut TraceWriter<BufWriter<File>>,
+) -> Result<(u64, Option<LoadLost>), Failure> {
+    let mut load = UncheckedRun::new(options.scene);
+    let ticks = u64::from(options.minutes) * 600;
+    for tick in 1..=ticks {
+        if let Err(lost) = card.run(TICK, &mut load) {
+            return Ok((tick - 1, Some(lost)));
+        }
+        let at = Seconds(tick as f64 / 10.0);
+        trace.write(&Sample { at, ..card.sample()? })?;
+    }
+    Ok((ticks, None))
+}
