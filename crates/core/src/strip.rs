@@ -9,22 +9,43 @@ pub trait Merge: Copy {
     fn merge(self, other: Self) -> Self;
 }
 
-/// Lowest and highest reading of one stretch of time.
+/// Lowest, mean and highest reading of one stretch of time.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Bucket {
     /// Lowest reading.
     pub lowest: f32,
     /// Highest reading.
     pub highest: f32,
+    sum: f32,
+    count: f32,
+}
+
+impl Bucket {
+    /// A single reading.
+    #[must_use]
+    pub fn of(value: f32) -> Self {
+        Self { lowest: value, highest: value, sum: value, count: 1.0 }
+    }
+
+    /// Mean of the readings.
+    #[must_use]
+    pub fn mean(self) -> f32 {
+        self.sum / self.count
+    }
 }
 
 impl Merge for Bucket {
     fn merge(self, other: Self) -> Self {
-        Self { lowest: self.lowest.min(other.lowest), highest: self.highest.max(other.highest) }
+        Self {
+            lowest: self.lowest.min(other.lowest),
+            highest: self.highest.max(other.highest),
+            sum: self.sum + other.sum,
+            count: self.count + other.count,
+        }
     }
 }
 
-/// Lowest and highest of one channel over time.
+/// Lowest, mean and highest of one channel over time.
 pub type Strip = Timeline<Bucket>;
 
 /// What limited the clock over time.
@@ -55,7 +76,7 @@ impl Strip {
     /// Takes one reading in at `at` seconds. What is missing or no number is a gap.
     pub fn reading(&mut self, at: f64, value: Option<f64>) {
         let value = value.filter(|value| value.is_finite()).map(|value| value as f32);
-        self.push(at, value.map(|value| Bucket { lowest: value, highest: value }));
+        self.push(at, value.map(Bucket::of));
     }
 }
 
@@ -157,6 +178,16 @@ mod tests {
             .filter_map(|column| strip.column(column, 20, strip.seconds()))
             .any(|bucket| bucket.lowest == 55.0);
         assert!(seen, "the spike must be in some column");
+    }
+
+    #[rstest]
+    fn the_mean_is_that_of_all_readings_however_often_buckets_were_joined() {
+        let mut strip = Strip::new(4, 1.0);
+        for second in 0..64 {
+            strip.reading(f64::from(second), Some(f64::from(second)));
+        }
+        assert_eq!(strip.extent().map(Bucket::mean), Some(31.5));
+        assert_eq!(strip.buckets()[0].map(Bucket::mean), Some(7.5));
     }
 
     #[rstest]

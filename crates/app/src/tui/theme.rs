@@ -51,6 +51,8 @@ pub enum Role {
     Accent,
     /// The clock line.
     Clock,
+    /// How far a series strays from its mean.
+    Envelope,
     /// The target it is held against.
     Target,
     /// A second series.
@@ -118,6 +120,7 @@ impl Theme {
             Role::Title => fg(240, 236, 222).add_modifier(Modifier::BOLD),
             Role::Accent => fg(242, 193, 92),
             Role::Clock => fg(104, 214, 196),
+            Role::Envelope => fg(46, 104, 98),
             Role::Target => fg(232, 138, 88),
             Role::Second => fg(226, 120, 104),
             Role::Good => fg(126, 204, 120),
@@ -134,7 +137,7 @@ impl Theme {
         match role {
             Role::Text => Style::new(),
             Role::Dim => fg(Color::Gray),
-            Role::Faint => fg(Color::DarkGray),
+            Role::Faint | Role::Envelope => fg(Color::DarkGray),
             Role::Title => fg(Color::White).add_modifier(Modifier::BOLD),
             Role::Accent | Role::Warn => fg(Color::Yellow),
             Role::Clock => fg(Color::Cyan),
@@ -150,7 +153,7 @@ impl Theme {
     fn colourless(role: Role) -> Style {
         match role {
             Role::Title | Role::Accent | Role::Bad => Style::new().add_modifier(Modifier::BOLD),
-            Role::Dim | Role::Faint => Style::new().add_modifier(Modifier::DIM),
+            Role::Dim | Role::Faint | Role::Envelope => Style::new().add_modifier(Modifier::DIM),
             Role::Selected => Style::new().add_modifier(Modifier::REVERSED),
             _ => Style::new(),
         }

@@ -344,7 +344,7 @@ fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
     }
     let mut present = format!("climb {}, now: {} trials", snapshot.climb, snapshot.trials.len());
     if space.width >= 40 {
-        present += &format!(", {} under load", snapshot.under_load.in_words());
+        present += &format!(", {}", snapshot.under_load.in_words());
     }
     lines.push((present, Role::Text));
     for (index, (text, role)) in lines.iter().enumerate() {

@@ -8,8 +8,8 @@
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use ratatui::style::Style;
-use yard_step_core::Strip;
+use ratatui::style::{Color, Style};
+use yard_step_core::{Bucket, Strip};
 
 use super::{write, write_right};
 use crate::tui::theme::{Role, Theme};
@@ -51,7 +51,7 @@ impl Plot<'_> {
             self.draw_guide(buffer, area, field, guide);
         }
         for (strip, style) in self.series {
-            self.draw_series(buffer, field, strip, *style);
+            self.draw_series(buffer, field, theme, (strip, *style));
         }
         for guide in self.guides {
             self.draw_guide_label(buffer, area, field, guide);
@@ -96,17 +96,38 @@ impl Plot<'_> {
         (0.0..=1.0).contains(&share).then(|| (share * dots).min(dots - 1.0) as u16)
     }
 
-    fn draw_series(&self, buffer: &mut Buffer, field: Rect, strip: &Strip, style: Style) {
+    /// Draws how far a series strays in each column, and its mean as a line over that.
+    fn draw_series(
+        &self,
+        buffer: &mut Buffer,
+        field: Rect,
+        theme: Theme,
+        (strip, style): (&Strip, Style),
+    ) {
         let columns = usize::from(field.width) * 2;
+        let buckets: Vec<Option<Bucket>> =
+            (0..columns).map(|column| strip.column(column, columns, self.seconds)).collect();
+        let straying = buckets.iter().map(|bucket| bucket.map(|b| (b.highest, b.lowest)));
+        self.draw_stretches(buffer, field, theme.style(Role::Envelope), straying);
+        let means = buckets.iter().map(|bucket| bucket.map(|b| (b.mean(), b.mean())));
+        self.draw_stretches(buffer, field, style, means);
+    }
+
+    /// Draws an upright stretch in every column of dots, from its higher to its lower value.
+    fn draw_stretches(
+        &self,
+        buffer: &mut Buffer,
+        field: Rect,
+        style: Style,
+        stretches: impl Iterator<Item = Option<(f32, f32)>>,
+    ) {
         let (low, high) = self.range;
+        let at = |value: f32| self.dot(f64::from(value).clamp(low, high), field.height);
         let mut before: Option<(u16, u16)> = None;
-        for column in 0..columns {
-            let Some(bucket) = strip.column(column, columns, self.seconds) else {
+        for (column, stretch) in stretches.enumerate() {
+            let place = stretch.and_then(|(top, bottom)| at(top).zip(at(bottom)));
+            let Some((mut top, mut bottom)) = place else {
                 before = None;
-                continue;
-            };
-            let at = |value: f32| self.dot(f64::from(value).clamp(low, high), field.height);
-            let (Some(mut top), Some(mut bottom)) = (at(bucket.highest), at(bucket.lowest)) else {
                 continue;
             };
             let drawn = (top, bottom);
@@ -135,9 +156,12 @@ fn set_dot(buffer: &mut Buffer, field: Rect, column: u16, dot: u16, style: Style
     }
     let Some(cell) = buffer.cell_mut((x, y)) else { return };
     let present = cell.symbol().chars().next().map_or(0, u32::from);
-    let present = if (0x2800..0x2900).contains(&present) { present } else { 0x2800 };
+    // A cell has one colour: dots of another series give way, or they would take on this one's.
+    let ours = cell.fg == style.fg.unwrap_or(Color::Reset) && cell.modifier == style.add_modifier;
+    let present = if ours && (0x2800..0x2900).contains(&present) { present } else { 0x2800 };
     let bit = BITS[usize::from(column % 2)][usize::from(dot % 4)];
     if let Some(symbol) = char::from_u32(present | bit) {
+        cell.modifier = style.add_modifier;
         cell.set_char(symbol).set_style(style);
     }
 }
@@ -185,6 +209,28 @@ mod tests {
         values[77] = 0.0;
         let lines = plot(&strip(&values), 17, 4);
         assert!(lines[3].chars().any(|c| ('\u{2801}'..='\u{28ff}').contains(&c)), "{lines:?}");
+    }
+
+    #[rstest]
+    fn the_mean_is_a_line_and_what_strays_from_it_lies_around_it() {
+        let values: Vec<f64> =
+            (0..400).map(|second| if second % 2 == 0 { 0.0 } else { 100.0 }).collect();
+        let strip = strip(&values);
+        let theme = Theme::new(Depth::True);
+        let area = Rect::new(0, 0, 17, 4);
+        let mut buffer = Buffer::empty(area);
+        let style = theme.style(Role::Clock);
+        let series = [(&strip, style)];
+        Plot { series: &series, guides: &[], range: (0.0, 100.0), seconds: 400.0 }.draw(
+            &mut buffer,
+            area,
+            theme,
+        );
+        let colours: Vec<Color> = (0..4).map(|y| buffer[(10, y)].fg).collect();
+        let envelope = theme.style(Role::Envelope).fg.unwrap();
+        assert_eq!(colours, [envelope, envelope, style.fg.unwrap(), envelope]);
+        assert_eq!(buffer[(10, 2)].symbol(), "⠉", "a thin line, not a block");
+        assert_eq!(buffer[(10, 0)].symbol(), "⣿");
     }
 
     #[rstest]
