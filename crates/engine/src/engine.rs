@@ -1,6 +1,5 @@
 //! One climb on one card, carried out trial by trial.
 
-use tracing::{info, warn};
 use yard_step_card::{Card, LoadLost};
 use yard_step_core::{
     CardDescription, Climb, ClimbEvent, Difference, Ending, Evidence, Fault, Judgement, Meaning,
@@ -230,9 +229,8 @@ impl Engine {
         };
         events.extend(self.after(&ending).map(|text| event(row, "restart", text)));
         let record = self.judged(&run, &ending, &differences);
-        info!(trial = record.number, verdict = %record.judged, "trial ended");
-        if record.judged.meaning() != Meaning::Holds {
-            self.to_stock();
+        if record.judged.meaning() != Meaning::Holds && !self.to_stock() {
+            events.push(event(row, "stock", EngineError::DoesNotGoBack.to_string()));
         }
         let notes = events.iter().map(|event| event.text.clone()).collect();
         let pending = std::mem::take(&mut run.pending);
@@ -416,35 +414,36 @@ impl Engine {
         };
         self.ledger.keep(self.card.description(), &profile)?;
         self.kept = Some(outcome.settings);
-        self.card.apply(&outcome.settings)?;
-        Ok(profile)
+        if self.restore(&outcome.settings) { Ok(profile) } else { Err(EngineError::DoesNotGoBack) }
     }
 
-    /// Puts the card to its factory settings.
-    pub fn to_stock(&mut self) {
+    /// Puts the card to its factory settings; whether it holds them.
+    pub fn to_stock(&mut self) -> bool {
         let stock = Settings::stock(self.card.description());
-        self.restore(&stock);
+        self.restore(&stock)
     }
 
-    /// Puts the card to the last kept settings, or to stock. An apply that is not taken is repeated.
-    pub fn put_back(&mut self) {
+    /// Puts the card to the last kept settings, or to stock; whether it holds them.
+    pub fn put_back(&mut self) -> bool {
         let settings = self.kept.unwrap_or_else(|| Settings::stock(self.card.description()));
-        self.restore(&settings);
+        self.restore(&settings)
     }
 
-    fn restore(&mut self, settings: &Settings) {
+    /// Asks for settings, again where they are not taken, and answers whether they are held in the
+    /// end.
+    fn restore(&mut self, settings: &Settings) -> bool {
         for _ in 0..5 {
             if self.card.apply(settings).is_err() {
                 // The machine is down: a card comes back from that at stock by itself.
-                return;
+                return true;
             }
             let held = self.card.taken().ok();
             let card = self.card.description();
             if held.is_some_and(|t| settings.differences(&t, card).iter().all(|d| d.rounded)) {
-                return;
+                return true;
             }
         }
-        warn!("the card does not take its settings back");
+        false
     }
 
     /// Lets time pass on the card without a load.
@@ -497,9 +496,9 @@ impl Engine {
     }
 
     /// Forgets the kept settings for the rest of this session and puts the card to stock.
-    pub(crate) fn back_to_stock(&mut self) {
+    pub(crate) fn back_to_stock(&mut self) -> Result<(), EngineError> {
         self.kept = None;
-        self.to_stock();
+        if self.to_stock() { Ok(()) } else { Err(EngineError::DoesNotGoBack) }
     }
 
     /// The climb.

@@ -24,6 +24,11 @@ pub enum EngineError {
     /// The trial must not run without an explicit yes.
     #[error("this trial needs an explicit yes: {0}")]
     NeedsYes(String),
+    /// The card does not hold the settings it was put to.
+    #[error(
+        "the card does not hold the settings it was put to, though it was asked five times: restart the machine to have it at stock"
+    )]
+    DoesNotGoBack,
     /// There is no trial to carry out.
     #[error("{0}")]
     NothingToDo(String),

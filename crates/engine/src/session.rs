@@ -309,9 +309,7 @@ impl Work {
                 Ok(())
             }
             Command::BackToStock => {
-                self.engine.back_to_stock();
-                self.desk.answer("The card is at stock.");
-                Ok(())
+                self.engine.back_to_stock().map(|()| self.desk.answer("The card is at stock."))
             }
             Command::Quit => {
                 self.desk.quitting = true;

@@ -340,3 +340,20 @@ fn a_ledger_that_fails_in_the_middle_and_recovers_loses_only_that_trial() {
     assert_eq!(verdicts, [Verdict::Void, Verdict::Clean]);
     assert!(trials[3].record.reason.contains("could not be written down"));
 }
+
+#[rstest]
+fn a_card_that_does_not_go_back_is_told() {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    while engine.carry_out(false, &mut ()).is_ok() {}
+    bench.trouble.lock().unwrap().deaf = true;
+    assert!(!engine.to_stock(), "it holds what it was last tried at");
+    bench.trouble.lock().unwrap().deaf = false;
+    assert!(engine.to_stock());
+    bench.trouble.lock().unwrap().deaf = true;
+    let error = engine.keep("by day").unwrap_err().to_string();
+    assert!(error.contains("restart the machine"), "{error}");
+    bench.trouble.lock().unwrap().deaf = false;
+    assert!(engine.put_back(), "the profile was saved all the same");
+    assert_eq!(bench.last_applied().core_offset, engine.climb().outcome().settings.core_offset);
+}
