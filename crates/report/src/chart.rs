@@ -6,7 +6,10 @@
 //!   ┌ clock line of the kept trial against its target          ┐
 //! ```
 
+use std::ops::Range;
+
 use plotters::coord::Shift;
+use plotters::coord::types::RangedCoordf64;
 use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
 use yard_step_core::{Channel, Climb, Mhz, MhzOffset, Next, Sample, Strip, Verdict};
@@ -81,6 +84,41 @@ fn draw(
     Ok(())
 }
 
+/// A pair of axes with their names and a heading: the same look for every chart.
+struct Axes<'a> {
+    caption: String,
+    x: (&'a str, Range<f64>),
+    y: (&'a str, Range<f64>),
+    x_labels: usize,
+    y_label: &'a dyn Fn(&f64) -> String,
+}
+
+type Chart<'a, 'b> = ChartContext<'a, SVGBackend<'b>, Cartesian2d<RangedCoordf64, RangedCoordf64>>;
+
+impl Axes<'_> {
+    fn draw<'a, 'b>(self, area: &'a Area<'b>) -> Result<Chart<'a, 'b>, Box<dyn std::error::Error>> {
+        let mut chart = ChartBuilder::on(area)
+            .caption(self.caption, (FONT, 16).into_font().color(&INK))
+            .margin(14)
+            .x_label_area_size(44)
+            .y_label_area_size(72)
+            .build_cartesian_2d(self.x.1, self.y.1)?;
+        chart
+            .configure_mesh()
+            .bold_line_style(FAINT)
+            .light_line_style(TRANSPARENT)
+            .axis_style(INK)
+            .label_style((FONT, 13).into_font().color(&INK))
+            .x_labels(self.x_labels)
+            .x_label_formatter(&|x| format!("{x:.0}"))
+            .y_label_formatter(self.y_label)
+            .x_desc(self.x.0)
+            .y_desc(self.y.0)
+            .draw()?;
+        Ok(chart)
+    }
+}
+
 fn draw_head(area: &Area<'_>, id: i64, climb: &Climb) -> Result<(), Box<dyn std::error::Error>> {
     let card = climb.card();
     let title = format!("{} · individual {} · climb {id}", card.name, card.serial);
@@ -116,24 +154,14 @@ fn draw_stairs(area: &Area<'_>, climb: &Climb) -> Result<(), Box<dyn std::error:
     let bottom = offsets.iter().copied().fold(0.0, f64::min) - 30.0;
     let count = offsets.len().max(1) as f64;
     let (plot, legend) = area.split_horizontally(1_000);
-    let mut chart = ChartBuilder::on(&plot)
-        .caption("Staircase", (FONT, 16).into_font().color(&INK))
-        .margin(14)
-        .x_label_area_size(44)
-        .y_label_area_size(72)
-        .build_cartesian_2d(0.5..count + 0.5, bottom..top)?;
-    chart
-        .configure_mesh()
-        .bold_line_style(FAINT)
-        .light_line_style(TRANSPARENT)
-        .axis_style(INK)
-        .label_style((FONT, 13).into_font().color(&INK))
-        .x_labels(offsets.len().clamp(2, 24))
-        .x_label_formatter(&|x| format!("{x:.0}"))
-        .y_label_formatter(&|y| MhzOffset(y.round() as i32).to_string().replace(" MHz", ""))
-        .x_desc("trial")
-        .y_desc("core clock offset, MHz")
-        .draw()?;
+    let axes = Axes {
+        caption: "Staircase".into(),
+        x: ("trial", 0.5..count + 0.5),
+        y: ("core clock offset, MHz", bottom..top),
+        x_labels: offsets.len().clamp(2, 24),
+        y_label: &|y| MhzOffset(y.round() as i32).to_string().replace(" MHz", ""),
+    };
+    let mut chart = axes.draw(&plot)?;
     if let Some(bracket) = climb.bracket() {
         let floor = f64::from(bracket.floor.0);
         let ceiling = bracket.ceiling.map_or(top, |failure| f64::from(failure.value.0));
@@ -231,24 +259,14 @@ fn draw_clock_line(
         .map(|bucket| f64::from(bucket.lowest))
         .fold(target.value() - 150.0, f64::min);
     let (low, high) = (lowest - 30.0, target.value() + 30.0);
-    let caption = format!("Clock line of trial {}, {offset}", kept.number);
-    let mut chart = ChartBuilder::on(area)
-        .caption(caption, (FONT, 16).into_font().color(&INK))
-        .margin(14)
-        .x_label_area_size(44)
-        .y_label_area_size(72)
-        .build_cartesian_2d(0.0..seconds, low..high)?;
-    chart
-        .configure_mesh()
-        .bold_line_style(FAINT)
-        .light_line_style(TRANSPARENT)
-        .axis_style(INK)
-        .label_style((FONT, 13).into_font().color(&INK))
-        .x_label_formatter(&|x| format!("{x:.0}"))
-        .y_label_formatter(&|y| format!("{y:.0}"))
-        .x_desc("seconds")
-        .y_desc("core clock, MHz")
-        .draw()?;
+    let axes = Axes {
+        caption: format!("Clock line of trial {}, {offset}", kept.number),
+        x: ("seconds", 0.0..seconds),
+        y: ("core clock, MHz", low..high),
+        x_labels: 10,
+        y_label: &|y| format!("{y:.0}"),
+    };
+    let mut chart = axes.draw(area)?;
     let width = strip.bucket_seconds();
     let columns = strip.buckets().iter().enumerate().filter_map(|(index, bucket)| {
         let bucket = (*bucket)?;
