@@ -3,7 +3,7 @@
 use std::fs;
 
 use yard_step_ledger::{ClimbEntry, Ledger};
-use yard_step_report::{KeptRun, draw_svg, to_pdf};
+use yard_step_report::{KeptRun, draw_svg, to_pdf, with_font};
 
 use crate::cli::{DataDirOption, ReportOptions};
 use crate::failure::Failure;
@@ -23,7 +23,7 @@ pub(crate) fn report(data_dir: &DataDirOption, options: &ReportOptions) -> Resul
     }
     let entry = ledger.climb(options.climb)?;
     let svg = draw_svg(&entry, kept_run(&ledger, &entry)?.as_ref())?;
-    let bytes = if ending == "pdf" { to_pdf(&svg)? } else { svg.into_bytes() };
+    let bytes = if ending == "pdf" { to_pdf(&svg)? } else { with_font(&svg).into_bytes() };
     fs::write(&options.out, bytes).map_err(|error| {
         Failure::failed(format!(
             "cannot write {}: {error}. Name another file with --out.",

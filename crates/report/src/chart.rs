@@ -16,7 +16,7 @@ use yard_step_core::{Channel, Climb, Mhz, MhzOffset, Next, Sample, Strip, Verdic
 use yard_step_ledger::ClimbEntry;
 
 use crate::ReportError;
-use crate::pdf::FONT;
+use crate::font::FONT;
 
 const SIZE: (u32, u32) = (1200, 900);
 const INK: RGBColor = RGBColor(38, 46, 54);

@@ -3,12 +3,12 @@
 
 mod chart;
 mod document;
-mod pdf;
+mod font;
 mod trace;
 
 pub use chart::{KeptRun, draw_svg, kept_trial};
 pub use document::{ClimbDocument, VERSION};
-pub use pdf::to_pdf;
+pub use font::{to_pdf, with_font};
 pub use trace::{TraceWriter, column_name};
 
 use thiserror::Error;
