@@ -11,8 +11,8 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-use yard_step_core::{Next, Outcome, Proposal, Seconds, SettingKind, TrialRecord};
-use yard_step_engine::{Engine, LiveRun, Overseer, Pacer, Steer};
+use yard_step_core::{Next, Outcome, Proposal, SettingKind, TrialRecord};
+use yard_step_engine::{Engine, LiveRun, Overseer, Pacer, Steer, TICK};
 use yard_step_report::ClimbDocument;
 
 use crate::cards::print;
@@ -131,7 +131,7 @@ impl Overseer for Watcher {
             self.looked = Instant::now();
             self.bar.set_position(live.at().value() as u64);
         }
-        let wait = self.pacer.wait(Seconds(0.1), Instant::now());
+        let wait = self.pacer.wait(TICK, Instant::now());
         if !wait.is_zero() {
             thread::sleep(wait);
         }

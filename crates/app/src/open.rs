@@ -71,7 +71,6 @@ pub(crate) fn open_climb(dir: &DataDir, wanted: Wanted<'_>) -> Result<Opened, Fa
     let (ledger, told) = open_ledger(dir)?;
     let mut told: Vec<String> = told.into_iter().collect();
     let description = wanted.choice.open(wanted.seed, 0)?.description().clone();
-    ledger.note_card(&description)?;
     let found = find_climb(&ledger, &description, &wanted)?;
     // Chance takes another course after each start: what scattered before does not repeat itself.
     let course = found.as_ref().map_or(0, trials_begun);
@@ -96,18 +95,23 @@ fn find_climb(
     wanted: &Wanted<'_>,
 ) -> Result<Option<ClimbEntry>, Failure> {
     let open = ledger.open_climb(card)?;
-    if let Some(entry) = open.as_ref().filter(|_| wanted.fresh) {
-        ledger.set_climb_state(entry.id, ClimbState::GivenUp, &entry.ended_stages)?;
+    if wanted.fresh {
+        if let Some(entry) = open {
+            ledger.set_climb_state(entry.id, ClimbState::GivenUp, &entry.ended_stages)?;
+        }
         return Ok(None);
     }
     if open.is_some() || !wanted.reopen {
         return Ok(open);
     }
     let key = card.key();
-    let newest = ledger.climbs()?.into_iter().rev().find(|entry| {
-        entry.card.key() == key && entry.state == ClimbState::Ended && entry.stages == wanted.stages
-    });
-    Ok(newest.filter(|_| !wanted.fresh))
+    // One that has ended is opened again only if it is what was asked for.
+    Ok(ledger.climbs()?.into_iter().rev().find(|entry| {
+        entry.card.key() == key
+            && entry.state == ClimbState::Ended
+            && entry.stages == wanted.stages
+            && (!wanted.plan_is_named || entry.plan == wanted.plan)
+    }))
 }
 
 fn trials_begun(entry: &ClimbEntry) -> u64 {

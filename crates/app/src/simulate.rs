@@ -5,14 +5,13 @@ use std::io::BufWriter;
 
 use yard_step_card::{Card, LoadLost, Mishaps, StandIn};
 use yard_step_core::{Sample, Seconds, Settings};
+use yard_step_engine::TICK;
 use yard_step_report::TraceWriter;
 use yard_step_scenes::UncheckedRun;
 
 use crate::cards::print;
 use crate::cli::SimulateOptions;
 use crate::failure::Failure;
-
-const TICK: Seconds = Seconds(0.1);
 
 pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
     let asked = read_settings(options)?;

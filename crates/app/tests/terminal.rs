@@ -116,6 +116,25 @@ fn after_a_kill_the_next_start_shows_every_trial_and_what_became_of_the_last() {
 }
 
 #[rstest]
+fn an_ended_climb_is_opened_again_and_another_plan_begins_another_one() {
+    let dir = tempfile::tempdir().unwrap();
+    let plan = common::short_plan(dir.path());
+    let data = dir.path().to_str().unwrap();
+    let card = "standin:tarn-310";
+    let climbed =
+        common::yard_step(&["climb", "--card", card, "--data-dir", data, "--plan", &plan]);
+    assert!(climbed.status.success());
+    let open = format!("{PROGRAM} --data-dir {data} open --card {card}");
+    let same = Terminal::start(SIZE, &format!("{open} --plan {plan}"));
+    same.wait_for_all(&["OUTCOME", "climb 1"]);
+    same.press(&["q"]);
+    same.wait_for("ended with 0");
+    std::fs::write(dir.path().join("other.toml"), "[core]\nfine_step_mhz = 30\n").unwrap();
+    let other = Terminal::start(SIZE, &format!("{open} --plan {data}/other.toml"));
+    other.wait_for_all(&["NEXT: ENTER", "climb 2"]);
+}
+
+#[rstest]
 fn a_terminal_too_small_is_told_and_growing_it_helps() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = Terminal::start((60, 15), &demo(&dir, ""));

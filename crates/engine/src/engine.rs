@@ -104,7 +104,7 @@ impl Engine {
             begun: None,
         };
         let told = match entry.unfinished {
-            Some(intent) => Some(engine.close_unfinished(intent, unfinished)?),
+            Some(intent) => Some(engine.close_unfinished(&intent, unfinished)?),
             None => None,
         };
         Ok((engine, told))
@@ -112,7 +112,7 @@ impl Engine {
 
     fn close_unfinished(
         &mut self,
-        intent: Intent,
+        intent: &Intent,
         unfinished: Unfinished,
     ) -> Result<String, EngineError> {
         let samples = self.ledger.samples(intent.id)?;
@@ -138,21 +138,11 @@ impl Engine {
         let offset = intent.asked.core_offset.unwrap_or_default();
         let told = format!("Trial {} at {offset}: {judged}. {reason}", intent.number);
         let row = intent.id;
-        let seen = Seen { seconds, ..Seen::default() };
         let record = TrialRecord {
-            number: intent.number,
-            stage: intent.stage,
-            purpose: intent.purpose,
-            asked: intent.asked,
-            taken: None,
-            seen,
-            scene: intent.scene,
+            seen: Seen { seconds, ..Seen::default() },
             seconds,
-            judged,
-            reason: reason.into(),
-            marked: None,
-            score: None,
             faults: vec![Fault::at(seconds, kind)],
+            ..intent.judged(judged, reason.into())
         };
         self.ledger.end_trial(row, &record, samples.len(), Vec::new(), Vec::new())?;
         self.rows.push(row);
@@ -171,11 +161,7 @@ impl Engine {
         yes: bool,
         overseer: &mut dyn Overseer,
     ) -> Result<RunView, EngineError> {
-        if let Some(intent) = self.begun.clone() {
-            // The ledger failed in the middle of it. If it still does, so does this, in its words.
-            self.close_unfinished(intent, Unfinished::NotRecorded)?;
-            self.begun = None;
-        }
+        self.close_begun()?;
         let proposal = match self.climb.next() {
             Next::Trial(proposal) => proposal,
             Next::Ended(outcome) => return Err(EngineError::NothingToDo(outcome.sentence)),
@@ -189,6 +175,16 @@ impl Engine {
             self.put_back();
         }
         result
+    }
+
+    /// Gives a trial its outcome in whose middle the ledger failed. If it still does, so does this,
+    /// in its words.
+    fn close_begun(&mut self) -> Result<(), EngineError> {
+        if let Some(intent) = self.begun.clone() {
+            self.close_unfinished(&intent, Unfinished::NotRecorded)?;
+            self.begun = None;
+        }
+        Ok(())
     }
 
     fn trial(
@@ -313,30 +309,26 @@ impl Engine {
             clock_bin: self.card.description().limits.clock_bin,
         });
         TrialRecord {
-            number: intent.number,
-            stage: intent.stage,
-            purpose: intent.purpose,
-            asked: intent.asked,
             taken: run.taken,
             seconds: seen.seconds,
             seen,
-            scene: intent.scene.clone(),
-            judged: judgement.verdict,
-            reason: judgement.reason,
-            marked: None,
             score,
             faults: run.faults.clone(),
+            ..intent.judged(judgement.verdict, judgement.reason)
         }
     }
 
     /// Writes down whether the climb is open or ended, where that has changed.
     fn note_state(&mut self) -> Result<(), EngineError> {
         let ended = matches!(self.climb.next(), Next::Ended(_));
-        if ended != self.ended {
-            let state = if ended { ClimbState::Ended } else { ClimbState::Open };
-            self.ledger.set_climb_state(self.climb_id, state, &self.ended_stages)?;
-            self.ended = ended;
-        }
+        if ended == self.ended { Ok(()) } else { self.write_state(ended) }
+    }
+
+    /// Writes down how far the climb has come, and which stages the user ended.
+    fn write_state(&mut self, ended: bool) -> Result<(), EngineError> {
+        let state = if ended { ClimbState::Ended } else { ClimbState::Open };
+        self.ledger.set_climb_state(self.climb_id, state, &self.ended_stages)?;
+        self.ended = ended;
         Ok(())
     }
 
@@ -359,8 +351,7 @@ impl Engine {
     /// Nothing is known yet that the climb could go by, or the ledger fails.
     pub fn end_stage(&mut self) -> Result<Stage, EngineError> {
         let stage = self.climb.stage();
-        let counts = |trial: &TrialRecord| trial.verdict() == Verdict::Clean;
-        if stage == Stage::Baseline && !self.climb.trials().iter().any(counts) {
+        if stage == Stage::Baseline && self.climb.baseline_runs() == 0 {
             return Err(EngineError::NothingToDo(
                 "The baseline cannot be ended before one of its runs counts: there would be \
                  nothing to compare with."
@@ -371,9 +362,7 @@ impl Engine {
             self.ended_stages.push(stage);
         }
         self.climb.handle(ClimbEvent::StageEnded(stage));
-        self.ledger.set_climb_state(self.climb_id, ClimbState::Open, &self.ended_stages)?;
-        self.ended = false;
-        self.note_state()?;
+        self.write_state(matches!(self.climb.next(), Next::Ended(_)))?;
         Ok(stage)
     }
 
@@ -480,8 +469,9 @@ impl Engine {
         Ok(Run::replay(intent, self.card.description(), record, &samples))
     }
 
-    /// Gives up the card and the ledger, as for another climb on the same card.
+    /// Begins another climb on the same card by the same plan; one that has no outcome is given up.
     pub(crate) fn begin_anew(&mut self) -> Result<(), EngineError> {
+        self.close_begun()?;
         if !self.ended {
             self.ledger.set_climb_state(self.climb_id, ClimbState::GivenUp, &self.ended_stages)?;
         }

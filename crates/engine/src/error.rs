@@ -1,7 +1,6 @@
 //! What keeps the engine from going on.
 
 use thiserror::Error;
-use yard_step_card::CardError;
 use yard_step_core::ClimbError;
 use yard_step_ledger::LedgerError;
 use yard_step_scenes::UnknownScene;
@@ -12,9 +11,6 @@ pub enum EngineError {
     /// The ledger failed: nothing may be tried that cannot be written down first.
     #[error(transparent)]
     Ledger(#[from] LedgerError),
-    /// The card failed.
-    #[error(transparent)]
-    Card(#[from] CardError),
     /// The climb cannot be laid out.
     #[error(transparent)]
     Climb(#[from] ClimbError),

@@ -20,5 +20,5 @@ pub use engine::{Engine, Unfinished};
 pub use error::EngineError;
 pub use pace::{Pace, Pacer};
 pub use session::{Command, Session};
-pub use trial::{LiveRun, Overseer, Steer};
+pub use trial::{LiveRun, Overseer, Steer, TICK};
 pub use view::{Activity, ClimbSummary, NextView, Picture, RunView, Snapshot, Strips};

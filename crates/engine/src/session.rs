@@ -249,7 +249,7 @@ struct Work {
 
 impl Work {
     fn run(mut self) {
-        self.refresh();
+        self.read_lists();
         self.desk.publish();
         while !self.desk.quitting {
             for command in std::mem::take(&mut self.desk.later) {
@@ -321,6 +321,7 @@ impl Work {
             Command::Look(number) => self.look(number),
             Command::LookBeside(by) => self.look(self.beside(by)),
             Command::NewClimb => self.engine.begin_anew().map(|()| {
+                self.read_lists();
                 self.desk.state.run = None;
                 self.desk.state.looked_at = None;
                 self.desk.answer(format!("Climb {} begins.", self.engine.climb_id()));
@@ -378,7 +379,10 @@ impl Work {
     }
 
     fn keep(&mut self, name: &str) -> Result<(), EngineError> {
-        let profile = self.engine.keep(name)?;
+        let kept = self.engine.keep(name);
+        // A profile is saved even where the card does not take it.
+        self.read_lists();
+        let profile = kept?;
         let offset = profile.settings.show(SettingKind::CoreOffset);
         self.desk.answer(format!("Kept as profile \"{name}\": core clock offset {offset}."));
         Ok(())
@@ -418,6 +422,11 @@ impl Work {
         let state = &mut self.desk.state;
         (state.held, state.sensors) = (held, sensors);
         fill(state, &self.engine);
+    }
+
+    /// Reads profiles and earlier climbs, which change only when something is kept or begun anew.
+    fn read_lists(&mut self) {
+        let state = &mut self.desk.state;
         match lists(&self.engine) {
             Ok((profiles, history)) => (state.profiles, state.history) = (profiles, history),
             Err(error) => self.desk.tell(error.to_string()),
@@ -435,6 +444,7 @@ fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) -> Snapshot
         next: NextView::Stuck(String::new()),
         trials: Arc::new(Vec::new()),
         under_load: Seconds(0.0),
+        baseline_runs: 0,
         bracket: None,
         baseline: None,
         plan: Arc::new(climb.plan().clone()),
@@ -469,7 +479,8 @@ fn fill(state: &mut Snapshot, engine: &Engine) {
     state.stage = climb.stage();
     state.next = next_view(climb);
     state.trials = Arc::new(climb.trials().to_vec());
-    state.under_load = climb.outcome().test_seconds;
+    state.under_load = climb.test_seconds();
+    state.baseline_runs = climb.baseline_runs();
     state.bracket = climb.bracket();
     state.baseline = climb.baseline();
     state.outlook = climb.outlook();

@@ -12,7 +12,7 @@ use yard_step_scenes::{SceneRun, WORK_PER_FRAME};
 use crate::view::{Picture, RunView, Strips};
 
 /// Time between two samples.
-pub(crate) const TICK: Seconds = Seconds(0.1);
+pub const TICK: Seconds = Seconds(0.1);
 /// Samples in a row without a reading that make a sensor lost: one second.
 const LOST_AFTER: u32 = 10;
 /// Faults of one run that are kept one by one.

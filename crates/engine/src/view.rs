@@ -188,6 +188,8 @@ pub struct Snapshot {
     pub bracket: Option<Bracket>,
     /// The baseline.
     pub baseline: Option<Baseline>,
+    /// Baseline runs that count so far.
+    pub baseline_runs: usize,
     /// The plan that is followed.
     pub plan: Arc<Plan>,
     /// How much is left.

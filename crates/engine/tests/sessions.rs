@@ -245,6 +245,26 @@ fn a_new_climb_begins_empty_and_the_old_one_is_history(desk: Desk) {
 }
 
 #[rstest]
+fn a_trial_that_could_not_be_written_down_stays_with_its_own_climb(desk: Desk) {
+    let desk = desk.with_baseline();
+    let old = desk.session.snapshot().climb;
+    let path = DataDir::new(desk._dir.path()).ledger();
+    let other = rusqlite::Connection::open(path).unwrap();
+    other.execute_batch("ALTER TABLE samples RENAME TO hidden").unwrap();
+    desk.send(Command::Try { yes: false });
+    desk.until("the failure", |s| s.answer.is_some());
+    other.execute_batch("ALTER TABLE hidden RENAME TO samples").unwrap();
+    desk.send(Command::NewClimb);
+    desk.until("the new climb", |s| s.climb != old);
+    desk.send(Command::Try { yes: false });
+    let new = desk.trials(1);
+    assert_eq!(new.trials[0].number, 1);
+    let entry = desk.ledger.climb(old).unwrap();
+    assert_eq!((entry.trials.len(), entry.unfinished), (4, None));
+    assert_eq!(entry.trials[3].record.verdict(), Verdict::Void);
+}
+
+#[rstest]
 fn a_waiting_card_cools_down_in_view() {
     let desk = desk_at(Pace::Max);
     desk.send(Command::Try { yes: false });

@@ -108,6 +108,28 @@ pub struct Intent {
     pub warm_up: Seconds,
 }
 
+impl Intent {
+    /// The trial with this verdict and nothing else known of it yet.
+    #[must_use]
+    pub fn judged(&self, judged: Verdict, reason: String) -> TrialRecord {
+        TrialRecord {
+            number: self.number,
+            stage: self.stage,
+            purpose: self.purpose,
+            asked: self.asked,
+            taken: None,
+            seen: Seen::default(),
+            scene: self.scene.clone(),
+            seconds: Seconds(0.0),
+            judged,
+            reason,
+            marked: None,
+            score: None,
+            faults: Vec::new(),
+        }
+    }
+}
+
 /// Something worth remembering.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Event {
@@ -499,7 +521,7 @@ fn read_trials(
             Some(verdict) => {
                 trials.push(TrialEntry {
                     id: intent.id,
-                    record: read_record(row, intent, &verdict)?,
+                    record: read_record(row, &intent, &verdict)?,
                 });
             }
         }
@@ -526,7 +548,7 @@ fn read_intent(row: &Row<'_>, climb: i64) -> Result<Intent, LedgerError> {
     })
 }
 
-fn read_record(row: &Row<'_>, intent: Intent, verdict: &str) -> Result<TrialRecord, LedgerError> {
+fn read_record(row: &Row<'_>, intent: &Intent, verdict: &str) -> Result<TrialRecord, LedgerError> {
     let thing = format!("trial {} of climb {}", intent.number, intent.climb);
     let optional = |column: &str| row.get::<_, Option<String>>(column).doing("read a trial");
     let judged = |label: &str| {
@@ -538,20 +560,15 @@ fn read_record(row: &Row<'_>, intent: Intent, verdict: &str) -> Result<TrialReco
     let seen: Seen = from_str(&optional("seen")?.unwrap_or_default()).map_err(parse_error)?;
     let faults: Vec<Fault> =
         from_str(&optional("faults")?.unwrap_or_default()).map_err(parse_error)?;
+    let reason = optional("reason")?.unwrap_or_default();
     Ok(TrialRecord {
-        number: intent.number,
-        stage: intent.stage,
-        purpose: intent.purpose,
-        asked: intent.asked,
         taken,
         seen,
-        scene: intent.scene,
         seconds: Seconds(row.get("seconds").doing("read a trial")?),
-        judged: judged(verdict)?,
-        reason: optional("reason")?.unwrap_or_default(),
         marked: optional("marked")?.map(|label| judged(&label)).transpose()?,
         score: row.get("score").doing("read a trial")?,
         faults,
+        ..intent.judged(judged(verdict)?, reason)
     })
 }
 

@@ -182,6 +182,7 @@ pub fn snapshot() -> Snapshot {
             record(3, 120, Verdict::LoadDied),
         ]),
         under_load: Seconds(600.0),
+        baseline_runs: 3,
         bracket: Some(bracket(60, Some(120))),
         baseline: Some(Baseline {
             runs: 3,

@@ -16,7 +16,7 @@ use super::action::{Action, BINDINGS, Binding, Moment, View, key_name};
 use super::state::{Overlay, State};
 use super::theme::{Role, Theme, glyph};
 use super::views::{climb, survey};
-use super::widgets::{row, wrapped, write, write_right};
+use super::widgets::{row, wrapped, write, write_right, write_wrapped};
 
 /// Least size at which the views can be read.
 pub const LEAST: (u16, u16) = (80, 24);
@@ -57,11 +57,8 @@ fn draw_too_small(buffer: &mut Buffer, area: Rect, theme: Theme) {
          {}. Make it larger, or leave with q.",
         LEAST.0, LEAST.1, area.width, area.height
     );
-    let lines = wrapped(&text, usize::from(area.width.saturating_sub(2).max(1)));
-    for (index, line) in lines.iter().enumerate() {
-        let place = row(area, index as u16);
-        write(buffer, place, (place.x + 1, place.y), line, theme.style(Role::Text));
-    }
+    let place = Rect { x: area.x + 1, width: area.width.saturating_sub(2), ..area };
+    write_wrapped(buffer, place, &text, theme.style(Role::Text));
 }
 
 /// Where each view's tab lies in the header.

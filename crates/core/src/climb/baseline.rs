@@ -52,6 +52,12 @@ impl Climb {
         })
     }
 
+    /// How many baseline runs count so far.
+    #[must_use]
+    pub fn baseline_runs(&self) -> usize {
+        self.counted_baseline_runs().count()
+    }
+
     fn counted_baseline_runs(&self) -> impl Iterator<Item = &TrialRecord> {
         self.trials_of(Stage::Baseline)
             .filter(|run| run.verdict() == Verdict::Clean && run.score.is_some())
@@ -62,7 +68,7 @@ impl Climb {
         if self.baseline().is_some() {
             return None;
         }
-        let counted = self.counted_baseline_runs().count();
+        let counted = self.baseline_runs();
         if self.stage_is_ended(Stage::Baseline) && counted == 0 {
             return Some(Next::Stuck(
                 "The baseline was ended before a run counted, so there is nothing to compare \

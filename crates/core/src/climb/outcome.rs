@@ -67,11 +67,17 @@ impl Climb {
             score,
             gain_percent: gain,
             trials: self.trials.len(),
-            test_seconds: Seconds(self.trials.iter().map(|trial| trial.seconds.value()).sum()),
+            test_seconds: self.test_seconds(),
             confirmed,
             kept_trial: best_measured.map(|trial| trial.number),
             sentence: self.sentence(kept, gain, confirmed),
         }
+    }
+
+    /// Time under load in all trials made.
+    #[must_use]
+    pub fn test_seconds(&self) -> Seconds {
+        Seconds(self.trials.iter().map(|trial| trial.seconds.value()).sum())
     }
 
     fn sentence(&self, kept: MhzOffset, gain: Option<f64>, confirmed: bool) -> String {
@@ -124,11 +130,9 @@ impl Climb {
     #[must_use]
     pub fn outlook(&self) -> Outlook {
         let Self { plan, .. } = self;
-        let counted =
-            self.trials_of(Stage::Baseline).filter(|run| run.verdict() == Verdict::Clean).count();
         let baseline_left = match self.baseline() {
             Some(_) => 0,
-            None => (plan.baseline.runs as usize).saturating_sub(counted),
+            None => (plan.baseline.runs as usize).saturating_sub(self.baseline_runs()),
         };
         let warm = plan.core.warm_up_seconds;
         let mut seconds = baseline_left as f64 * (plan.baseline.seconds + warm);

@@ -20,7 +20,9 @@ use crate::tui::theme::{Role, Theme};
 use crate::tui::widgets::panel::{inside, panel};
 use crate::tui::widgets::plot::{Guide, Plot, field};
 use crate::tui::widgets::staircase::Staircase;
-use crate::tui::widgets::{facts, lane, next_step, picture, row, write, write_right};
+use crate::tui::widgets::{
+    facts, lane, next_step, picture, row, write, write_right, write_wrapped,
+};
 
 /// Seconds in which a card comes up from its idle clock; they do not set the range of a plot.
 const RISE: f64 = 5.0;
@@ -249,14 +251,14 @@ fn draw_scene(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView) {
     let Some(shown) = &run.picture else {
         let space = panel(buffer, area, theme, &format!("Scene {}", run.scene), "");
         let text = "Pictures are shown while a scene runs; they are not recorded.";
-        for (index, line) in
-            crate::tui::widgets::wrapped(text, usize::from(space.width.saturating_sub(4).max(1)))
-                .iter()
-                .enumerate()
-        {
-            let at = (space.x + 2, space.y + space.height / 2 + index as u16);
-            write(buffer, space, at, line, theme.style(Role::Dim));
-        }
+        let middle = space.height / 2;
+        let place = Rect {
+            x: space.x + 2,
+            y: space.y + middle,
+            width: space.width.saturating_sub(4),
+            height: space.height - middle,
+        };
+        write_wrapped(buffer, place, text, theme.style(Role::Dim));
         return;
     };
     let heading = format!("Scene {}, frame {}", run.scene, shown.number);

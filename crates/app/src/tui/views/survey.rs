@@ -21,7 +21,7 @@ use yard_step_engine::Snapshot;
 use crate::tui::theme::{Role, Theme, glyph};
 use crate::tui::views::climb;
 use crate::tui::widgets::panel::panel;
-use crate::tui::widgets::{next_step, row, wrapped, write, write_right};
+use crate::tui::widgets::{next_step, row, wrapped, write, write_right, write_wrapped};
 
 /// Where the parts of the view lie.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -234,8 +234,7 @@ fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
     let wanted = snapshot.plan.baseline.runs;
     let runs: Vec<&TrialRecord> =
         snapshot.trials.iter().filter(|trial| trial.stage == Stage::Baseline).collect();
-    let counted = runs.iter().filter(|run| run.verdict() == Verdict::Clean).count();
-    let aside = format!("{counted} of {wanted} runs count");
+    let aside = format!("{} of {wanted} runs count", snapshot.baseline_runs);
     let space = panel(buffer, area, theme, "Baseline", if runs.is_empty() { "" } else { &aside });
     let used = match snapshot.baseline {
         Some(baseline) => draw_baseline_figures(buffer, space, theme, &baseline, &runs),
@@ -244,7 +243,8 @@ fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
                 "{wanted} runs at stock, the fan held, are what every gain is compared with. Enter \
                  makes the next one, a makes them all."
             );
-            draw_text(buffer, space, theme, &text)
+            let place = Rect { x: space.x + 1, width: space.width.saturating_sub(2), ..space };
+            write_wrapped(buffer, place, &text, theme.style(Role::Dim))
         }
     };
     let middle = snapshot.baseline.map(|baseline| baseline.score);
@@ -290,16 +290,6 @@ fn draw_baseline_figures(
     ];
     draw_pairs(buffer, area, theme, &pairs);
     pairs.len() as u16
-}
-
-/// A text over as many lines as it needs; answers how many.
-fn draw_text(buffer: &mut Buffer, area: Rect, theme: Theme, text: &str) -> u16 {
-    let lines = wrapped(text, usize::from(area.width.saturating_sub(2).max(1)));
-    for (index, line) in lines.iter().enumerate() {
-        let place = row(area, index as u16);
-        write(buffer, place, (place.x + 1, place.y), line, theme.style(Role::Dim));
-    }
-    lines.len() as u16
 }
 
 fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {

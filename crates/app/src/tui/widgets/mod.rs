@@ -62,6 +62,16 @@ pub(crate) fn wrapped(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
+/// Writes a text over as many lines as it needs at the width of an area; answers how many.
+pub(crate) fn write_wrapped(buffer: &mut Buffer, area: Rect, text: &str, style: Style) -> u16 {
+    let lines = wrapped(text, usize::from(area.width.max(1)));
+    for (index, line) in lines.iter().enumerate() {
+        let place = row(area, index as u16);
+        write(buffer, place, (place.x, place.y), line, style);
+    }
+    lines.len() as u16
+}
+
 #[cfg(test)]
 pub(crate) mod testing {
     //! Buffers as text.
