@@ -3,7 +3,7 @@
 
 use std::sync::Arc;
 use std::sync::mpsc::{Receiver, channel};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use rstest::{fixture, rstest};
 use tempfile::TempDir;
@@ -25,13 +25,17 @@ struct Desk {
 impl Desk {
     /// Waits for a snapshot that is as wanted; one comes with every change.
     fn until(&self, what: &str, wanted: impl Fn(&Snapshot) -> bool) -> Arc<Snapshot> {
+        let began = Instant::now();
         loop {
             let snapshot = self.session.snapshot();
             if wanted(&snapshot) {
                 return snapshot;
             }
-            let changed = self.changes.recv_timeout(PATIENCE);
+            // A waiting engine changes something four times a second, so silence alone is no sign.
+            let left = PATIENCE.saturating_sub(began.elapsed());
+            let changed = self.changes.recv_timeout(left);
             assert!(changed.is_ok(), "never came to be: {what}; {:?}", snapshot.notices);
+            assert!(!left.is_zero(), "never came to be: {what}; {:?}", snapshot.notices);
         }
     }
 
