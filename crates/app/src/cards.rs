@@ -63,12 +63,16 @@ fn in_words(document: &CardDocument) -> String {
     let card = &document.description;
     let limits = &card.limits;
     let mut text = format!(
-        "{} ({}), individual {}\n  {} GiB of {}\n  boost clock {}, highest {}, power limit {}\n  settings\n",
+        "{} ({}), individual {}, driver {}\n  {} GiB of {}, {} actual, {} effective, {}\n  boost clock {}, highest {}, power limit {}\n  settings\n",
         card.name,
         card.id,
         card.serial,
+        card.driver,
         card.memory_gib,
         card.memory_type,
+        card.memory_clock,
+        card.memory_wiring.effective(card.memory_clock),
+        card.memory_wiring.bandwidth(card.memory_clock),
         limits.boost_clock,
         limits.highest_clock,
         limits.power_limit,
@@ -78,18 +82,18 @@ fn in_words(document: &CardDocument) -> String {
         let _ = match card.offer(kind) {
             Some(offer) => writeln!(
                 text,
-                "    {:<20}{:.0} to {:.0} {} in steps of {:.0}, {}, stock {}",
+                "    {:<22}{} to {} in steps of {}, {}, stock {}",
                 kind.label(),
-                offer.minimum,
-                offer.maximum,
-                kind.unit(),
-                offer.step,
-                kind.reading().label(),
-                offer
-                    .stock
-                    .map_or("automatic".into(), |stock| format!("{stock:.0} {}", kind.unit())),
+                offer.show(offer.minimum),
+                offer.show(offer.maximum),
+                offer.show_step(),
+                offer.reading.label(),
+                offer.stock.map_or(kind.without_number().into(), |stock| offer.show(stock)),
             ),
-            None => writeln!(text, "    {:<20}not offered by this card", kind.label()),
+            None => {
+                let why = card.why_not_offered(kind);
+                writeln!(text, "    {:<22}not offered: {why}", kind.label())
+            }
         };
     }
     let sensors: Vec<&str> = Channel::ALL
@@ -98,8 +102,24 @@ fn in_words(document: &CardDocument) -> String {
         .map(Channel::label)
         .collect();
     let _ = writeln!(text, "  sensors: {}", sensors.join(", "));
+    for absent in &card.absent_sensors {
+        let _ = writeln!(text, "  no {}: {}", absent.what.label(), absent.why);
+    }
     if let Some(edges) = &document.edges {
-        let _ = writeln!(text, "  true edge of the core clock: {}", edges.core_offset_mhz);
+        text += &edges_in_words(edges);
     }
     text
+}
+
+fn edges_in_words(edges: &Edges) -> String {
+    let lines = [
+        ("core clock offset", edges.core_offset_mhz.map(|edge| edge.to_string())),
+        ("memory clock offset", edges.memory_offset_mhz.map(|edge| edge.to_string())),
+        ("highest clock", edges.clock_maximum_mhz.map(|edge| edge.to_string())),
+        ("voltage offset", edges.voltage_offset_mv.map(|edge| edge.to_string())),
+    ];
+    lines
+        .into_iter()
+        .filter_map(|(what, edge)| Some(format!("  true edge of the {what}: {}\n", edge?)))
+        .collect()
 }

@@ -4,7 +4,7 @@ use std::fs::{self, File};
 use std::io::BufWriter;
 
 use yard_step_card::{Card, LoadLost, Mishaps, StandIn};
-use yard_step_core::{Sample, Seconds, Settings};
+use yard_step_core::{CardDescription, Sample, Seconds, Settings};
 use yard_step_engine::TICK;
 use yard_step_report::TraceWriter;
 use yard_step_scenes::UncheckedRun;
@@ -14,8 +14,8 @@ use crate::cli::SimulateOptions;
 use crate::failure::Failure;
 
 pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
-    let asked = read_settings(options)?;
     let mut card = options.card.card.open(options.card.seed, 0)?;
+    let asked = read_settings(options, card.description())?;
     // A trace is of the settings and the physics, not of a mishap of the day.
     card.set_mishaps(Mishaps::NONE);
     let mut told = apply(&mut card, &asked)?;
@@ -41,13 +41,13 @@ pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
     print(&(told.join("\n") + "\n"))
 }
 
-fn read_settings(options: &SimulateOptions) -> Result<Settings, Failure> {
+fn read_settings(options: &SimulateOptions, card: &CardDescription) -> Result<Settings, Failure> {
     let Some(path) = &options.settings else { return Ok(Settings::default()) };
     let named = |cause: &dyn std::fmt::Display| {
         Failure::usage(format!("settings {}: {cause}", path.display()))
     };
     let text = fs::read_to_string(path).map_err(|error| named(&error))?;
-    Settings::from_toml(&text).map_err(|error| named(&error))
+    Settings::from_toml(&text, card).map_err(|error| named(&error))
 }
 
 /// Applies the settings inside the card's ranges and tells what is not as asked.

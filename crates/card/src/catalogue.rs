@@ -9,7 +9,11 @@ use crate::CardError;
 use crate::standin::StandIn;
 
 /// Every kind of stand-in: its name and its model.
-pub const KINDS: [(&str, &str); 1] = [("tarn-310", include_str!("../cards/tarn-310.toml"))];
+pub const KINDS: [(&str, &str); 3] = [
+    ("tarn-310", include_str!("../cards/tarn-310.toml")),
+    ("bracken-208", include_str!("../cards/bracken-208.toml")),
+    ("quern-540", include_str!("../cards/quern-540.toml")),
+];
 
 const PREFIX: &str = "standin:";
 

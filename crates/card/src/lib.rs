@@ -9,10 +9,10 @@ mod catalogue;
 mod standin;
 
 pub use catalogue::{CardChoice, ChoiceError, KINDS};
-pub use standin::{Disturbance, Edges, Mishaps, StandIn};
+pub use standin::{Disturbance, Edges, LimitOverride, Mishaps, StandIn, Warm};
 
 use thiserror::Error;
-use yard_step_core::{CardDescription, Sample, Seconds, Settings, Workload};
+use yard_step_core::{CardDescription, Room, Sample, Seconds, Settings, Workload};
 
 /// Why a card did not do what it was asked.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -75,6 +75,11 @@ pub trait Card: Send {
 
     /// Lets a span of time pass without a load.
     fn idle(&mut self, span: Seconds);
+
+    /// Tells what the user says of the room. A real card stands in it already; a stand-in moves.
+    fn set_room(&mut self, room: Room) {
+        let _ = room;
+    }
 
     /// Restarts the machine, where that is ours to do; whether it was.
     fn restart_machine(&mut self) -> bool;

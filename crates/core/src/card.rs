@@ -2,7 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::units::{Celsius, Mhz, Millivolt, Watt};
+use crate::memory_rate::MemoryWiring;
+use crate::units::{Ampere, Celsius, Mhz, Millivolt, Watt};
 
 /// A setting that some card may offer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -12,16 +13,41 @@ pub enum SettingKind {
     PowerLimit,
     /// The core temperature at which the card begins to drop its clock, in °C.
     TemperatureTarget,
-    /// Offset of every V/F point, in MHz.
+    /// Offset of the clock of every V/F point, in MHz.
     CoreOffset,
-    /// Fixed fan speed in percent; automatic where none is set.
+    /// Offset of the actual memory clock, in MHz.
+    MemoryOffset,
+    /// Lowest core clock under load, in MHz.
+    ClockMinimum,
+    /// Highest core clock, in MHz.
+    ClockMaximum,
+    /// Offset of the voltage of every V/F point, in mV.
+    VoltageOffset,
+    /// A second voltage that feeds the memory's side of the chip, in mV.
+    MemoryVoltage,
+    /// How tight the memory timings are, 0 being stock.
+    MemoryTiming,
+    /// The fan: a fixed speed in percent, a curve, or automatic.
     Fan,
+    /// Highest frame rate, in fps; none where it is not capped.
+    FrameCap,
 }
 
 impl SettingKind {
     /// Every kind, in the order in which they are shown.
-    pub const ALL: [Self; 4] =
-        [Self::PowerLimit, Self::TemperatureTarget, Self::CoreOffset, Self::Fan];
+    pub const ALL: [Self; 11] = [
+        Self::PowerLimit,
+        Self::TemperatureTarget,
+        Self::CoreOffset,
+        Self::MemoryOffset,
+        Self::ClockMinimum,
+        Self::ClockMaximum,
+        Self::VoltageOffset,
+        Self::MemoryVoltage,
+        Self::MemoryTiming,
+        Self::Fan,
+        Self::FrameCap,
+    ];
 
     /// The trade's name of the setting.
     #[must_use]
@@ -30,39 +56,72 @@ impl SettingKind {
             Self::PowerLimit => "power limit",
             Self::TemperatureTarget => "temperature target",
             Self::CoreOffset => "core clock offset",
+            Self::MemoryOffset => "memory clock offset",
+            Self::ClockMinimum => "lowest clock",
+            Self::ClockMaximum => "highest clock",
+            Self::VoltageOffset => "voltage offset",
+            Self::MemoryVoltage => "memory-side voltage",
+            Self::MemoryTiming => "memory timing level",
             Self::Fan => "fan",
+            Self::FrameCap => "frame cap",
         }
     }
 
-    /// The unit in which its values are counted.
+    /// The unit in which its values are counted; empty for a level.
     #[must_use]
     pub const fn unit(self) -> &'static str {
         match self {
             Self::PowerLimit => "W",
             Self::TemperatureTarget => "°C",
-            Self::CoreOffset => "MHz",
+            Self::CoreOffset | Self::MemoryOffset | Self::ClockMinimum | Self::ClockMaximum => {
+                "MHz"
+            }
+            Self::VoltageOffset | Self::MemoryVoltage => "mV",
+            Self::MemoryTiming => "",
             Self::Fan => "%",
+            Self::FrameCap => "fps",
         }
     }
 
-    /// Whether values stand for themselves or are relative to stock.
+    /// What stands for stock where the factory value is no number.
     #[must_use]
-    pub const fn reading(self) -> Reading {
+    pub const fn without_number(self) -> &'static str {
         match self {
-            Self::CoreOffset => Reading::Offset,
-            Self::PowerLimit | Self::TemperatureTarget | Self::Fan => Reading::Absolute,
+            Self::Fan => "automatic",
+            Self::FrameCap => "none",
+            _ => "stock",
+        }
+    }
+
+    /// A value of this kind with its unit, and its sign where it is an offset.
+    #[must_use]
+    pub fn show(self, value: f64) -> String {
+        let number = match self {
+            Self::CoreOffset | Self::MemoryOffset | Self::VoltageOffset => match value.round() {
+                0.0 => "±0".to_owned(),
+                n if n > 0.0 => format!("+{n}"),
+                n => format!("−{}", -n),
+            },
+            _ => format!("{value:.0}"),
+        };
+        match self.unit() {
+            "" => format!("level {number}"),
+            unit => format!("{number} {unit}"),
         }
     }
 }
 
 /// How the number of a setting is to be read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Reading {
     /// The value itself.
+    #[default]
     Absolute,
     /// A difference to stock.
     Offset,
+    /// The card counts it in percent of stock; values here are in the setting's unit all the same.
+    Percent,
 }
 
 impl Reading {
@@ -72,6 +131,7 @@ impl Reading {
         match self {
             Self::Absolute => "absolute",
             Self::Offset => "offset",
+            Self::Percent => "percent of stock",
         }
     }
 }
@@ -81,13 +141,16 @@ impl Reading {
 pub struct Offer {
     /// Which setting.
     pub kind: SettingKind,
+    /// How the card counts it.
+    #[serde(default)]
+    pub reading: Reading,
     /// Lowest value the card takes.
     pub minimum: f64,
     /// Highest value the card takes.
     pub maximum: f64,
     /// Distance between two values the card tells apart; above zero.
     pub step: f64,
-    /// The factory value; none where stock is "automatic".
+    /// The factory value; none where stock is "automatic" or "none".
     pub stock: Option<f64>,
 }
 
@@ -100,6 +163,38 @@ impl Offer {
         let steps = ((value - origin) / self.step + 1e-9).floor();
         (origin + steps * self.step).clamp(self.minimum, self.maximum)
     }
+
+    /// A value as it is shown on this card: a power limit in watts and in percent of stock.
+    #[must_use]
+    pub fn show(&self, value: f64) -> String {
+        let text = self.kind.show(value);
+        match (self.kind, self.stock) {
+            (SettingKind::PowerLimit, Some(stock)) if stock > 0.0 => {
+                format!("{text}, {:.0} %", value / stock * 100.0)
+            }
+            _ => text,
+        }
+    }
+
+    /// One step as it is shown: in percent where the card counts so.
+    #[must_use]
+    pub fn show_step(&self) -> String {
+        match (self.reading, self.stock) {
+            (Reading::Percent, Some(stock)) if stock > 0.0 => {
+                format!("{:.0} %", self.step / stock * 100.0)
+            }
+            _ => format!("{:.0} {}", self.step, self.kind.unit()).trim_end().to_owned(),
+        }
+    }
+}
+
+/// Something a card has not, and why.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Absent<T> {
+    /// What is missing.
+    pub what: T,
+    /// Why, in half a sentence.
+    pub why: String,
 }
 
 /// A reading some card may give.
@@ -128,11 +223,15 @@ pub enum Channel {
     Background,
     /// Frames of the scene finished per second; measured by the load, not by the card.
     FrameRate,
+    /// Power of the chip alone, W.
+    ChipPower,
+    /// Memory temperature, °C.
+    MemoryTemperature,
 }
 
 impl Channel {
-    /// Every channel, in the order in which they are stored.
-    pub const ALL: [Self; 11] = [
+    /// Every channel, in the order in which they are stored: new ones go to the end.
+    pub const ALL: [Self; 13] = [
         Self::CoreClock,
         Self::EffectiveClock,
         Self::MemoryClock,
@@ -144,6 +243,8 @@ impl Channel {
         Self::Load,
         Self::Background,
         Self::FrameRate,
+        Self::ChipPower,
+        Self::MemoryTemperature,
     ];
 
     /// The trade's name of the reading.
@@ -161,6 +262,8 @@ impl Channel {
             Self::Load => "load",
             Self::Background => "background load",
             Self::FrameRate => "frame rate",
+            Self::ChipPower => "chip power",
+            Self::MemoryTemperature => "memory temperature",
         }
     }
 
@@ -170,8 +273,8 @@ impl Channel {
         match self {
             Self::CoreClock | Self::EffectiveClock | Self::MemoryClock => "MHz",
             Self::Voltage => "mV",
-            Self::BoardPower => "W",
-            Self::CoreTemperature | Self::HotSpot => "°C",
+            Self::BoardPower | Self::ChipPower => "W",
+            Self::CoreTemperature | Self::HotSpot | Self::MemoryTemperature => "°C",
             Self::Fan | Self::Load | Self::Background => "%",
             Self::FrameRate => "fps",
         }
@@ -195,6 +298,9 @@ pub struct CardLimits {
     pub temperature_target: Celsius,
     /// Temperature at which the load is stopped and the card put back, whoever runs it.
     pub temperature_ceiling: Celsius,
+    /// Highest current into the chip, where the card states one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub current: Option<Ampere>,
 }
 
 /// Everything that is known of a card before the first change.
@@ -210,12 +316,27 @@ pub struct CardDescription {
     pub memory_type: String,
     /// Memory size in GiB.
     pub memory_gib: u32,
+    /// Actual memory clock at stock.
+    #[serde(default)]
+    pub memory_clock: Mhz,
+    /// What makes a rate of a memory clock.
+    #[serde(default)]
+    pub memory_wiring: MemoryWiring,
+    /// Release of the driver the card runs under.
+    #[serde(default)]
+    pub driver: String,
     /// Limits the card states.
     pub limits: CardLimits,
     /// Settings it offers. What is missing here, the card does not offer.
     pub offers: Vec<Offer>,
     /// Readings its sensors give. What is missing here, the card does not measure.
     pub sensors: Vec<Channel>,
+    /// Settings it does not offer, with the reason where it is known.
+    #[serde(default)]
+    pub absent_settings: Vec<Absent<SettingKind>>,
+    /// Readings it does not give, with the reason where it is known.
+    #[serde(default)]
+    pub absent_sensors: Vec<Absent<Channel>>,
 }
 
 impl CardDescription {
@@ -229,6 +350,20 @@ impl CardDescription {
     #[must_use]
     pub fn senses(&self, channel: Channel) -> bool {
         self.sensors.contains(&channel)
+    }
+
+    /// Why a setting is not offered.
+    #[must_use]
+    pub fn why_not_offered(&self, kind: SettingKind) -> &str {
+        let found = self.absent_settings.iter().find(|absent| absent.what == kind);
+        found.map_or("this card does not offer it", |absent| &absent.why)
+    }
+
+    /// Why a channel is not measured.
+    #[must_use]
+    pub fn why_not_sensed(&self, channel: Channel) -> &str {
+        let found = self.absent_sensors.iter().find(|absent| absent.what == channel);
+        found.map_or("no such sensor", |absent| &absent.why)
     }
 
     /// Key under which the ledger knows this very card.
@@ -253,11 +388,40 @@ mod tests {
     fn a_value_falls_into_the_bin_at_or_below_it(#[case] asked: f64, #[case] held: f64) {
         let offer = Offer {
             kind: SettingKind::CoreOffset,
+            reading: Reading::Offset,
             minimum: -150.0,
             maximum: 300.0,
             step: 15.0,
             stock: Some(0.0),
         };
         assert_eq!(offer.bin(asked), held);
+    }
+
+    #[rstest]
+    #[case(SettingKind::CoreOffset, -45.0, "−45 MHz")]
+    #[case(SettingKind::MemoryOffset, 120.0, "+120 MHz")]
+    #[case(SettingKind::VoltageOffset, 0.0, "±0 mV")]
+    #[case(SettingKind::MemoryVoltage, 900.0, "900 mV")]
+    #[case(SettingKind::MemoryTiming, 2.0, "level 2")]
+    fn a_value_is_shown_with_unit_and_sign(
+        #[case] kind: SettingKind,
+        #[case] value: f64,
+        #[case] text: &str,
+    ) {
+        assert_eq!(kind.show(value), text);
+    }
+
+    #[rstest]
+    fn a_power_limit_is_told_in_watts_and_percent_also_where_the_card_counts_in_percent() {
+        let offer = Offer {
+            kind: SettingKind::PowerLimit,
+            reading: Reading::Percent,
+            minimum: 165.0,
+            maximum: 379.5,
+            step: 3.3,
+            stock: Some(330.0),
+        };
+        assert_eq!((offer.show(363.0), offer.show_step()), ("363 W, 110 %".into(), "1 %".into()));
+        assert_eq!(offer.bin(364.0), 363.0);
     }
 }

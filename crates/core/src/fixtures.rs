@@ -1,19 +1,30 @@
 //! Values for the tests of this crate.
 
-use crate::card::{CardDescription, CardLimits, Channel, Offer, SettingKind};
+use crate::card::{CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
 use crate::clock_line::ClockLine;
+use crate::memory_rate::MemoryWiring;
 use crate::sample::Sample;
 use crate::units::{Celsius, Mhz, Millivolt, Percent, Seconds, Watt};
 use crate::watch::Seen;
 
 pub(crate) fn card() -> CardDescription {
-    let offer = |kind, minimum, maximum, step, stock| Offer { kind, minimum, maximum, step, stock };
+    let offer = |kind, minimum, maximum, step, stock| Offer {
+        kind,
+        reading: Reading::Absolute,
+        minimum,
+        maximum,
+        step,
+        stock,
+    };
     CardDescription {
         id: "standin:test".into(),
         serial: "1".into(),
         name: "Test card".into(),
         memory_type: "none".into(),
         memory_gib: 8,
+        memory_clock: Mhz(1_750.0),
+        memory_wiring: MemoryWiring { transfers_per_clock: 8, bus_bits: 256 },
+        driver: "1.0".into(),
         limits: CardLimits {
             boost_clock: Mhz(2_050.0),
             highest_clock: Mhz(2_160.0),
@@ -22,6 +33,7 @@ pub(crate) fn card() -> CardDescription {
             power_limit: Watt(220.0),
             temperature_target: Celsius(83.0),
             temperature_ceiling: Celsius(95.0),
+            current: None,
         },
         offers: vec![
             offer(SettingKind::PowerLimit, 110.0, 286.0, 1.0, Some(220.0)),
@@ -30,6 +42,8 @@ pub(crate) fn card() -> CardDescription {
             offer(SettingKind::Fan, 30.0, 100.0, 1.0, None),
         ],
         sensors: Channel::ALL.to_vec(),
+        absent_settings: vec![],
+        absent_sensors: vec![],
     }
 }
 
@@ -47,6 +61,7 @@ pub(crate) fn sample() -> Sample {
         load: Some(Percent(99.0)),
         background: Some(Percent(0.0)),
         frame_rate: Some(20.0),
+        ..Sample::default()
     }
 }
 

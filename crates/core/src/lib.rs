@@ -16,11 +16,14 @@
 mod card;
 mod climb;
 mod clock_line;
+mod fan;
 #[cfg(test)]
 mod fixtures;
 mod limiter;
 mod load;
+mod memory_rate;
 mod plan;
+mod room;
 mod sample;
 mod settings;
 pub mod statistics;
@@ -29,18 +32,24 @@ mod units;
 pub mod verdict;
 mod watch;
 
-pub use card::{CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
+pub use card::{Absent, CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
 pub use climb::{
     Baseline, Bracket, Climb, ClimbError, ClimbEvent, Failure, Ladder, LadderStep, Next, Outcome,
     Outlook, Proposal, Purpose, Stage, TrialRecord, TrialRequest,
 };
 pub use clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
+pub use fan::{Fan, FanCurve, FanCurveError, MOST_FAN_POINTS};
 pub use limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute};
 pub use load::{Demand, Frame, Workload};
+pub use memory_rate::MemoryWiring;
 pub use plan::{BaselinePlan, CorePlan, Hold, Plan, PlanError, Rules};
+pub use room::{Case, Room};
 pub use sample::Sample;
-pub use settings::{Clamped, Difference, Fan, Settings, SettingsError};
+pub use settings::{Clamped, Difference, Settings, SettingsError};
 pub use strip::{Bucket, Lane, Merge, Strip, Timeline};
-pub use units::{Celsius, Mhz, MhzOffset, Millivolt, Percent, Seconds, Watt};
+pub use units::{
+    Ampere, Celsius, GigabytesPerSecond, MegaTransfers, Mhz, MhzOffset, Millivolt, MillivoltOffset,
+    Percent, Seconds, Watt,
+};
 pub use verdict::{Ending, Evidence, Fault, Judgement, Meaning, Reference, Verdict, judge};
 pub use watch::{Seen, Watch};

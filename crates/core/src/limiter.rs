@@ -7,6 +7,7 @@ use crate::card::CardLimits;
 use crate::sample::Sample;
 use crate::settings::Settings;
 use crate::strip::Merge;
+use crate::units::Mhz;
 
 /// What limits the clock at one instant.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -22,11 +23,26 @@ pub enum Limiter {
     Voltage,
     /// None of these, as far as the sensors tell.
     Unknown,
+    /// The limit on the current into the chip.
+    Current,
+    /// The highest clock that was set.
+    Window,
+    /// The frame cap.
+    FrameCap,
 }
 
 impl Limiter {
-    /// Every limiter, in the order of attribution.
-    pub const ALL: [Self; 5] = [Self::Load, Self::Heat, Self::Power, Self::Voltage, Self::Unknown];
+    /// Every limiter.
+    pub const ALL: [Self; 8] = [
+        Self::Load,
+        Self::Heat,
+        Self::Power,
+        Self::Voltage,
+        Self::Unknown,
+        Self::Current,
+        Self::Window,
+        Self::FrameCap,
+    ];
 
     /// The trade's word.
     #[must_use]
@@ -37,6 +53,9 @@ impl Limiter {
             Self::Power => "power",
             Self::Voltage => "voltage",
             Self::Unknown => "unknown",
+            Self::Current => "current",
+            Self::Window => "window",
+            Self::FrameCap => "frame cap",
         }
     }
 }
@@ -45,6 +64,9 @@ impl Limiter {
 pub const FULL_LOAD_PERCENT: f64 = 90.0;
 /// Power from this share of the limit on counts as being at it: boards regulate a little below.
 const POWER_SHARE: f64 = 0.975;
+/// A frame rate from this share of the cap on counts as being at it: in a tenth of a second there are
+/// only a few frames to count.
+const CAP_SHARE: f64 = 0.5;
 /// Degrees below the target from which on the card counts as being at it.
 const HEAT_BAND: f64 = 2.0;
 /// Millivolts below the ceiling from which on the voltage counts as being at it: a card gives up a
@@ -53,20 +75,35 @@ const VOLTAGE_BAND: f64 = 40.0;
 
 /// Names the limiter of one sample under the settings the card holds.
 ///
-/// Tested in the order load, heat, power, voltage: an idle card is cool and frugal for want of
-/// work, and a hot card drops its clock below what power would allow.
+/// Tested in the order frame cap, load, heat, power, current, window, voltage: a capped or idle
+/// card is cool and frugal for want of work, a hot card drops its clock below what power would
+/// allow, and a clock that stops at the window's top could go on up the curve.
 #[must_use]
 pub fn attribute(sample: &Sample, taken: &Settings, limits: &CardLimits) -> Limiter {
     let power_limit = taken.power_limit.unwrap_or(limits.power_limit).value();
     let target = taken.temperature_target.unwrap_or(limits.temperature_target).value();
     let at_least = |reading: Option<f64>, bound: f64| reading.is_some_and(|value| value >= bound);
 
-    if sample.load.is_some_and(|load| load.value() < FULL_LOAD_PERCENT) {
+    let current =
+        sample.chip_power.zip(sample.voltage).map(|(p, v)| p.value() / v.value() * 1_000.0);
+    let current_limit = limits.current.map_or(f64::INFINITY, |limit| limit.value());
+    let cap = taken.frame_cap.map_or(f64::INFINITY, f64::from);
+    let window = taken.clock_maximum.unwrap_or(Mhz(f64::INFINITY)) - limits.clock_bin;
+
+    let is_idle = sample.load.is_some_and(|load| load.value() < FULL_LOAD_PERCENT);
+
+    if is_idle && at_least(sample.frame_rate, cap * CAP_SHARE) {
+        Limiter::FrameCap
+    } else if is_idle {
         Limiter::Load
     } else if at_least(sample.core_temperature.map(|t| t.value()), target - HEAT_BAND) {
         Limiter::Heat
     } else if at_least(sample.board_power.map(|p| p.value()), power_limit * POWER_SHARE) {
         Limiter::Power
+    } else if at_least(current, current_limit * POWER_SHARE) {
+        Limiter::Current
+    } else if sample.core_clock.is_some_and(|clock| clock > window) {
+        Limiter::Window
     } else if at_least(
         sample.voltage.map(|v| v.value()),
         limits.voltage_ceiling.value() - VOLTAGE_BAND,
@@ -127,7 +164,7 @@ impl LimiterShares {
 mod tests {
     use super::*;
     use crate::fixtures::{card, sample};
-    use crate::units::{Celsius, Millivolt, Percent, Watt};
+    use crate::units::{Ampere, Celsius, Millivolt, Percent, Watt};
     use rstest::rstest;
 
     #[rstest]
@@ -170,5 +207,35 @@ mod tests {
         assert_eq!(shares.share(Limiter::Power), 0.5);
         assert_eq!(shares.largest(), Some(Limiter::Power));
         assert_eq!(Limiter::ALL.map(|l| shares.share(l)).iter().sum::<f64>(), 1.0);
+    }
+
+    #[rstest]
+    #[case::cap_not_felt(Settings { frame_cap: Some(20), ..Settings::default() }, None, Limiter::Unknown)]
+    #[case::window(Settings { clock_maximum: Some(Mhz(2_010.0)), ..Settings::default() }, None, Limiter::Window)]
+    #[case::wide_window(Settings { clock_maximum: Some(Mhz(2_300.0)), ..Settings::default() }, None, Limiter::Unknown)]
+    #[case::current(Settings::default(), Some(152.0), Limiter::Current)]
+    #[case::current_to_spare(Settings::default(), Some(200.0), Limiter::Unknown)]
+    fn cap_window_and_current_are_told(
+        #[case] taken: Settings,
+        #[case] current: Option<f64>,
+        #[case] expected: Limiter,
+    ) {
+        let mut limits = card().limits;
+        limits.current = current.map(Ampere);
+        let reading = Sample { chip_power: Some(Watt(150.0)), ..sample() };
+        assert_eq!(attribute(&reading, &taken, &limits), expected);
+    }
+
+    #[rstest]
+    #[case(20, Limiter::FrameCap)]
+    #[case(60, Limiter::Load)]
+    fn a_card_that_idles_does_so_for_its_cap_or_for_want_of_work(
+        #[case] cap: u32,
+        #[case] expected: Limiter,
+    ) {
+        let card = card();
+        let reading = Sample { load: Some(Percent(70.0)), ..sample() };
+        let taken = Settings { frame_cap: Some(cap), ..Settings::stock(&card) };
+        assert_eq!(attribute(&reading, &taken, &card.limits), expected);
     }
 }

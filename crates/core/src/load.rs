@@ -14,6 +14,25 @@ pub struct Demand {
     pub work_per_frame: f64,
     /// Share of time in which there is work at all.
     pub load: Percent,
+    /// How much of the work goes through the longest paths of the chip, 0 to 1; 0.5 is a game-like
+    /// mix.
+    pub geometry: f64,
+    /// How busy the memory bus is, 0 to 1; 0.5 is a game-like mix.
+    pub traffic: f64,
+}
+
+impl Default for Demand {
+    /// A full, steady, game-like load.
+    fn default() -> Self {
+        Self {
+            activity: 0.96,
+            memory_share: 0.2,
+            work_per_frame: 50.0,
+            load: Percent(99.0),
+            geometry: 0.5,
+            traffic: 0.5,
+        }
+    }
 }
 
 /// A picture of `width` × `height` pixels, `0x00RRGGBB` each, row by row from the top.

@@ -32,6 +32,12 @@ pub struct Sample {
     pub background: Option<Percent>,
     /// Frames finished per second.
     pub frame_rate: Option<f64>,
+    /// Power of the chip alone.
+    #[serde(default)]
+    pub chip_power: Option<Watt>,
+    /// Memory temperature.
+    #[serde(default)]
+    pub memory_temperature: Option<Celsius>,
 }
 
 impl Sample {
@@ -50,6 +56,8 @@ impl Sample {
             Channel::Load => self.load.map(Percent::value),
             Channel::Background => self.background.map(Percent::value),
             Channel::FrameRate => self.frame_rate,
+            Channel::ChipPower => self.chip_power.map(Watt::value),
+            Channel::MemoryTemperature => self.memory_temperature.map(Celsius::value),
         }
     }
 
@@ -67,6 +75,8 @@ impl Sample {
             Channel::Load => self.load = value.map(Percent),
             Channel::Background => self.background = value.map(Percent),
             Channel::FrameRate => self.frame_rate = value,
+            Channel::ChipPower => self.chip_power = value.map(Watt),
+            Channel::MemoryTemperature => self.memory_temperature = value.map(Celsius),
         }
     }
 }

@@ -5,8 +5,9 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use crate::card::{CardDescription, SettingKind};
-use crate::units::{Celsius, MhzOffset, Percent, Watt};
+use crate::card::{CardDescription, Offer, SettingKind};
+use crate::fan::{Fan, FanCurve};
+use crate::units::{Celsius, Mhz, MhzOffset, Millivolt, MillivoltOffset, Percent, Watt};
 
 /// Why settings cannot be used.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -17,63 +18,156 @@ pub enum SettingsError {
     /// Infinite or not a number.
     #[error("the {0} must be a number")]
     NoNumber(&'static str),
-}
-
-/// How the fan is driven.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Fan {
-    /// By the card itself.
-    Automatic,
-    /// At one speed, 0 to 100 %.
-    Fixed(Percent),
+    /// Said in two ways that may differ.
+    #[error("the {what} is given twice, as {one} and as {other}: leave one of them away")]
+    Twice {
+        /// Which setting.
+        what: &'static str,
+        /// One key.
+        one: &'static str,
+        /// The other.
+        other: &'static str,
+    },
+    /// Percent of a stock limit that the card does not state.
+    #[error("power_limit_percent needs a card that states its power limit: use power_limit_w")]
+    NoStockLimit,
 }
 
 /// One set of settings. What is `None` is left as the card has it at stock.
 ///
 /// It is written with the unit in every name: `{"core_offset_mhz": 120, "fan_percent": 100.0}`,
-/// where a fan without `fan_percent` is automatic.
+/// where a fan without `fan_percent` and `fan_curve` is automatic.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
+#[serde(try_from = "Written", into = "Written")]
 pub struct Settings {
     /// Board power limit.
-    #[serde(rename = "power_limit_w", skip_serializing_if = "Option::is_none", default)]
     pub power_limit: Option<Watt>,
     /// Core temperature target.
-    #[serde(rename = "temperature_target_c", skip_serializing_if = "Option::is_none", default)]
     pub temperature_target: Option<Celsius>,
     /// Core clock offset.
-    #[serde(rename = "core_offset_mhz", skip_serializing_if = "Option::is_none", default)]
     pub core_offset: Option<MhzOffset>,
+    /// Offset of the actual memory clock.
+    pub memory_offset: Option<MhzOffset>,
+    /// Lowest core clock under load.
+    pub clock_minimum: Option<Mhz>,
+    /// Highest core clock.
+    pub clock_maximum: Option<Mhz>,
+    /// Offset of the core voltage.
+    pub voltage_offset: Option<MillivoltOffset>,
+    /// Memory-side voltage.
+    pub memory_voltage: Option<Millivolt>,
+    /// Memory timing level, 0 being stock.
+    pub memory_timing: Option<u8>,
     /// Fan.
-    #[serde(
-        rename = "fan_percent",
-        skip_serializing_if = "fan_is_automatic",
-        default,
-        with = "fan_as_percent"
-    )]
     pub fan: Option<Fan>,
+    /// Highest frame rate, fps.
+    pub frame_cap: Option<u32>,
 }
 
-fn fan_is_automatic(fan: &Option<Fan>) -> bool {
-    !matches!(fan, Some(Fan::Fixed(_)))
+/// Settings as they stand in a file.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct Written {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    power_limit_w: Option<Watt>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    power_limit_percent: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    temperature_target_c: Option<Celsius>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    core_offset_mhz: Option<MhzOffset>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    memory_offset_mhz: Option<MhzOffset>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    clock_minimum_mhz: Option<Mhz>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    clock_maximum_mhz: Option<Mhz>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    voltage_offset_mv: Option<MillivoltOffset>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    memory_voltage_mv: Option<Millivolt>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    memory_timing_level: Option<u8>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    fan_percent: Option<Percent>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    fan_curve: Option<FanCurve>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    frame_cap_fps: Option<u32>,
 }
 
-mod fan_as_percent {
-    use serde::{Deserialize, Deserializer, Serializer};
-
-    use super::{Fan, Percent};
-
-    pub fn serialize<S: Serializer>(fan: &Option<Fan>, to: S) -> Result<S::Ok, S::Error> {
-        match fan {
-            Some(Fan::Fixed(percent)) => to.serialize_some(percent),
-            Some(Fan::Automatic) | None => to.serialize_none(),
+impl From<Settings> for Written {
+    fn from(settings: Settings) -> Self {
+        let (fan_percent, fan_curve) = match settings.fan {
+            Some(Fan::Fixed(percent)) => (Some(percent), None),
+            Some(Fan::Curve(curve)) => (None, Some(curve)),
+            Some(Fan::Automatic) | None => (None, None),
+        };
+        Self {
+            power_limit_w: settings.power_limit,
+            power_limit_percent: None,
+            temperature_target_c: settings.temperature_target,
+            core_offset_mhz: settings.core_offset,
+            memory_offset_mhz: settings.memory_offset,
+            clock_minimum_mhz: settings.clock_minimum,
+            clock_maximum_mhz: settings.clock_maximum,
+            voltage_offset_mv: settings.voltage_offset,
+            memory_voltage_mv: settings.memory_voltage,
+            memory_timing_level: settings.memory_timing,
+            fan_percent,
+            fan_curve,
+            frame_cap_fps: settings.frame_cap,
         }
     }
+}
 
-    pub fn deserialize<'de, D: Deserializer<'de>>(from: D) -> Result<Option<Fan>, D::Error> {
-        let percent = Option::<Percent>::deserialize(from)?;
-        Ok(Some(percent.map_or(Fan::Automatic, Fan::Fixed)))
+impl TryFrom<Written> for Settings {
+    type Error = SettingsError;
+
+    fn try_from(written: Written) -> Result<Self, SettingsError> {
+        written.for_stock_limit(None)
+    }
+}
+
+impl Written {
+    /// The settings, with a power limit in percent turned into watts of the stock limit.
+    fn for_stock_limit(self, stock: Option<f64>) -> Result<Settings, SettingsError> {
+        let twice = |what, one, other| Err(SettingsError::Twice { what, one, other });
+        let power_limit = match (self.power_limit_w, self.power_limit_percent) {
+            (Some(_), Some(_)) => {
+                return twice("power limit", "power_limit_w", "power_limit_percent");
+            }
+            (None, Some(percent)) => {
+                Some(Watt(stock.ok_or(SettingsError::NoStockLimit)? * percent / 100.0))
+            }
+            (watt, None) => watt,
+        };
+        let fan = match (self.fan_percent, self.fan_curve) {
+            (Some(_), Some(_)) => return twice("fan", "fan_percent", "fan_curve"),
+            (Some(percent), None) => Some(Fan::Fixed(percent)),
+            (None, Some(curve)) => Some(Fan::Curve(curve)),
+            (None, None) => None,
+        };
+        let settings = Settings {
+            power_limit,
+            temperature_target: self.temperature_target_c,
+            core_offset: self.core_offset_mhz,
+            memory_offset: self.memory_offset_mhz,
+            clock_minimum: self.clock_minimum_mhz,
+            clock_maximum: self.clock_maximum_mhz,
+            voltage_offset: self.voltage_offset_mv,
+            memory_voltage: self.memory_voltage_mv,
+            memory_timing: self.memory_timing_level,
+            fan,
+            frame_cap: self.frame_cap_fps,
+        };
+        match SettingKind::ALL
+            .into_iter()
+            .find(|kind| settings.get(*kind).is_some_and(|value| !value.is_finite()))
+        {
+            Some(kind) => Err(SettingsError::NoNumber(kind.label())),
+            None => Ok(settings),
+        }
     }
 }
 
@@ -88,60 +182,81 @@ impl Settings {
         settings
     }
 
-    /// Reads settings from TOML, named as in the [type's description](Self).
+    /// Reads settings for a card from TOML, named as in the [type's description](Self). The power
+    /// limit may also stand as `power_limit_percent` of the card's stock limit.
     ///
     /// # Errors
-    /// Text that is no TOML, unknown keys, values of the wrong type, and values that are no number.
-    pub fn from_toml(text: &str) -> Result<Self, SettingsError> {
-        let settings: Self = toml::from_str(text)
+    /// Text that is no TOML, unknown keys, values of the wrong type, a fan curve that is none, a
+    /// setting given twice, and values that are no number.
+    pub fn from_toml(text: &str, card: &CardDescription) -> Result<Self, SettingsError> {
+        let written: Written = toml::from_str(text)
             .map_err(|error| SettingsError::Unreadable(error.to_string().trim_end().to_owned()))?;
-        match SettingKind::ALL
-            .into_iter()
-            .find(|kind| settings.get(*kind).is_some_and(|value| !value.is_finite()))
-        {
-            Some(kind) => Err(SettingsError::NoNumber(kind.label())),
-            None => Ok(settings),
-        }
+        written.for_stock_limit(card.offer(SettingKind::PowerLimit).and_then(|offer| offer.stock))
     }
 
-    /// The value of one setting in its unit; `None` for unset and for an automatic fan.
+    /// The value of one setting in its unit; `None` where it is unset, and for a fan that has not
+    /// one fixed speed.
     #[must_use]
     pub fn get(&self, kind: SettingKind) -> Option<f64> {
         match kind {
             SettingKind::PowerLimit => self.power_limit.map(Watt::value),
             SettingKind::TemperatureTarget => self.temperature_target.map(Celsius::value),
             SettingKind::CoreOffset => self.core_offset.map(|offset| f64::from(offset.0)),
+            SettingKind::MemoryOffset => self.memory_offset.map(|offset| f64::from(offset.0)),
+            SettingKind::ClockMinimum => self.clock_minimum.map(Mhz::value),
+            SettingKind::ClockMaximum => self.clock_maximum.map(Mhz::value),
+            SettingKind::VoltageOffset => self.voltage_offset.map(|offset| f64::from(offset.0)),
+            SettingKind::MemoryVoltage => self.memory_voltage.map(Millivolt::value),
+            SettingKind::MemoryTiming => self.memory_timing.map(f64::from),
             SettingKind::Fan => match self.fan {
                 Some(Fan::Fixed(percent)) => Some(percent.value()),
-                Some(Fan::Automatic) | None => None,
+                Some(Fan::Automatic | Fan::Curve(_)) | None => None,
             },
+            SettingKind::FrameCap => self.frame_cap.map(f64::from),
         }
     }
 
     /// Sets one setting by its kind; a fan set to `None` is automatic.
     pub fn set(&mut self, kind: SettingKind, value: Option<f64>) {
+        let whole = value.map(|value| value.round() as i32);
         match kind {
             SettingKind::PowerLimit => self.power_limit = value.map(Watt),
             SettingKind::TemperatureTarget => self.temperature_target = value.map(Celsius),
-            SettingKind::CoreOffset => {
-                self.core_offset = value.map(|mhz| MhzOffset(mhz.round() as i32));
-            }
+            SettingKind::CoreOffset => self.core_offset = whole.map(MhzOffset),
+            SettingKind::MemoryOffset => self.memory_offset = whole.map(MhzOffset),
+            SettingKind::ClockMinimum => self.clock_minimum = value.map(Mhz),
+            SettingKind::ClockMaximum => self.clock_maximum = value.map(Mhz),
+            SettingKind::VoltageOffset => self.voltage_offset = whole.map(MillivoltOffset),
+            SettingKind::MemoryVoltage => self.memory_voltage = value.map(Millivolt),
+            SettingKind::MemoryTiming => self.memory_timing = value.map(|level| level as u8),
             SettingKind::Fan => {
                 self.fan = Some(value.map_or(Fan::Automatic, |v| Fan::Fixed(Percent(v))));
             }
+            SettingKind::FrameCap => self.frame_cap = value.map(|fps| fps as u32),
+        }
+    }
+
+    /// One setting taken over from another set.
+    pub fn copy(&mut self, kind: SettingKind, from: &Self) {
+        match kind {
+            SettingKind::Fan => self.fan = from.fan,
+            _ => self.set(kind, from.get(kind)),
         }
     }
 
     /// One setting as it is shown, unit included.
     #[must_use]
     pub fn show(&self, kind: SettingKind) -> String {
-        match (kind, self.get(kind)) {
-            (SettingKind::CoreOffset, Some(_)) => {
-                self.core_offset.unwrap_or(MhzOffset::STOCK).to_string()
+        match (kind, self.fan, self.get(kind)) {
+            (_, _, Some(value)) => kind.show(value),
+            (SettingKind::Fan, Some(Fan::Curve(curve)), _) => {
+                let points = curve.points();
+                let ends = points.first().zip(points.last());
+                ends.map_or("curve".into(), |((_, low), (_, high))| {
+                    format!("curve, {low:.0} to {high:.0} %")
+                })
             }
-            (_, Some(value)) => format!("{value:.0} {}", kind.unit()),
-            (SettingKind::Fan, None) => "automatic".to_owned(),
-            (_, None) => "stock".to_owned(),
+            (_, _, None) => kind.without_number().to_owned(),
         }
     }
 
@@ -152,49 +267,85 @@ impl Settings {
         let mut settings = *self;
         let mut notes = Vec::new();
         for kind in SettingKind::ALL {
-            let Some(asked) = self.get(kind) else { continue };
+            let is_curve = kind == SettingKind::Fan && matches!(self.fan, Some(Fan::Curve(_)));
+            if self.get(kind).is_none() && !is_curve {
+                continue;
+            }
             match card.offer(kind) {
                 None => {
                     settings.set(kind, None);
-                    notes.push(format!(
-                        "{} is not offered by {}: left out",
-                        kind.label(),
-                        card.name
-                    ));
+                    let why = card.why_not_offered(kind);
+                    notes.push(format!("{} is left out: {why}", kind.label()));
                 }
-                Some(offer) => {
-                    let held = asked.clamp(offer.minimum, offer.maximum);
-                    if held != asked {
-                        settings.set(kind, Some(held));
-                        notes.push(format!(
-                            "{} {asked:.0} {unit} is outside {:.0} to {:.0} {unit}: {held:.0} {unit} is asked",
-                            kind.label(),
-                            offer.minimum,
-                            offer.maximum,
-                            unit = kind.unit(),
-                        ));
-                    }
-                }
+                Some(offer) => notes.extend(settings.clamp_one(offer)),
             }
         }
+        if let (Some(low), Some(high)) = (settings.clock_minimum, settings.clock_maximum)
+            && low > high
+        {
+            settings.clock_minimum = Some(high);
+            notes.push(format!(
+                "lowest clock {low} is above the highest clock {high}: {high} is asked"
+            ));
+        }
         Clamped { settings, notes }
+    }
+
+    /// Brings one setting into the range of its offer; tells if it had to.
+    fn clamp_one(&mut self, offer: &Offer) -> Option<String> {
+        let kind = offer.kind;
+        if let (SettingKind::Fan, Some(Fan::Curve(curve))) = (kind, self.fan) {
+            let within = curve.within(offer.minimum, offer.maximum);
+            self.fan = Some(Fan::Curve(within));
+            return (within != curve).then(|| {
+                format!(
+                    "the fan curve leaves {:.0} to {:.0} %: it is asked inside that",
+                    offer.minimum, offer.maximum
+                )
+            });
+        }
+        let asked = self.get(kind)?;
+        let held = asked.clamp(offer.minimum, offer.maximum);
+        (held != asked).then(|| {
+            self.set(kind, Some(held));
+            format!(
+                "{} {} is outside {} to {}: {} is asked",
+                kind.label(),
+                kind.show(asked),
+                kind.show(offer.minimum),
+                kind.show(offer.maximum),
+                kind.show(held)
+            )
+        })
     }
 
     /// Where `taken` is not what was asked. A value the card rounded to its own bin is a
     /// difference too, but a [harmless](Difference::rounded) one.
     #[must_use]
     pub fn differences(&self, taken: &Self, card: &CardDescription) -> Vec<Difference> {
+        let stock = Self::stock(card);
         card.offers
             .iter()
             .filter_map(|offer| {
-                let asked = self.get(offer.kind);
-                let held = taken.get(offer.kind);
-                let asked_or_stock = asked.or(offer.stock);
-                (asked_or_stock != held).then(|| Difference {
-                    kind: offer.kind,
-                    asked: asked_or_stock,
-                    taken: held,
-                    rounded: matches!((asked_or_stock, held), (Some(a), Some(t)) if (a - t).abs() < offer.step),
+                let kind = offer.kind;
+                let mut wanted = stock;
+                if self.get(kind).is_some() || (kind == SettingKind::Fan && self.fan.is_some()) {
+                    wanted.copy(kind, self);
+                }
+                let same = match kind {
+                    SettingKind::Fan => {
+                        wanted.fan.unwrap_or(Fan::Automatic) == taken.fan.unwrap_or(Fan::Automatic)
+                    }
+                    _ => wanted.get(kind) == taken.get(kind),
+                };
+                (!same).then(|| Difference {
+                    kind,
+                    asked: wanted.show(kind),
+                    taken: taken.show(kind),
+                    rounded: matches!(
+                        (wanted.get(kind), taken.get(kind)),
+                        (Some(a), Some(t)) if (a - t).abs() < offer.step
+                    ),
                 })
             })
             .collect()
@@ -211,27 +362,22 @@ pub struct Clamped {
 }
 
 /// One setting that is not held as asked.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Difference {
     /// Which setting.
     pub kind: SettingKind,
-    /// Asked value, in the unit of the kind; none is automatic.
-    pub asked: Option<f64>,
-    /// Value the card says it holds; none is automatic.
-    pub taken: Option<f64>,
+    /// What was asked, as it is shown.
+    pub asked: String,
+    /// What the card says it holds, as it is shown.
+    pub taken: String,
     /// Less than one step apart: the card rounded, it did not refuse.
     pub rounded: bool,
 }
 
 impl fmt::Display for Difference {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let show = |value: Option<f64>| {
-            let mut settings = Settings::default();
-            settings.set(self.kind, value);
-            settings.show(self.kind)
-        };
         let word = if self.rounded { "rounded to" } else { "the card holds" };
-        write!(f, "{}: asked {}, {word} {}", self.kind.label(), show(self.asked), show(self.taken))
+        write!(f, "{}: asked {}, {word} {}", self.kind.label(), self.asked, self.taken)
     }
 }
 
@@ -264,7 +410,7 @@ mod tests {
         let asked = Settings { temperature_target: Some(Celsius(90.0)), ..Settings::default() };
         let clamped = asked.clamped(&description);
         assert_eq!(clamped.settings.temperature_target, None);
-        assert!(clamped.notes[0].contains("temperature target is not offered"));
+        assert!(clamped.notes[0].contains("temperature target is left out"));
     }
 
     #[rstest]
@@ -296,14 +442,19 @@ mod tests {
     #[case("core_offset_mhz = \"much\"", "invalid type")]
     #[case("power_limit_w = nan", "the power limit must be a number")]
     #[case("fan_percent = inf", "the fan must be a number")]
+    #[case("fan_percent = 40\nfan_curve = [[40, 30]]", "the fan is given twice")]
+    #[case("fan_curve = [[40, 30], [30, 40]]", "the fan curve falls back at 30 °C")]
+    #[case("power_limit_w = 200\npower_limit_percent = 90", "the power limit is given twice")]
+    #[case("memory_timing_level = -1", "invalid value")]
     fn settings_that_cannot_be_meant_are_refused(#[case] text: &str, #[case] told: &str) {
-        let error = Settings::from_toml(text).unwrap_err().to_string();
+        let error = Settings::from_toml(text, &card()).unwrap_err().to_string();
         assert!(error.contains(told), "{error}");
     }
 
     #[rstest]
     fn settings_are_read_from_toml() {
-        let settings = Settings::from_toml("core_offset_mhz = -30\nfan_percent = 80").unwrap();
+        let settings =
+            Settings::from_toml("core_offset_mhz = -30\nfan_percent = 80", &card()).unwrap();
         assert_eq!(settings.core_offset, Some(MhzOffset(-30)));
         assert_eq!(settings.fan, Some(Fan::Fixed(Percent(80.0))));
         assert_eq!(settings.power_limit, None);
@@ -319,5 +470,63 @@ mod tests {
         let text = serde_json::to_string(&settings).unwrap();
         assert_eq!(text, r#"{"core_offset_mhz":105,"fan_percent":100.0}"#);
         assert_eq!(serde_json::from_str::<Settings>(&text).unwrap(), settings);
+    }
+
+    #[rstest]
+    fn a_power_limit_in_percent_is_of_the_stock_limit_of_the_card() {
+        let settings = Settings::from_toml("power_limit_percent = 110", &card()).unwrap();
+        assert!((settings.power_limit.unwrap().value() - 242.0).abs() < 1e-9);
+    }
+
+    #[rstest]
+    fn every_setting_is_got_as_it_was_set_and_read_back_as_it_was_written() {
+        let mut settings = Settings::default();
+        for (index, kind) in SettingKind::ALL.into_iter().enumerate() {
+            assert_eq!(settings.get(kind), None);
+            settings.set(kind, Some(index as f64 + 1.0));
+        }
+        for (index, kind) in SettingKind::ALL.into_iter().enumerate() {
+            assert_eq!(settings.get(kind), Some(index as f64 + 1.0), "{}", kind.label());
+        }
+        let text = serde_json::to_string(&settings).unwrap();
+        assert_eq!(serde_json::from_str::<Settings>(&text).unwrap(), settings);
+    }
+
+    #[rstest]
+    fn a_fan_curve_is_written_clamped_and_compared_as_a_whole() {
+        let curve = |low| Fan::Curve(FanCurve::new(&[(40.0, low), (80.0, 100.0)]).unwrap());
+        let asked = Settings { fan: Some(curve(10.0)), ..Settings::default() };
+        let text = serde_json::to_string(&asked).unwrap();
+        assert_eq!(serde_json::from_str::<Settings>(&text).unwrap(), asked);
+        let clamped = asked.clamped(&card());
+        assert_eq!(clamped.settings.fan, Some(curve(30.0)), "the fan of the card starts at 30 %");
+        assert_eq!(clamped.notes.len(), 1);
+        let taken = Settings { fan: Some(curve(30.0)), ..Settings::stock(&card()) };
+        assert_eq!(clamped.settings.differences(&taken, &card()), []);
+        let told = clamped.settings.differences(&Settings::stock(&card()), &card());
+        assert_eq!(told[0].to_string(), "fan: asked curve, 30 to 100 %, the card holds automatic");
+    }
+
+    #[rstest]
+    fn a_window_upside_down_is_closed_at_its_top() {
+        let mut description = card();
+        for kind in [SettingKind::ClockMinimum, SettingKind::ClockMaximum] {
+            description.offers.push(Offer {
+                kind,
+                reading: crate::card::Reading::Absolute,
+                minimum: 500.0,
+                maximum: 3_000.0,
+                step: 5.0,
+                stock: None,
+            });
+        }
+        let asked = Settings {
+            clock_minimum: Some(Mhz(2_500.0)),
+            clock_maximum: Some(Mhz(2_000.0)),
+            ..Settings::default()
+        };
+        let clamped = asked.clamped(&description);
+        assert_eq!(clamped.settings.clock_minimum, Some(Mhz(2_000.0)));
+        assert!(clamped.notes[0].contains("above the highest clock"), "{:?}", clamped.notes);
     }
 }

@@ -60,6 +60,19 @@ quantity!(
     Watt, "W", 0
 );
 quantity!(
+    /// An electric current in amperes.
+    Ampere, "A", 0
+);
+quantity!(
+    /// A rate of memory transfers in millions a second and data pin: the *effective* rate that is
+    /// printed on boxes, a multiple of the actual clock.
+    MegaTransfers, "MT/s", 0
+);
+quantity!(
+    /// Memory bandwidth in billions of bytes a second, over the whole bus.
+    GigabytesPerSecond, "GB/s", 0
+);
+quantity!(
     /// A temperature in degrees Celsius.
     Celsius, "°C", 0
 );
@@ -95,49 +108,64 @@ impl Seconds {
     }
 }
 
-/// A clock offset in whole megahertz, relative to what the card does at stock. Never a clock.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
-)]
-#[serde(transparent)]
-pub struct MhzOffset(pub i32);
+macro_rules! offset {
+    ($(#[$doc:meta])* $name:ident, $unit:literal) => {
+        $(#[$doc])*
+        #[derive(
+            Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+        )]
+        #[serde(transparent)]
+        pub struct $name(pub i32);
 
-impl MhzOffset {
-    /// Stock: no offset.
-    pub const STOCK: Self = Self(0);
+        impl $name {
+            /// Stock: no offset.
+            pub const STOCK: Self = Self(0);
+        }
+
+        impl fmt::Display for $name {
+            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                let text = match self.0 {
+                    0 => concat!("±0 ", $unit).to_owned(),
+                    n if n > 0 => format!(concat!("+{} ", $unit), n),
+                    n => format!(concat!("−{} ", $unit), n.unsigned_abs()),
+                };
+                f.pad(&text)
+            }
+        }
+
+        impl Add for $name {
+            type Output = Self;
+            fn add(self, other: Self) -> Self {
+                Self(self.0.saturating_add(other.0))
+            }
+        }
+
+        impl Sub for $name {
+            type Output = Self;
+            fn sub(self, other: Self) -> Self {
+                Self(self.0.saturating_sub(other.0))
+            }
+        }
+
+        impl Neg for $name {
+            type Output = Self;
+            fn neg(self) -> Self {
+                Self(self.0.saturating_neg())
+            }
+        }
+    };
 }
 
-impl fmt::Display for MhzOffset {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let text = match self.0 {
-            0 => "±0 MHz".to_owned(),
-            n if n > 0 => format!("+{n} MHz"),
-            n => format!("−{} MHz", n.unsigned_abs()),
-        };
-        f.pad(&text)
-    }
-}
-
-impl Add for MhzOffset {
-    type Output = Self;
-    fn add(self, other: Self) -> Self {
-        Self(self.0.saturating_add(other.0))
-    }
-}
-
-impl Sub for MhzOffset {
-    type Output = Self;
-    fn sub(self, other: Self) -> Self {
-        Self(self.0.saturating_sub(other.0))
-    }
-}
-
-impl Neg for MhzOffset {
-    type Output = Self;
-    fn neg(self) -> Self {
-        Self(self.0.saturating_neg())
-    }
-}
+offset!(
+    /// A clock offset in whole megahertz, relative to what the card does at stock. Never a clock.
+    MhzOffset,
+    "MHz"
+);
+offset!(
+    /// A voltage offset in whole millivolts, relative to the stock curve. Never a voltage.
+    MillivoltOffset,
+    "mV"
+);
 
 impl Add<MhzOffset> for Mhz {
     type Output = Self;
@@ -157,6 +185,8 @@ mod tests {
     #[case(-45, "−45 MHz")]
     fn an_offset_always_shows_its_sign(#[case] value: i32, #[case] text: &str) {
         assert_eq!(MhzOffset(value).to_string(), text);
+        let millivolt = text.replace("MHz", "mV");
+        assert_eq!(MillivoltOffset(value).to_string(), millivolt);
     }
 
     #[rstest]

@@ -12,7 +12,7 @@ fn climb(seed: u64) -> (Outcome, i32) {
     let dir = tempfile::tempdir().unwrap();
     let ledger = Ledger::open(&DataDir::new(dir.path())).unwrap().ledger;
     let card = CardChoice::all()[0].open(seed, 0).unwrap();
-    let edge = card.edges(|frame| Scene::Lantern.demand(frame)).core_offset_mhz.0;
+    let edge = card.edges(|frame| Scene::Lantern.demand(frame)).core_offset_mhz.unwrap().0;
     let stages = [Stage::Baseline, Stage::Core];
     let mut engine = Engine::begin(Box::new(card), ledger, Plan::default(), &stages).unwrap();
     loop {

@@ -75,6 +75,8 @@ impl Scene {
                 memory_share: 0.2,
                 work_per_frame: WORK_PER_FRAME,
                 load: Percent(99.0),
+                geometry: 0.5,
+                traffic: 0.5,
             },
         }
     }

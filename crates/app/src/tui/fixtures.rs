@@ -4,10 +4,10 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel, ClockLine, Failure, Fan,
-    Frame, Lane, Limiter, LimiterShares, Mhz, MhzOffset, Millivolt, Offer, Outlook, Percent, Plan,
-    Purpose, Sample, Seconds, Seen, SettingKind, Settings, Stage, Strip, TrialRecord, Verdict,
-    Watt,
+    Absent, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel, ClockLine, Failure,
+    Fan, Frame, Lane, Limiter, LimiterShares, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer,
+    Outlook, Percent, Plan, Purpose, Reading, Sample, Seconds, Seen, SettingKind, Settings, Stage,
+    Strip, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
     Activity, ClimbSummary, NextView, Pace, Picture, RunView, Snapshot, Strips,
@@ -16,13 +16,23 @@ use yard_step_ledger::Profile;
 use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel};
 
 fn card() -> CardDescription {
-    let offer = |kind, minimum, maximum, step, stock| Offer { kind, minimum, maximum, step, stock };
+    let offer = |kind, minimum, maximum, step, stock| Offer {
+        kind,
+        reading: if kind == SettingKind::CoreOffset { Reading::Offset } else { Reading::Absolute },
+        minimum,
+        maximum,
+        step,
+        stock,
+    };
     CardDescription {
         id: "standin:test".into(),
         serial: "7".into(),
         name: "Test card".into(),
         memory_type: "test memory".into(),
         memory_gib: 10,
+        memory_clock: Mhz(1_750.0),
+        memory_wiring: MemoryWiring { transfers_per_clock: 8, bus_bits: 320 },
+        driver: "1.0".into(),
         limits: CardLimits {
             boost_clock: Mhz(2_085.0),
             highest_clock: Mhz(2_145.0),
@@ -31,6 +41,7 @@ fn card() -> CardDescription {
             power_limit: Watt(220.0),
             temperature_target: Celsius(83.0),
             temperature_ceiling: Celsius(93.0),
+            current: None,
         },
         offers: vec![
             offer(SettingKind::PowerLimit, 110.0, 286.0, 1.0, Some(220.0)),
@@ -38,6 +49,11 @@ fn card() -> CardDescription {
             offer(SettingKind::Fan, 30.0, 100.0, 1.0, None),
         ],
         sensors: Channel::ALL.into_iter().filter(|c| *c != Channel::MemoryClock).collect(),
+        absent_settings: vec![Absent {
+            what: SettingKind::MemoryTiming,
+            why: "its driver keeps the timings to itself".into(),
+        }],
+        absent_sensors: vec![],
     }
 }
 
@@ -47,6 +63,7 @@ fn settings(offset: i32) -> Settings {
         temperature_target: Some(Celsius(83.0)),
         core_offset: Some(MhzOffset(offset)),
         fan: Some(Fan::Fixed(Percent(100.0))),
+        ..Settings::default()
     }
 }
 

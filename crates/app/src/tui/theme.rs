@@ -192,6 +192,9 @@ impl Theme {
             Limiter::Power => ((206, 158, 52), Color::Yellow),
             Limiter::Voltage => ((60, 128, 184), Color::Cyan),
             Limiter::Unknown => ((44, 54, 60), Color::DarkGray),
+            Limiter::Current => ((150, 96, 190), Color::Magenta),
+            Limiter::Window => ((84, 156, 112), Color::Green),
+            Limiter::FrameCap => ((120, 132, 146), Color::Gray),
         };
         match self.depth {
             Depth::True => {

@@ -1,21 +1,47 @@
 //! Where the edges of an individual truly lie: for judging a climb afterwards, never for climbing.
 
 use serde::Serialize;
-use yard_step_core::{Demand, MhzOffset, SettingKind};
+use yard_step_core::{
+    Demand, Fan, Mhz, MhzOffset, MillivoltOffset, Offer, Percent, SettingKind, Settings,
+};
 
 use super::StandIn;
-use super::physics::{Physics, STEP};
+use super::physics::{Controls, Physics, STEP};
 
-/// The true edges of a card.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+/// The true edges of a card: for each setting it offers, the furthest value whose expected time to
+/// the first fault is at least 24 h once the card is warm, everything else at stock and the fan
+/// full.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Edges {
-    /// Highest core clock offset, at stock voltage and full fan, whose expected time to the first
-    /// fault is at least 24 h once the card is warm.
-    pub core_offset_mhz: MhzOffset,
+    /// Highest core clock offset.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub core_offset_mhz: Option<MhzOffset>,
+    /// Highest offset of the actual memory clock.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub memory_offset_mhz: Option<MhzOffset>,
+    /// Highest clock, of a card with a window.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub clock_maximum_mhz: Option<Mhz>,
+    /// Lowest voltage offset.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub voltage_offset_mv: Option<MillivoltOffset>,
 }
 
-const WARM_UP_SECONDS: usize = 1_500;
-const MEASURED_SECONDS: usize = 600;
+/// What a card does at certain settings once it is warm, without its faults.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Warm {
+    /// Faults to expect per hour.
+    pub faults_per_hour: f64,
+    /// Work units per second.
+    pub score: f64,
+    /// Mean core clock, MHz.
+    pub clock: Mhz,
+}
+
+const WARM_UP_SECONDS: f64 = 1_500.0;
+/// Heat moves slowly: coarser steps do until it counts.
+const WARM_UP_STEP: f64 = 0.5;
+const MEASURED_SECONDS: f64 = 600.0;
 const FAULTS_PER_HOUR: f64 = 1.0 / 24.0;
 
 impl StandIn {
@@ -23,43 +49,84 @@ impl StandIn {
     /// scene asks for.
     #[must_use]
     pub fn edges(&self, demand: impl Fn(u64) -> Demand) -> Edges {
-        let Some(offer) = self.description.offer(SettingKind::CoreOffset) else {
-            return Edges { core_offset_mhz: MhzOffset::STOCK };
-        };
-        // The fault rate rises with the offset, so the edge is found by halving.
+        let edge = |kind| self.edge_of(kind, &full_fan(), &demand);
+        let whole = |kind| edge(kind).map(|value| value.round() as i32);
+        Edges {
+            core_offset_mhz: whole(SettingKind::CoreOffset).map(MhzOffset),
+            memory_offset_mhz: whole(SettingKind::MemoryOffset).map(MhzOffset),
+            clock_maximum_mhz: edge(SettingKind::ClockMaximum).map(Mhz),
+            voltage_offset_mv: whole(SettingKind::VoltageOffset).map(MillivoltOffset),
+        }
+    }
+
+    /// The furthest value of one setting that holds, beside `others`; none where it is not offered.
+    #[must_use]
+    pub fn edge_of(
+        &self,
+        kind: SettingKind,
+        others: &Settings,
+        demand: &impl Fn(u64) -> Demand,
+    ) -> Option<f64> {
+        let offer = self.description.offer(kind)?;
         let bins = ((offer.maximum - offer.minimum) / offer.step).floor() as usize;
+        // The fault rate rises towards the dangerous end, so the edge is found by halving.
         let (mut holds, mut fails) = (0, bins + 1);
         while fails - holds > 1 {
             let middle = usize::midpoint(holds, fails);
-            let offset = offer.minimum + middle as f64 * offer.step;
-            if self.mean_faults_per_hour(offset, &demand) <= FAULTS_PER_HOUR {
+            let mut settings = *others;
+            settings.set(kind, Some(towards_danger(offer, middle)));
+            if self.warm(&settings, demand).faults_per_hour <= FAULTS_PER_HOUR {
                 holds = middle;
             } else {
                 fails = middle;
             }
         }
-        let offset = offer.minimum + holds as f64 * offer.step;
-        Edges { core_offset_mhz: MhzOffset(offset.round() as i32) }
+        Some(towards_danger(offer, holds))
     }
 
-    fn mean_faults_per_hour(&self, offset: f64, demand: &impl Fn(u64) -> Demand) -> f64 {
-        let mut controls = self.controls();
-        (controls.core_offset, controls.fan, controls.odd) = (offset, Some(100.0), 1.0);
-        let mut physics = Physics::new(self.model.clone(), self.individual);
-        let per_second = (1.0 / STEP) as usize;
-        let (mut work, mut frame, mut faults) = (0.0, 0, 0.0);
-        for step in 0..(WARM_UP_SECONDS + MEASURED_SECONDS) * per_second {
+    /// What the card does at `settings` once it is warm, when nothing fails.
+    #[must_use]
+    pub fn warm(&self, settings: &Settings, demand: &impl Fn(u64) -> Demand) -> Warm {
+        let controls = Controls::of(settings, &self.model, 1.0);
+        let room = self.physics.room();
+        let mut physics = Physics::new(self.model.clone(), self.individual, room);
+        let (mut work, mut frame, mut faults, mut done, mut clock) = (0.0, 0, 0.0, 0.0, 0.0);
+        let (warm_up, measured) = (WARM_UP_SECONDS / WARM_UP_STEP, MEASURED_SECONDS / STEP);
+        for step in 0..(warm_up + measured) as usize {
+            let is_measured = step >= warm_up as usize;
+            let dt = if is_measured { STEP } else { WARM_UP_STEP };
             let asked = demand(frame);
-            physics.step(STEP, Some(&asked), 0.0, &controls);
-            work += physics.throughput(&asked, &controls) * STEP;
+            physics.step(dt, Some(&asked), 0.0, &controls);
+            let units = physics.throughput(&asked, &controls) * physics.duty * dt;
+            work += units;
             while work >= asked.work_per_frame {
                 work -= asked.work_per_frame;
                 frame += 1;
             }
-            if step >= WARM_UP_SECONDS * per_second {
-                faults += physics.faults_per_hour(&controls);
+            if is_measured {
+                faults += physics.past(&controls).faults_per_hour();
+                done += units;
+                clock += physics.core_clock(&controls);
             }
         }
-        faults / (MEASURED_SECONDS * per_second) as f64
+        let steps = measured.floor();
+        Warm {
+            faults_per_hour: faults / steps,
+            score: done / MEASURED_SECONDS,
+            clock: Mhz(clock / steps),
+        }
     }
+}
+
+/// The value `steps` steps from the safe end of a range: low clocks and high voltages are safe.
+fn towards_danger(offer: &Offer, steps: usize) -> f64 {
+    let way = steps as f64 * offer.step;
+    match offer.kind {
+        SettingKind::VoltageOffset => offer.maximum - way,
+        _ => offer.minimum + way,
+    }
+}
+
+fn full_fan() -> Settings {
+    Settings { fan: Some(Fan::Fixed(Percent(100.0))), ..Settings::default() }
 }

@@ -6,6 +6,15 @@ use yard_step_core::Frame;
 
 use crate::LoadLost;
 
+/// Where a fault comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Domain {
+    /// The core computes wrong.
+    Core,
+    /// The memory keeps wrong.
+    Memory,
+}
+
 /// A fault of the chip.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum ChipFault {
@@ -15,15 +24,15 @@ pub(super) enum ChipFault {
     Lost(LoadLost),
 }
 
-/// Draws the kind of a fault that happens `past` MHz past the limit. The further past, the graver:
-/// each kind's weight grows exponentially from the place at which it comes to be as likely as
-/// plain artifacts, the graver kinds later and faster.
+/// Draws the kind of a fault that happens `past` e-folds of the fault rate past the limit. The
+/// further past, the graver: each kind's weight grows exponentially from the place at which it
+/// comes to be as likely as plain artifacts, the graver kinds later and faster.
 pub(super) fn draw_kind(dice: &mut ChaCha8Rng, past: f64) -> ChipFault {
     const KINDS: [(ChipFault, f64, f64); 4] = [
         (ChipFault::Artifacts, 0.0, f64::INFINITY),
-        (ChipFault::Lost(LoadLost::Died), 15.0, 8.0),
-        (ChipFault::Lost(LoadLost::DriverReset), 25.0, 5.5),
-        (ChipFault::Lost(LoadLost::MachineDown), 40.0, 4.0),
+        (ChipFault::Lost(LoadLost::Died), 3.75, 2.0),
+        (ChipFault::Lost(LoadLost::DriverReset), 6.25, 1.375),
+        (ChipFault::Lost(LoadLost::MachineDown), 10.0, 1.0),
     ];
     let weights = KINDS.map(|(_, from, scale)| ((past - from) / scale).min(300.0).exp());
     let mut left = dice.random::<f64>() * weights.iter().sum::<f64>();
@@ -36,16 +45,21 @@ pub(super) fn draw_kind(dice: &mut ChaCha8Rng, past: f64) -> ChipFault {
     ChipFault::Artifacts
 }
 
-/// Spoils a frame as a core beyond its limit does: single pixels, tiles, or streaks, more of them
-/// the further past. At least one pixel is changed.
-pub(super) fn spoil(frame: &mut Frame, dice: &mut ChaCha8Rng, past: f64) {
+/// Spoils a frame as a domain `past` e-folds beyond its limit does: a core draws single pixels,
+/// tiles, or streaks wrong, a memory gives single pixels and tiles back wrong; more of them the
+/// further past. At least one pixel is changed.
+pub(super) fn spoil(frame: &mut Frame, dice: &mut ChaCha8Rng, domain: Domain, past: f64) {
     if frame.pixels.is_empty() {
         return;
     }
-    let amount = 1 + (past.max(0.0) / 12.0) as usize;
+    let amount = 1 + (past.clamp(0.0, 30.0) / 3.0) as usize;
     for _ in 0..amount {
         let (x, y) = (dice.random_range(0..frame.width), dice.random_range(0..frame.height));
-        match dice.random_range(0..3) {
+        let kinds = match domain {
+            Domain::Core => 3,
+            Domain::Memory => 2,
+        };
+        match dice.random_range(0..kinds) {
             0 => speckle(frame, dice, x, y),
             1 => tile(frame, dice, x / 8 * 8, y / 8 * 8),
             _ => streak(frame, dice, x, y),
@@ -102,7 +116,8 @@ mod tests {
             let mut dice = ChaCha8Rng::seed_from_u64(seed);
             let clean = Frame::black(31, 17);
             let mut frame = clean.clone();
-            spoil(&mut frame, &mut dice, 0.0);
+            let domain = if seed % 2 == 0 { Domain::Core } else { Domain::Memory };
+            spoil(&mut frame, &mut dice, domain, 0.0);
             assert_ne!(frame, clean, "seed {seed}");
         }
     }
@@ -114,9 +129,9 @@ mod tests {
             (0..2_000).filter(|_| draw_kind(&mut dice, past) == kind).count() as f64 / 2_000.0
         };
         assert!(share(0.0, ChipFault::Artifacts) > 0.7);
-        assert!(share(25.0, ChipFault::Lost(LoadLost::Died)) > 0.4);
-        assert!(share(55.0, ChipFault::Lost(LoadLost::DriverReset)) > 0.45);
-        assert!(share(150.0, ChipFault::Lost(LoadLost::MachineDown)) > 0.8);
+        assert!(share(6.25, ChipFault::Lost(LoadLost::Died)) > 0.4);
+        assert!(share(13.75, ChipFault::Lost(LoadLost::DriverReset)) > 0.45);
+        assert!(share(37.5, ChipFault::Lost(LoadLost::MachineDown)) > 0.8);
         assert_eq!(share(0.0, ChipFault::Lost(LoadLost::MachineDown)), 0.0);
     }
 }

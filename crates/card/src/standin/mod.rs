@@ -3,23 +3,25 @@
 
 mod edges;
 mod faults;
+mod limits;
 mod model;
 mod physics;
 #[cfg(test)]
 mod tests;
 
-pub use edges::Edges;
-pub use model::Mishaps;
+pub use edges::{Edges, Warm};
+pub use model::{LimitOverride, Mishaps};
 
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use yard_step_core::{
-    CardDescription, Celsius, Demand, Frame, Mhz, Millivolt, Percent, Sample, Seconds, SettingKind,
-    Settings, Watt, Workload,
+    CardDescription, Celsius, Channel, Demand, Fan, Frame, Mhz, Millivolt, Percent, Room, Sample,
+    Seconds, SettingKind, Settings, Watt, Workload,
 };
 
 use crate::{Card, CardError, LoadLost};
-use faults::ChipFault;
+use faults::{ChipFault, Domain};
+use limits::Past;
 use model::{Individual, Model, normal};
 use physics::{Controls, Physics, STEP};
 
@@ -47,12 +49,17 @@ pub struct StandIn {
     disturbance: Disturbance,
     down: bool,
     odd: f64,
+    /// Release of the driver its machine runs.
+    driver: u32,
+    /// Written into the limit table, and loaded at the next start of the machine.
+    limit_override: Option<LimitOverride>,
     /// A load that starts anew after an idle time or an apply scatters anew.
     fresh_start: bool,
     run_factor: f64,
     jitter: f64,
     work: f64,
     spoilt_frames_left: u32,
+    spoilt_by: Domain,
     frames: u32,
     span: f64,
     last_demand: Option<Demand>,
@@ -67,13 +74,14 @@ impl StandIn {
     /// The model is unusable.
     pub fn new(id: &str, model: &str, seed: u64, course: u64) -> Result<Self, CardError> {
         let model = Model::read(model)?;
-        let individual = Individual::draw(&model.silicon, seed);
-        let description = model.describe(id, seed);
+        let individual = Individual::draw(&model, seed);
+        let mut description = model.describe(id, seed);
+        description.driver = driver_name(1);
         let mut dice = ChaCha8Rng::seed_from_u64(seed);
         dice.set_stream(course.wrapping_add(1));
         Ok(Self {
             held: Settings::stock(&description),
-            physics: Physics::new(model.clone(), individual),
+            physics: Physics::new(model.clone(), individual, Room::default()),
             mishaps: model.mishaps,
             description,
             individual,
@@ -82,11 +90,14 @@ impl StandIn {
             disturbance: Disturbance::None,
             down: false,
             odd: 1.0,
+            driver: 1,
+            limit_override: None,
             fresh_start: true,
             run_factor: 1.0,
             jitter: 0.0,
             work: 0.0,
             spoilt_frames_left: 0,
+            spoilt_by: Domain::Core,
             frames: 0,
             span: 0.0,
             last_demand: None,
@@ -105,22 +116,36 @@ impl StandIn {
         self.disturbance = disturbance;
     }
 
-    /// Sets the temperature of the room.
-    pub fn set_ambient(&mut self, ambient: Celsius) {
-        self.physics.ambient = ambient.value();
+    /// Runs the machine under another release of the driver (1 is the first). A new driver starts
+    /// with the card at stock and takes no notice of what was written into the old one's limit
+    /// table.
+    pub fn set_driver(&mut self, release: u32) {
+        if release == self.driver {
+            return;
+        }
+        self.driver = release;
+        self.description.driver = driver_name(release);
+        self.limit_override = None;
+        self.held = Settings::stock(&self.description);
+        self.load_limits();
+    }
+
+    /// Writes limits past the vendor's own into the table that the driver loads at the next start
+    /// of the machine; `None` takes them away again.
+    pub fn override_limits(&mut self, limits: Option<LimitOverride>) {
+        self.limit_override = limits;
+    }
+
+    /// Loads the limit table, as the driver does when the machine starts.
+    fn load_limits(&mut self) {
+        for (offer, factory) in self.description.offers.iter_mut().zip(&self.model.offers) {
+            let raised = self.limit_override.filter(|_| offer.kind == SettingKind::PowerLimit);
+            offer.maximum = raised.map_or(factory.maximum, |limits| limits.power_limit.value());
+        }
     }
 
     fn controls(&self) -> Controls {
-        let held = |kind| self.held.get(kind);
-        let limits = &self.description.limits;
-        Controls {
-            power_limit: held(SettingKind::PowerLimit).unwrap_or(limits.power_limit.value()),
-            temperature_target: held(SettingKind::TemperatureTarget)
-                .unwrap_or(limits.temperature_target.value()),
-            core_offset: held(SettingKind::CoreOffset).unwrap_or(0.0),
-            fan: held(SettingKind::Fan),
-            odd: self.odd,
-        }
+        Controls::of(&self.held, &self.model, self.odd)
     }
 
     /// Draws what chance brings to a load that starts: the scatter of runs, and the mishaps.
@@ -156,18 +181,14 @@ impl StandIn {
         self.last_demand = Some(demand);
 
         let controls = self.controls();
-        let past = self.physics.past_the_limit(&controls);
+        let past = self.physics.past(&controls);
         if self.physics.is_too_hot() {
             return Err(self.lose(LoadLost::MachineDown));
         }
-        let chance = -(-self.physics.faults_per_hour(&controls) * dt / 3_600.0).exp_m1();
-        if self.dice.random::<f64>() < chance {
-            match faults::draw_kind(&mut self.dice, past) {
-                ChipFault::Artifacts => self.spoilt_frames_left = self.dice.random_range(1..=4),
-                ChipFault::Lost(lost) => return Err(self.lose(lost)),
-            }
-        }
-        self.work += self.physics.throughput(&demand, &controls) * self.run_factor * share * dt;
+        self.fault(dt, past).map_err(|lost| self.lose(lost))?;
+        let most = demand.work_per_frame * controls.frame_cap;
+        let throughput = self.physics.throughput(&demand, &controls) * self.run_factor * share;
+        self.work += throughput.min(most) * dt;
         while self.work >= demand.work_per_frame {
             self.work -= demand.work_per_frame;
             self.draw_frame(load, past);
@@ -175,11 +196,33 @@ impl StandIn {
         Ok(())
     }
 
-    fn draw_frame(&mut self, load: &mut dyn Workload, past: f64) {
+    /// Whether core or memory fails in this step, and how.
+    fn fault(&mut self, dt: f64, past: Past) -> Result<(), LoadLost> {
+        for (domain, past) in [(Domain::Core, past.core), (Domain::Memory, past.memory)] {
+            let chance = -(-Past::rate(past) * dt / 3_600.0).exp_m1();
+            if self.dice.random::<f64>() >= chance {
+                continue;
+            }
+            match faults::draw_kind(&mut self.dice, past) {
+                ChipFault::Artifacts => {
+                    self.spoilt_frames_left = self.dice.random_range(1..=4);
+                    self.spoilt_by = domain;
+                }
+                ChipFault::Lost(lost) => return Err(lost),
+            }
+        }
+        Ok(())
+    }
+
+    fn draw_frame(&mut self, load: &mut dyn Workload, past: Past) {
         load.draw(&mut self.canvas);
         if self.spoilt_frames_left > 0 {
             self.spoilt_frames_left -= 1;
-            faults::spoil(&mut self.canvas, &mut self.dice, past);
+            let past = match self.spoilt_by {
+                Domain::Core => past.core,
+                Domain::Memory => past.memory,
+            };
+            faults::spoil(&mut self.canvas, &mut self.dice, self.spoilt_by, past);
         }
         load.present(&self.canvas);
         self.frames += 1;
@@ -221,12 +264,21 @@ impl Card for StandIn {
     fn apply(&mut self, settings: &Settings) -> Result<(), CardError> {
         self.up()?;
         self.fresh_start = true;
-        for offer in self.description.offers.clone() {
-            let asked = settings.get(offer.kind).or(offer.stock);
-            let binned = asked.map(|value| offer.bin(value));
-            let changes = binned != self.held.get(offer.kind);
-            if changes && self.dice.random::<f64>() >= self.mishaps.not_taken {
-                self.held.set(offer.kind, binned);
+        let mut wanted = Settings::stock(&self.description);
+        for offer in &self.description.offers {
+            match (offer.kind, settings.fan) {
+                (SettingKind::Fan, Some(Fan::Curve(curve))) => {
+                    wanted.fan = Some(Fan::Curve(curve.within(offer.minimum, offer.maximum)));
+                }
+                (kind, _) => {
+                    let asked = settings.get(kind).or(offer.stock);
+                    wanted.set(kind, asked.map(|value| offer.bin(value)));
+                }
+            }
+        }
+        for difference in wanted.differences(&self.held, &self.description) {
+            if self.dice.random::<f64>() >= self.mishaps.not_taken {
+                self.held.copy(difference.kind, &wanted);
             }
         }
         Ok(())
@@ -242,24 +294,34 @@ impl Card for StandIn {
         let controls = self.controls();
         let physics = &self.physics;
         let busy = match self.disturbance {
-            Disturbance::Background(busy) if self.last_demand.is_some() => busy,
+            Disturbance::Background(busy) => busy,
             _ => Percent(0.0),
         };
-        Ok(Sample {
+        let loaded = self.last_demand.map_or(0.0, |demand| demand.load.value() * physics.duty);
+        let offset = controls.memory_offset;
+        let mut sample = Sample {
             at: Seconds(0.0),
             core_clock: Some(Mhz(physics.core_clock(&controls))),
             effective_clock: Some(Mhz(physics.effective_clock(&controls))),
-            memory_clock: Some(Mhz(self.model.clocks.memory_mhz)),
-            voltage: Some(Millivolt(physics.millivolt().round())),
+            memory_clock: Some(Mhz(self.model.memory.clock_mhz + offset)),
+            voltage: Some(Millivolt((physics.point(&controls).volt * 1_000.0).round())),
             board_power: Some(Watt(physics.board_power)),
             core_temperature: Some(Celsius(physics.die)),
             hot_spot: Some(Celsius(physics.hot_spot)),
             fan: Some(Percent(physics.fan)),
-            load: Some(self.last_demand.map_or(Percent(0.0), |demand| demand.load)),
+            load: Some(Percent(loaded)),
             background: Some(busy),
             frame_rate: (self.span > 0.0 && self.last_demand.is_some())
                 .then(|| f64::from(self.frames) / self.span),
-        })
+            chip_power: Some(Watt(physics.chip_power)),
+            memory_temperature: Some(Celsius(physics.memory)),
+        };
+        for channel in Channel::ALL {
+            if !self.description.senses(channel) {
+                sample.set(channel, None);
+            }
+        }
+        Ok(sample)
     }
 
     fn run(&mut self, span: Seconds, load: &mut dyn Workload) -> Result<(), LoadLost> {
@@ -279,6 +341,10 @@ impl Card for StandIn {
         Ok(())
     }
 
+    fn set_room(&mut self, room: Room) {
+        self.physics.set_room(room);
+    }
+
     fn idle(&mut self, span: Seconds) {
         self.fresh_start = true;
         self.last_demand = None;
@@ -292,9 +358,14 @@ impl Card for StandIn {
 
     fn restart_machine(&mut self) -> bool {
         const BOOT: Seconds = Seconds(90.0);
+        self.load_limits();
         self.held = Settings::stock(&self.description);
         (self.down, self.odd) = (false, 1.0);
         self.idle(BOOT);
         true
     }
+}
+
+fn driver_name(release: u32) -> String {
+    format!("{release}.0")
 }

@@ -1,12 +1,15 @@
 //! The parameters of a stand-in: those of its kind, read from TOML, and those of the individual,
 //! drawn from its seed.
 
-use rand::SeedableRng;
+use std::collections::BTreeMap;
+
+use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, Normal};
 use serde::Deserialize;
 use yard_step_core::{
-    CardDescription, CardLimits, Celsius, Channel, Mhz, Millivolt, Offer, SettingKind, Watt,
+    Absent, Ampere, CardDescription, CardLimits, Celsius, Channel, MemoryWiring, Mhz, Millivolt,
+    Offer, Reading, SettingKind, Watt,
 };
 
 use crate::CardError;
@@ -15,10 +18,13 @@ use crate::CardError;
 #[serde(deny_unknown_fields)]
 pub(super) struct Model {
     pub name: String,
-    pub memory_type: String,
-    pub memory_gib: u32,
+    /// Work units per second at 2,000 MHz and the stock memory clock.
+    pub throughput: f64,
     pub clocks: Clocks,
-    pub offers: Offers,
+    pub memory: Memory,
+    pub offers: Vec<Offer>,
+    pub absent_settings: BTreeMap<SettingKind, String>,
+    pub absent_sensors: BTreeMap<Channel, String>,
     pub power: Power,
     pub heat: Heat,
     pub silicon: Silicon,
@@ -30,35 +36,60 @@ pub(super) struct Model {
 pub(super) struct Clocks {
     pub boost_mhz: f64,
     pub bin_mhz: f64,
-    pub memory_mhz: f64,
+    /// Number of performance states, where the curve is made of them.
+    pub states: Option<usize>,
     pub curve: Vec<(f64, f64)>,
-}
-
-#[derive(Debug, Clone, Copy, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub(super) struct OfferModel {
-    minimum: f64,
-    maximum: f64,
-    step: f64,
-    stock: Option<f64>,
 }
 
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct Offers {
-    power_limit_w: OfferModel,
-    temperature_target_c: OfferModel,
-    core_offset_mhz: OfferModel,
-    fan_percent: OfferModel,
+pub(super) struct Memory {
+    kind: String,
+    gib: u32,
+    pub clock_mhz: f64,
+    transfers_per_clock: u32,
+    bus_bits: u32,
+    headroom_mhz: f64,
+    headroom_spread_mhz: f64,
+    headroom_lowest_mhz: f64,
+    headroom_highest_mhz: f64,
+    pub headroom_mhz_per_c: f64,
+    #[serde(default)]
+    pub headroom_mhz_per_mv: f64,
+    pub hazard_mhz: f64,
+    /// Missing where the memory corrects nothing.
+    pub corrects_from_mhz: Option<f64>,
+    #[serde(default = "one")]
+    pub corrects_mhz: f64,
+    pub relaxes: Vec<(f64, f64)>,
+    #[serde(default)]
+    pub timing_levels: Vec<TimingLevel>,
+    /// Memory-side voltage at stock, where there is one.
+    pub stock_mv: Option<f64>,
+}
+
+fn one() -> f64 {
+    1.0
+}
+
+#[derive(Debug, Clone, Copy, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct TimingLevel {
+    pub gain: f64,
+    pub edge_mhz: f64,
 }
 
 #[derive(Debug, Clone, Copy, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct Power {
+    /// Stock limit in watts of a card that counts its limit in percent.
+    stock_limit_w: Option<f64>,
     pub switching_w_per_v2_ghz: f64,
     pub leakage_w_per_v: f64,
     pub leakage_doubling_c: f64,
-    pub regulator_efficiency: f64,
+    pub regulator_w: f64,
+    pub regulator_milliohm: f64,
+    pub current_limit_a: Option<f64>,
     pub memory_w: f64,
     pub board_w: f64,
     pub fan_w: f64,
@@ -68,32 +99,53 @@ pub(super) struct Power {
 #[derive(Debug, Clone, Copy, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct Heat {
-    pub ambient_c: f64,
+    pub temperature_target_c: f64,
     pub die_j_per_k: f64,
-    pub sink_j_per_k: f64,
     pub die_to_sink_k_per_w: f64,
+    pub memory_j_per_k: f64,
+    pub memory_to_sink_k_per_w: f64,
+    pub sink_j_per_k: f64,
     pub hot_spot_k_per_w: f64,
     pub sink_w_per_k_still: f64,
     pub sink_w_per_k_full_fan: f64,
+    pub case_k_per_w_open: f64,
+    pub case_k_per_w_closed: f64,
+    pub case_seconds: f64,
     pub clock_drop_from_c: f64,
     pub clock_drop_step_c: f64,
     pub ceiling_c: f64,
     pub shutdown_c: f64,
     pub fan_seconds: f64,
+    pub fan_stops_below_c: f64,
+    pub fan_from_c: f64,
+    pub fan_from_percent: f64,
+    pub fan_percent_per_c: f64,
 }
 
 #[derive(Debug, Clone, Copy, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct Silicon {
-    pub headroom_mhz: f64,
-    pub headroom_spread_mhz: f64,
-    pub headroom_lowest_mhz: f64,
-    pub headroom_highest_mhz: f64,
+    headroom_mhz: f64,
+    headroom_spread_mhz: f64,
+    headroom_lowest_mhz: f64,
+    headroom_highest_mhz: f64,
     pub headroom_mhz_per_v: f64,
     pub headroom_mhz_per_c: f64,
     pub hazard_mhz: f64,
-    pub leakage_spread: f64,
-    pub mounting_spread: f64,
+    stretches_from_mhz: f64,
+    stretches_spread_mhz: f64,
+    pub stretched_share: f64,
+    pub together_core_mhz: f64,
+    pub together_memory_mhz: f64,
+    pub transition_mhz: f64,
+    geometry_mhz: f64,
+    geometry_spread_mhz: f64,
+    /// Narrowest and widest clock window that may suit a chip best; missing where there is none.
+    window_mhz: Option<(f64, f64)>,
+    #[serde(default)]
+    pub window_loss: f64,
+    leakage_spread: f64,
+    mounting_spread: f64,
     pub score_spread: f64,
 }
 
@@ -115,6 +167,13 @@ impl Mishaps {
     pub const NONE: Self = Self { not_taken: 0.0, background: 0.0, starved: 0.0 };
 }
 
+/// Limits written past the vendor's own into the table that the driver loads at its start.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct LimitOverride {
+    /// Highest power limit that may be asked, W.
+    pub power_limit: Watt,
+}
+
 /// What makes a card an individual.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Individual {
@@ -124,17 +183,39 @@ pub(super) struct Individual {
     pub leakage: f64,
     /// Factor on the resistance between die and sink: how well the cooler is mounted.
     pub mounting: f64,
+    /// Actual MHz past the stock memory clock at which the mean time to a fault is 24 h.
+    pub memory_headroom: f64,
+    /// MHz relative to the edge from where on the clock is stretched.
+    pub stretches_from: f64,
+    /// MHz of headroom between the gentlest and the harshest scene.
+    pub geometry: f64,
+    /// Width of the clock window that suits it best, MHz.
+    pub window: f64,
 }
 
 impl Individual {
-    pub(super) fn draw(silicon: &Silicon, seed: u64) -> Self {
+    pub(super) fn draw(model: &Model, seed: u64) -> Self {
+        let (silicon, memory) = (&model.silicon, &model.memory);
         let mut dice = ChaCha8Rng::seed_from_u64(seed);
         let headroom = normal(&mut dice, silicon.headroom_mhz, silicon.headroom_spread_mhz)
             .clamp(silicon.headroom_lowest_mhz, silicon.headroom_highest_mhz);
+        let leakage = normal(&mut dice, 0.0, silicon.leakage_spread).exp();
+        let mounting = normal(&mut dice, 0.0, silicon.mounting_spread).exp();
+        let memory_headroom = normal(&mut dice, memory.headroom_mhz, memory.headroom_spread_mhz)
+            .clamp(memory.headroom_lowest_mhz, memory.headroom_highest_mhz);
+        let stretches_from =
+            normal(&mut dice, silicon.stretches_from_mhz, silicon.stretches_spread_mhz);
+        let geometry = normal(&mut dice, silicon.geometry_mhz, silicon.geometry_spread_mhz);
+        let (narrow, wide) = silicon.window_mhz.unwrap_or((1.0, 1.0));
+        let window = narrow * (wide / narrow).powf(dice.random::<f64>());
         Self {
             headroom,
-            leakage: normal(&mut dice, 0.0, silicon.leakage_spread).exp(),
-            mounting: normal(&mut dice, 0.0, silicon.mounting_spread).exp(),
+            leakage,
+            mounting,
+            memory_headroom,
+            stretches_from,
+            geometry: geometry.max(0.0),
+            window,
         }
     }
 }
@@ -153,65 +234,117 @@ pub(super) struct Point {
 
 impl Model {
     pub(super) fn read(text: &str) -> Result<Self, CardError> {
-        let bad = |cause: String| CardError::BadModel { name: "a stand-in".into(), cause };
-        let model: Self = toml::from_str(text).map_err(|error| bad(error.to_string()))?;
-        let rising = model.clocks.curve.is_sorted_by(|a, b| a.0 < b.0 && a.1 < b.1);
-        if model.clocks.curve.len() < 2 || !rising || model.clocks.bin_mhz <= 0.0 {
-            return Err(
-                bad("its curve needs two points or more, rising, and a bin above 0".into()),
-            );
+        let bad = |name: &str, cause: String| CardError::BadModel { name: name.into(), cause };
+        let mut model: Self =
+            toml::from_str(text).map_err(|error| bad("a stand-in", error.to_string()))?;
+        model.percent_to_watts();
+        match model.fault() {
+            Some(cause) => Err(bad(&model.name, cause)),
+            None => Ok(model),
         }
-        Ok(model)
     }
 
-    /// The stock curve in bins: every clock the card can hold, with the voltage it needs.
+    /// A power limit that the card counts in percent is turned into watts of its stock limit.
+    fn percent_to_watts(&mut self) {
+        let stock = self.power.stock_limit_w.unwrap_or(0.0) / 100.0;
+        let counted = |offer: &&mut Offer| {
+            offer.kind == SettingKind::PowerLimit && offer.reading == Reading::Percent
+        };
+        if let Some(offer) = self.offers.iter_mut().find(counted) {
+            offer.minimum *= stock;
+            offer.maximum *= stock;
+            offer.step *= stock;
+            offer.stock = offer.stock.map(|percent| percent * stock);
+        }
+    }
+
+    /// What is wrong with the model, if anything is.
+    fn fault(&self) -> Option<String> {
+        let rising = self.clocks.curve.is_sorted_by(|a, b| a.0 < b.0 && a.1 < b.1);
+        if self.clocks.curve.len() < 2 || !rising || self.clocks.bin_mhz <= 0.0 {
+            return Some("its curve needs two points or more, rising, and a bin above 0".into());
+        }
+        if self.clocks.states.is_some_and(|states| states != self.clocks.curve.len()) {
+            return Some("its curve needs one point for each performance state".into());
+        }
+        if self.offer(SettingKind::PowerLimit).and_then(|offer| offer.stock).is_none() {
+            return Some("it needs an offer of power_limit with a stock value".into());
+        }
+        let empty = |offer: &&Offer| offer.step <= 0.0 || offer.minimum > offer.maximum;
+        let bad = self.offers.iter().find(empty)?;
+        Some(format!("its offer of {} is empty or has no step", bad.kind.label()))
+    }
+
+    pub(super) fn offer(&self, kind: SettingKind) -> Option<&Offer> {
+        self.offers.iter().find(|offer| offer.kind == kind)
+    }
+
+    /// Last point of the stock curve.
+    pub(super) fn top(&self) -> Point {
+        let (millivolt, mhz) = self.clocks.curve.last().copied().unwrap_or_default();
+        Point { mhz, volt: millivolt / 1_000.0 }
+    }
+
+    /// The stock curve in bins: every clock the card can hold, with the voltage it needs. A card
+    /// with a clock window goes on beyond the curve's last point at that point's voltage.
     pub(super) fn points(&self) -> Vec<Point> {
-        let curve = &self.clocks.curve;
+        let (curve, bin) = (&self.clocks.curve, self.clocks.bin_mhz);
         let mut points = Vec::new();
         for pair in curve.windows(2) {
             let &[(mv0, mhz0), (mv1, mhz1)] = pair else { continue };
-            let mut mhz = points.last().map_or(mhz0, |p: &Point| p.mhz + self.clocks.bin_mhz);
+            let mut mhz = points.last().map_or(mhz0, |p: &Point| p.mhz + bin);
             while mhz <= mhz1 + 1e-9 {
                 let millivolt = mv0 + (mv1 - mv0) * (mhz - mhz0) / (mhz1 - mhz0);
                 points.push(Point { mhz, volt: millivolt / 1_000.0 });
-                mhz += self.clocks.bin_mhz;
+                mhz += bin;
             }
+        }
+        let highest = self.offer(SettingKind::ClockMaximum).map_or(0.0, |offer| offer.maximum);
+        let Point { mut mhz, volt } = self.top();
+        while mhz + bin <= highest + 1e-9 {
+            mhz += bin;
+            points.push(Point { mhz, volt });
         }
         points
     }
 
     pub(super) fn describe(&self, id: &str, seed: u64) -> CardDescription {
-        let offer = |kind, model: OfferModel| Offer {
-            kind,
-            minimum: model.minimum,
-            maximum: model.maximum,
-            step: model.step,
-            stock: model.stock,
-        };
-        let offers = &self.offers;
-        let (top_mv, top_mhz) = self.clocks.curve.last().copied().unwrap_or_default();
+        let stock = |kind| self.offer(kind).and_then(|offer| offer.stock);
+        let top = self.top();
+        let absent_sensors: Vec<Absent<Channel>> = absences(&self.absent_sensors);
         CardDescription {
             id: id.to_owned(),
             serial: seed.to_string(),
             name: self.name.clone(),
-            memory_type: self.memory_type.clone(),
-            memory_gib: self.memory_gib,
+            memory_type: self.memory.kind.clone(),
+            memory_gib: self.memory.gib,
+            memory_clock: Mhz(self.memory.clock_mhz),
+            memory_wiring: MemoryWiring {
+                transfers_per_clock: self.memory.transfers_per_clock,
+                bus_bits: self.memory.bus_bits,
+            },
+            driver: String::new(),
             limits: CardLimits {
                 boost_clock: Mhz(self.clocks.boost_mhz),
-                highest_clock: Mhz(top_mhz),
+                highest_clock: Mhz(stock(SettingKind::ClockMaximum).unwrap_or(top.mhz)),
                 clock_bin: Mhz(self.clocks.bin_mhz),
-                voltage_ceiling: Millivolt(top_mv),
-                power_limit: Watt(offers.power_limit_w.stock.unwrap_or_default()),
-                temperature_target: Celsius(offers.temperature_target_c.stock.unwrap_or_default()),
+                voltage_ceiling: Millivolt((top.volt * 1_000.0).round()),
+                power_limit: Watt(stock(SettingKind::PowerLimit).unwrap_or_default()),
+                temperature_target: Celsius(self.heat.temperature_target_c),
                 temperature_ceiling: Celsius(self.heat.ceiling_c),
+                current: self.power.current_limit_a.map(Ampere),
             },
-            offers: vec![
-                offer(SettingKind::PowerLimit, offers.power_limit_w),
-                offer(SettingKind::TemperatureTarget, offers.temperature_target_c),
-                offer(SettingKind::CoreOffset, offers.core_offset_mhz),
-                offer(SettingKind::Fan, offers.fan_percent),
-            ],
-            sensors: Channel::ALL.to_vec(),
+            offers: self.offers.clone(),
+            sensors: Channel::ALL
+                .into_iter()
+                .filter(|channel| !self.absent_sensors.contains_key(channel))
+                .collect(),
+            absent_settings: absences(&self.absent_settings),
+            absent_sensors,
         }
     }
+}
+
+fn absences<T: Copy>(all: &BTreeMap<T, String>) -> Vec<Absent<T>> {
+    all.iter().map(|(what, why)| Absent { what: *what, why: why.clone() }).collect()
 }

@@ -271,6 +271,7 @@ impl Climb {
     pub(super) fn ladder(&self) -> Ladder {
         let fallback = Offer {
             kind: SettingKind::CoreOffset,
+            reading: crate::card::Reading::Offset,
             minimum: 0.0,
             maximum: 0.0,
             step: 1.0,

@@ -20,8 +20,9 @@ pub use outcome::{Outcome, Outlook};
 pub use record::{Purpose, Stage, TrialRecord};
 
 use crate::card::{CardDescription, SettingKind};
+use crate::fan::Fan;
 use crate::plan::Plan;
-use crate::settings::{Fan, Settings};
+use crate::settings::Settings;
 use crate::units::{MhzOffset, Percent, Seconds};
 use crate::verdict::{Reference, Verdict};
 

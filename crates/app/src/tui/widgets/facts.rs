@@ -57,13 +57,14 @@ fn columns(width: u16) -> (u16, u16) {
 fn settings(run: &RunView) -> Vec<Fact> {
     SettingKind::ALL
         .into_iter()
-        .filter(|kind| run.asked.get(*kind).is_some() || run.taken.is_some())
+        .filter(|kind| run.asked.get(*kind).is_some() || is_held_always(run, *kind))
         .map(|kind| {
             let taken = run.taken.map(|taken| taken.show(kind));
             let asked = run.asked.show(kind);
             Fact {
                 label: short_label(kind),
-                differs: taken.as_ref().is_some_and(|taken| *taken != asked),
+                differs: taken.as_ref().is_some_and(|taken| *taken != asked)
+                    && run.asked.get(kind).is_some(),
                 taken: taken.unwrap_or_else(|| "–".into()),
                 asked,
                 seen: seen(run, kind),
@@ -72,12 +73,29 @@ fn settings(run: &RunView) -> Vec<Fact> {
         .collect()
 }
 
+/// What every card steers by is shown whether or not it was asked for.
+fn is_held_always(run: &RunView, kind: SettingKind) -> bool {
+    let held = run.taken.is_some_and(|taken| taken.get(kind).is_some());
+    match kind {
+        SettingKind::PowerLimit | SettingKind::TemperatureTarget | SettingKind::CoreOffset => held,
+        SettingKind::Fan => run.taken.is_some(),
+        _ => false,
+    }
+}
+
 const fn short_label(kind: SettingKind) -> &'static str {
     match kind {
         SettingKind::PowerLimit => "power limit",
         SettingKind::TemperatureTarget => "temp. target",
         SettingKind::CoreOffset => "core offset",
+        SettingKind::MemoryOffset => "mem. offset",
+        SettingKind::ClockMinimum => "lowest clock",
+        SettingKind::ClockMaximum => "highest clock",
+        SettingKind::VoltageOffset => "volt. offset",
+        SettingKind::MemoryVoltage => "mem. voltage",
+        SettingKind::MemoryTiming => "mem. timing",
         SettingKind::Fan => "fan",
+        SettingKind::FrameCap => "frame cap",
     }
 }
 
@@ -95,6 +113,16 @@ fn seen(run: &RunView, kind: SettingKind) -> String {
             seen.core_temperature_max.map(|temperature| format!("{temperature} max"))
         }
         SettingKind::Fan => seen.fan.map(|fan| fan.to_string()),
+        SettingKind::ClockMinimum => {
+            seen.clock_line.as_ref().map(|line| format!("{} lowest", line.lowest))
+        }
+        SettingKind::ClockMaximum => {
+            seen.clock_line.as_ref().map(|line| format!("{} highest", line.highest))
+        }
+        SettingKind::MemoryOffset => run.sample.memory_clock.map(|clock| format!("{clock} actual")),
+        SettingKind::VoltageOffset => run.sample.voltage.map(|volts| format!("{volts} now")),
+        SettingKind::FrameCap => seen.frame_rate.map(|rate| format!("{rate:.1} fps")),
+        SettingKind::MemoryVoltage | SettingKind::MemoryTiming => None,
     };
     text.unwrap_or_else(|| "–".into())
 }

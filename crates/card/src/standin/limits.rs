@@ -1,0 +1,127 @@
+//! Where the limits of an individual lie, and what happens beyond them.
+//!
+//! | quantity | formula | units | source |
+//! |---|---|---|---|
+//! | core limit | `f_curve(V) + headroom(V, T) − droop` | MHz | assumption: an individual is so many MHz better than the curve its maker ships |
+//! | curve beyond its top | `slope · dV / (1 + dV / 50 mV)` | MHz | alpha-power law of delay: ever less clock for a volt (Sakurai and Newton 1990) |
+//! | faults | `exp(past / e-fold) / 24 h` | per hour | path delays are spread normally; the tail of that is close to exponential |
+//! | combined droop | `mhz · other domain's share of its headroom` | MHz | assumption: core and memory controller share a supply |
+//! | droop of a load change | `mhz · activity not yet supplied` | MHz | voltage droop ∝ change of current through the supply's impedance |
+//! | resent transfers | `0.001 · exp(MHz beyond the onset / e-fold)` | share | bit errors of a link grow exponentially with lost margin |
+//! | stretched clock | `share · (past − onset)` | MHz | assumption: a clock that follows droops gives up more than it won |
+
+use super::model::{Model, TimingLevel};
+use super::physics::{Controls, Physics};
+
+/// Voltage above the curve's top at which half of the gain is gone, V.
+const SATURATES_V: f64 = 0.05;
+/// Memory-side voltage above stock at which half of the gain is gone, mV.
+const MEMORY_SATURATES_MV: f64 = 120.0;
+/// MHz of memory headroom between the idlest and the busiest bus.
+const TRAFFIC_MHZ: f64 = 24.0;
+
+/// How far past the clock at which the mean time to a fault is 24 h each domain is, in e-folds of
+/// the fault rate; negative is safe ground.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Past {
+    pub core: f64,
+    pub memory: f64,
+}
+
+impl Past {
+    /// Faults per hour of a domain that is `past` e-folds past its limit.
+    pub(super) fn rate(past: f64) -> f64 {
+        past.min(15.0).exp() / 24.0
+    }
+
+    /// Faults per hour in all.
+    pub(super) fn faults_per_hour(self) -> f64 {
+        Self::rate(self.core) + Self::rate(self.memory)
+    }
+}
+
+/// Clock of the stock curve at a voltage, MHz; beyond its ends it goes on, upwards ever flatter.
+pub(super) fn curve_clock(model: &Model, volt: f64) -> f64 {
+    let curve = &model.clocks.curve;
+    let millivolt = volt * 1_000.0;
+    let above = curve.partition_point(|(mv, _)| *mv < millivolt).clamp(1, curve.len() - 1);
+    let ((mv0, mhz0), (mv1, mhz1)) = (curve[above - 1], curve[above]);
+    let slope = (mhz1 - mhz0) / (mv1 - mv0);
+    let beyond = millivolt - mv1;
+    if beyond > 0.0 {
+        return mhz1 + slope * beyond / (1.0 + beyond / 1_000.0 / SATURATES_V);
+    }
+    mhz0 + slope * (millivolt - mv0)
+}
+
+impl Physics {
+    /// How far past the stock curve the core runs, MHz.
+    fn core_beyond_curve(&self, controls: &Controls) -> f64 {
+        let point = self.point(controls);
+        point.mhz - curve_clock(&self.model, point.volt)
+    }
+
+    /// MHz past the core's limit, but for the droop of a load change.
+    fn core_past_steady(&self, controls: &Controls) -> f64 {
+        let (silicon, individual) = (&self.model.silicon, &self.individual);
+        let memory_share = (controls.memory_offset / individual.memory_headroom).clamp(0.0, 1.5);
+        let headroom = individual.headroom
+            + silicon.headroom_mhz_per_v * (self.point(controls).volt - 0.95)
+            + silicon.headroom_mhz_per_c * (self.die - 65.0)
+            - silicon.together_core_mhz * memory_share
+            - individual.geometry * (self.geometry - 0.5);
+        self.core_beyond_curve(controls) - headroom
+    }
+
+    /// Actual MHz past the memory's limit.
+    fn memory_past(&self, controls: &Controls) -> f64 {
+        let (memory, silicon) = (&self.model.memory, &self.model.silicon);
+        let core_share =
+            (self.core_beyond_curve(controls) / self.individual.headroom).clamp(0.0, 1.5);
+        let mv = controls.memory_millivolt;
+        let by_voltage =
+            memory.headroom_mhz_per_mv * mv / (1.0 + mv.max(0.0) / MEMORY_SATURATES_MV);
+        let by_timing = self.timing_level(controls).map_or(0.0, |level| level.edge_mhz);
+        let headroom = self.individual.memory_headroom
+            + memory.headroom_mhz_per_c * (self.memory - 60.0)
+            + by_voltage
+            + by_timing
+            - silicon.together_memory_mhz * core_share
+            - TRAFFIC_MHZ * (self.traffic - 0.5);
+        controls.memory_offset - headroom
+    }
+
+    fn timing_level(&self, controls: &Controls) -> Option<TimingLevel> {
+        self.model.memory.timing_levels.get(controls.timing.checked_sub(1)?).copied()
+    }
+
+    /// How far past their limits core and memory are now.
+    pub(super) fn past(&self, controls: &Controls) -> Past {
+        let droop = self.model.silicon.transition_mhz * self.transient();
+        Past {
+            core: (self.core_past_steady(controls) + droop) / self.model.silicon.hazard_mhz,
+            memory: self.memory_past(controls) / self.model.memory.hazard_mhz,
+        }
+    }
+
+    /// MHz by which the clock is stretched.
+    pub(super) fn stretched(&self, controls: &Controls) -> f64 {
+        let beyond = self.core_past_steady(controls) - self.individual.stretches_from;
+        let most = self.core_clock(controls) * 0.3;
+        (self.model.silicon.stretched_share * beyond.max(0.0)).min(most)
+    }
+
+    /// Rate at which the memory really delivers, as actual MHz.
+    pub(super) fn memory_rate(&self, controls: &Controls) -> f64 {
+        let memory = &self.model.memory;
+        let offset = controls.memory_offset;
+        let relaxed: f64 =
+            memory.relaxes.iter().map(|(from, width)| (offset - from).clamp(0.0, *width)).sum();
+        let timing = self.timing_level(controls).map_or(0.0, |level| level.gain);
+        let resent = memory.corrects_from_mhz.map_or(0.0, |from| {
+            let beyond = (self.memory_past(controls) + from) / memory.corrects_mhz;
+            0.001 * beyond.min(8.0).exp()
+        });
+        (memory.clock_mhz + offset - relaxed) * (1.0 + timing) / (1.0 + resent)
+    }
+}
