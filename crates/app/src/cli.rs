@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use clap::{Args, Parser, Subcommand};
 use directories::ProjectDirs;
-use yard_step_card::CardChoice;
-use yard_step_core::{Plan, Stage, Verdict};
+use yard_step_card::{CardChoice, CardName};
+use yard_step_core::{AlarmAct, AlarmOn, Case, Plan, Stage, Verdict};
 use yard_step_engine::{Pace, Unfinished};
 use yard_step_ledger::DataDir;
 use yard_step_scenes::Scene;
@@ -44,6 +44,10 @@ pub(crate) enum Command {
     Report(ReportOptions),
     /// Write a trace of a stand-in under load, without a climb
     Simulate(SimulateOptions),
+    /// Say what the machine around the cards is like, or see what was said
+    Machine(MachineOptions),
+    /// Read a trace made elsewhere and tell what is in it
+    Import(ImportOptions),
 }
 
 #[derive(Debug, Args)]
@@ -64,14 +68,27 @@ pub(crate) struct CardOptions {
     /// Which individual of a stand-in
     #[arg(long, default_value_t = 1, value_name = "N", allow_negative_numbers = true)]
     pub seed: u64,
+    /// Release of the driver that a stand-in's machine runs
+    #[arg(long, default_value_t = 1, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1_000))]
+    pub driver: u32,
+}
+
+impl CardOptions {
+    /// The individual that is meant.
+    pub(crate) fn name(&self) -> CardName {
+        CardName { choice: self.card.clone(), seed: self.seed, driver: self.driver }
+    }
 }
 
 #[derive(Debug, Args)]
 pub(crate) struct ClimbingOptions {
     #[command(flatten)]
     pub card: CardOptions,
-    /// Stages, in order
-    #[arg(long, default_value = "baseline,core", value_delimiter = ',', value_parser = parse_stage)]
+    /// Another card of the same kind to hold in step, such as standin:tarn-310#8
+    #[arg(long, value_name = "CARD", value_parser = parse_name)]
+    pub in_step: Vec<CardName>,
+    /// Stages, in order [default: baseline,core, as far as the card can do them]
+    #[arg(long, value_delimiter = ',', value_parser = parse_stage)]
     pub stages: Vec<Stage>,
     /// Plan of the climb, a TOML file
     #[arg(long, value_name = "FILE")]
@@ -88,6 +105,9 @@ pub(crate) struct ClimbingOptions {
 pub(crate) struct OpenOptions {
     #[command(flatten)]
     pub climbing: ClimbingOptions,
+    /// Another card of the same machine, such as standin:quern-540#3
+    #[arg(long, value_name = "CARD", value_parser = parse_name)]
+    pub also: Vec<CardName>,
     /// Pace of a stand-in's clock: 1, 10, 60 or max
     #[arg(long, default_value = "1", value_parser = parse_pace)]
     pub pace: Pace,
@@ -143,6 +163,45 @@ pub(crate) struct SimulateOptions {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct MachineOptions {
+    /// Temperature of the room, °C
+    #[arg(long, value_name = "C", allow_negative_numbers = true)]
+    pub ambient: Option<f64>,
+    /// Whether the case is open or closed
+    #[arg(long, value_name = "CASE", value_parser = parse_case)]
+    pub case: Option<Case>,
+    /// Rated power of the supply, W
+    #[arg(long, value_name = "W", allow_negative_numbers = true)]
+    pub supply: Option<f64>,
+    /// Most that the rest of the machine draws, W
+    #[arg(long, value_name = "W", allow_negative_numbers = true)]
+    pub rest: Option<f64>,
+    /// An alarm such as hot-spot=95:stop; instead of a threshold, "off" takes it away
+    #[arg(long, value_name = "WHAT=ABOVE:ACT", value_parser = parse_alarm)]
+    pub alarm: Vec<AlarmChange>,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// An alarm to be set, or to be taken away.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct AlarmChange {
+    pub on: AlarmOn,
+    pub to: Option<(f64, AlarmAct)>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ImportOptions {
+    /// The trace, a CSV file
+    #[arg(value_name = "FILE")]
+    pub file: PathBuf,
+    /// Write what was read as a trace of ours
+    #[arg(long, value_name = "FILE")]
+    pub csv: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct ReportOptions {
     /// Number of the climb
     #[arg(long, value_name = "ID", allow_negative_numbers = true)]
@@ -154,6 +213,38 @@ pub(crate) struct ReportOptions {
 
 fn parse_card(text: &str) -> Result<CardChoice, String> {
     text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
+}
+
+fn parse_name(text: &str) -> Result<CardName, String> {
+    text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
+}
+
+fn parse_case(text: &str) -> Result<Case, String> {
+    [Case::Open, Case::Closed]
+        .into_iter()
+        .find(|case| case.label() == text)
+        .ok_or_else(|| "it is either open or closed".into())
+}
+
+fn parse_alarm(text: &str) -> Result<AlarmChange, String> {
+    let (what, then) =
+        text.split_once('=').ok_or("an alarm is WHAT=ABOVE:ACT, such as hot-spot=95:stop")?;
+    let name = |on: AlarmOn| on.label().replace(' ', "-");
+    let on = AlarmOn::ALL.into_iter().find(|on| name(*on) == what).ok_or_else(|| {
+        let all: Vec<String> = AlarmOn::ALL.into_iter().map(name).collect();
+        format!("there is no alarm on \"{what}\"; there are: {}", all.join(", "))
+    })?;
+    if then == "off" {
+        return Ok(AlarmChange { on, to: None });
+    }
+    let (above, act) = then.split_once(':').unwrap_or((then, "warn"));
+    let above = above.parse().map_err(|_| format!("\"{above}\" is not a number"))?;
+    let act_name = |act: AlarmAct| act.label().replace(' ', "-");
+    let act = AlarmAct::ALL.into_iter().find(|known| act_name(*known) == act).ok_or_else(|| {
+        let all: Vec<String> = AlarmAct::ALL.into_iter().map(act_name).collect();
+        format!("an alarm cannot \"{act}\"; it can: {}", all.join(", "))
+    })?;
+    Ok(AlarmChange { on, to: Some((above, act)) })
 }
 
 fn parse_scene(text: &str) -> Result<Scene, String> {
@@ -224,6 +315,13 @@ mod tests {
     #[case("climb --card standin:tarn-310 --pace 3", "there are: 1, 10, 60, max")]
     #[case("climb --card standin:tarn-310 --unfinished fine", "machine down")]
     #[case("report --climb one --out x.svg", "invalid value 'one'")]
+    #[case("open --card standin:tarn-310 --also tarn", "there is no card \"tarn\"")]
+    #[case("climb --card standin:tarn-310 --driver 0", "0 is not in 1..=1000")]
+    #[case("machine --case ajar", "either open or closed")]
+    #[case("machine --alarm hot-spot", "WHAT=ABOVE:ACT")]
+    #[case("machine --alarm fan=95:stop", "there are: core-temperature, hot-spot, board-power")]
+    #[case("machine --alarm hot-spot=x:stop", "\"x\" is not a number")]
+    #[case("machine --alarm hot-spot=95:shout", "it can: warn, stop, put-back")]
     #[case("fly", "unrecognized subcommand 'fly'")]
     fn wrong_arguments_are_refused_by_name(#[case] line: &str, #[case] told: &str) {
         let words = std::iter::once("yard-step").chain(line.split(' '));

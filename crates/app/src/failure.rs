@@ -35,6 +35,15 @@ impl Failure {
     }
 }
 
+impl Failure {
+    /// What is told.
+    pub(crate) fn text(&self) -> &str {
+        match self {
+            Self::Usage(text) | Self::Failed(text) | Self::Interrupted(text) => text,
+        }
+    }
+}
+
 impl<E: std::error::Error> From<E> for Failure {
     fn from(error: E) -> Self {
         Self::Failed(error.to_string())

@@ -18,7 +18,7 @@ use yard_step_report::ClimbDocument;
 use crate::cards::print;
 use crate::cli::{ClimbOptions, DataDirOption};
 use crate::failure::Failure;
-use crate::open::{Opened, Wanted, open_climb};
+use crate::open::{Opened, Wanted, hold_in_step, open_climb};
 
 /// Least time between two movements of the progress bar.
 const BETWEEN_LOOKS: Duration = Duration::from_millis(100);
@@ -28,7 +28,8 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
         can_be_written(path)?;
     }
     let wanted = Wanted::from_options(&options.climbing)?;
-    let Opened { mut engine, told, lock } = open_climb(&data_dir.resolve()?, wanted)?;
+    let Opened { mut engine, told, lock, .. } = open_climb(&data_dir.resolve()?, &wanted)?;
+    hold_in_step(&mut engine, &options.climbing.in_step)?;
     let mut watcher = Watcher::new(options)?;
     for line in told {
         watcher.say(&line)?;
@@ -71,6 +72,17 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
                 }
                 for note in &run.notes {
                     watcher.say(&format!("          {note}"))?;
+                }
+                for other in &run.in_step {
+                    let verdict = other.verdict.map_or("no verdict", |verdict| verdict.label());
+                    watcher
+                        .say(&format!("          {}: {verdict}. {}", other.card, other.reason))?;
+                }
+                if run.wants_a_look {
+                    return Err(Failure::failed(
+                        "an alarm put the card back, and the climb stands still. Have a look, then \
+                         give the same command again to go on.",
+                    ));
                 }
             }
         }

@@ -3,13 +3,15 @@
 //! ```text
 //!   arguments ──► cli ──► demo, open ──► tui: snapshots drawn, commands sent
 //!                    ├──► climb         headless, to its outcome
-//!                    └──► cards, report, simulate
+//!                    └──► cards, report, simulate, machine, import
 //! ```
 
 mod cards;
 mod cli;
 mod failure;
 mod headless;
+mod import;
+mod machine;
 mod open;
 mod report;
 mod simulate;
@@ -31,6 +33,8 @@ pub fn run() -> ExitCode {
         cli::Command::Cards(options) => cards::cards(&options),
         cli::Command::Report(options) => report::report(&arguments.data_dir, &options),
         cli::Command::Simulate(options) => simulate::simulate(&options),
+        cli::Command::Machine(options) => machine::machine(&arguments.data_dir, &options),
+        cli::Command::Import(options) => import::import(&options),
     };
     match result {
         Ok(()) => ExitCode::SUCCESS,

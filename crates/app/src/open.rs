@@ -3,18 +3,22 @@
 use std::fs::{self, File};
 use std::io::{IsTerminal, stdout};
 
-use yard_step_card::{Card, CardChoice};
-use yard_step_core::{CardDescription, Next, Plan, Stage};
-use yard_step_engine::{Engine, Pace, Unfinished};
+use yard_step_card::{Card, CardName};
+use yard_step_core::{
+    Alarm, AlarmAct, AlarmOn, CardDescription, Case, Celsius, Machine, Next, Plan, Room,
+    SettingKind, Stage, Watt,
+};
+use yard_step_engine::{Engine, EngineError, Opener, Pace, Rack, Unfinished};
 use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
 
 use crate::cli::{ClimbingOptions, DataDirOption, DemoOptions, OpenOptions, read_plan};
 use crate::failure::Failure;
 use crate::tui;
 
-/// The demo's card: bought used by a planetarium, and tuned before the season.
-const DEMO_CARD: &str = "standin:tarn-310";
-const DEMO_SEED: u64 = 29;
+/// The demo's cards, all in the one machine of a planetarium: one bought used, an old one that must
+/// run silent beside the audience, and a new one.
+const DEMO_CARDS: [&str; 3] =
+    ["standin:tarn-310#29", "standin:bracken-208#4", "standin:quern-540#11"];
 
 /// Opens a ledger; tells of one that had to be set aside.
 pub(crate) fn open_ledger(dir: &DataDir) -> Result<(Ledger, Option<String>), Failure> {
@@ -34,57 +38,131 @@ pub(crate) struct Opened {
     pub told: Vec<String>,
     /// Held as long as this process climbs.
     pub lock: File,
+    pub ledger: Ledger,
 }
 
 /// What is to be climbed.
-pub(crate) struct Wanted<'a> {
-    pub choice: &'a CardChoice,
-    pub seed: u64,
+#[derive(Clone)]
+pub(crate) struct Wanted {
+    pub card: CardName,
     pub plan: Plan,
     /// Whether the plan was named, and must not differ from that of a climb taken up.
     pub plan_is_named: bool,
-    pub stages: &'a [Stage],
+    /// Stages that were named; none means all that the card can do.
+    pub stages: Vec<Stage>,
     pub fresh: bool,
     pub unfinished: Unfinished,
     /// Whether a climb that has its outcome is opened again rather than followed by a new one.
     pub reopen: bool,
 }
 
-impl<'a> Wanted<'a> {
-    pub(crate) fn from_options(options: &'a ClimbingOptions) -> Result<Self, Failure> {
+impl Wanted {
+    pub(crate) fn from_options(options: &ClimbingOptions) -> Result<Self, Failure> {
         Ok(Self {
-            choice: &options.card.card,
-            seed: options.card.seed,
+            card: options.card.name(),
             plan: read_plan(options.plan.as_deref())?,
             plan_is_named: options.plan.is_some(),
-            stages: &options.stages,
+            stages: options.stages.clone(),
             fresh: options.fresh,
             unfinished: options.unfinished,
             reopen: false,
         })
     }
+
+    /// The stages that were named, or all that the card can do.
+    fn stages_on(&self, card: &CardDescription) -> Vec<Stage> {
+        if !self.stages.is_empty() {
+            return self.stages.clone();
+        }
+        let can = |stage: &Stage| match stage {
+            Stage::Baseline => true,
+            Stage::Core => card.offer(SettingKind::CoreOffset).is_some(),
+        };
+        Stage::ALL.into_iter().filter(can).collect()
+    }
 }
 
 /// Opens the unfinished climb on a card, or begins a new one.
-pub(crate) fn open_climb(dir: &DataDir, wanted: Wanted<'_>) -> Result<Opened, Failure> {
+pub(crate) fn open_climb(dir: &DataDir, wanted: &Wanted) -> Result<Opened, Failure> {
     let lock = dir.lock()?;
-    let (ledger, told) = open_ledger(dir)?;
-    let mut told: Vec<String> = told.into_iter().collect();
-    let description = wanted.choice.open(wanted.seed, 0)?.description().clone();
-    let found = find_climb(&ledger, &description, &wanted)?;
-    // Chance takes another course after each start: what scattered before does not repeat itself.
-    let course = found.as_ref().map_or(0, trials_begun);
-    let card = Box::new(wanted.choice.open(wanted.seed, course)?);
-    let engine = match found {
-        Some(entry) => resume(card, ledger, entry, &wanted, &mut told)?,
-        None => Engine::begin(card, ledger, wanted.plan, wanted.stages).map_err(usage_or_failed)?,
-    };
-    Ok(Opened { engine, told, lock })
+    let (ledger, set_aside) = open_ledger(dir)?;
+    let (engine, told) = climb_on(&ledger, wanted)?;
+    Ok(Opened { engine, told: set_aside.into_iter().chain(told).collect(), lock, ledger })
 }
 
-fn usage_or_failed(error: yard_step_engine::EngineError) -> Failure {
+/// The unfinished climb on a card, or a new one, with what there is to say about it.
+fn climb_on(ledger: &Ledger, wanted: &Wanted) -> Result<(Engine, Vec<String>), Failure> {
+    let mut told = Vec::new();
+    let description = wanted.card.open(0)?.description().clone();
+    let stages = wanted.stages_on(&description);
+    let found = find_climb(ledger, &description, wanted, &stages)?;
+    // Chance takes another course after each start: what scattered before does not repeat itself.
+    let course = found.as_ref().map_or(0, trials_begun);
+    let card = Box::new(wanted.card.open(course)?);
+    let engine = match found {
+        Some(entry) => resume(card, ledger.clone(), entry, wanted, &stages, &mut told)?,
+        None => Engine::begin(card, ledger.clone(), wanted.plan.clone(), &stages)
+            .map_err(usage_or_failed)?,
+    };
+    Ok((engine, told))
+}
+
+/// Opens the other cards of the machine by their names.
+struct Bay {
+    ledger: Ledger,
+    names: Vec<CardName>,
+    wanted: Wanted,
+}
+
+impl Bay {
+    fn name(&self, card: &CardDescription) -> Result<CardName, EngineError> {
+        let found = self.names.iter().find(|name| name.to_string() == card.key()).cloned();
+        found.ok_or_else(|| EngineError::Rack(format!("{} is not in this machine.", card.key())))
+    }
+}
+
+impl Opener for Bay {
+    fn climb(&mut self, card: &CardDescription) -> Result<(Engine, Vec<String>), EngineError> {
+        let wanted = Wanted { card: self.name(card)?, fresh: false, ..self.wanted.clone() };
+        climb_on(&self.ledger, &wanted)
+            .map_err(|failure| EngineError::Rack(failure.text().to_owned()))
+    }
+
+    fn card(&mut self, card: &CardDescription) -> Result<Box<dyn Card>, EngineError> {
+        let opened = self.name(card)?.open(0);
+        Ok(Box::new(opened.map_err(|error| EngineError::Rack(error.to_string()))?))
+    }
+}
+
+/// All cards of the machine, the one climbed on first.
+fn rack(opened: &Opened, wanted: &Wanted, also: &[CardName]) -> Result<Rack, Failure> {
+    let mut names = vec![wanted.card.clone()];
+    for name in also {
+        if !names.contains(name) {
+            names.push(CardName { driver: wanted.card.driver, ..name.clone() });
+        }
+    }
+    let mut cards = Vec::new();
+    for name in &names {
+        cards.push(name.open(0)?.description().clone());
+    }
+    let wanted = Wanted { stages: Vec::new(), plan_is_named: false, ..wanted.clone() };
+    let bay = Bay { ledger: opened.ledger.clone(), names, wanted };
+    Ok(Rack::new(cards, 0, Box::new(bay)))
+}
+
+/// Holds the named cards in step.
+pub(crate) fn hold_in_step(engine: &mut Engine, names: &[CardName]) -> Result<(), Failure> {
+    for name in names {
+        let card = Box::new(name.open(engine.climb().trials().len() as u64)?);
+        engine.hold_in_step(card).map_err(Failure::usage)?;
+    }
+    Ok(())
+}
+
+fn usage_or_failed(error: EngineError) -> Failure {
     match error {
-        yard_step_engine::EngineError::Climb(error) => Failure::usage(error),
+        EngineError::Climb(error) => Failure::usage(error),
         other => Failure::failed(other),
     }
 }
@@ -92,7 +170,8 @@ fn usage_or_failed(error: yard_step_engine::EngineError) -> Failure {
 fn find_climb(
     ledger: &Ledger,
     card: &CardDescription,
-    wanted: &Wanted<'_>,
+    wanted: &Wanted,
+    stages: &[Stage],
 ) -> Result<Option<ClimbEntry>, Failure> {
     let open = ledger.open_climb(card)?;
     if wanted.fresh {
@@ -109,7 +188,7 @@ fn find_climb(
     Ok(ledger.climbs()?.into_iter().rev().find(|entry| {
         entry.card.key() == key
             && entry.state == ClimbState::Ended
-            && entry.stages == wanted.stages
+            && entry.stages == stages
             && (!wanted.plan_is_named || entry.plan == wanted.plan)
     }))
 }
@@ -122,7 +201,8 @@ fn resume(
     card: Box<dyn Card>,
     ledger: Ledger,
     entry: ClimbEntry,
-    wanted: &Wanted<'_>,
+    wanted: &Wanted,
+    stages: &[Stage],
     told: &mut Vec<String>,
 ) -> Result<Engine, Failure> {
     let (id, ended) = (entry.id, entry.trials.len());
@@ -132,7 +212,7 @@ fn resume(
              to go on with it, or add --fresh to give it up and begin anew"
         )));
     }
-    if entry.stages != wanted.stages {
+    if entry.stages != stages {
         let names: Vec<&str> = entry.stages.iter().map(|stage| stage.label()).collect();
         return Err(Failure::usage(format!(
             "climb {id} on this card is not finished and has the stages {list}: name them with \
@@ -159,7 +239,12 @@ pub(crate) fn open(data_dir: &DataDirOption, options: &OpenOptions) -> Result<()
     needs_terminal()?;
     let mut wanted = Wanted::from_options(&options.climbing)?;
     wanted.reopen = true;
-    show(open_climb(&data_dir.resolve()?, wanted)?, options.pace)
+    let mut opened = open_climb(&data_dir.resolve()?, &wanted)?;
+    let in_step = &options.climbing.in_step;
+    hold_in_step(&mut opened.engine, in_step)?;
+    let also: Vec<CardName> = in_step.iter().chain(&options.also).cloned().collect();
+    let rack = rack(&opened, &wanted, &also)?;
+    show(opened, rack, options.pace)
 }
 
 pub(crate) fn demo(data_dir: &DataDirOption, options: &DemoOptions) -> Result<(), Failure> {
@@ -168,40 +253,56 @@ pub(crate) fn demo(data_dir: &DataDirOption, options: &DemoOptions) -> Result<()
     if options.fresh {
         set_demo_aside(&dir)?;
     }
-    let choice: CardChoice = DEMO_CARD.parse().map_err(Failure::failed)?;
-    let wanted = |plan: Plan| Wanted {
-        choice: &choice,
-        seed: DEMO_SEED,
+    let [card, others @ ..] = &demo_cards()?[..] else { return Ok(()) };
+    let wanted = |plan: Plan, reopen| Wanted {
+        card: card.clone(),
         plan,
         plan_is_named: false,
-        stages: &Stage::ALL,
+        stages: Vec::new(),
         fresh: false,
         unfinished: Unfinished::MachineDown,
-        reopen: true,
+        reopen,
     };
     let is_new = !dir.ledger().exists();
     let mut history = Vec::new();
     if is_new {
-        history.push(make_history(&dir, wanted(hasty_plan()?))?);
+        history.push(make_history(&dir, &wanted(hasty_plan()?, false))?);
     }
-    let mut opened = open_climb(&dir, Wanted { reopen: !is_new, ..wanted(Plan::default()) })?;
+    let wanted = wanted(Plan::default(), !is_new);
+    let mut opened = open_climb(&dir, &wanted)?;
     opened.told.splice(..0, history);
-    show(opened, options.pace)
+    let rack = rack(&opened, &Wanted { reopen: true, ..wanted }, others)?;
+    show(opened, rack, options.pace)
+}
+
+fn demo_cards() -> Result<Vec<CardName>, Failure> {
+    DEMO_CARDS.iter().map(|name| name.parse().map_err(Failure::failed)).collect()
 }
 
 /// What the keeper of the planetarium did last autumn, in a hurry: one baseline run, no long
 /// confirming run. It is really climbed, once, when the demo's ledger is made.
-fn make_history(dir: &DataDir, wanted: Wanted<'_>) -> Result<String, Failure> {
+fn make_history(dir: &DataDir, wanted: &Wanted) -> Result<String, Failure> {
     let mut opened = open_climb(dir, wanted)?;
+    opened.engine.set_machine(demo_machine())?;
     while let Next::Trial(_) = opened.engine.climb().next() {
         opened.engine.carry_out(false, &mut ())?;
     }
     let profile = opened.engine.keep("last autumn")?;
-    let kept = profile.settings.show(yard_step_core::SettingKind::CoreOffset);
+    let kept = profile.settings.show(SettingKind::CoreOffset);
     Ok(format!(
         "Fernhollow Planetarium's Tarn 310 was tuned in a hurry last autumn and kept at {kept}. \
          Before the summer season it is to be done properly."
     ))
+}
+
+/// What the keeper has entered of the machine. The rest of it is still to be measured.
+fn demo_machine() -> Machine {
+    Machine {
+        room: Some(Room { ambient: Celsius(20.0), case: Case::Closed }),
+        supply: Some(Watt(1_600.0)),
+        rest: None,
+        alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 98.0, act: AlarmAct::Warn }],
+    }
 }
 
 fn hasty_plan() -> Result<Plan, Failure> {
@@ -235,9 +336,10 @@ fn needs_terminal() -> Result<(), Failure> {
     ))
 }
 
-fn show(opened: Opened, pace: Pace) -> Result<(), Failure> {
-    let Opened { engine, told, lock } = opened;
-    let result = tui::run(engine, pace, told);
+fn show(opened: Opened, rack: Rack, pace: Pace) -> Result<(), Failure> {
+    let Opened { engine, told, lock, ledger } = opened;
+    drop(ledger);
+    let result = tui::run(engine, rack, pace, told);
     drop(lock);
     result.map_err(Failure::failed)
 }

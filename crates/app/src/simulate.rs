@@ -14,7 +14,7 @@ use crate::cli::SimulateOptions;
 use crate::failure::Failure;
 
 pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
-    let mut card = options.card.card.open(options.card.seed, 0)?;
+    let mut card = options.card.name().open(0)?;
     let asked = read_settings(options, card.description())?;
     // A trace is of the settings and the physics, not of a mishap of the day.
     card.set_mishaps(Mishaps::NONE);

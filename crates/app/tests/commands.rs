@@ -256,7 +256,10 @@ fn cards_are_described_and_their_edges_told_only_on_request() {
         assert!(output.status.success(), "{}", stderr(&output));
         stdout(&output)
     };
-    assert!(describe(&[]).contains("core clock offset   -150 to 300 MHz in steps of 15, offset"));
+    assert!(
+        describe(&[])
+            .contains("core clock offset     −150 MHz to +300 MHz in steps of 15 MHz, offset")
+    );
     assert!(!describe(&[]).contains("edge") && !describe(&["--json"]).contains("edge"));
     let revealed: Value = serde_json::from_str(&describe(&["--reveal", "--json"])).unwrap();
     let edge = revealed["edges"]["core_offset_mhz"].as_i64().unwrap();
@@ -293,7 +296,10 @@ fn a_simulation_writes_ten_samples_a_second_under_the_settings_it_was_given() {
     let output = simulate(&text_of(&settings), "3");
     assert!(output.status.success(), "{}", stderr(&output));
     let told = stdout(&output);
-    assert!(told.contains("power limit 9999 W is outside 110 to 286 W: 286 W is asked"), "{told}");
+    assert!(
+        told.contains("power limit 9999 W is outside 110 W to 286 W: 286 W is asked"),
+        "{told}"
+    );
     assert!(told.contains("core clock offset: asked +40 MHz, rounded to +30 MHz"), "{told}");
     let text = fs::read_to_string(&csv).unwrap();
     let rows: Vec<Vec<&str>> = text.lines().map(|line| line.split(',').collect()).collect();

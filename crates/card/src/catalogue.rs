@@ -48,6 +48,47 @@ impl CardChoice {
     }
 }
 
+/// One individual card: a kind and its seed, such as `standin:tarn-310#7`, under a release of the
+/// driver.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CardName {
+    /// The kind.
+    pub choice: CardChoice,
+    /// Which individual.
+    pub seed: u64,
+    /// Release of the driver its machine runs, from 1.
+    pub driver: u32,
+}
+
+impl CardName {
+    /// Switches the card on. `course` is as in [`CardChoice::open`].
+    ///
+    /// # Errors
+    /// The model that ships for this kind is unusable.
+    pub fn open(&self, course: u64) -> Result<StandIn, CardError> {
+        let mut card = self.choice.open(self.seed, course)?;
+        card.set_driver(self.driver);
+        Ok(card)
+    }
+}
+
+impl fmt::Display for CardName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}#{}", self.choice, self.seed)
+    }
+}
+
+impl FromStr for CardName {
+    type Err = ChoiceError;
+
+    fn from_str(name: &str) -> Result<Self, ChoiceError> {
+        let unknown = || ChoiceError { asked: name.to_owned() };
+        let (kind, seed) = name.split_once('#').unwrap_or((name, "1"));
+        let seed = seed.parse().map_err(|_| unknown())?;
+        Ok(Self { choice: kind.parse().map_err(|_| unknown())?, seed, driver: 1 })
+    }
+}
+
 impl fmt::Display for CardChoice {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{PREFIX}{}", self.kind)
@@ -78,6 +119,16 @@ mod tests {
             assert_eq!(card.description().id, choice.to_string());
             assert_eq!(choice.to_string().parse(), Ok(choice));
         }
+    }
+
+    #[rstest]
+    #[case("standin:quern-540#12", 12)]
+    #[case("standin:quern-540", 1)]
+    fn an_individual_is_named_by_its_kind_and_seed(#[case] name: &str, #[case] seed: u64) {
+        let card: CardName = name.parse().unwrap();
+        assert_eq!(card.seed, seed);
+        assert_eq!(card.open(0).unwrap().description().key(), card.to_string());
+        assert!("standin:quern-540#x".parse::<CardName>().is_err());
     }
 
     #[rstest]

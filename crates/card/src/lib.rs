@@ -8,7 +8,7 @@
 mod catalogue;
 mod standin;
 
-pub use catalogue::{CardChoice, ChoiceError, KINDS};
+pub use catalogue::{CardChoice, CardName, ChoiceError, KINDS};
 pub use standin::{Disturbance, Edges, LimitOverride, Mishaps, StandIn, Warm};
 
 use thiserror::Error;

@@ -13,6 +13,7 @@
 //! [`Climb`] proposes one trial after another and learns from their verdicts. Who carries the
 //! trials out, and where they are written down, is nobody's business here.
 
+pub mod alarm;
 mod card;
 mod climb;
 mod clock_line;
@@ -21,32 +22,41 @@ mod fan;
 mod fixtures;
 mod limiter;
 mod load;
+mod machine;
 mod memory_rate;
 mod plan;
+mod plateau;
+mod prerequisites;
 mod room;
 mod sample;
 mod settings;
 pub mod statistics;
 mod strip;
+mod trace;
 mod units;
 pub mod verdict;
 mod watch;
 
+pub use alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use card::{Absent, CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
 pub use climb::{
-    Baseline, Bracket, Climb, ClimbError, ClimbEvent, Failure, Ladder, LadderStep, Next, Outcome,
-    Outlook, Proposal, Purpose, Stage, TrialRecord, TrialRequest,
+    Baseline, Bracket, Climb, ClimbError, ClimbEvent, Failure, InStepRecord, Ladder, LadderStep,
+    Next, Outcome, Outlook, Proposal, Purpose, Stage, TrialRecord, TrialRequest,
 };
 pub use clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
 pub use fan::{Fan, FanCurve, FanCurveError, MOST_FAN_POINTS};
 pub use limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute};
 pub use load::{Demand, Frame, Workload};
+pub use machine::{Machine, MachineError, SupplyHeadroom};
 pub use memory_rate::MemoryWiring;
 pub use plan::{BaselinePlan, CorePlan, Hold, Plan, PlanError, Rules};
+pub use plateau::{Plateau, Warming};
+pub use prerequisites::{Facts, Prerequisite, Standing, prerequisites};
 pub use room::{Case, Room};
 pub use sample::Sample;
 pub use settings::{Clamped, Difference, Settings, SettingsError};
-pub use strip::{Bucket, Lane, Merge, Strip, Timeline};
+pub use strip::{Bucket, Merge, Strip, Timeline};
+pub use trace::{CHUNK_SAMPLES, Columns, Trace};
 pub use units::{
     Ampere, Celsius, GigabytesPerSecond, MegaTransfers, Mhz, MhzOffset, Millivolt, MillivoltOffset,
     Percent, Seconds, Watt,

@@ -8,7 +8,7 @@ use std::ops::RangeInclusive;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::units::{MhzOffset, Percent, Seconds};
+use crate::units::{Celsius, MhzOffset, Percent, Seconds};
 
 /// Why a plan cannot be used.
 #[derive(Debug, Error, PartialEq)]
@@ -57,13 +57,14 @@ pub struct BaselinePlan {
     pub runs: u32,
     /// Measured length of a run, warm-up not included.
     pub seconds: f64,
-    /// Warm-up before the first run: the heat of a cooler settles in minutes, not in seconds.
+    /// Longest warm-up before the first run. It ends sooner once the card's temperature is within
+    /// 1.5 K of the plateau it is foreseen to reach: a cooler settles in minutes, not in seconds.
     pub warm_up_seconds: f64,
 }
 
 impl Default for BaselinePlan {
     fn default() -> Self {
-        Self { runs: 3, seconds: 180.0, warm_up_seconds: 420.0 }
+        Self { runs: 3, seconds: 180.0, warm_up_seconds: 900.0 }
     }
 }
 
@@ -115,6 +116,9 @@ pub struct Rules {
     pub artifact_grace_seconds: f64,
     /// Average background load above which a run is void.
     pub most_background_percent: f64,
+    /// A baseline run in whose measured part the card still warms by more than this, in K, is void:
+    /// it was cold.
+    pub most_warming_k: f64,
     /// A score lower than the baseline by less than this is not called slower.
     pub slower_tolerance_percent: f64,
 }
@@ -125,6 +129,7 @@ impl Default for Rules {
             retries: 3,
             artifact_grace_seconds: 5.0,
             most_background_percent: 1.0,
+            most_warming_k: 3.0,
             slower_tolerance_percent: 1.5,
         }
     }
@@ -191,6 +196,12 @@ impl Plan {
         Percent(self.rules.most_background_percent)
     }
 
+    /// Most that a card may still warm in a baseline run that counts.
+    #[must_use]
+    pub fn most_warming(&self) -> Celsius {
+        Celsius(self.rules.most_warming_k)
+    }
+
     /// How long a run goes on after its first wrong frame.
     #[must_use]
     pub fn artifact_grace(&self) -> Seconds {
@@ -220,7 +231,7 @@ impl Plan {
     }
 
     /// The one table of what each number may be.
-    fn ranges(&self) -> [(&'static str, f64, RangeInclusive<f64>, &'static str); 16] {
+    fn ranges(&self) -> [(&'static str, f64, RangeInclusive<f64>, &'static str); 17] {
         let Self { hold, baseline, core, rules, .. } = self;
         [
             ("hold.fan_percent", hold.fan_percent, 30.0..=100.0, "%"),
@@ -238,6 +249,7 @@ impl Plan {
             ("rules.retries", f64::from(rules.retries), 0.0..=20.0, "times"),
             ("rules.artifact_grace_seconds", rules.artifact_grace_seconds, 0.0..=600.0, "s"),
             ("rules.most_background_percent", rules.most_background_percent, 0.0..=100.0, "%"),
+            ("rules.most_warming_k", rules.most_warming_k, 0.5..=100.0, "K"),
             ("rules.slower_tolerance_percent", rules.slower_tolerance_percent, 0.0..=50.0, "%"),
         ]
     }

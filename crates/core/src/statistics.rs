@@ -1,6 +1,8 @@
 //! Small statistics over plain slices. Every function answers `None` where there is nothing to
 //! compute from, so that an empty run never turns into a zero.
 
+use statrs::distribution::{ContinuousCDF, StudentsT};
+
 /// Arithmetic mean.
 #[must_use]
 pub fn mean(values: &[f64]) -> Option<f64> {
@@ -16,6 +18,18 @@ pub fn standard_deviation(values: &[f64]) -> Option<f64> {
     let middle = mean(values)?;
     let squares: f64 = values.iter().map(|v| (v - middle).powi(2)).sum();
     Some((squares / (values.len() - 1) as f64).sqrt())
+}
+
+/// How far above the middle of `values` one more value from the same source may lie by chance: the
+/// one-sided 95 % prediction bound of a normal sample, `t · s · √(1 + 1/n)` with Student's t of
+/// n − 1 degrees of freedom (Hahn and Meeker, *Statistical Intervals*, ch. 4). `None` for fewer
+/// than two values.
+#[must_use]
+pub fn prediction_bound(values: &[f64]) -> Option<f64> {
+    let spread = standard_deviation(values)?;
+    let count = values.len() as f64;
+    let student = StudentsT::new(0.0, 1.0, count - 1.0).ok()?;
+    Some(student.inverse_cdf(0.95) * spread * (1.0 + 1.0 / count).sqrt())
 }
 
 /// The value below which the given share (0 to 1) of the values lies, interpolated linearly
@@ -116,5 +130,23 @@ mod tests {
             (running.lowest(), running.mean(), running.highest()),
             (Some(70.0), Some(75.0), Some(80.0))
         );
+    }
+
+    #[rstest]
+    #[case(&[1.0], None)]
+    #[case(&[10.0, 10.0, 10.0], Some(0.0))]
+    // t(0.95, 2) = 2.920, s = 1, √(4/3) = 1.1547
+    #[case(&[9.0, 10.0, 11.0], Some(3.3717))]
+    // t(0.95, 1) = 6.314, s = √2, √1.5 = 1.2247
+    #[case(&[9.0, 11.0], Some(10.936))]
+    fn the_prediction_bound_is_that_of_the_tables(
+        #[case] values: &[f64],
+        #[case] expected: Option<f64>,
+    ) {
+        let bound = prediction_bound(values);
+        assert_eq!(bound.is_some(), expected.is_some());
+        if let (Some(bound), Some(expected)) = (bound, expected) {
+            assert!((bound - expected).abs() < 0.002, "{bound}");
+        }
     }
 }

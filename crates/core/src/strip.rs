@@ -1,7 +1,5 @@
 //! Time series of bounded size that never lose a spike.
 
-use crate::limiter::LimiterShares;
-
 /// What a bucket of a [`Timeline`] must be able to do: take in its neighbour.
 pub trait Merge: Copy {
     /// Both together.
@@ -47,9 +45,6 @@ impl Merge for Bucket {
 
 /// Lowest, mean and highest of one channel over time.
 pub type Strip = Timeline<Bucket>;
-
-/// What limited the clock over time.
-pub type Lane = Timeline<LimiterShares>;
 
 /// Readings in buckets of equal length. When all buckets are used, neighbours are joined and the
 /// length doubles, so that any run fits and every extreme stays visible. A stretch without a
@@ -159,7 +154,6 @@ impl<B: Merge> Timeline<B> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::limiter::Limiter;
     use rstest::rstest;
 
     #[rstest]
@@ -211,16 +205,5 @@ mod tests {
         assert_eq!(strip.column(5, 10, 10.0), None);
         assert_eq!(strip.column(0, 0, 10.0), None);
         assert_eq!(strip.column(0, 10, 0.0), None);
-    }
-
-    #[rstest]
-    fn a_lane_keeps_the_shares_when_its_buckets_are_joined() {
-        let mut lane = Lane::new(4, 1.0);
-        for second in 0..32 {
-            let limiter = if second % 4 == 0 { Limiter::Voltage } else { Limiter::Power };
-            lane.push(f64::from(second), Some(LimiterShares::of(limiter)));
-        }
-        let all = lane.extent().unwrap();
-        assert_eq!((all.share(Limiter::Voltage), all.largest()), (0.25, Some(Limiter::Power)));
     }
 }

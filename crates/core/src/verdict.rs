@@ -21,10 +21,11 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
+use crate::alarm::AlarmRaised;
 use crate::card::Channel;
 use crate::limiter::{FULL_LOAD_PERCENT, Limiter};
 use crate::settings::Difference;
-use crate::units::{Mhz, Percent, Seconds};
+use crate::units::{Celsius, Mhz, Percent, Seconds};
 use crate::watch::Seen;
 
 /// The end of a trial, in one word. Ordered by precedence, the gravest first.
@@ -143,6 +144,8 @@ pub enum Ending {
     Ceiling,
     /// A sensor fell silent under load.
     SensorLost(Channel),
+    /// An alarm of the user's stopped it.
+    Alarm(AlarmRaised),
 }
 
 /// Something that went wrong in a run.
@@ -200,6 +203,8 @@ pub struct Evidence<'a> {
     pub more_clock_asked: bool,
     /// Background load above which a run is void.
     pub most_background: Percent,
+    /// Warming in the measured part above which a run is void; none where it does not matter.
+    pub most_warming: Option<Celsius>,
     /// Boost bin of the card.
     pub clock_bin: Mhz,
 }
@@ -270,6 +275,7 @@ fn void(evidence: &Evidence<'_>) -> Finding {
             "The {} sensor fell silent after {after}; the load was stopped and the card put back.",
             channel.label()
         ),
+        Ending::Alarm(raised) => format!("Stopped after {after}: {raised}."),
         _ => match (seen.load, seen.background) {
             // A frame cap leaves the card idle on purpose.
             (Some(load), _)
@@ -282,11 +288,21 @@ fn void(evidence: &Evidence<'_>) -> Finding {
                 "Other programs kept the card busy ({:.1} % of the time): this run proves nothing.",
                 busy.value()
             ),
+            _ if is_cold(evidence) => format!(
+                "The card was still cold: it warmed by {:.1} K while it was measured, and would \
+                 have been slower warm.",
+                seen.warming.unwrap_or_default().value()
+            ),
             _ if seen.frames == 0 => "Not one frame was checked: this run proves nothing.".into(),
             _ => return None,
         },
     };
     Some((Verdict::Void, reason))
+}
+
+fn is_cold(evidence: &Evidence<'_>) -> bool {
+    let warming = evidence.seen.warming.zip(evidence.most_warming);
+    warming.is_some_and(|(warming, most)| warming > most)
 }
 
 fn held_back(evidence: &Evidence<'_>) -> Finding {
@@ -348,6 +364,7 @@ pub fn gain_percent(score: f64, reference: f64) -> f64 {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::alarm::{Alarm, AlarmAct, AlarmOn};
     use crate::card::SettingKind;
     use crate::fixtures::seen;
     use rstest::rstest;
@@ -376,6 +393,7 @@ mod tests {
             }),
             more_clock_asked: true,
             most_background: Percent(1.0),
+            most_warming: Some(Celsius(3.0)),
             clock_bin: Mhz(15.0),
         })
     }
@@ -402,6 +420,16 @@ mod tests {
     #[case::idle(|c: &mut Case| c.seen.load = Some(Percent(89.0)), Verdict::Void)]
     #[case::just_loaded(|c: &mut Case| c.seen.load = Some(Percent(90.0)), Verdict::Clean)]
     #[case::busy(|c: &mut Case| c.seen.background = Some(Percent(2.0)), Verdict::Void)]
+    #[case::cold(|c: &mut Case| c.seen.warming = Some(Celsius(3.1)), Verdict::Void)]
+    #[case::warm(|c: &mut Case| c.seen.warming = Some(Celsius(2.9)), Verdict::Clean)]
+    #[case::alarm(|c: &mut Case| c.ending = Ending::Alarm(AlarmRaised {
+        alarm: Alarm { on: AlarmOn::HotSpot, above: 80.0, act: AlarmAct::Stop },
+        value: 81.0,
+    }), Verdict::Void)]
+    #[case::capped(|c: &mut Case| {
+        c.seen.load = Some(Percent(70.0));
+        c.seen.limiters = vec![(Limiter::FrameCap, 0.9)];
+    }, Verdict::Clean)]
     #[case::frameless(|c: &mut Case| c.seen.frames = 0, Verdict::Void)]
     #[case::ceiling(|c: &mut Case| c.ending = Ending::Ceiling, Verdict::HeldBack)]
     #[case::slower(|c: &mut Case| c.score = 980.0, Verdict::Slower)]

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::card::{CardLimits, Channel};
 use crate::clock_line::{ClockLine, read_clock_line};
 use crate::limiter::{Limiter, LimiterShares, attribute};
+use crate::plateau::{Plateau, Warming};
 use crate::sample::Sample;
 use crate::settings::Settings;
 use crate::statistics::{Running, quantile};
@@ -46,6 +47,12 @@ pub struct Seen {
     pub wrong_pixels: u64,
     /// When the first wrong frame came.
     pub first_wrong: Option<Seconds>,
+    /// How much the card warmed while it was measured.
+    #[serde(default)]
+    pub warming: Option<Celsius>,
+    /// The temperature it was going to, as far as the course of its warming told.
+    #[serde(default)]
+    pub plateau: Option<Celsius>,
 }
 
 impl Seen {
@@ -85,6 +92,7 @@ pub struct Watch {
     load: Running,
     background: Running,
     shares: LimiterShares,
+    warming: Warming,
     seconds: Seconds,
     frames: u64,
     measured_frames: u64,
@@ -113,6 +121,7 @@ impl Watch {
             load: Running::default(),
             background: Running::default(),
             shares: LimiterShares::default(),
+            warming: Warming::default(),
             seconds: Seconds::default(),
             frames: 0,
             measured_frames: 0,
@@ -127,6 +136,7 @@ impl Watch {
         self.seconds = sample.at;
         self.core_temperature.push(sample.get(Channel::CoreTemperature));
         self.hot_spot.push(sample.get(Channel::HotSpot));
+        self.warming.push(sample.at, sample.core_temperature.or(sample.hot_spot));
         let limiter = attribute(sample, &self.taken, &self.limits);
         if self.measures(sample.at) {
             self.clock.extend(sample.core_clock.map(|clock| (sample.at, clock)));
@@ -155,6 +165,17 @@ impl Watch {
         }
     }
 
+    /// Where the temperature is going, once that can be told.
+    #[must_use]
+    pub fn plateau(&self) -> Option<Plateau> {
+        self.warming.plateau()
+    }
+
+    /// Ends the warm-up at `at`, sooner than was foreseen.
+    pub fn end_warm_up(&mut self, at: Seconds) {
+        self.warm_up = at;
+    }
+
     /// Frames with wrong pixels so far.
     #[must_use]
     pub fn wrong_frames(&self) -> u64 {
@@ -176,11 +197,13 @@ impl Watch {
         Seen {
             clock_line: read_clock_line(&self.clock, self.limits.clock_bin),
             frame_rate_low: quantile(&self.frame_rates, 0.01),
+            warming: self.warming.rise_since(self.warm_up),
+            plateau: self.plateau().map(|plateau| plateau.temperature),
             ..self.glance()
         }
     }
 
-    /// What was seen so far, without what needs the whole series (clock line, 1 % low).
+    /// What was seen so far, without what needs the whole series (clock line, 1 % low, warming).
     #[must_use]
     pub fn glance(&self) -> Seen {
         Seen {
@@ -204,6 +227,8 @@ impl Watch {
             wrong_frames: self.wrong_frames,
             wrong_pixels: self.wrong_pixels,
             first_wrong: self.first_wrong,
+            warming: None,
+            plateau: None,
         }
     }
 

@@ -2,21 +2,21 @@
 
 use yard_step_card::{Card, LoadLost};
 use yard_step_core::{
-    CardDescription, Climb, ClimbEvent, Difference, Ending, Evidence, Fault, Judgement, Meaning,
-    MhzOffset, Next, Plan, Proposal, Sample, Seconds, Seen, Settings, Stage, TrialRecord, Verdict,
-    judge,
+    AlarmAct, CardDescription, Climb, ClimbEvent, Difference, Ending, Facts, Fault, InStepRecord,
+    Judgement, Limiter, Machine, Meaning, MhzOffset, Next, Plan, Prerequisite, Proposal, Sample,
+    Seconds, Seen, Settings, Stage, TrialRecord, Verdict, attribute, prerequisites,
 };
 use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Profile};
 use yard_step_scenes::SceneRun;
 
+use crate::apply::apply_whole;
 use crate::error::EngineError;
-use crate::trial::{LiveRun, Overseer, Run, Steer, TICK};
-use crate::view::RunView;
+use crate::in_step::InStep;
+use crate::trial::{LiveRun, Overseer, Run, Steer, TICK, judgement_of};
+use crate::view::{Mark, MarkKind, RunView};
 
 /// Samples collected before they are written down: a minute of them.
 const SAMPLES_AT_ONCE: usize = 600;
-/// Time a card is given to take its settings.
-const SETTLE: Seconds = Seconds(1.0);
 
 /// What to make of a trial that has no outcome.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -44,6 +44,14 @@ pub struct Engine {
     kept: Option<Settings>,
     /// A trial that has its intent in the ledger and no outcome yet.
     begun: Option<Intent>,
+    /// What the user said of the machine.
+    machine: Machine,
+    /// The factory state, as it was copied at first sight.
+    factory: Settings,
+    /// Cards of the same kind that do the same.
+    in_step: Vec<InStep>,
+    /// Trials there were when the climb was taken up again.
+    resumed_after: usize,
 }
 
 impl Engine {
@@ -52,14 +60,14 @@ impl Engine {
     /// # Errors
     /// The climb cannot be laid out on this card, or the ledger fails.
     pub fn begin(
-        card: Box<dyn Card>,
+        mut card: Box<dyn Card>,
         ledger: Ledger,
         plan: Plan,
         stages: &[Stage],
     ) -> Result<Self, EngineError> {
         let climb = Climb::new(card.description().clone(), plan, stages)?;
         let scene = SceneRun::new(climb.plan().scene.parse()?);
-        ledger.note_card(card.description())?;
+        let (machine, factory) = first_sight(&ledger, card.as_mut())?;
         let climb_id = ledger.begin_climb(card.description(), climb.plan(), climb.stages())?;
         let kept = last_kept(&ledger, card.description())?;
         Ok(Self {
@@ -73,6 +81,10 @@ impl Engine {
             ended: false,
             kept,
             begun: None,
+            machine,
+            factory,
+            in_step: Vec::new(),
+            resumed_after: 0,
         })
     }
 
@@ -82,14 +94,15 @@ impl Engine {
     /// # Errors
     /// The climb cannot be laid out on this card, or the ledger fails.
     pub fn resume(
-        card: Box<dyn Card>,
+        mut card: Box<dyn Card>,
         ledger: Ledger,
         entry: ClimbEntry,
         unfinished: Unfinished,
     ) -> Result<(Self, Option<String>), EngineError> {
         let climb = entry.lay_out()?;
         let scene = SceneRun::new(climb.plan().scene.parse()?);
-        let rows = entry.trials.iter().map(|trial| trial.id).collect();
+        let rows: Vec<i64> = entry.trials.iter().map(|trial| trial.id).collect();
+        let (machine, factory) = first_sight(&ledger, card.as_mut())?;
         let kept = last_kept(&ledger, card.description())?;
         let mut engine = Self {
             card,
@@ -97,7 +110,11 @@ impl Engine {
             ledger,
             climb,
             climb_id: entry.id,
+            resumed_after: rows.len(),
             rows,
+            machine,
+            factory,
+            in_step: Vec::new(),
             ended_stages: entry.ended_stages,
             ended: entry.state == ClimbState::Ended,
             kept,
@@ -115,8 +132,8 @@ impl Engine {
         intent: &Intent,
         unfinished: Unfinished,
     ) -> Result<String, EngineError> {
-        let samples = self.ledger.samples(intent.id)?;
-        let seconds = samples.last().map_or(Seconds(0.0), |sample| sample.at);
+        let samples = self.ledger.trace(intent.id, |_| Limiter::Unknown)?;
+        let seconds = Seconds(samples.seconds());
         let (judged, reason, kind) = match unfinished {
             Unfinished::MachineDown => (
                 Verdict::MachineDown,
@@ -205,6 +222,7 @@ impl Engine {
             scene: self.scene.scene().name().into(),
             planned: request.seconds,
             warm_up: request.warm_up,
+            room: self.machine.room,
         };
         intent.id = self.ledger.begin_trial(&intent)?;
         self.begun = Some(intent.clone());
@@ -212,47 +230,62 @@ impl Engine {
         let row = intent.id;
         let mut events: Vec<Event> =
             clamped.notes.into_iter().map(|note| event(row, "clamped", note)).collect();
-        let taken = self.apply(&intent.asked);
-        let differences =
-            taken.as_ref().map(|t| intent.asked.differences(t, &card)).unwrap_or_default();
-        events.extend(differences.iter().map(|d| event(row, "applied", d.to_string())));
-        let refused = differences.iter().any(|difference| !difference.rounded);
-        let mut run = Run::new(intent, &card, taken);
-        let ending = match taken {
+        let applied = apply_whole(self.card.as_mut(), &intent.asked);
+        events.extend(applied.told.iter().map(|text| event(row, "applied", text.clone())));
+        let mut beside = true;
+        for other in &mut self.in_step {
+            beside &= other.begin(&intent);
+        }
+        let mut run = Run::new(intent, &card, applied.taken);
+        let ending = match applied.taken {
             None => Ending::MachineDown,
-            Some(_) if refused => Ending::NotBegun,
-            Some(_) => self.watch(&mut run, overseer)?,
+            Some(_) if applied.is_refused() => Ending::NotBegun,
+            // Its own part is in order, but the cards in step cannot follow.
+            Some(_) if !beside => Ending::Stopped,
+            Some(_) => self.watch(&mut run, request.until_warm, overseer)?,
         };
-        events.extend(self.after(&ending).map(|text| event(row, "restart", text)));
-        let record = self.judged(&run, &ending, &differences);
-        if record.judged.meaning() != Meaning::Holds && !self.to_stock() {
+        let end = run.sample().at;
+        run.marks.extend(self.after(&ending).map(|text| Mark {
+            at: end,
+            kind: MarkKind::Restart,
+            text,
+        }));
+        let record = self.judged(&run, &ending, &applied.differences);
+        let put_back = match &ending {
+            Ending::Alarm(raised) if raised.alarm.act == AlarmAct::PutBack => self.put_back(),
+            _ => record.judged.meaning() == Meaning::Holds || self.to_stock(),
+        };
+        if !put_back {
             events.push(event(row, "stock", EngineError::DoesNotGoBack.to_string()));
         }
+        events.extend(run.marks.iter().map(|mark| mark.event(row)));
         let notes = events.iter().map(|event| event.text.clone()).collect();
         let pending = std::mem::take(&mut run.pending);
         self.ledger.end_trial(row, &record, run.written, pending, events)?;
         self.begun = None;
-        let mut view = LiveRun { run: &run, scene: &self.scene }.view();
-        (view.seen, view.score, view.notes) = (record.seen.clone(), record.score, notes);
-        view.judgement = Some(Judgement { verdict: record.judged, reason: record.reason.clone() });
+        let live = LiveRun { run: &run, scene: &self.scene, in_step: &self.in_step };
+        let mut view = live.view().ended(&record);
+        view.notes = notes;
+        view.wants_a_look =
+            matches!(ending, Ending::Alarm(raised) if raised.alarm.act == AlarmAct::PutBack);
         self.rows.push(row);
         self.climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
         self.note_state()?;
         Ok(view)
     }
 
-    fn apply(&mut self, asked: &Settings) -> Option<Settings> {
-        self.card.apply(asked).ok()?;
-        self.card.idle(SETTLE);
-        self.card.taken().ok()
-    }
-
     /// Runs the load and watches until something ends it.
-    fn watch(&mut self, run: &mut Run, overseer: &mut dyn Overseer) -> Result<Ending, EngineError> {
+    fn watch(
+        &mut self,
+        run: &mut Run,
+        until_warm: bool,
+        overseer: &mut dyn Overseer,
+    ) -> Result<Ending, EngineError> {
         self.scene.rewind();
         let grace = self.climb.plan().artifact_grace();
-        let ticks = (run.intent.planned.value() / TICK.value()).round() as u64;
-        for tick in 1..=ticks {
+        let mut tick = 0_u64;
+        while (tick as f64) < (run.intent.planned.value() / TICK.value()).round() {
+            tick += 1;
             let at = Seconds(tick as f64 / 10.0);
             let lost = self.card.run(TICK, &mut self.scene).err();
             run.take_frames(at, self.scene.take_checked());
@@ -273,10 +306,22 @@ impl Engine {
                 run.faults.push(Fault::at(at, alarm_name(&ending)));
                 return Ok(ending);
             }
+            if let Some(raised) = run.alarms_raised(&self.machine.alarms) {
+                return Ok(Ending::Alarm(raised));
+            }
             if run.has_seen_enough(grace) {
                 return Ok(Ending::Finished);
             }
-            if overseer.tick(&LiveRun { run, scene: &self.scene }) == Steer::Stop {
+            if !self.in_step.iter_mut().all(|other| other.tick(at, grace)) {
+                return Ok(Ending::Finished);
+            }
+            // Once a second is often enough to look where the heat is going.
+            if until_warm && at < run.intent.warm_up && tick.is_multiple_of(10) && run.is_warm() {
+                run.end_warm_up(at);
+                self.in_step.iter_mut().for_each(|other| other.end_warm_up(at));
+            }
+            let live = LiveRun { run, scene: &self.scene, in_step: &self.in_step };
+            if overseer.tick(&live) == Steer::Stop {
                 run.faults.push(Fault::at(at, Fault::STOPPED));
                 return Ok(Ending::Stopped);
             }
@@ -294,27 +339,31 @@ impl Engine {
         self.card.restart_machine().then(|| format!("{what}: the machine was restarted."))
     }
 
-    fn judged(&self, run: &Run, ending: &Ending, differences: &[Difference]) -> TrialRecord {
+    /// The outcome of a run. The graver verdict counts where cards are held in step.
+    fn judged(&mut self, run: &Run, ending: &Ending, differences: &[Difference]) -> TrialRecord {
         let seen = run.watch.seen();
-        let score = run.score();
-        let intent = &run.intent;
-        let judgement = judge(&Evidence {
-            ending,
-            differences,
-            seen: &seen,
-            score,
-            reference: self.climb.reference(),
-            more_clock_asked: intent.asked.core_offset.unwrap_or_default() > MhzOffset::STOCK,
-            most_background: self.climb.plan().most_background(),
-            clock_bin: self.card.description().limits.clock_bin,
-        });
+        let (plan, card) = (self.climb.plan(), self.card.description());
+        let reference = self.climb.reference();
+        let own = judgement_of(run, ending, differences, &seen, reference, plan, card);
+        let climb = &self.climb;
+        let in_step: Vec<InStepRecord> =
+            self.in_step.iter_mut().filter_map(|other| other.judged(ending, climb)).collect();
+        let gravest = in_step.iter().min_by_key(|other| other.judged);
+        let Judgement { verdict, reason } = match gravest.filter(|g| g.judged < own.verdict) {
+            Some(other) => Judgement {
+                verdict: other.judged,
+                reason: format!("{}, held in step: {}", other.card, other.reason),
+            },
+            None => own,
+        };
         TrialRecord {
             taken: run.taken,
             seconds: seen.seconds,
             seen,
-            score,
+            score: run.score(),
             faults: run.faults.clone(),
-            ..intent.judged(judgement.verdict, judgement.reason)
+            in_step,
+            ..run.intent.judged(verdict, reason)
         }
     }
 
@@ -400,39 +449,113 @@ impl Engine {
             settings: outcome.settings,
             climb: Some(self.climb_id),
             trial: outcome.kept_trial,
+            driver: Some(self.card.description().driver.clone()),
         };
         self.ledger.keep(self.card.description(), &profile)?;
         self.kept = Some(outcome.settings);
         if self.restore(&outcome.settings) { Ok(profile) } else { Err(EngineError::DoesNotGoBack) }
     }
 
-    /// Puts the card to its factory settings; whether it holds them.
+    /// Puts the card to its factory state, as it was copied at first sight; whether it holds it.
     pub fn to_stock(&mut self) -> bool {
-        let stock = Settings::stock(self.card.description());
-        self.restore(&stock)
+        let factory = self.factory;
+        self.restore(&factory)
     }
 
     /// Puts the card to the last kept settings, or to stock; whether it holds them.
     pub fn put_back(&mut self) -> bool {
-        let settings = self.kept.unwrap_or_else(|| Settings::stock(self.card.description()));
+        let settings = self.kept.unwrap_or(self.factory);
         self.restore(&settings)
     }
 
-    /// Asks for settings, again where they are not taken, and answers whether they are held in the
-    /// end.
     fn restore(&mut self, settings: &Settings) -> bool {
-        for _ in 0..5 {
-            if self.card.apply(settings).is_err() {
-                // The machine is down: a card comes back from that at stock by itself.
-                return true;
-            }
-            let held = self.card.taken().ok();
-            let card = self.card.description();
-            if held.is_some_and(|t| settings.differences(&t, card).iter().all(|d| d.rounded)) {
-                return true;
-            }
+        for other in &mut self.in_step {
+            let stock = Settings::stock(other.card().description());
+            other.put_to(&stock);
         }
-        false
+        restore(self.card.as_mut(), settings)
+    }
+
+    /// Holds another card of the same kind in step from the next trial on.
+    ///
+    /// # Errors
+    /// It is of another kind, or the ledger fails.
+    pub fn hold_in_step(&mut self, mut card: Box<dyn Card>) -> Result<(), EngineError> {
+        let (one, other) = (self.card.description(), card.description());
+        if one.name != other.name || one.key() == other.key() {
+            return Err(EngineError::NotAlike {
+                one: format!("{} {}", one.name, one.serial),
+                other: format!("{} {}", other.name, other.serial),
+            });
+        }
+        first_sight(&self.ledger, card.as_mut())?;
+        self.in_step.push(InStep::new(card, self.scene.scene()));
+        Ok(())
+    }
+
+    /// Lets a card held in step go, at stock; whether there was one of that key.
+    pub fn let_go(&mut self, key: &str) -> bool {
+        let place = self.in_step.iter().position(|one| one.card().description().key() == key);
+        let Some(place) = place else { return false };
+        let mut other = self.in_step.remove(place);
+        let stock = Settings::stock(other.card().description());
+        other.put_to(&stock);
+        true
+    }
+
+    /// Keys of the cards held in step.
+    #[must_use]
+    pub fn held_in_step(&self) -> Vec<String> {
+        self.in_step.iter().map(|other| other.card().description().key()).collect()
+    }
+
+    /// What the user said of the machine.
+    #[must_use]
+    pub fn machine(&self) -> &Machine {
+        &self.machine
+    }
+
+    /// Writes down what the user says of the machine. It holds from the next trial on.
+    ///
+    /// # Errors
+    /// A number that cannot be, or the ledger fails.
+    pub fn set_machine(&mut self, machine: Machine) -> Result<(), EngineError> {
+        machine.check()?;
+        self.ledger.set_machine(&machine)?;
+        if let Some(room) = machine.room {
+            self.card.set_room(room);
+            self.in_step.iter_mut().for_each(|other| other.card_mut().set_room(room));
+        }
+        self.machine = machine;
+        Ok(())
+    }
+
+    /// What should be looked at before the first change. `cards` are all of the machine.
+    ///
+    /// # Errors
+    /// The ledger cannot be read.
+    pub fn prerequisites(
+        &mut self,
+        cards: &[&CardDescription],
+    ) -> Result<Vec<Prerequisite>, EngineError> {
+        let profiles = self.ledger.profiles(self.card.description())?;
+        let idle = self.card.sample().ok().filter(|sample| {
+            // Under a load of its own, the card tells nothing of others.
+            sample.load.is_none_or(|load| load.value() < 1.0)
+        });
+        let card = self.card.description();
+        let is_waiting = self.resumed_after > 0
+            && self.resumed_after == self.climb.trials().len()
+            && !self.ended;
+        Ok(prerequisites(&Facts {
+            card,
+            cards,
+            machine: &self.machine,
+            factory_copied: self.ledger.factory(card)?.is_some(),
+            idle: idle.as_ref(),
+            unfinished_climb: is_waiting.then_some(self.climb_id),
+            profile: profiles.first().map(|p| (p.name.as_str(), p.driver.as_deref())),
+        }))
     }
 
     /// Lets time pass on the card without a load.
@@ -454,7 +577,11 @@ impl Engine {
         let Some((record, row)) = found else {
             return Err(EngineError::NothingToDo(format!("There is no trial {number}.")));
         };
-        let samples = self.ledger.samples(*row)?;
+        let limits = self.card.description().limits;
+        let held = record.taken.unwrap_or(record.asked);
+        let trace = self.ledger.trace(*row, |sample| attribute(sample, &held, &limits))?;
+        let mut events = self.ledger.events(self.climb_id)?;
+        events.retain(|event| event.trial == Some(*row));
         let intent = Intent {
             id: *row,
             climb: self.climb_id,
@@ -465,8 +592,9 @@ impl Engine {
             scene: record.scene.clone(),
             planned: record.seconds,
             warm_up: Seconds(0.0),
+            room: record.room,
         };
-        Ok(Run::replay(intent, self.card.description(), record, &samples))
+        Ok(Run::replay(intent, self.card.description(), record, trace, &events))
     }
 
     /// Begins another climb on the same card by the same plan; one that has no outcome is given up.
@@ -518,6 +646,36 @@ impl Drop for Engine {
     fn drop(&mut self) {
         self.put_back();
     }
+}
+
+/// Notes a card, with its factory state the first time; answers what is known of the machine, and
+/// that state. The card is told of the room it stands in.
+fn first_sight(ledger: &Ledger, card: &mut dyn Card) -> Result<(Machine, Settings), EngineError> {
+    let stock = Settings::stock(card.description());
+    let held = card.taken().unwrap_or(stock);
+    ledger.note_card(card.description(), &held)?;
+    let machine = ledger.machine()?;
+    if let Some(room) = machine.room {
+        card.set_room(room);
+    }
+    let factory = ledger.factory(card.description())?.unwrap_or(stock);
+    Ok((machine, factory))
+}
+
+/// Asks for settings, again where they are not taken, and answers whether they are held in the end.
+pub(crate) fn restore(card: &mut dyn Card, settings: &Settings) -> bool {
+    for _ in 0..5 {
+        if card.apply(settings).is_err() {
+            // The machine is down: a card comes back from that at stock by itself.
+            return true;
+        }
+        let held = card.taken().ok();
+        let description = card.description();
+        if held.is_some_and(|t| settings.differences(&t, description).iter().all(|d| d.rounded)) {
+            return true;
+        }
+    }
+    false
 }
 
 fn last_kept(ledger: &Ledger, card: &CardDescription) -> Result<Option<Settings>, EngineError> {

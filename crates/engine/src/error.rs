@@ -1,7 +1,7 @@
 //! What keeps the engine from going on.
 
 use thiserror::Error;
-use yard_step_core::ClimbError;
+use yard_step_core::{ClimbError, MachineError};
 use yard_step_ledger::LedgerError;
 use yard_step_scenes::UnknownScene;
 
@@ -25,6 +25,20 @@ pub enum EngineError {
         "the card does not hold the settings it was put to, though it was asked five times: restart the machine to have it at stock"
     )]
     DoesNotGoBack,
+    /// Two cards that cannot be held in step.
+    #[error("{one} and {other} cannot be held in step: that takes two different cards of one kind")]
+    NotAlike {
+        /// The card climbed on.
+        one: String,
+        /// The other.
+        other: String,
+    },
+    /// A fact about the machine that cannot be.
+    #[error(transparent)]
+    Machine(#[from] MachineError),
+    /// Another card of the machine cannot be opened.
+    #[error("{0}")]
+    Rack(String),
     /// There is no trial to carry out.
     #[error("{0}")]
     NothingToDo(String),

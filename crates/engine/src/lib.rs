@@ -9,9 +9,12 @@
 //! [`Engine`] does one trial at a time and is driven directly by the headless climb; [`Session`]
 //! puts it on a thread of its own, takes [`Command`]s and publishes a [`Snapshot`] to draw.
 
+mod apply;
 mod engine;
 mod error;
+mod in_step;
 mod pace;
+mod rack;
 mod session;
 mod trial;
 mod view;
@@ -19,6 +22,10 @@ mod view;
 pub use engine::{Engine, Unfinished};
 pub use error::EngineError;
 pub use pace::{Pace, Pacer};
+pub use rack::{Opener, Rack};
 pub use session::{Command, Session};
 pub use trial::{LiveRun, Overseer, Steer, TICK};
-pub use view::{Activity, ClimbSummary, NextView, Picture, RunView, Snapshot, Strips};
+pub use view::{
+    Activity, ClimbSummary, InStepView, Mark, MarkKind, NextView, Picture, RackCard, RunView,
+    Snapshot,
+};

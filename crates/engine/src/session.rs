@@ -5,12 +5,13 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
-use yard_step_core::{Climb, MhzOffset, Next, Seconds, SettingKind, Stage, Verdict};
+use yard_step_core::{Climb, Machine, MhzOffset, Next, Seconds, SettingKind, Stage, Verdict};
 use yard_step_ledger::ClimbEntry;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
 use crate::pace::{Pace, Pacer};
+use crate::rack::Rack;
 use crate::trial::{LiveRun, Overseer, Steer};
 use crate::view::{Activity, ClimbSummary, NextView, RunView, Snapshot};
 
@@ -57,6 +58,14 @@ pub enum Command {
     /// Look at the trial so many after (or before) the one looked at; after the last comes the
     /// present.
     LookBeside(i32),
+    /// Lay a recorded trial over the one shown, or no longer.
+    LayOver(Option<u32>),
+    /// Note what the user says of the machine.
+    SetMachine(Machine),
+    /// Take another card of the rack up.
+    Choose(usize),
+    /// Hold a card of the rack in step with the present one, or let it go.
+    ToggleInStep(usize),
     /// Change to the next pace of the virtual clock.
     NextPace,
     /// Begin another climb on the same card.
@@ -78,6 +87,7 @@ impl Session {
     #[must_use]
     pub fn start(
         mut engine: Engine,
+        rack: Rack,
         pace: Pace,
         greeting: Vec<String>,
         changed: impl Fn() + Send + Sync + 'static,
@@ -102,7 +112,7 @@ impl Session {
         };
         let thread = thread::spawn(move || {
             let _rings_at_the_end = bell;
-            Work { engine, desk }.run();
+            Work { engine, rack, desk }.run();
         });
         Self { commands, snapshot, thread: Some(thread) }
     }
@@ -244,12 +254,14 @@ impl Overseer for Desk {
 
 struct Work {
     engine: Engine,
+    rack: Rack,
     desk: Desk,
 }
 
 impl Work {
     fn run(mut self) {
         self.read_lists();
+        self.look_around();
         self.desk.publish();
         while !self.desk.quitting {
             for command in std::mem::take(&mut self.desk.later) {
@@ -278,7 +290,20 @@ impl Work {
         let factor = self.desk.state.pace.factor().unwrap_or(60.0);
         self.engine.idle(Seconds(WAITING_TICK.as_secs_f64() * factor));
         (self.desk.state.held, self.desk.state.sensors) = self.engine.card_now();
+        self.look_around();
         self.desk.publish();
+    }
+
+    /// Looks again at what should be in order before the first change.
+    fn look_around(&mut self) {
+        let state = &mut self.desk.state;
+        state.machine = Arc::new(self.engine.machine().clone());
+        state.rack = Arc::new(self.rack.view(&self.engine.held_in_step()));
+        state.present = self.rack.present();
+        match self.engine.prerequisites(&self.rack.cards()) {
+            Ok(found) => state.prerequisites = Arc::new(found),
+            Err(error) => self.desk.tell(error.to_string()),
+        }
     }
 
     fn command(&mut self, command: Command) {
@@ -320,10 +345,18 @@ impl Work {
             Command::Mark { trial, verdict } => self.mark(trial, verdict),
             Command::Look(number) => self.look(number),
             Command::LookBeside(by) => self.look(self.beside(by)),
+            Command::LayOver(number) => self.lay_over(number),
+            Command::SetMachine(machine) => self
+                .engine
+                .set_machine(machine)
+                .map(|()| self.desk.answer("Noted. It holds from the next trial on.")),
+            Command::Choose(index) => self.choose(index),
+            Command::ToggleInStep(index) => self.toggle_in_step(index),
             Command::NewClimb => self.engine.begin_anew().map(|()| {
                 self.read_lists();
                 self.desk.state.run = None;
                 self.desk.state.looked_at = None;
+                self.desk.state.laid_over = None;
                 self.desk.answer(format!("Climb {} begins.", self.engine.climb_id()));
             }),
         };
@@ -331,7 +364,52 @@ impl Work {
             self.desk.answer(error.to_string());
         }
         self.refresh();
+        self.look_around();
         self.desk.publish();
+    }
+
+    fn choose(&mut self, index: usize) -> Result<(), EngineError> {
+        if index == self.rack.present() {
+            return Ok(());
+        }
+        let (engine, told) = self.rack.choose(index)?;
+        // The card that is left is put back when its engine goes.
+        self.engine = engine;
+        let now = self.engine.card_now();
+        let state = &mut self.desk.state;
+        let notices = std::mem::take(&mut state.notices);
+        *state = first_snapshot(&self.engine, state.pace, notices);
+        (state.held, state.sensors) = now;
+        self.read_lists();
+        let card = self.engine.description();
+        let name =
+            format!("{}, individual {}: climb {}.", card.name, card.serial, self.engine.climb_id());
+        for text in told {
+            self.desk.tell(text);
+        }
+        self.desk.answer(name);
+        Ok(())
+    }
+
+    fn toggle_in_step(&mut self, index: usize) -> Result<(), EngineError> {
+        let card = self.rack.named(index)?;
+        let name = format!("{}, individual {}", card.name, card.serial);
+        if self.engine.let_go(&card.key()) {
+            self.desk.answer(format!("{name} is no longer held in step, and at stock."));
+            return Ok(());
+        }
+        let other = self.rack.bare(index)?;
+        self.engine.hold_in_step(other)?;
+        self.desk.answer(format!("{name} is held in step from the next trial on."));
+        Ok(())
+    }
+
+    fn lay_over(&mut self, number: Option<u32>) -> Result<(), EngineError> {
+        self.desk.state.laid_over = match number {
+            None => None,
+            Some(number) => Some(Arc::new(self.engine.recorded_run(number)?)),
+        };
+        Ok(())
     }
 
     fn try_next(&mut self, yes: bool) {
@@ -351,6 +429,10 @@ impl Work {
                     );
                     self.desk.tell(text);
                 }
+                if view.wants_a_look {
+                    self.desk.state.auto = false;
+                    self.desk.answer("An alarm put the card back: have a look before going on.");
+                }
                 self.desk.state.run = Some(Arc::new(view));
             }
             Err(error) => {
@@ -363,6 +445,7 @@ impl Work {
             self.desk.state.auto = false;
         }
         self.refresh();
+        self.look_around();
         self.desk.publish();
     }
 
@@ -451,6 +534,11 @@ fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) -> Snapshot
         outlook: climb.outlook(),
         run: None,
         looked_at: None,
+        laid_over: None,
+        machine: Arc::new(engine.machine().clone()),
+        prerequisites: Arc::new(Vec::new()),
+        rack: Arc::new(Vec::new()),
+        present: 0,
         held: None,
         sensors: None,
         nudge_step: MhzOffset(climb.plan().core.fine_step_mhz),

@@ -3,13 +3,15 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    CardDescription, Channel, Ending, Fault, Judgement, LimiterShares, Mhz, Sample, Seconds,
-    SettingKind, Settings, TrialRecord, Watch,
+    Alarm, AlarmAct, AlarmRaised, CardDescription, CardLimits, Channel, Difference, Ending,
+    Evidence, Fault, Judgement, Mhz, MhzOffset, Plan, Reference, Sample, Seconds, Seen,
+    SettingKind, Settings, Stage, Trace, TrialRecord, Watch, alarm, judge,
 };
-use yard_step_ledger::Intent;
+use yard_step_ledger::{Event, Intent};
 use yard_step_scenes::{SceneRun, WORK_PER_FRAME};
 
-use crate::view::{Picture, RunView, Strips};
+use crate::in_step::InStep;
+use crate::view::{Mark, MarkKind, Picture, RunView};
 
 /// Time between two samples.
 pub const TICK: Seconds = Seconds(0.1);
@@ -44,6 +46,7 @@ impl Overseer for () {
 pub struct LiveRun<'a> {
     pub(crate) run: &'a Run,
     pub(crate) scene: &'a SceneRun,
+    pub(crate) in_step: &'a [InStep],
 }
 
 impl LiveRun<'_> {
@@ -62,7 +65,8 @@ impl LiveRun<'_> {
     /// All there is to see of it. This copies its series: once a drawn frame is often enough.
     #[must_use]
     pub fn view(&self) -> RunView {
-        RunView { picture: Some(self.picture()), ..self.run.view() }
+        let in_step = self.in_step.iter().map(InStep::view).collect();
+        RunView { picture: Some(self.picture()), in_step, ..self.run.view() }
     }
 
     fn picture(&self) -> Picture {
@@ -96,10 +100,14 @@ pub(crate) struct Run {
     pub(crate) pending: Vec<Sample>,
     /// Place of the first pending one among all.
     pub(crate) written: usize,
-    strips: Strips,
+    /// What happened at which time, in words.
+    pub(crate) marks: Vec<Mark>,
+    trace: Trace,
     sample: Sample,
     card: CardDescription,
     silent: u32,
+    /// Alarms that have gone off already.
+    told: Vec<Alarm>,
 }
 
 impl Run {
@@ -112,31 +120,63 @@ impl Run {
             faults: Vec::new(),
             pending: Vec::new(),
             written: 0,
-            strips: Strips::new(),
+            marks: Vec::new(),
+            trace: Trace::new(),
             sample: Sample::default(),
             card: card.clone(),
             silent: 0,
+            told: Vec::new(),
         }
     }
 
-    /// A run as it was, from its record and its samples.
+    /// A run as it was, from its record, its samples and its events.
     pub(crate) fn replay(
         intent: Intent,
         card: &CardDescription,
         record: &TrialRecord,
-        samples: &[Sample],
+        trace: Trace,
+        events: &[Event],
     ) -> RunView {
         let mut run = Self::new(intent, card, record.taken);
-        for sample in samples {
-            run.take_sample(*sample);
+        run.sample = trace.at(trace.seconds()).map(|(sample, _)| sample).unwrap_or_default();
+        run.marks = events.iter().map(Mark::of_event).collect();
+        run.trace = trace;
+        RunView { faults: record.faults.clone(), ..run.view() }.ended(record)
+    }
+
+    pub(crate) fn sample(&self) -> Sample {
+        self.sample
+    }
+
+    /// Whether the card is as warm as this load makes it.
+    pub(crate) fn is_warm(&self) -> bool {
+        self.watch.plateau().is_some_and(|plateau| plateau.is_reached())
+    }
+
+    /// The card is warm: what follows counts, and the run ends as much sooner.
+    pub(crate) fn end_warm_up(&mut self, at: Seconds) {
+        let saved = self.intent.warm_up - at;
+        self.intent.warm_up = at;
+        self.intent.planned = self.intent.planned - saved;
+        self.watch.end_warm_up(at);
+        self.mark(at, MarkKind::Note, "The card is warm: from here on it counts.".into());
+    }
+
+    pub(crate) fn mark(&mut self, at: Seconds, kind: MarkKind, text: String) {
+        self.marks.push(Mark { at, kind, text });
+    }
+
+    /// The user's alarms that this sample sets off for the first time, the gravest first.
+    pub(crate) fn alarms_raised(&mut self, alarms: &[Alarm]) -> Option<AlarmRaised> {
+        let raised = alarm::raised(alarms, &self.sample, self.watch.wrong_frames());
+        for one in &raised {
+            if !self.told.contains(&one.alarm) {
+                self.told.push(one.alarm);
+                let at = self.sample.at;
+                self.mark(at, MarkKind::Alarm, format!("Alarm: {one}."));
+            }
         }
-        RunView {
-            seen: record.seen.clone(),
-            score: record.score,
-            faults: record.faults.clone(),
-            judgement: Some(Judgement { verdict: record.verdict(), reason: record.reason.clone() }),
-            ..run.view()
-        }
+        raised.into_iter().find(|one| one.alarm.act != AlarmAct::Warn)
     }
 
     pub(crate) fn take_frames(&mut self, at: Seconds, checked: impl Iterator<Item = (u64, u64)>) {
@@ -155,7 +195,7 @@ impl Run {
 
     pub(crate) fn take_sample(&mut self, sample: Sample) {
         let limiter = self.watch.sample(&sample);
-        self.strips.push(&sample, LimiterShares::of(limiter));
+        self.trace.push(&sample, limiter);
         self.pending.push(sample);
         self.sample = sample;
     }
@@ -198,7 +238,7 @@ impl Run {
             taken: self.taken,
             seen: self.watch.glance(),
             score: self.score(),
-            target: Mhz(limits.highest_clock.value()) + held.core_offset.unwrap_or_default(),
+            target: target(limits, &held),
             power_limit: held.get(SettingKind::PowerLimit).unwrap_or(limits.power_limit.value()),
             temperature_target: held
                 .get(SettingKind::TemperatureTarget)
@@ -207,11 +247,48 @@ impl Run {
             planned: self.intent.planned,
             warm_up: self.intent.warm_up,
             sample: self.sample,
-            strips: self.strips.clone(),
+            trace: self.trace.clone(),
+            room: self.intent.room,
+            plateau: self.watch.plateau(),
+            temperature_ceiling: limits.temperature_ceiling.value(),
+            marks: self.marks.clone(),
+            in_step: Vec::new(),
             notes: Vec::new(),
             faults: self.faults.clone(),
             picture: None,
+            wants_a_look: false,
             judgement: None,
         }
     }
+}
+
+/// Highest clock the card may reach under its settings.
+fn target(limits: &CardLimits, held: &Settings) -> Mhz {
+    let top = held.clock_maximum.unwrap_or(limits.highest_clock);
+    Mhz(top.value()) + held.core_offset.unwrap_or_default()
+}
+
+/// Judges a run by the rules of a plan.
+pub(crate) fn judgement_of(
+    run: &Run,
+    ending: &Ending,
+    differences: &[Difference],
+    seen: &Seen,
+    reference: Option<Reference>,
+    plan: &Plan,
+    card: &CardDescription,
+) -> Judgement {
+    let intent = &run.intent;
+    judge(&Evidence {
+        ending,
+        differences,
+        seen,
+        score: run.score(),
+        reference,
+        more_clock_asked: intent.asked.core_offset.unwrap_or_default() > MhzOffset::STOCK,
+        most_background: plan.most_background(),
+        // A cold card flatters what all else is compared with.
+        most_warming: (intent.stage == Stage::Baseline).then(|| plan.most_warming()),
+        clock_bin: card.limits.clock_bin,
+    })
 }

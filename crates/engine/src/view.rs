@@ -3,58 +3,119 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Baseline, Bracket, CardDescription, Channel, Fault, Frame, Judgement, Lane, LimiterShares, Mhz,
-    MhzOffset, Outcome, Outlook, Plan, Purpose, Sample, Seconds, Seen, Settings, Stage, Strip,
-    TrialRecord,
+    Baseline, Bracket, CardDescription, Fault, Frame, InStepRecord, Judgement, Machine, Mhz,
+    MhzOffset, Outcome, Outlook, Plan, Plateau, Prerequisite, Purpose, Room, Sample, Seconds, Seen,
+    Settings, Stage, Trace, TrialRecord, Verdict,
 };
-use yard_step_ledger::Profile;
+use yard_step_ledger::{Event, Profile};
 use yard_step_scenes::WrongPixel;
 
 use crate::pace::Pace;
 
-/// The series of a run.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Strips {
-    /// Reported core clock, MHz.
-    pub clock: Strip,
-    /// What limited the clock.
-    pub lane: Lane,
-    /// Board power, W.
-    pub power: Strip,
-    /// Core temperature, °C.
-    pub core_temperature: Strip,
-    /// Hot spot, °C.
-    pub hot_spot: Strip,
-    /// Fan, %.
-    pub fan: Strip,
+/// What a mark on the time axis tells of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum MarkKind {
+    /// Settings were applied, rounded or refused.
+    Applied,
+    /// The clock dipped.
+    Dip,
+    /// Something failed.
+    Fault,
+    /// An alarm went off.
+    Alarm,
+    /// The machine was restarted.
+    Restart,
+    /// Anything else.
+    Note,
 }
 
-impl Strips {
-    /// More than a wide terminal has columns, so that nothing is lost by drawing.
-    const BUCKETS: usize = 512;
-
-    pub(crate) fn new() -> Self {
-        let strip = || Strip::new(Self::BUCKETS, 0.1);
-        Self {
-            clock: strip(),
-            lane: Lane::new(Self::BUCKETS, 0.1),
-            power: strip(),
-            core_temperature: strip(),
-            hot_spot: strip(),
-            fan: strip(),
+impl MarkKind {
+    /// The kind in a word, as the ledger has it.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Applied => "applied",
+            Self::Dip => "dip",
+            Self::Fault => "fault",
+            Self::Alarm => "alarm",
+            Self::Restart => "restart",
+            Self::Note => "note",
         }
     }
+}
 
-    pub(crate) fn push(&mut self, sample: &Sample, limiter: LimiterShares) {
-        // A sample stands for the tenth of a second before it.
-        let at = (sample.at.value() - 0.05).max(0.0);
-        self.clock.reading(at, sample.get(Channel::CoreClock));
-        self.lane.push(at, Some(limiter));
-        self.power.reading(at, sample.get(Channel::BoardPower));
-        self.core_temperature.reading(at, sample.get(Channel::CoreTemperature));
-        self.hot_spot.reading(at, sample.get(Channel::HotSpot));
-        self.fan.reading(at, sample.get(Channel::Fan));
+/// Something that happened at a time of a run.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Mark {
+    /// When, from its beginning.
+    pub at: Seconds,
+    /// What it tells of.
+    pub kind: MarkKind,
+    /// In words.
+    pub text: String,
+}
+
+impl Mark {
+    pub(crate) fn event(&self, trial: i64) -> Event {
+        let (kind, text) = (self.kind.label().to_owned(), self.text.clone());
+        Event { trial: Some(trial), at: self.at, kind, text }
     }
+
+    pub(crate) fn of_event(event: &Event) -> Self {
+        let kind = match event.kind.as_str() {
+            "applied" | "clamped" | "stock" => MarkKind::Applied,
+            "alarm" => MarkKind::Alarm,
+            "restart" => MarkKind::Restart,
+            _ => MarkKind::Note,
+        };
+        Self { at: event.at, kind, text: event.text.clone() }
+    }
+}
+
+/// A card held in step, as it stands in a run.
+#[derive(Debug, Clone, PartialEq)]
+pub struct InStepView {
+    /// Key of the card.
+    pub card: String,
+    /// Which individual.
+    pub serial: String,
+    /// Settings it took.
+    pub taken: Option<Settings>,
+    /// Its newest sample.
+    pub sample: Option<Sample>,
+    /// Frames with wrong pixels so far.
+    pub wrong_frames: u64,
+    /// Its score so far.
+    pub score: Option<f64>,
+    /// Its verdict, once the run has ended.
+    pub verdict: Option<Verdict>,
+    /// The reason of that.
+    pub reason: String,
+}
+
+impl InStepView {
+    fn of_record(record: &InStepRecord) -> Self {
+        let serial = record.card.rsplit('#').next().unwrap_or_default().to_owned();
+        Self {
+            card: record.card.clone(),
+            serial,
+            taken: record.taken,
+            sample: None,
+            wrong_frames: record.seen.wrong_frames,
+            score: record.score,
+            verdict: Some(record.judged),
+            reason: record.reason.clone(),
+        }
+    }
+}
+
+/// A card of the machine, as the picker lists it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RackCard {
+    /// What it is.
+    pub card: Arc<CardDescription>,
+    /// Whether it is held in step with the present one.
+    pub in_step: bool,
 }
 
 /// A frame of the scene with its wrong pixels.
@@ -103,16 +164,53 @@ pub struct RunView {
     pub warm_up: Seconds,
     /// Newest sample.
     pub sample: Sample,
-    /// The series.
-    pub strips: Strips,
+    /// All samples.
+    pub trace: Trace,
+    /// Room it ran in, where the user had entered it.
+    pub room: Option<Room>,
+    /// Where the temperature is going, once that can be told.
+    pub plateau: Option<Plateau>,
+    /// Temperature at which the load is stopped, °C.
+    pub temperature_ceiling: f64,
+    /// What happened, in order of time.
+    pub marks: Vec<Mark>,
+    /// The cards held in step.
+    pub in_step: Vec<InStepView>,
     /// What was rounded, clamped or not taken, and what had to be done afterwards.
     pub notes: Vec<String>,
     /// What went wrong so far.
     pub faults: Vec<Fault>,
+    /// Whether it ended so that nothing should go on before the user has had a look.
+    pub wants_a_look: bool,
     /// The scene's newest picture; a run from the ledger has none.
     pub picture: Option<Picture>,
     /// The verdict, once it has ended.
     pub judgement: Option<Judgement>,
+}
+
+impl RunView {
+    /// The run as its record has it: final figures, verdict, and marks for all that went wrong.
+    pub(crate) fn ended(mut self, record: &TrialRecord) -> Self {
+        let mark = |at, kind, text| Mark { at, kind, text };
+        for fault in &record.faults {
+            let text = match (fault.frame, fault.wrong_pixels) {
+                (Some(frame), Some(wrong)) => format!("{wrong} wrong pixels in frame {frame}"),
+                _ => fault.kind.clone(),
+            };
+            self.marks.push(mark(fault.at, MarkKind::Fault, text));
+        }
+        for dip in record.seen.clock_line.iter().flat_map(|line| &line.dips) {
+            let text = format!("dip of {} for {:.1} s", dip.depth, dip.length.value());
+            self.marks.push(mark(dip.at, MarkKind::Dip, text));
+        }
+        self.marks.sort_by(|a, b| a.at.value().total_cmp(&b.at.value()));
+        self.seen = record.seen.clone();
+        self.score = record.score;
+        self.in_step = record.in_step.iter().map(InStepView::of_record).collect();
+        self.judgement =
+            Some(Judgement { verdict: record.verdict(), reason: record.reason.clone() });
+        self
+    }
 }
 
 /// What comes next.
@@ -198,6 +296,16 @@ pub struct Snapshot {
     pub run: Option<Arc<RunView>>,
     /// A run taken from the ledger to look at.
     pub looked_at: Option<Arc<RunView>>,
+    /// A run taken from the ledger to lay over the one shown.
+    pub laid_over: Option<Arc<RunView>>,
+    /// What the user said of the machine.
+    pub machine: Arc<Machine>,
+    /// What should be looked at before the first change.
+    pub prerequisites: Arc<Vec<Prerequisite>>,
+    /// The cards of this machine.
+    pub rack: Arc<Vec<RackCard>>,
+    /// Which of them is climbed on.
+    pub present: usize,
     /// Settings the card holds now.
     pub held: Option<Settings>,
     /// Sensors now.

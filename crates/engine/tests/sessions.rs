@@ -7,9 +7,14 @@ use std::time::{Duration, Instant};
 
 use rstest::{fixture, rstest};
 use tempfile::TempDir;
-use yard_step_card::{CardChoice, Mishaps};
-use yard_step_core::{MhzOffset, Plan, Purpose, Stage, Verdict};
-use yard_step_engine::{Activity, Command, Engine, NextView, Pace, Session, Snapshot};
+use yard_step_card::{Card, CardChoice, Mishaps, StandIn};
+use yard_step_core::{
+    CardDescription, Case, Celsius, Machine, MhzOffset, Plan, Purpose, Room, Stage, Standing,
+    Verdict, Watt,
+};
+use yard_step_engine::{
+    Activity, Command, Engine, EngineError, NextView, Opener, Pace, Rack, Session, Snapshot,
+};
 use yard_step_ledger::{ClimbState, DataDir, Ledger};
 
 /// Far longer than anything here takes.
@@ -59,20 +64,45 @@ impl Desk {
 fn plan() -> Plan {
     Plan::from_toml(
         "[baseline]\nseconds = 30\nwarm_up_seconds = 60\n\
-         [core]\nseconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 60\nsettle_seconds = 30",
+         [core]\nseconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 60\nsettle_seconds = 30\n\
+         [rules]\nmost_warming_k = 50",
     )
     .unwrap()
+}
+
+/// Opens the cards of a rack, on a ledger.
+struct Bay {
+    ledger: Ledger,
+}
+
+fn individual(seed: u64) -> StandIn {
+    let mut card = CardChoice::all()[0].open(seed, 0).unwrap();
+    card.set_mishaps(Mishaps::NONE);
+    card
+}
+
+impl Opener for Bay {
+    fn climb(&mut self, card: &CardDescription) -> Result<(Engine, Vec<String>), EngineError> {
+        let stages = [Stage::Baseline, Stage::Core];
+        let card = Box::new(individual(card.serial.parse().unwrap()));
+        let engine = Engine::begin(card, self.ledger.clone(), plan(), &stages)?;
+        Ok((engine, vec!["Another card.".into()]))
+    }
+
+    fn card(&mut self, card: &CardDescription) -> Result<Box<dyn Card>, EngineError> {
+        Ok(Box::new(individual(card.serial.parse().unwrap())))
+    }
 }
 
 fn desk_at(pace: Pace) -> Desk {
     let dir = tempfile::tempdir().unwrap();
     let ledger = Ledger::open(&DataDir::new(dir.path())).unwrap().ledger;
-    let mut card = CardChoice::all()[0].open(5, 0).unwrap();
-    card.set_mishaps(Mishaps::NONE);
+    let cards = [5, 6].map(|seed| individual(seed).description().clone());
     let stages = [Stage::Baseline, Stage::Core];
-    let engine = Engine::begin(Box::new(card), ledger.clone(), plan(), &stages).unwrap();
+    let engine = Engine::begin(Box::new(individual(5)), ledger.clone(), plan(), &stages).unwrap();
+    let rack = Rack::new(cards.to_vec(), 0, Box::new(Bay { ledger: ledger.clone() }));
     let (ring, changes) = channel();
-    let session = Session::start(engine, pace, vec!["Welcome.".into()], move || {
+    let session = Session::start(engine, rack, pace, vec!["Welcome.".into()], move || {
         let _ = ring.send(());
     });
     Desk { session, changes, ledger, _dir: dir }
@@ -105,7 +135,7 @@ fn one_try_is_one_trial_and_its_run_stays_in_view(desk: Desk) {
     let snapshot = desk.trials(1);
     let run = snapshot.run.as_ref().unwrap();
     assert_eq!(run.judgement.as_ref().unwrap().verdict, Verdict::Clean);
-    assert!(run.picture.is_some() && run.strips.clock.extent().is_some());
+    assert!(run.picture.is_some() && run.trace.len() > 100);
     assert!(snapshot.notices.last().unwrap().starts_with("Trial 1: clean."));
     assert_eq!(snapshot.under_load, run.seen.seconds);
 }
@@ -203,7 +233,7 @@ fn earlier_trials_are_looked_at_one_by_one_and_the_present_comes_back(desk: Desk
     let run = shown.looked_at.as_ref().unwrap();
     assert!(run.picture.is_none(), "pictures are not recorded");
     assert_eq!(run.judgement.as_ref().unwrap().verdict, Verdict::Clean);
-    assert!(run.strips.power.extent().is_some(), "but its samples are");
+    assert!(!run.trace.is_empty(), "but its samples are");
     desk.send(Command::LookBeside(1));
     desk.send(Command::LookBeside(1));
     desk.until("the present", |s| looked(s).is_none());
@@ -288,4 +318,83 @@ fn leaving_in_the_middle_keeps_the_trial_as_stopped() {
     assert!(entry.unfinished.is_none(), "it was ended in order");
     assert!(entry.trials[0].record.was_stopped());
     assert_eq!(entry.state, ClimbState::Open);
+}
+
+#[rstest]
+fn what_is_said_of_the_machine_is_noted_and_changes_the_list_of_prerequisites(desk: Desk) {
+    let standing = |snapshot: &Snapshot, what: &str| {
+        let found = snapshot.prerequisites.iter().find(|line| line.what == what);
+        found.map(|line| line.standing)
+    };
+    let open = desk.until("a list", |s| !s.prerequisites.is_empty());
+    assert_eq!(standing(&open, "room"), Some(Standing::Open));
+    assert_eq!(standing(&open, "factory state"), Some(Standing::Met));
+    let room = Room { ambient: Celsius(27.0), case: Case::Closed };
+    let machine = Machine {
+        room: Some(room),
+        supply: Some(Watt(500.0)),
+        rest: Some(Watt(200.0)),
+        alarms: vec![],
+    };
+    desk.send(Command::SetMachine(machine.clone()));
+    let told = desk.until("the room", |s| standing(s, "room") == Some(Standing::Met));
+    assert_eq!(standing(&told, "power supply"), Some(Standing::Concern), "two cards on 500 W");
+    assert_eq!(desk.ledger.machine().unwrap(), machine);
+    desk.send(Command::SetMachine(Machine { supply: Some(Watt(1.0)), ..machine.clone() }));
+    desk.until("a refusal", |s| {
+        s.answer.as_ref().is_some_and(|answer| answer.contains("a power supply of 1 W"))
+    });
+    assert_eq!(desk.ledger.machine().unwrap(), machine, "what cannot be is not noted");
+    desk.send(Command::Try { yes: false });
+    assert_eq!(desk.trials(1).trials[0].room, Some(room));
+}
+
+#[rstest]
+fn another_card_of_the_rack_is_taken_up_with_a_climb_of_its_own(desk: Desk) {
+    desk.send(Command::Try { yes: false });
+    let first = desk.trials(1);
+    assert_eq!((first.rack.len(), first.present), (2, 0));
+    desk.send(Command::Choose(1));
+    let other = desk.until("the other card", |s| s.present == 1);
+    assert_eq!((other.card.serial.as_str(), other.trials.len()), ("6", 0));
+    assert_ne!(other.climb, first.climb);
+    assert!(other.run.is_none() && other.notices.iter().any(|n| n == "Another card."));
+    desk.send(Command::Choose(7));
+    desk.until("a refusal", |s| s.answer.as_deref() == Some("There is no card 8."));
+}
+
+#[rstest]
+fn two_cards_in_step_keep_their_own_read_back_and_verdict(desk: Desk) {
+    desk.send(Command::ToggleInStep(1));
+    desk.until("in step", |s| s.rack.get(1).is_some_and(|card| card.in_step));
+    desk.send(Command::Try { yes: false });
+    let snapshot = desk.trials(1);
+    let [other] = &snapshot.trials[0].in_step[..] else { panic!("{:?}", snapshot.notices) };
+    assert!(other.card.ends_with("#6") && other.judged == Verdict::Clean, "{other:?}");
+    assert_eq!(other.taken, snapshot.trials[0].taken);
+    assert_ne!(other.score, snapshot.trials[0].score, "another individual");
+    assert_eq!(snapshot.run.as_ref().unwrap().in_step[0].verdict, Some(Verdict::Clean));
+    let written = desk.ledger.climb(snapshot.climb).unwrap();
+    assert_eq!(written.trials[0].record.in_step, snapshot.trials[0].in_step);
+    desk.send(Command::ToggleInStep(0));
+    desk.until("a refusal", |s| {
+        s.answer.as_ref().is_some_and(|answer| answer.contains("two different cards of one kind"))
+    });
+    desk.send(Command::ToggleInStep(1));
+    desk.until("let go", |s| s.rack.get(1).is_some_and(|card| !card.in_step));
+    desk.send(Command::Try { yes: false });
+    assert!(desk.trials(2).trials[1].in_step.is_empty());
+}
+
+#[rstest]
+fn a_recorded_trial_is_laid_over_the_one_shown(desk: Desk) {
+    let desk = desk.with_baseline();
+    desk.send(Command::LayOver(Some(1)));
+    let laid = desk.until("the other trial", |s| s.laid_over.is_some());
+    let over = laid.laid_over.as_ref().unwrap();
+    let shown = laid.run.as_ref().unwrap();
+    assert_eq!((over.number, shown.number), (1, 3));
+    assert!(over.trace.len() > shown.trace.len(), "the first one warmed up");
+    desk.send(Command::LayOver(None));
+    desk.until("no other trial", |s| s.laid_over.is_none());
 }

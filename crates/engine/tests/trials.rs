@@ -8,10 +8,10 @@ use rstest::rstest;
 use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice, CardError, LoadLost, Mishaps, StandIn};
 use yard_step_core::{
-    CardDescription, Celsius, Channel, MhzOffset, Plan, Sample, Seconds, Settings, Stage, Verdict,
-    Workload,
+    Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Machine, MhzOffset, Plan, Sample,
+    Seconds, Settings, Stage, Verdict, Watt, Workload,
 };
-use yard_step_engine::{Engine, EngineError, LiveRun, Overseer, Steer, Unfinished};
+use yard_step_engine::{Engine, EngineError, LiveRun, MarkKind, Overseer, Steer, Unfinished};
 use yard_step_ledger::{ClimbState, DataDir, Ledger};
 
 const STAGES: [Stage; 2] = [Stage::Baseline, Stage::Core];
@@ -123,7 +123,8 @@ impl Bench {
 fn short_plan() -> Plan {
     Plan::from_toml(
         "[baseline]\nseconds = 30\nwarm_up_seconds = 60\n
-         [core]\nseconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 60\nsettle_seconds = 30",
+         [core]\nseconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 60\nsettle_seconds = 30\n\
+         [rules]\nmost_warming_k = 50",
     )
     .unwrap()
 }
@@ -356,4 +357,154 @@ fn a_card_that_does_not_go_back_is_told() {
     bench.trouble.lock().unwrap().deaf = false;
     assert!(engine.put_back(), "the profile was saved all the same");
     assert_eq!(bench.last_applied().core_offset, engine.climb().outcome().settings.core_offset);
+}
+
+fn alarm(on: AlarmOn, above: f64, act: AlarmAct) -> Machine {
+    Machine { alarms: vec![Alarm { on, above, act }], ..Machine::default() }
+}
+
+#[rstest]
+fn an_alarm_that_warns_is_noted_once_and_the_trial_goes_on() {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    engine.set_machine(alarm(AlarmOn::BoardPower, 150.0, AlarmAct::Warn)).unwrap();
+    let view = engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(last_verdict(&engine), Verdict::Clean);
+    let marks: Vec<_> = view.marks.iter().filter(|mark| mark.kind == MarkKind::Alarm).collect();
+    assert_eq!(marks.len(), 1, "{marks:?}");
+    assert!(marks[0].text.contains("is above the alarm at 150 W"), "{}", marks[0].text);
+    let again = engine.recorded_run(1).unwrap();
+    assert_eq!(again.marks, view.marks, "it is in the ledger");
+}
+
+#[rstest]
+fn an_alarm_that_stops_ends_the_trial_and_one_that_puts_back_wants_a_look() {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    engine.set_machine(alarm(AlarmOn::BoardPower, 150.0, AlarmAct::Stop)).unwrap();
+    let stopped = engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(last_verdict(&engine), Verdict::Void);
+    assert!(stopped.at.value() < 20.0 && !stopped.wants_a_look, "{}", stopped.at);
+    let reason = &stopped.judgement.as_ref().unwrap().reason;
+    assert!(reason.contains("board power") && reason.contains("alarm at 150 W"), "{reason}");
+    engine.set_machine(alarm(AlarmOn::HotSpot, 40.0, AlarmAct::PutBack)).unwrap();
+    let put_back = engine.carry_out(false, &mut ()).unwrap();
+    assert!(put_back.wants_a_look);
+    assert_eq!(bench.last_applied(), Bench::stock());
+}
+
+#[rstest]
+fn an_alarm_counts_spoilt_frames() {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    engine.set_machine(alarm(AlarmOn::Artifacts, 0.0, AlarmAct::Stop)).unwrap();
+    // Far past the edge of this card: it will fail in one way or the other.
+    for _ in 0..30 {
+        engine.nudge(6);
+        let Ok(view) = engine.carry_out(true, &mut ()) else { break };
+        if view.seen.wrong_frames > 0 {
+            assert_eq!(last_verdict(&engine), Verdict::Artifacts);
+            assert!(view.marks.iter().any(|mark| mark.kind == MarkKind::Alarm));
+            return;
+        }
+    }
+    panic!("no trial showed an artifact");
+}
+
+#[rstest]
+fn what_is_not_taken_at_first_is_asked_once_more_and_told() {
+    let bench = Bench::new();
+    let trouble = Arc::clone(&bench.trouble);
+    let asked = Arc::new(AtomicU64::new(0));
+    let count = Arc::clone(&asked);
+    let card = bench.card_that(move || {
+        // Deaf at the first question, and only then.
+        trouble.lock().unwrap().deaf = count.fetch_add(1, Ordering::Relaxed) == 0;
+    });
+    let mut engine = Engine::begin(card, bench.ledger.clone(), short_plan(), &STAGES).unwrap();
+    let view = engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(last_verdict(&engine), Verdict::Clean);
+    assert!(
+        view.notes.iter().any(|note| note == "Asked twice until taken: fan."),
+        "{:?}",
+        view.notes
+    );
+    bench.trouble.lock().unwrap().deaf = true;
+    let bench = Bench::new();
+    bench.trouble.lock().unwrap().deaf = true;
+    let mut engine = bench.engine();
+    let view = engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(last_verdict(&engine), Verdict::NotTaken);
+    assert!(view.notes.iter().any(|n| n.starts_with("fan: asked 100 %")), "{:?}", view.notes);
+}
+
+#[rstest]
+fn a_warm_up_ends_when_the_plateau_is_in_sight_and_what_counts_is_warm() {
+    let bench = Bench::new();
+    let plan = Plan::from_toml("[baseline]\nruns = 2\nseconds = 120").unwrap();
+    let card = bench.card_that(|| ());
+    let mut engine = Engine::begin(card, bench.ledger.clone(), plan, &STAGES).unwrap();
+    let first = engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(last_verdict(&engine), Verdict::Clean);
+    let warm_up = first.warm_up.value();
+    assert!((120.0..800.0).contains(&warm_up), "warm after {warm_up} s, not at the 900 s allowed");
+    assert!((first.at.value() - warm_up - 120.0).abs() < 0.2, "the measured part is whole");
+    assert!(first.seen.warming.unwrap().value() < 3.0, "{:?}", first.seen.warming);
+    let plateau = first.seen.plateau.unwrap().value();
+    let reached = first.sample.core_temperature.unwrap().value();
+    assert!((plateau - reached).abs() < 2.0, "{plateau} foreseen, {reached} reached");
+    let second = engine.carry_out(false, &mut ()).unwrap();
+    assert!(second.at.value() < 150.0, "a warm card needs no second warm-up");
+    let baseline = engine.climb().baseline().unwrap();
+    assert!(baseline.noise_floor.is_some() && baseline.plateau.is_some());
+}
+
+#[rstest]
+fn a_baseline_run_of_a_cold_card_does_not_count() {
+    let bench = Bench::new();
+    let plan =
+        Plan::from_toml("[baseline]\nruns = 1\nseconds = 120\nwarm_up_seconds = 35").unwrap();
+    let card = bench.card_that(|| ());
+    let mut engine = Engine::begin(card, bench.ledger.clone(), plan, &STAGES).unwrap();
+    let view = engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(last_verdict(&engine), Verdict::Void);
+    let reason = &view.judgement.as_ref().unwrap().reason;
+    assert!(reason.contains("still cold: it warmed by"), "{reason}");
+    assert_eq!(engine.climb().baseline_runs(), 0);
+}
+
+#[rstest]
+fn the_factory_state_is_what_the_card_held_at_first_sight() {
+    let bench = Bench::new();
+    let mut card = bench.card_that(|| ());
+    // Somebody had lowered the power limit before Yard Step came.
+    let found = Settings { power_limit: Some(Watt(180.0)), ..Bench::stock() };
+    card.apply(&found).unwrap();
+    let mut engine = Engine::begin(card, bench.ledger.clone(), short_plan(), &STAGES).unwrap();
+    engine.carry_out(false, &mut ()).unwrap();
+    assert!(engine.to_stock());
+    assert_eq!(bench.last_applied().power_limit, Some(Watt(180.0)));
+    drop(engine);
+    let again = bench.engine();
+    assert_eq!(bench.ledger.factory(again.description()).unwrap(), Some(found), "copied once");
+}
+
+#[rstest]
+fn the_graver_verdict_of_two_cards_in_step_counts() {
+    let bench = Bench::new();
+    let other = Bench::new();
+    let mut engine = bench.engine();
+    let mut beside = other.card_that(|| ());
+    let mut individual = CardChoice::all()[0].open(6, 0).unwrap();
+    individual.set_mishaps(Mishaps::NONE);
+    beside.card = individual;
+    engine.hold_in_step(beside).unwrap();
+    engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(last_verdict(&engine), Verdict::Clean);
+    other.trouble.lock().unwrap().lost = Some(LoadLost::Died);
+    let view = engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(last_verdict(&engine), Verdict::LoadDied);
+    let reason = &view.judgement.as_ref().unwrap().reason;
+    assert!(reason.starts_with("standin:tarn-310#6, held in step: "), "{reason}");
+    assert!(engine.hold_in_step(bench.card_that(|| ())).is_err(), "not with itself");
 }

@@ -4,7 +4,7 @@
 //! its samples as f32. The first column is the time in seconds, then come [`Channel::ALL`] in
 //! order. A gap is NaN. Columns that a later version appends are passed over.
 
-use yard_step_core::{Channel, Sample, Seconds};
+use yard_step_core::{Channel, Columns, Sample};
 
 /// Most samples in one blob: a minute at ten a second.
 pub(crate) const MOST_SAMPLES: usize = 600;
@@ -27,6 +27,12 @@ pub(crate) fn pack(samples: &[Sample]) -> Vec<u8> {
 
 /// Reads a blob back; says what is wrong with one that is cut or garbled.
 pub(crate) fn unpack(bytes: &[u8]) -> Result<Vec<Sample>, String> {
+    let columns = unpack_columns(bytes)?;
+    Ok((0..columns.len()).map(|row| columns.sample(row)).collect())
+}
+
+/// Reads a blob back column by column.
+pub(crate) fn unpack_columns(bytes: &[u8]) -> Result<Columns, String> {
     let (head, body) = bytes.split_first_chunk::<8>().ok_or("a block of samples is cut short")?;
     let word = |at: usize| u32::from_le_bytes([head[at], head[at + 1], head[at + 2], head[at + 3]]);
     let (count, columns) = (word(0) as usize, word(4) as usize);
@@ -37,28 +43,21 @@ pub(crate) fn unpack(bytes: &[u8]) -> Result<Vec<Sample>, String> {
             body.len()
         ));
     }
-    let value = |column: usize, row: usize| {
-        let at = (column * count + row) * 4;
-        let four = body.get(at..at + 4).and_then(|slice| slice.try_into().ok());
-        four.map(f32::from_le_bytes).filter(|value| !value.is_nan()).map(f64::from)
-    };
-    Ok((0..count)
-        .map(|row| {
-            let mut sample =
-                Sample { at: Seconds(value(0, row).unwrap_or(0.0)), ..Sample::default() };
-            for (index, channel) in Channel::ALL.into_iter().enumerate().take(columns - 1) {
-                sample.set(channel, value(index + 1, row));
-            }
-            sample
-        })
-        .collect())
+    let mut values = body.chunks_exact(4).map(|four| match four {
+        [a, b, c, d] => f32::from_le_bytes([*a, *b, *c, *d]),
+        _ => f32::NAN,
+    });
+    let mut column = || values.by_ref().take(count).collect::<Vec<f32>>();
+    let at = column();
+    let known = (1..columns).map(|_| column()).take(Channel::ALL.len()).collect();
+    Ok(Columns::new(at, known))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use rstest::rstest;
-    use yard_step_core::Mhz;
+    use yard_step_core::{Mhz, Seconds};
 
     #[rstest]
     fn samples_come_back_with_their_gaps() {

@@ -11,6 +11,7 @@
 
 mod blob;
 mod error;
+mod facts;
 mod handle;
 mod profiles;
 mod schema;

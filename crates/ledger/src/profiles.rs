@@ -18,6 +18,8 @@ pub struct Profile {
     pub climb: Option<i64>,
     /// Number of the trial that shows them, in that climb.
     pub trial: Option<u32>,
+    /// Release of the driver they were kept under.
+    pub driver: Option<String>,
 }
 
 impl Ledger {
@@ -34,11 +36,20 @@ impl Ledger {
             })?;
             connection
                 .execute(
-                    "INSERT INTO profile (card, name, settings, climb, trial, saved)
-                     SELECT id, ?, ?, ?, ?, ? FROM card WHERE key = ?
+                    "INSERT INTO profile (card, name, settings, climb, trial, driver, saved)
+                     SELECT id, ?, ?, ?, ?, ?, ? FROM card WHERE key = ?
                      ON CONFLICT (card, name) DO UPDATE SET settings = excluded.settings,
-                     climb = excluded.climb, trial = excluded.trial, saved = excluded.saved",
-                    params![profile.name, settings, profile.climb, profile.trial, now(), key],
+                     climb = excluded.climb, trial = excluded.trial, driver = excluded.driver,
+                     saved = excluded.saved",
+                    params![
+                        profile.name,
+                        settings,
+                        profile.climb,
+                        profile.trial,
+                        profile.driver,
+                        now(),
+                        key
+                    ],
                 )
                 .doing("keep a profile")
                 .map(|_| ())
@@ -54,24 +65,30 @@ impl Ledger {
         self.ask(move |connection| {
             let mut select = connection
                 .prepare(
-                    "SELECT profile.name, settings, climb, trial FROM profile
+                    "SELECT profile.name, settings, climb, trial, driver FROM profile
                      JOIN card ON card.id = profile.card WHERE card.key = ?
                      ORDER BY saved DESC, profile.id DESC",
                 )
                 .doing("read profiles")?;
             let rows = select
                 .query_map(params![key], |row| {
-                    Ok((row.get(0)?, row.get::<_, String>(1)?, row.get(2)?, row.get(3)?))
+                    Ok((
+                        row.get(0)?,
+                        row.get::<_, String>(1)?,
+                        row.get(2)?,
+                        row.get(3)?,
+                        row.get(4)?,
+                    ))
                 })
                 .and_then(Iterator::collect::<Result<Vec<_>, _>>)
                 .doing("read profiles")?;
             rows.into_iter()
-                .map(|(name, settings, climb, trial): (String, String, _, _)| {
+                .map(|(name, settings, climb, trial, driver): (String, String, _, _, _)| {
                     let settings = from_str(&settings).map_err(|error| LedgerError::Content {
                         thing: format!("profile {name}"),
                         cause: error.to_string(),
                     })?;
-                    Ok(Profile { name, settings, climb, trial })
+                    Ok(Profile { name, settings, climb, trial, driver })
                 })
                 .collect()
         })

@@ -3,7 +3,8 @@
 use rusqlite::Connection;
 
 /// Each entry brings a ledger one version up; the number of entries is the present version.
-const MIGRATIONS: [&str; 1] = ["
+const MIGRATIONS: [&str; 2] = [
+    "
     CREATE TABLE card (
         id           INTEGER PRIMARY KEY,
         key          TEXT NOT NULL UNIQUE,
@@ -66,7 +67,17 @@ const MIGRATIONS: [&str; 1] = ["
         saved        INTEGER NOT NULL,
         UNIQUE (card, name)
     ) STRICT;
-"];
+",
+    "
+    ALTER TABLE trial ADD COLUMN room TEXT;
+    ALTER TABLE trial ADD COLUMN in_step TEXT;
+    ALTER TABLE profile ADD COLUMN driver TEXT;
+    CREATE TABLE fact (
+        name         TEXT PRIMARY KEY,
+        value        TEXT NOT NULL
+    ) STRICT, WITHOUT ROWID;
+",
+];
 
 /// Version of a ledger written by this build.
 pub(crate) const VERSION: i64 = MIGRATIONS.len() as i64;

@@ -3,8 +3,8 @@
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde_json::{from_str, to_string};
 use yard_step_core::{
-    CardDescription, Climb, ClimbError, ClimbEvent, Fault, Plan, Purpose, Sample, Seconds, Seen,
-    Settings, Stage, TrialRecord, Verdict,
+    CardDescription, Climb, ClimbError, ClimbEvent, Fan, Fault, Limiter, Plan, Purpose, Room,
+    Sample, Seconds, Seen, Settings, Stage, Trace, TrialRecord, Verdict,
 };
 
 use crate::blob;
@@ -106,6 +106,8 @@ pub struct Intent {
     pub planned: Seconds,
     /// Part of it that is warm-up.
     pub warm_up: Seconds,
+    /// The room, where the user has entered it.
+    pub room: Option<Room>,
 }
 
 impl Intent {
@@ -126,6 +128,8 @@ impl Intent {
             marked: None,
             score: None,
             faults: Vec::new(),
+            room: self.room,
+            in_step: Vec::new(),
         }
     }
 }
@@ -144,22 +148,48 @@ pub struct Event {
 }
 
 impl Ledger {
-    /// Notes a card at first sight, with its factory settings; answers whether it was new.
+    /// Notes a card. At first sight its factory state is copied: the settings it holds before
+    /// anything was changed. Later only its description is brought up to date. Answers whether it
+    /// was new.
     ///
     /// # Errors
     /// The ledger cannot be written.
-    pub fn note_card(&self, card: &CardDescription) -> Result<bool, LedgerError> {
-        let card = card.clone();
+    pub fn note_card(&self, card: &CardDescription, held: &Settings) -> Result<bool, LedgerError> {
+        let (card, held) = (card.clone(), *held);
         self.ask(move |connection| {
-            let factory = json("factory settings", &Settings::stock(&card))?;
-            let new = connection
+            let (key, text) = (card.key(), json("card", &card)?);
+            let known = connection
+                .execute("UPDATE card SET description = ? WHERE key = ?", params![text, key])
+                .doing("note a card")?;
+            if known > 0 {
+                return Ok(false);
+            }
+            connection
                 .execute(
-                    "INSERT INTO card (key, description, factory, first_seen) VALUES (?, ?, ?, ?)
-                     ON CONFLICT (key) DO NOTHING",
-                    params![card.key(), json("card", &card)?, factory, now()],
+                    "INSERT INTO card (key, description, factory, first_seen) VALUES (?, ?, ?, ?)",
+                    params![key, text, json("factory settings", &held)?, now()],
                 )
                 .doing("note a card")?;
-            Ok(new > 0)
+            Ok(true)
+        })
+    }
+
+    /// The copy of a card's factory state; none for a card never seen.
+    ///
+    /// # Errors
+    /// The ledger cannot be read.
+    pub fn factory(&self, card: &CardDescription) -> Result<Option<Settings>, LedgerError> {
+        let key = card.key();
+        self.ask(move |connection| {
+            let text: Option<String> = connection
+                .query_row("SELECT factory FROM card WHERE key = ?", params![key], |row| row.get(0))
+                .optional()
+                .doing("read a factory state")?;
+            let Some(text) = text else { return Ok(None) };
+            let state: Settings =
+                from_str(&text).map_err(|error| content("a factory state", &error))?;
+            // An automatic fan is not written.
+            Ok(Some(Settings { fan: state.fan.or(Some(Fan::Automatic)), ..state }))
         })
     }
 
@@ -199,8 +229,8 @@ impl Ledger {
             connection
                 .execute(
                     "INSERT INTO trial
-                     (climb, number, stage, purpose, asked, scene, planned_s, warm_up_s, began)
-                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                     (climb, number, stage, purpose, asked, scene, planned_s, warm_up_s, room, began)
+                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                     params![
                         intent.climb,
                         intent.number,
@@ -210,6 +240,7 @@ impl Ledger {
                         intent.scene,
                         intent.planned.value(),
                         intent.warm_up.value(),
+                        intent.room.map(|room| json("the room", &room)).transpose()?,
                         now(),
                     ],
                 )
@@ -350,22 +381,44 @@ impl Ledger {
     /// # Errors
     /// The ledger cannot be read, or a block of samples is garbled.
     pub fn samples(&self, trial: i64) -> Result<Vec<Sample>, LedgerError> {
+        self.blocks(trial, blob::unpack).map(|blocks| blocks.into_iter().flatten().collect())
+    }
+
+    /// All samples of a trial as a trace. `limiter` names what limited the clock in a sample.
+    ///
+    /// # Errors
+    /// The ledger cannot be read, or a block of samples is garbled.
+    pub fn trace(
+        &self,
+        trial: i64,
+        limiter: impl Fn(&Sample) -> Limiter,
+    ) -> Result<Trace, LedgerError> {
+        let mut trace = Trace::new();
+        for block in self.blocks(trial, blob::unpack_columns)? {
+            trace.push_columns(block, &limiter);
+        }
+        Ok(trace)
+    }
+
+    fn blocks<T: Send + 'static>(
+        &self,
+        trial: i64,
+        unpack: fn(&[u8]) -> Result<T, String>,
+    ) -> Result<Vec<T>, LedgerError> {
         self.ask(move |connection| {
             let mut select = connection
                 .prepare("SELECT columns FROM samples WHERE trial = ? ORDER BY first")
                 .doing("read samples")?;
-            let blobs = select
-                .query_map(params![trial], |row| row.get::<_, Vec<u8>>(0))
-                .and_then(Iterator::collect::<Result<Vec<_>, _>>)
-                .doing("read samples")?;
-            let mut samples = Vec::new();
-            for bytes in blobs {
-                let thing = format!("a block of samples of trial row {trial}");
-                samples.extend(
-                    blob::unpack(&bytes).map_err(|cause| LedgerError::Content { thing, cause })?,
-                );
+            let mut rows = select.query(params![trial]).doing("read samples")?;
+            let mut blocks = Vec::new();
+            while let Some(row) = rows.next().doing("read samples")? {
+                let bytes = row.get_ref(0).doing("read samples")?.as_blob().unwrap_or_default();
+                let thing = || format!("a block of samples of trial row {trial}");
+                let block = unpack(bytes)
+                    .map_err(|cause| LedgerError::Content { thing: thing(), cause })?;
+                blocks.push(block);
             }
-            Ok(samples)
+            Ok(blocks)
         })
     }
 
@@ -436,7 +489,7 @@ fn update_outcome(
     connection
         .execute(
             "UPDATE trial SET taken = ?, seen = ?, seconds = ?, verdict = ?, reason = ?,
-             marked = ?, score = ?, faults = ? WHERE id = ?",
+             marked = ?, score = ?, faults = ?, in_step = ? WHERE id = ?",
             params![
                 taken,
                 json("what was seen", &record.seen)?,
@@ -446,6 +499,7 @@ fn update_outcome(
                 record.marked.map(Verdict::label),
                 record.score,
                 json("faults", &record.faults)?,
+                json("cards in step", &record.in_step)?,
                 trial,
             ],
         )
@@ -507,7 +561,7 @@ fn read_trials(
     let mut select = connection
         .prepare(
             "SELECT id, number, stage, purpose, asked, scene, planned_s, warm_up_s, taken, seen,
-             seconds, verdict, reason, marked, score, faults
+             seconds, verdict, reason, marked, score, faults, room, in_step
              FROM trial WHERE climb = ? ORDER BY number",
         )
         .doing("read trials")?;
@@ -545,6 +599,11 @@ fn read_intent(row: &Row<'_>, climb: i64) -> Result<Intent, LedgerError> {
         scene: text("scene")?,
         planned: Seconds(row.get("planned_s").doing("read a trial")?),
         warm_up: Seconds(row.get("warm_up_s").doing("read a trial")?),
+        room: row
+            .get::<_, Option<String>>("room")
+            .doing("read a trial")?
+            .map(|text| from_str(&text).map_err(|error| content(&thing, &error)))
+            .transpose()?,
     })
 }
 
@@ -561,6 +620,8 @@ fn read_record(row: &Row<'_>, intent: &Intent, verdict: &str) -> Result<TrialRec
     let faults: Vec<Fault> =
         from_str(&optional("faults")?.unwrap_or_default()).map_err(parse_error)?;
     let reason = optional("reason")?.unwrap_or_default();
+    let in_step =
+        optional("in_step")?.map(|text| from_str(&text)).transpose().map_err(parse_error)?;
     Ok(TrialRecord {
         taken,
         seen,
@@ -568,6 +629,7 @@ fn read_record(row: &Row<'_>, intent: &Intent, verdict: &str) -> Result<TrialRec
         marked: optional("marked")?.map(|label| judged(&label)).transpose()?,
         score: row.get("score").doing("read a trial")?,
         faults,
+        in_step: in_step.unwrap_or_default(),
         ..intent.judged(judged(verdict)?, reason)
     })
 }

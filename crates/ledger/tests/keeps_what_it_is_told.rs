@@ -5,8 +5,9 @@ use rstest::{fixture, rstest};
 use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice};
 use yard_step_core::{
-    CardDescription, Fault, Mhz, MhzOffset, Plan, Purpose, Sample, Seconds, Seen, Settings, Stage,
-    TrialRecord, Verdict,
+    Alarm, AlarmAct, AlarmOn, CardDescription, Case, Celsius, Channel, Fault, InStepRecord,
+    Limiter, Machine, Mhz, MhzOffset, Plan, Purpose, Room, Sample, Seconds, Seen, Settings, Stage,
+    TrialRecord, Verdict, Watt,
 };
 use yard_step_ledger::{ClimbState, DataDir, Event, Intent, Ledger, LedgerError, Profile};
 
@@ -24,8 +25,8 @@ fn desk() -> Desk {
     let data = DataDir::new(dir.path());
     let ledger = Ledger::open(&data).unwrap().ledger;
     let card = CardChoice::all()[0].open(3, 0).unwrap().description().clone();
-    assert!(ledger.note_card(&card).unwrap(), "new at first sight");
-    assert!(!ledger.note_card(&card).unwrap(), "known at second");
+    assert!(ledger.note_card(&card, &Settings::stock(&card)).unwrap(), "new at first sight");
+    assert!(!ledger.note_card(&card, &Settings::default()).unwrap(), "known at second");
     let stages = [Stage::Baseline, Stage::Core];
     let climb = ledger.begin_climb(&card, &Plan::default(), &stages).unwrap();
     Desk { _dir: dir, data, ledger, card, climb }
@@ -42,6 +43,7 @@ fn intent(climb: i64, number: u32) -> Intent {
         scene: "lantern".into(),
         planned: Seconds(200.0),
         warm_up: Seconds(20.0),
+        room: Some(Room { ambient: Celsius(26.0), case: Case::Closed }),
     }
 }
 
@@ -64,6 +66,15 @@ fn record(intent: &Intent) -> TrialRecord {
             kind: "artifacts".into(),
             frame: Some(2_400),
             wrong_pixels: Some(9),
+        }],
+        room: intent.room,
+        in_step: vec![InStepRecord {
+            card: "standin:tarn-310#4".into(),
+            taken: None,
+            seen: Seen::default(),
+            judged: Verdict::Clean,
+            reason: "Nothing.".into(),
+            score: Some(998.0),
         }],
     }
 }
@@ -153,6 +164,7 @@ fn a_profile_is_kept_and_replaced_by_name(desk: Desk) {
         settings: Settings { core_offset: Some(MhzOffset(offset)), ..Settings::default() },
         climb: Some(desk.climb),
         trial: Some(4),
+        driver: Some("1.0".into()),
     };
     desk.ledger.keep(&desk.card, &profile(60)).unwrap();
     desk.ledger.keep(&desk.card, &profile(75)).unwrap();
@@ -166,4 +178,47 @@ fn a_profile_is_kept_and_replaced_by_name(desk: Desk) {
 fn a_climb_that_is_not_there_is_told_with_those_that_are(desk: Desk) {
     let error = desk.ledger.climb(77).unwrap_err().to_string();
     assert_eq!(error, "there is no climb 77 in the ledger; there are: 1");
+}
+
+#[rstest]
+fn samples_come_back_as_a_trace_with_their_limiters(desk: Desk) {
+    let row = desk.ledger.begin_trial(&intent(desk.climb, 1)).unwrap();
+    desk.ledger.add_samples(row, 0, samples(1_300)).unwrap();
+    let limiter = |sample: &Sample| match sample.core_clock {
+        Some(_) => Limiter::Power,
+        None => Limiter::Unknown,
+    };
+    let trace = desk.ledger.trace(row, limiter).unwrap();
+    assert_eq!(trace.len(), 1_300);
+    assert!(trace.samples(0.0, 1e9).eq(desk.ledger.samples(row).unwrap()));
+    assert_eq!(trace.over(Channel::CoreClock, 600.0, 601.0).unwrap().lowest, 2_601.0);
+    assert_eq!(trace.at(700.0).unwrap().1, Limiter::Unknown, "a gap at every seventh");
+    assert!(desk.ledger.trace(row + 1, limiter).unwrap().is_empty());
+}
+
+#[rstest]
+fn the_factory_state_is_copied_once_and_the_description_kept_up_to_date(desk: Desk) {
+    let updated = CardDescription { driver: "2.0".into(), ..desk.card.clone() };
+    let changed = Settings { power_limit: Some(Watt(150.0)), ..Settings::stock(&updated) };
+    assert!(!desk.ledger.note_card(&updated, &changed).unwrap());
+    assert_eq!(desk.ledger.factory(&updated).unwrap(), Some(Settings::stock(&desk.card)));
+    assert_eq!(desk.ledger.climb(desk.climb).unwrap().card.driver, "2.0");
+    let stranger = CardDescription { serial: "99".into(), ..desk.card.clone() };
+    assert_eq!(desk.ledger.factory(&stranger).unwrap(), None);
+}
+
+#[rstest]
+fn facts_of_the_machine_outlive_the_process(desk: Desk) {
+    assert_eq!(desk.ledger.machine().unwrap(), Machine::default());
+    let machine = Machine {
+        room: Some(Room { ambient: Celsius(24.5), case: Case::Open }),
+        supply: Some(Watt(650.0)),
+        rest: None,
+        alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 95.0, act: AlarmAct::PutBack }],
+    };
+    desk.ledger.set_machine(&machine).unwrap();
+    desk.ledger.set_machine(&machine).unwrap();
+    drop(desk.ledger);
+    let again = Ledger::open(&desk.data).unwrap().ledger;
+    assert_eq!(again.machine().unwrap(), machine);
 }

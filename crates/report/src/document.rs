@@ -4,7 +4,9 @@
 //! not know. The same climb gives the same text, byte for byte.
 
 use serde::Serialize;
-use yard_step_core::{Climb, Fault, Limiter, Next, Seen, Settings, TrialRecord};
+use yard_step_core::{
+    Climb, Fault, InStepRecord, Limiter, Next, Room, Seen, Settings, TrialRecord,
+};
 
 use crate::ReportError;
 
@@ -34,6 +36,8 @@ struct CardPart {
 struct BaselinePart {
     score: f64,
     noise_percent: f64,
+    noise_floor_percent: Option<f64>,
+    plateau_c: Option<f64>,
     runs: usize,
     average_clock_mhz: f64,
     average_power_w: Option<f64>,
@@ -56,6 +60,18 @@ struct TrialPart {
     reason: String,
     score: Option<f64>,
     faults: Vec<Fault>,
+    room: Option<Room>,
+    in_step: Vec<InStepPart>,
+}
+
+#[derive(Debug, Serialize)]
+struct InStepPart {
+    card: String,
+    taken: Option<Settings>,
+    seen: SeenPart,
+    verdict: &'static str,
+    reason: String,
+    score: Option<f64>,
 }
 
 #[derive(Debug, Serialize)]
@@ -118,6 +134,8 @@ impl ClimbDocument {
             baseline: climb.baseline().map(|baseline| BaselinePart {
                 score: baseline.score,
                 noise_percent: baseline.noise.value(),
+                noise_floor_percent: baseline.noise_floor.map(|floor| floor.value()),
+                plateau_c: baseline.plateau.map(|plateau| plateau.value()),
                 runs: baseline.runs,
                 average_clock_mhz: baseline.average_clock.value(),
                 average_power_w: baseline.average_power.map(|power| power.value()),
@@ -160,6 +178,19 @@ fn trial_part(trial: &TrialRecord) -> TrialPart {
         reason: trial.reason.clone(),
         score: trial.score,
         faults: trial.faults.clone(),
+        room: trial.room,
+        in_step: trial.in_step.iter().map(in_step_part).collect(),
+    }
+}
+
+fn in_step_part(record: &InStepRecord) -> InStepPart {
+    InStepPart {
+        card: record.card.clone(),
+        taken: record.taken,
+        seen: seen_part(&record.seen),
+        verdict: record.judged.label(),
+        reason: record.reason.clone(),
+        score: record.score,
     }
 }
 

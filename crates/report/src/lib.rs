@@ -4,11 +4,13 @@
 mod chart;
 mod document;
 mod font;
+mod import;
 mod trace;
 
 pub use chart::{KeptRun, draw_svg, kept_trial};
 pub use document::{ClimbDocument, VERSION};
 pub use font::{to_pdf, with_font};
+pub use import::{ColumnRead, ImportedTrace, MOST_PROBLEMS, Meaning, RowProblem, import_trace};
 pub use trace::{TraceWriter, column_name};
 
 use thiserror::Error;
@@ -28,6 +30,9 @@ pub enum ReportError {
     /// The document cannot be written.
     #[error("the document cannot be written: {0}")]
     Document(#[from] serde_json::Error),
+    /// A trace made elsewhere cannot be read.
+    #[error("the trace cannot be read: {0}")]
+    Import(String),
     /// The climb in the ledger cannot be laid out again.
     #[error(transparent)]
     Climb(#[from] yard_step_core::ClimbError),

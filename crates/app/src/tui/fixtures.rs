@@ -5,12 +5,12 @@ use std::sync::Arc;
 
 use yard_step_core::{
     Absent, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel, ClockLine, Failure,
-    Fan, Frame, Lane, Limiter, LimiterShares, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer,
-    Outlook, Percent, Plan, Purpose, Reading, Sample, Seconds, Seen, SettingKind, Settings, Stage,
-    Strip, TrialRecord, Verdict, Watt,
+    Fan, Frame, Limiter, Machine, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer, Outlook, Percent,
+    Plan, Prerequisite, Purpose, Reading, Room, Sample, Seconds, Seen, SettingKind, Settings,
+    Stage, Standing, Trace, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
-    Activity, ClimbSummary, NextView, Pace, Picture, RunView, Snapshot, Strips,
+    Activity, ClimbSummary, Mark, MarkKind, NextView, Pace, Picture, RackCard, RunView, Snapshot,
 };
 use yard_step_ledger::Profile;
 use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel};
@@ -105,6 +105,8 @@ pub(crate) fn record(number: u32, offset: i32, verdict: Verdict) -> TrialRecord 
         marked: None,
         score: Some(1_010.0),
         faults: vec![],
+        room: None,
+        in_step: vec![],
     }
 }
 
@@ -122,17 +124,26 @@ pub(crate) fn bracket(floor: i32, ceiling: Option<i32>) -> Bracket {
 /// A run of ten minutes with a ragged clock and a spoilt frame.
 #[must_use]
 pub fn run_view() -> RunView {
-    let strip = |value: fn(usize) -> f64| {
-        let mut strip = Strip::new(512, 0.1);
-        for tick in 0..6_000 {
-            strip.reading(tick as f64 / 10.0, Some(value(tick)));
-        }
-        strip
-    };
-    let mut lane = Lane::new(512, 0.1);
-    for tick in 0..6_000 {
+    let mut trace = Trace::new();
+    for tick in 0..6_000_u32 {
+        let heat = -30.0 * (-f64::from(tick) / 900.0).exp();
+        let sample = Sample {
+            at: Seconds(f64::from(tick + 1) / 10.0),
+            core_clock: Some(Mhz(2_010.0 + f64::from((tick * 7) % 5) * 15.0)),
+            effective_clock: Some(Mhz(2_000.0)),
+            voltage: Some(Millivolt(1_000.0)),
+            board_power: Some(Watt(214.0 + f64::from((tick * 3) % 7))),
+            chip_power: Some(Watt(160.0)),
+            core_temperature: Some(Celsius(68.0 + heat)),
+            hot_spot: Some(Celsius(78.0 + heat)),
+            fan: Some(Percent(100.0)),
+            load: Some(Percent(99.0)),
+            background: Some(Percent(0.0)),
+            frame_rate: Some(20.0),
+            ..Sample::default()
+        };
         let limiter = if tick % 1_500 < 1_100 { Limiter::Power } else { Limiter::Voltage };
-        lane.push(f64::from(tick) / 10.0, Some(LimiterShares::of(limiter)));
+        trace.push(&sample, limiter);
     }
     let mut frame = Frame::black(FRAME_WIDTH, FRAME_HEIGHT);
     Scene::Lantern.draw(200, &mut frame);
@@ -160,14 +171,24 @@ pub fn run_view() -> RunView {
             fan: Some(Percent(100.0)),
             ..Sample::default()
         },
-        strips: Strips {
-            clock: strip(|tick| 2_010.0 + ((tick * 7) % 5) as f64 * 15.0),
-            lane,
-            power: strip(|tick| 214.0 + ((tick * 3) % 7) as f64),
-            core_temperature: strip(|tick| 68.0 - 30.0 * (-(tick as f64) / 900.0).exp()),
-            hot_spot: strip(|tick| 78.0 - 30.0 * (-(tick as f64) / 900.0).exp()),
-            fan: strip(|_| 100.0),
-        },
+        trace,
+        room: Some(Room::default()),
+        plateau: None,
+        temperature_ceiling: 93.0,
+        marks: vec![
+            Mark {
+                at: Seconds(0.0),
+                kind: MarkKind::Applied,
+                text: "core clock offset: asked +70 MHz, rounded to +60 MHz".into(),
+            },
+            Mark {
+                at: Seconds(310.0),
+                kind: MarkKind::Dip,
+                text: "dip of 90 MHz for 0.4 s".into(),
+            },
+        ],
+        in_step: vec![],
+        wants_a_look: false,
         notes: vec![],
         faults: vec![],
         picture: Some(Picture { number: 200, frame: Arc::new(frame), wrong, wrong_pixels: 1 }),
@@ -205,6 +226,8 @@ pub fn snapshot() -> Snapshot {
             runs: 3,
             score: 1_000.0,
             noise: Percent(0.4),
+            noise_floor: Some(Percent(1.35)),
+            plateau: Some(Celsius(67.8)),
             average_clock: Mhz(2_005.0),
             average_power: Some(Watt(216.0)),
             hot_spot_max: Some(Celsius(78.0)),
@@ -213,6 +236,40 @@ pub fn snapshot() -> Snapshot {
         outlook: Outlook { trials: 5, seconds: Seconds(4_900.0), at_least: false },
         run: Some(Arc::new(run_view())),
         looked_at: None,
+        laid_over: None,
+        machine: Arc::new(Machine {
+            room: Some(Room::default()),
+            supply: Some(Watt(750.0)),
+            ..Machine::default()
+        }),
+        prerequisites: Arc::new(vec![
+            Prerequisite {
+                what: "factory state",
+                standing: Standing::Met,
+                why: "Copied at first sight; b puts the card back to it.".into(),
+            },
+            Prerequisite {
+                what: "power supply",
+                standing: Standing::Open,
+                why: "Enter supply and rest of the machine with r: the raised limit must fit."
+                    .into(),
+            },
+            Prerequisite {
+                what: "profile",
+                standing: Standing::Concern,
+                why: "\"last autumn\" was proven under driver 0.9, and now it is 1.0: prove it \
+                      again."
+                    .into(),
+            },
+        ]),
+        rack: Arc::new(vec![
+            RackCard { card: Arc::new(card()), in_step: false },
+            RackCard {
+                card: Arc::new(CardDescription { serial: "8".into(), ..card() }),
+                in_step: true,
+            },
+        ]),
+        present: 0,
         held: Some(settings(60)),
         sensors: Some(run_view().sample),
         nudge_step: MhzOffset(15),
@@ -226,6 +283,7 @@ pub fn snapshot() -> Snapshot {
             settings: settings(45),
             climb: Some(1),
             trial: Some(6),
+            driver: Some("0.9".into()),
         }],
         history: vec![ClimbSummary {
             id: 1,

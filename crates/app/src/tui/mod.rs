@@ -35,7 +35,7 @@ use ratatui::crossterm::{cursor, event, execute};
 use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
-use yard_step_engine::{Engine, Pace, Session};
+use yard_step_engine::{Engine, Pace, Rack, Session};
 
 use action::View;
 use state::{Outcome, State};
@@ -65,13 +65,13 @@ enum Happening {
 ///
 /// # Errors
 /// The terminal cannot be set up, drawn on, or read.
-pub(crate) fn run(engine: Engine, pace: Pace, told: Vec<String>) -> io::Result<()> {
+pub(crate) fn run(engine: Engine, rack: Rack, pace: Pace, told: Vec<String>) -> io::Result<()> {
     let first = if engine.climb().trials().is_empty() { View::Survey } else { View::Climb };
     let (happenings, inbox) = channel();
     watch_signals(happenings.clone())?;
     let screen = Screen::enter()?;
     watch_terminal(happenings.clone());
-    let session = Session::start(engine, pace, told, move || {
+    let session = Session::start(engine, rack, pace, told, move || {
         // Nobody listening any more means that the program ends.
         let _ = happenings.send(Happening::Changed);
     });

@@ -26,7 +26,8 @@ pub fn stderr(output: &Output) -> String {
 pub fn short_plan(dir: &Path) -> String {
     let path = dir.join("short.toml");
     let plan = "[baseline]\nseconds = 30\nwarm_up_seconds = 60\n\
-                [core]\nseconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 120\nsettle_seconds = 30\n";
+                [core]\nseconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 120\nsettle_seconds = 30\n\
+                [rules]\nmost_warming_k = 50\n";
     std::fs::write(&path, plan).unwrap();
     path.to_str().unwrap().to_owned()
 }

@@ -1,7 +1,7 @@
 //! The baseline: runs at stock, and the noise floor they show.
 
 use crate::card::CardDescription;
-use crate::statistics::{mean, median, standard_deviation};
+use crate::statistics::{mean, median, prediction_bound, standard_deviation};
 use crate::units::{Celsius, Mhz, MhzOffset, Percent, Seconds, Watt};
 use crate::verdict::{Meaning, Verdict};
 
@@ -16,6 +16,11 @@ pub struct Baseline {
     pub score: f64,
     /// Spread of the scores: standard deviation in percent of the median. Zero for a single run.
     pub noise: Percent,
+    /// The noise floor of this machine: a single run that gains more than this on the median is
+    /// more than chance, with 95 % confidence. None for a single run.
+    pub noise_floor: Option<Percent>,
+    /// Mean of the temperatures the runs were going to, where their warming told.
+    pub plateau: Option<Celsius>,
     /// Mean of the average clocks.
     pub average_clock: Mhz,
     /// Mean of the average board powers.
@@ -38,11 +43,15 @@ impl Climb {
             runs.iter().filter_map(|run| run.seen.average_clock()).map(Mhz::value).collect();
         let powers: Vec<f64> =
             runs.iter().filter_map(|run| run.seen.average_power).map(Watt::value).collect();
+        let plateaus: Vec<f64> =
+            runs.iter().filter_map(|run| run.seen.plateau).map(Celsius::value).collect();
         let score = median(&scores)?;
         Some(Baseline {
             runs: runs.len(),
             score,
             noise: Percent(standard_deviation(&scores).unwrap_or(0.0) / score * 100.0),
+            noise_floor: prediction_bound(&scores).map(|bound| Percent(bound / score * 100.0)),
+            plateau: mean(&plateaus).map(Celsius),
             average_clock: Mhz(mean(&clocks)?),
             average_power: mean(&powers).map(Watt),
             hot_spot_max: runs
@@ -92,9 +101,9 @@ impl Climb {
     fn baseline_proposal(&self, counted: usize, spoilt: Option<&TrialRecord>) -> Proposal {
         let plan = &self.plan.baseline;
         let first = self.trials.is_empty();
-        let is_warm = self
-            .trials_of(Stage::Baseline)
-            .any(|run| run.seconds.value() >= plan.warm_up_seconds.max(1.0));
+        let is_warm = self.trials_of(Stage::Baseline).any(|run| {
+            run.verdict() == Verdict::Clean || run.seconds.value() >= plan.warm_up_seconds.max(1.0)
+        });
         let warm_up = if !is_warm { plan.warm_up_seconds } else { self.plan.core.warm_up_seconds };
         let reason = match spoilt {
             Some(run) => format!(
@@ -104,7 +113,8 @@ impl Climb {
                 plan.runs
             ),
             None if first => format!(
-                "What stock settings do comes first: {} runs to compare with, after {} of warm-up.",
+                "What stock settings do comes first: {} runs to compare with, once the card is warm \
+                 (after {} at most).",
                 plan.runs,
                 Seconds(warm_up).in_words()
             ),
@@ -120,6 +130,7 @@ impl Climb {
                 asked: self.settings_at(MhzOffset::STOCK),
                 seconds: Seconds(warm_up + plan.seconds),
                 warm_up: Seconds(warm_up),
+                until_warm: !is_warm,
             },
             reason,
             risk: None,

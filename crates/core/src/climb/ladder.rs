@@ -302,6 +302,7 @@ impl Climb {
                         purpose,
                         asked: self.settings_at(value),
                         seconds: Seconds(core.warm_up_seconds + measured),
+                        until_warm: false,
                         warm_up: Seconds(core.warm_up_seconds),
                     },
                     reason,

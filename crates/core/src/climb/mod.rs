@@ -17,7 +17,7 @@ mod record;
 pub use baseline::Baseline;
 pub use ladder::{Bracket, Failure, Ladder, LadderStep};
 pub use outcome::{Outcome, Outlook};
-pub use record::{Purpose, Stage, TrialRecord};
+pub use record::{InStepRecord, Purpose, Stage, TrialRecord};
 
 use crate::card::{CardDescription, SettingKind};
 use crate::fan::Fan;
@@ -39,6 +39,8 @@ pub struct TrialRequest {
     pub seconds: Seconds,
     /// Part at the beginning that does not count towards the score.
     pub warm_up: Seconds,
+    /// Whether the warm-up ends as soon as the card is warm, and the trial with it so much sooner.
+    pub until_warm: bool,
 }
 
 /// The next trial, why it is the next, and whether it needs an explicit yes.
@@ -280,6 +282,7 @@ impl Climb {
                 asked: self.settings_at(value),
                 seconds: Seconds(core.warm_up_seconds + core.seconds),
                 warm_up: Seconds(core.warm_up_seconds),
+                until_warm: false,
             },
             reason: format!("{value} is your own wish, not the plan's."),
             risk: self.risk(value),

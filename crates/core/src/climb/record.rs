@@ -4,6 +4,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
+use crate::room::Room;
 use crate::settings::Settings;
 use crate::units::{MhzOffset, Seconds};
 use crate::verdict::{Fault, Verdict};
@@ -113,6 +114,27 @@ pub struct TrialRecord {
     pub score: Option<f64>,
     /// What went wrong, in order of time.
     pub faults: Vec<Fault>,
+    /// The room it was made in, where the user had entered it.
+    pub room: Option<Room>,
+    /// What the cards held in step came to.
+    pub in_step: Vec<InStepRecord>,
+}
+
+/// A card of the same kind that ran the same trial beside the one climbed on.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct InStepRecord {
+    /// Key of the card.
+    pub card: String,
+    /// Settings it said it held; none where it could not be asked.
+    pub taken: Option<Settings>,
+    /// What was observed on it.
+    pub seen: Seen,
+    /// Its own verdict.
+    pub judged: Verdict,
+    /// The reason of that, in a sentence.
+    pub reason: String,
+    /// Its work units per second.
+    pub score: Option<f64>,
 }
 
 impl TrialRecord {

@@ -34,6 +34,8 @@ fn record(climb: &Climb, request: &TrialRequest, verdict: Verdict) -> TrialRecor
         marked: None,
         score: Some(1_000.0 + f64::from(offset.0) / 4.0),
         faults: vec![],
+        room: None,
+        in_step: vec![],
     }
 }
 
@@ -84,7 +86,7 @@ fn pretend(edge: i32) -> Pretend {
 fn the_baseline_comes_first_and_warms_the_card_up_once() {
     let mut climb = climb_with(Plan::default());
     let Next::Trial(first) = climb.next() else { panic!() };
-    assert_eq!(first.request.warm_up, Seconds(420.0));
+    assert_eq!(first.request.warm_up, Seconds(900.0));
     end(&mut climb, Verdict::Clean);
     let Next::Trial(second) = climb.next() else { panic!() };
     assert_eq!((second.request.stage, second.request.warm_up), (Stage::Baseline, Seconds(20.0)));
@@ -489,5 +491,5 @@ fn a_warm_up_that_was_cut_short_is_made_again() {
     stopped.faults = vec![Fault::at(Seconds(30.0), Fault::STOPPED)];
     climb.handle(ClimbEvent::TrialEnded(Box::new(stopped)));
     let Next::Trial(again) = climb.next() else { panic!() };
-    assert_eq!(again.request.warm_up, Seconds(420.0));
+    assert_eq!(again.request.warm_up, Seconds(900.0));
 }

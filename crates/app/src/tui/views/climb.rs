@@ -13,12 +13,13 @@
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
-use yard_step_core::{Channel, Seconds, Strip};
+use ratatui::style::Style;
+use yard_step_core::{Channel, Seconds};
 use yard_step_engine::{Activity, NextView, RunView, Snapshot};
 
 use crate::tui::theme::{Role, Theme};
 use crate::tui::widgets::panel::{inside, panel};
-use crate::tui::widgets::plot::{Guide, Plot, field};
+use crate::tui::widgets::plot::{Guide, Plot, Series, field};
 use crate::tui::widgets::staircase::Staircase;
 use crate::tui::widgets::{
     facts, lane, next_step, picture, row, write, write_right, write_wrapped,
@@ -114,8 +115,8 @@ fn draw_run(
     draw_temperature(buffer, places.temperature, theme, run, span);
     let now = reading(run, Channel::Fan);
     let space = panel(buffer, places.fan, theme, "Fan", &format!("now {now}"));
-    let series = [(&run.strips.fan, theme.style(Role::Clock))];
-    Plot { series: &series, guides: &[], range: (0.0, 100.0), seconds: span }
+    let series = [series(run, Channel::Fan, theme.style(Role::Clock))];
+    Plot { series: &series, guides: &[], range: (0.0, 100.0), window: (0.0, span) }
         .draw(buffer, space, theme);
 
     let heading = format!("Asked / taken / seen: trial {}", run.number);
@@ -141,15 +142,19 @@ pub(crate) fn draw_clock(buffer: &mut Buffer, area: Rect, theme: Theme, run: &Ru
     let plot_height = space.height.saturating_sub(2);
     let plot_area = Rect { height: plot_height, ..space };
     let target = run.target.value();
-    let lowest = lowest_after_rise(&run.strips.clock).unwrap_or(target - 100.0);
+    let lowest = run
+        .trace
+        .over(Channel::CoreClock, RISE, run.trace.seconds())
+        .map_or(target - 100.0, |bucket| f64::from(bucket.lowest));
     let range = (rounded_down(lowest.min(target - 90.0)), rounded_down(target) + 30.0);
     let label = format!("target {}", run.target);
     let guides = [Guide { value: target, label: &label, style: theme.style(Role::Target) }];
-    let series = [(&run.strips.clock, theme.style(Role::Clock))];
-    Plot { series: &series, guides: &guides, range, seconds: span }.draw(buffer, plot_area, theme);
+    let series = [series(run, Channel::CoreClock, theme.style(Role::Clock))];
+    let window = (0.0, span);
+    Plot { series: &series, guides: &guides, range, window }.draw(buffer, plot_area, theme);
     draw_faults(buffer, plot_area, theme, run, span);
     let lane_row = row(space, plot_height);
-    lane::draw(buffer, lane_row, theme, &run.strips.lane, span);
+    lane::draw(buffer, lane_row, theme, &run.trace, window);
     draw_axis(buffer, row(space, plot_height + 1), theme, run, span);
 }
 
@@ -157,9 +162,14 @@ fn rounded_down(value: f64) -> f64 {
     (value / 15.0).floor() * 15.0
 }
 
-fn lowest_after_rise(strip: &Strip) -> Option<f64> {
-    let skipped = (RISE / strip.bucket_seconds()).ceil() as usize;
-    strip.buckets().iter().skip(skipped).flatten().map(|b| f64::from(b.lowest)).reduce(f64::min)
+fn series(run: &RunView, channel: Channel, style: Style) -> Series<'_> {
+    Series { trace: &run.trace, channel, style }
+}
+
+/// Highest reading of a whole run.
+fn highest(run: &RunView, channel: Channel) -> Option<f64> {
+    let extent = run.trace.over(channel, 0.0, run.trace.seconds());
+    extent.map(|bucket| f64::from(bucket.highest))
 }
 
 /// The axis of time, with the warm-up and the faults on it.
@@ -207,13 +217,14 @@ fn draw_faults(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, spa
 fn draw_power(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span: f64) {
     let now = reading(run, Channel::BoardPower);
     let space = panel(buffer, area, theme, "Board power, W", &format!("now {now}"));
-    let high = run.strips.power.extent().map_or(0.0, |b| f64::from(b.highest)).max(run.power_limit);
+    let high = highest(run, Channel::BoardPower).unwrap_or(0.0).max(run.power_limit);
     let label = format!("limit {:.0} W", run.power_limit);
     let guides =
         [Guide { value: run.power_limit, label: &label, style: theme.style(Role::Target) }];
-    let series = [(&run.strips.power, theme.style(Role::Clock))];
+    let series = [series(run, Channel::BoardPower, theme.style(Role::Clock))];
     let range = (0.0, (high / 20.0).ceil() * 20.0);
-    Plot { series: &series, guides: &guides, range, seconds: span }.draw(buffer, space, theme);
+    Plot { series: &series, guides: &guides, range, window: (0.0, span) }
+        .draw(buffer, space, theme);
 }
 
 fn draw_temperature(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span: f64) {
@@ -223,21 +234,20 @@ fn draw_temperature(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView
         reading(run, Channel::HotSpot)
     );
     let space = panel(buffer, area, theme, "Temperature, °C", &aside);
-    let strips = &run.strips;
-    let highest = [&strips.hot_spot, &strips.core_temperature]
+    let highest = [Channel::HotSpot, Channel::CoreTemperature]
         .into_iter()
-        .filter_map(Strip::extent)
-        .map(|bucket| f64::from(bucket.highest))
+        .filter_map(|channel| highest(run, channel))
         .fold(run.temperature_target, f64::max);
     let target = run.temperature_target;
     let label = format!("target {target:.0} °C");
     let guides = [Guide { value: target, label: &label, style: theme.style(Role::Target) }];
     let series = [
-        (&strips.hot_spot, theme.style(Role::Second)),
-        (&strips.core_temperature, theme.style(Role::Clock)),
+        series(run, Channel::HotSpot, theme.style(Role::Second)),
+        series(run, Channel::CoreTemperature, theme.style(Role::Clock)),
     ];
     let range = (20.0, (highest / 10.0).ceil() * 10.0);
-    Plot { series: &series, guides: &guides, range, seconds: span }.draw(buffer, space, theme);
+    Plot { series: &series, guides: &guides, range, window: (0.0, span) }
+        .draw(buffer, space, theme);
 }
 
 /// The newest reading of a run with its unit, or a dash for a sensor that is missing.

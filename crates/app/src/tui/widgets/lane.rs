@@ -6,22 +6,31 @@
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use yard_step_core::{Lane, Limiter};
+use yard_step_core::{Limiter, Trace};
 
 use super::plot::field;
 use super::{row, write, write_right};
 use crate::tui::theme::{Depth, Role, Theme};
 
 /// Draws the lane with the same axis as the plot above it.
-pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, lane: &Lane, seconds: f64) {
+pub(crate) fn draw(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    trace: &Trace,
+    (from, to): (f64, f64),
+) {
     let line = row(area, 0);
     let field = field(line);
     let labels = Rect { width: line.width.min(6), ..line };
     write_right(buffer, labels, line.y, "limit", theme.style(Role::Dim));
     let columns = usize::from(field.width);
-    let limiters: Vec<Option<Limiter>> = (0..columns)
-        .map(|column| lane.column(column, columns, seconds).and_then(|shares| shares.largest()))
-        .collect();
+    let width = (to - from) / columns.max(1) as f64;
+    let largest = |column: usize| {
+        let start = from + column as f64 * width;
+        trace.limiters(start, start + width).largest()
+    };
+    let limiters: Vec<Option<Limiter>> = (0..columns).map(largest).collect();
     let mut x = field.x;
     for run in limiters.chunk_by(|a, b| a == b) {
         if let Some(limiter) = run.first().copied().flatten() {
@@ -53,23 +62,24 @@ mod tests {
     use super::super::testing::{AWKWARD, drawn};
     use super::*;
     use rstest::rstest;
-    use yard_step_core::LimiterShares;
+    use yard_step_core::{Sample, Seconds};
 
-    fn lane(limiters: &[(Limiter, usize)]) -> Lane {
-        let mut lane = Lane::new(512, 1.0);
+    fn lane(limiters: &[(Limiter, usize)]) -> Trace {
+        let mut trace = Trace::new();
         let all =
             limiters.iter().flat_map(|(limiter, count)| std::iter::repeat_n(*limiter, *count));
         for (second, limiter) in all.enumerate() {
-            lane.push(second as f64, Some(LimiterShares::of(limiter)));
+            let at = Seconds(second as f64 + 1.0);
+            trace.push(&Sample { at, ..Sample::default() }, limiter);
         }
-        lane
+        trace
     }
 
     #[rstest]
     fn stretches_are_named_where_there_is_room() {
         let lane = lane(&[(Limiter::Power, 10), (Limiter::Heat, 3), (Limiter::Voltage, 9)]);
         let theme = Theme::new(Depth::None);
-        let lines = drawn(29, 1, |buffer, area| draw(buffer, area, theme, &lane, 22.0));
+        let lines = drawn(29, 1, |buffer, area| draw(buffer, area, theme, &lane, (0.0, 22.0)));
         assert_eq!(lines[0], " limit  power ppphhh voltage");
     }
 
@@ -77,7 +87,7 @@ mod tests {
     fn what_has_not_happened_yet_is_empty() {
         let lane = lane(&[(Limiter::Power, 5)]);
         let theme = Theme::new(Depth::None);
-        let lines = drawn(27, 1, |buffer, area| draw(buffer, area, theme, &lane, 20.0));
+        let lines = drawn(27, 1, |buffer, area| draw(buffer, area, theme, &lane, (0.0, 20.0)));
         assert_eq!(lines[0], " limit ppppp");
     }
 
@@ -86,7 +96,7 @@ mod tests {
         let lane = lane(&[(Limiter::Unknown, 4)]);
         for (width, height) in AWKWARD {
             drawn(width, height, |buffer, area| {
-                draw(buffer, area, Theme::new(Depth::True), &lane, 4.0);
+                draw(buffer, area, Theme::new(Depth::True), &lane, (0.0, 4.0));
             });
         }
     }

@@ -1,4 +1,4 @@
-//! A plot of strips over time in braille dots, two by four to a cell, with guides behind.
+//! A plot of a trace's channels over time in braille dots, two by four to a cell, with guides behind.
 //!
 //! ```text
 //!  2145 ╌╌╌╌╌╌╌╌╌╌╌╌╌╌╌╌╌╌╌ target
@@ -9,7 +9,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Color, Style};
-use yard_step_core::{Bucket, Strip};
+use yard_step_core::{Bucket, Channel, Trace};
 
 use super::{write, write_right};
 use crate::tui::theme::{Role, Theme};
@@ -24,14 +24,22 @@ pub(crate) struct Guide<'a> {
     pub style: Style,
 }
 
-/// One or more strips on common axes.
+/// One channel of a trace.
+#[derive(Clone, Copy)]
+pub(crate) struct Series<'a> {
+    pub trace: &'a Trace,
+    pub channel: Channel,
+    pub style: Style,
+}
+
+/// One or more channels on common axes.
 pub(crate) struct Plot<'a> {
-    pub series: &'a [(&'a Strip, Style)],
+    pub series: &'a [Series<'a>],
     pub guides: &'a [Guide<'a>],
     /// Lowest and highest value shown.
     pub range: (f64, f64),
-    /// Time from the left to the right edge.
-    pub seconds: f64,
+    /// Time at the left and at the right edge, in seconds.
+    pub window: (f64, f64),
 }
 
 /// The space of the dots, beside the labels.
@@ -50,8 +58,8 @@ impl Plot<'_> {
         for guide in self.guides {
             self.draw_guide(buffer, area, field, guide);
         }
-        for (strip, style) in self.series {
-            self.draw_series(buffer, field, theme, (strip, *style));
+        for series in self.series {
+            self.draw_series(buffer, field, theme, *series);
         }
         for guide in self.guides {
             self.draw_guide_label(buffer, area, field, guide);
@@ -97,20 +105,19 @@ impl Plot<'_> {
     }
 
     /// Draws how far a series strays in each column, and its mean as a line over that.
-    fn draw_series(
-        &self,
-        buffer: &mut Buffer,
-        field: Rect,
-        theme: Theme,
-        (strip, style): (&Strip, Style),
-    ) {
+    fn draw_series(&self, buffer: &mut Buffer, field: Rect, theme: Theme, series: Series<'_>) {
         let columns = usize::from(field.width) * 2;
-        let buckets: Vec<Option<Bucket>> =
-            (0..columns).map(|column| strip.column(column, columns, self.seconds)).collect();
+        let (from, to) = self.window;
+        let width = (to - from) / columns.max(1) as f64;
+        let over = |column: usize| {
+            let start = from + column as f64 * width;
+            series.trace.over(series.channel, start, start + width)
+        };
+        let buckets: Vec<Option<Bucket>> = (0..columns).map(over).collect();
         let straying = buckets.iter().map(|bucket| bucket.map(|b| (b.highest, b.lowest)));
         self.draw_stretches(buffer, field, theme.style(Role::Envelope), straying);
         let means = buckets.iter().map(|bucket| bucket.map(|b| (b.mean(), b.mean())));
-        self.draw_stretches(buffer, field, style, means);
+        self.draw_stretches(buffer, field, series.style, means);
     }
 
     /// Draws an upright stretch in every column of dots, from its higher to its lower value.
@@ -172,32 +179,40 @@ mod tests {
     use super::*;
     use crate::tui::theme::Depth;
     use rstest::rstest;
+    use yard_step_core::{Limiter, Mhz, Sample, Seconds};
 
     const THEME: Theme = Theme::new(Depth::None);
 
-    fn strip(values: &[f64]) -> Strip {
-        let mut strip = Strip::new(512, 1.0);
+    /// A sample a second, standing for the second before it.
+    fn trace(values: &[f64]) -> Trace {
+        let mut trace = Trace::new();
         for (second, value) in values.iter().enumerate() {
-            strip.reading(second as f64, Some(*value));
+            push(&mut trace, second as f64 + 1.0, *value);
         }
-        strip
+        trace
     }
 
-    fn plot(strip: &Strip, width: u16, height: u16) -> Vec<String> {
-        let series = [(strip, Style::new())];
+    fn push(trace: &mut Trace, at: f64, value: f64) {
+        let clock = Some(Mhz(value));
+        let sample = Sample { at: Seconds(at), core_clock: clock, ..Sample::default() };
+        trace.push(&sample, Limiter::Unknown);
+    }
+
+    fn series(trace: &Trace, style: Style) -> Series<'_> {
+        Series { trace, channel: Channel::CoreClock, style }
+    }
+
+    fn plot(trace: &Trace, width: u16, height: u16) -> Vec<String> {
+        let series = [series(trace, Style::new())];
         let guides = [Guide { value: 100.0, label: "target", style: Style::new() }];
-        let plot = Plot {
-            series: &series,
-            guides: &guides,
-            range: (0.0, 100.0),
-            seconds: strip.seconds(),
-        };
+        let window = (0.0, trace.seconds());
+        let plot = Plot { series: &series, guides: &guides, range: (0.0, 100.0), window };
         drawn(width, height, |buffer, area| plot.draw(buffer, area, THEME))
     }
 
     #[rstest]
     fn a_flat_line_lies_at_its_height_below_the_guide() {
-        let lines = plot(&strip(&[50.0; 20]), 17, 4);
+        let lines = plot(&trace(&[50.0; 20]), 17, 4);
         assert_eq!(lines[0], "   100 ╌╌╌ target");
         assert_eq!(lines[2], "       ⠉⠉⠉⠉⠉⠉⠉⠉⠉⠉");
         assert_eq!(lines[3], "     0");
@@ -207,7 +222,7 @@ mod tests {
     fn a_spike_of_one_sample_reaches_its_depth() {
         let mut values = vec![100.0; 200];
         values[77] = 0.0;
-        let lines = plot(&strip(&values), 17, 4);
+        let lines = plot(&trace(&values), 17, 4);
         assert!(lines[3].chars().any(|c| ('\u{2801}'..='\u{28ff}').contains(&c)), "{lines:?}");
     }
 
@@ -215,13 +230,14 @@ mod tests {
     fn the_mean_is_a_line_and_what_strays_from_it_lies_around_it() {
         let values: Vec<f64> =
             (0..400).map(|second| if second % 2 == 0 { 0.0 } else { 100.0 }).collect();
-        let strip = strip(&values);
+        let trace = trace(&values);
         let theme = Theme::new(Depth::True);
         let area = Rect::new(0, 0, 17, 4);
         let mut buffer = Buffer::empty(area);
         let style = theme.style(Role::Clock);
-        let series = [(&strip, style)];
-        Plot { series: &series, guides: &[], range: (0.0, 100.0), seconds: 400.0 }.draw(
+        let series = [series(&trace, style)];
+        let window = (0.0, 400.0);
+        Plot { series: &series, guides: &[], range: (0.0, 100.0), window }.draw(
             &mut buffer,
             area,
             theme,
@@ -235,18 +251,18 @@ mod tests {
 
     #[rstest]
     fn a_gap_stays_empty() {
-        let mut strip = strip(&[50.0; 4]);
-        strip.reading(16.0, Some(50.0));
-        strip.reading(19.0, Some(50.0));
-        let lines = plot(&strip, 17, 4);
-        assert_eq!(lines[2], "       ⠉⠉      ⠁⠈");
+        let mut trace = trace(&[50.0; 4]);
+        push(&mut trace, 17.0, 50.0);
+        push(&mut trace, 22.0, 50.0);
+        let lines = plot(&trace, 17, 4);
+        assert_eq!(lines[2], "       ⠉⠉     ⠉ ⠈");
     }
 
     #[rstest]
     fn any_size_will_do() {
         for (width, height) in AWKWARD {
-            plot(&strip(&[1.0, 99.0, 40.0]), width, height);
-            plot(&strip(&[]), width, height);
+            plot(&trace(&[1.0, 99.0, 40.0]), width, height);
+            plot(&trace(&[]), width, height);
         }
     }
 }

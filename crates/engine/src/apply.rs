@@ -1,0 +1,54 @@
+//! One set of settings, applied as a whole and read back.
+
+use yard_step_card::Card;
+use yard_step_core::{Difference, Seconds, Settings};
+
+/// Time a card is given to take its settings.
+const SETTLE: Seconds = Seconds(1.0);
+
+/// What came of asking a card for settings.
+pub(crate) struct Applied {
+    /// What the card says it holds; none while its machine is down.
+    pub(crate) taken: Option<Settings>,
+    /// Where that is not what was asked.
+    pub(crate) differences: Vec<Difference>,
+    /// In words, what had to be asked twice and what was not taken in the end.
+    pub(crate) told: Vec<String>,
+}
+
+impl Applied {
+    /// Whether something was refused, rather than rounded.
+    pub(crate) fn is_refused(&self) -> bool {
+        self.differences.iter().any(|difference| !difference.rounded)
+    }
+}
+
+/// Asks for `asked`, reads back, and asks once more if something was not taken.
+pub(crate) fn apply_whole(card: &mut dyn Card, asked: &Settings) -> Applied {
+    let mut told = Vec::new();
+    let mut applied = apply_once(card, asked);
+    if applied.is_refused() {
+        let first = names(&applied.differences);
+        applied = apply_once(card, asked);
+        if !applied.is_refused() {
+            told.push(format!("Asked twice until taken: {first}."));
+        }
+    }
+    told.extend(applied.differences.iter().map(ToString::to_string));
+    Applied { told, ..applied }
+}
+
+fn apply_once(card: &mut dyn Card, asked: &Settings) -> Applied {
+    let taken = card.apply(asked).ok().and_then(|()| {
+        card.idle(SETTLE);
+        card.taken().ok()
+    });
+    let description = card.description();
+    let differences = taken.map(|taken| asked.differences(&taken, description));
+    Applied { taken, differences: differences.unwrap_or_default(), told: Vec::new() }
+}
+
+fn names(differences: &[Difference]) -> String {
+    let refused = differences.iter().filter(|difference| !difference.rounded);
+    refused.map(|difference| difference.kind.label()).collect::<Vec<_>>().join(", ")
+}
