@@ -4,6 +4,8 @@
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
 use yard_step_engine::{Activity, NextView, Snapshot};
 
+use super::state::State;
+
 /// A view of the interface.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum View {
@@ -11,11 +13,13 @@ pub enum View {
     Survey,
     /// The staircase, the live run and the next step.
     Climb,
+    /// Everything that was measured, over time.
+    Trace,
 }
 
 impl View {
     /// All views, in the order of the work.
-    pub const ALL: [Self; 2] = [Self::Survey, Self::Climb];
+    pub const ALL: [Self; 3] = [Self::Survey, Self::Climb, Self::Trace];
 
     /// Name of the view.
     #[must_use]
@@ -23,6 +27,7 @@ impl View {
         match self {
             Self::Survey => "Survey",
             Self::Climb => "Climb",
+            Self::Trace => "Trace",
         }
     }
 }
@@ -60,6 +65,32 @@ pub enum Action {
     Later,
     /// Back to the present.
     Present,
+    /// Say what the machine is like.
+    Machine,
+    /// Choose among the cards.
+    Cards,
+    /// Cursor back in time.
+    CursorBack,
+    /// Cursor on in time.
+    CursorOn,
+    /// A shorter stretch of time.
+    ZoomIn,
+    /// A longer stretch of time.
+    ZoomOut,
+    /// An earlier stretch.
+    ScrollBack,
+    /// A later stretch.
+    ScrollOn,
+    /// Hold the picture still.
+    Freeze,
+    /// Take figures anew.
+    ResetFigures,
+    /// Lay another trial over.
+    LayOver,
+    /// Write what is shown to a file.
+    Export,
+    /// Read a trace made elsewhere.
+    Import,
     /// Next pace.
     Pace,
     /// Show a view.
@@ -81,12 +112,17 @@ pub struct Moment {
     has_trials: bool,
     has_baseline: bool,
     looking: bool,
+    has_run: bool,
+    many_cards: bool,
+    /// Something in Trace is held still, picked or narrowed down.
+    holding: bool,
 }
 
 impl Moment {
     /// The moment a snapshot shows.
     #[must_use]
-    pub fn of(snapshot: &Snapshot, view: View) -> Self {
+    pub fn of(snapshot: &Snapshot, state: &State) -> Self {
+        let view = state.view;
         Self {
             view,
             running: matches!(snapshot.activity, Activity::Running | Activity::Paused),
@@ -96,6 +132,9 @@ impl Moment {
             has_trials: !snapshot.trials.is_empty(),
             has_baseline: snapshot.baseline.is_some(),
             looking: snapshot.looked_at.is_some(),
+            has_run: view == View::Trace && state.trace.shown(snapshot).is_some(),
+            many_cards: snapshot.rack.len() > 1,
+            holding: view == View::Trace && state.trace.holds(),
         }
     }
 
@@ -207,11 +246,131 @@ pub const BINDINGS: &[Binding] = &[
         in_footer: true,
     },
     Binding {
+        action: Action::CursorBack,
+        keys: &[KeyCode::Left],
+        label: "cursor",
+        help: "in Trace: move the cursor back in time (Shift: ten times as far)",
+        applies: |m| m.has_run,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::CursorOn,
+        keys: &[KeyCode::Right],
+        label: "cursor",
+        help: "in Trace: move the cursor on in time",
+        applies: |m| m.has_run,
+        in_footer: false,
+    },
+    Binding {
+        action: Action::ZoomIn,
+        keys: &[key('+'), key('='), KeyCode::Up],
+        label: "zoom in",
+        help: "in Trace: show half the time, around the cursor",
+        applies: |m| m.has_run,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::ZoomOut,
+        keys: &[key('-'), KeyCode::Down],
+        label: "out",
+        help: "in Trace: show twice the time",
+        applies: |m| m.has_run,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::ScrollBack,
+        keys: &[key('['), KeyCode::PageUp],
+        label: "back",
+        help: "in Trace: show the time before",
+        applies: |m| m.has_run,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::ScrollOn,
+        keys: &[key(']'), KeyCode::PageDown],
+        label: "on",
+        help: "in Trace: show the time after",
+        applies: |m| m.has_run,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Freeze,
+        keys: &[key('f')],
+        label: "hold still",
+        help: "in Trace: hold the picture still while data goes on arriving, or let it go",
+        applies: |m| m.has_run,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::ResetFigures,
+        keys: &[key('r')],
+        label: "reset",
+        help: "in Trace: take lowest, mean and highest from now on",
+        applies: |m| m.has_run,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::LayOver,
+        keys: &[key('o')],
+        label: "lay over",
+        help: "in Trace: lay an earlier trial over this one, the one before that, and none again",
+        applies: |m| m.has_run && m.waits() && m.has_trials,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Export,
+        keys: &[key('x')],
+        label: "export",
+        help: "in Trace: write the stretch that is shown as CSV",
+        applies: |m| m.has_run,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Import,
+        keys: &[key('i')],
+        label: "import",
+        help: "in Trace: read a trace made elsewhere",
+        applies: |m| m.view == View::Trace,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Earlier,
+        keys: &[key(',')],
+        label: "earlier",
+        help: "in Trace: look at the trial before",
+        applies: |m| m.waits() && m.view == View::Trace && m.has_trials,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Later,
+        keys: &[key('.')],
+        label: "later",
+        help: "in Trace: look at the trial after",
+        applies: |m| m.waits() && m.view == View::Trace && m.looking,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Machine,
+        keys: &[key('r')],
+        label: "room, supply, alarms",
+        help: "in Survey: say what room, power supply and alarms are",
+        applies: |m| m.view == View::Survey && !m.gone,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Cards,
+        keys: &[key('c')],
+        label: "cards",
+        help: "choose another card of this machine, or hold two alike in step",
+        applies: |m| m.waits() && m.many_cards,
+        in_footer: true,
+    },
+    Binding {
         action: Action::Present,
         keys: &[KeyCode::Esc],
         label: "present",
-        help: "stop looking at an earlier trial, or close what is open",
-        applies: |m| m.waits() && m.looking,
+        help: "let go of what is held or looked at, one thing after the other",
+        applies: |m| m.holding || (m.waits() && m.looking),
         in_footer: false,
     },
     Binding {
@@ -234,7 +393,7 @@ pub const BINDINGS: &[Binding] = &[
         action: Action::BackToStock,
         keys: &[key('b')],
         label: "to stock",
-        help: "put the card to its factory settings; stops a run",
+        help: "put the card back to its factory state; stops a run",
         applies: |m| !m.gone,
         in_footer: true,
     },
@@ -267,6 +426,14 @@ pub const BINDINGS: &[Binding] = &[
         keys: &[key('2')],
         label: "Climb",
         help: "show the staircase, the run and the next step",
+        applies: |_| true,
+        in_footer: false,
+    },
+    Binding {
+        action: Action::Show(View::Trace),
+        keys: &[key('3')],
+        label: "Trace",
+        help: "show everything that was measured, over time",
         applies: |_| true,
         in_footer: false,
     },
@@ -310,6 +477,8 @@ pub fn key_name(code: KeyCode) -> String {
         KeyCode::Down => "↓".into(),
         KeyCode::Left => "←".into(),
         KeyCode::Right => "→".into(),
+        KeyCode::PageUp => "PgUp".into(),
+        KeyCode::PageDown => "PgDn".into(),
         KeyCode::Char(' ') => "Space".into(),
         KeyCode::Char(character) => character.to_string(),
         other => format!("{other:?}"),
@@ -322,25 +491,51 @@ mod tests {
     use rstest::rstest;
     use std::collections::BTreeMap;
 
-    #[rstest]
-    fn no_two_actions_share_a_key() {
-        let mut owners: BTreeMap<String, Vec<&str>> = BTreeMap::new();
-        for binding in BINDINGS {
-            for code in binding.keys {
-                owners.entry(key_name(*code)).or_default().push(binding.label);
-            }
-        }
-        let shared: Vec<_> = owners.iter().filter(|(_, owners)| owners.len() > 1).collect();
-        assert!(shared.is_empty(), "{shared:?}");
+    fn moments() -> impl Iterator<Item = Moment> {
+        View::ALL.into_iter().flat_map(|view| {
+            (0..1_u32 << 10).map(move |bits| {
+                let bit = |place: u32| bits >> place & 1 == 1;
+                Moment {
+                    view,
+                    running: bit(0),
+                    gone: bit(1),
+                    has_next: bit(2),
+                    has_outcome: bit(3),
+                    has_trials: bit(4),
+                    has_baseline: bit(5),
+                    looking: bit(6),
+                    has_run: bit(7) && view == View::Trace,
+                    many_cards: bit(8),
+                    holding: bit(9) && view == View::Trace,
+                }
+            })
+        })
     }
 
     #[rstest]
-    fn every_action_is_in_the_table_once_with_words() {
+    fn at_no_moment_do_two_actions_share_a_key() {
+        for moment in moments() {
+            let mut owners: BTreeMap<String, Vec<&str>> = BTreeMap::new();
+            for binding in BINDINGS.iter().filter(|binding| (binding.applies)(moment)) {
+                for code in binding.keys {
+                    owners.entry(key_name(*code)).or_default().push(binding.label);
+                }
+            }
+            let shared: Vec<_> = owners.iter().filter(|(_, owners)| owners.len() > 1).collect();
+            assert!(shared.is_empty(), "{shared:?} at {moment:?}");
+        }
+    }
+
+    #[rstest]
+    fn every_action_is_in_the_table_and_applies_in_one_way_at_a_time() {
         for binding in BINDINGS {
-            let same = BINDINGS.iter().filter(|other| other.action == binding.action).count();
-            assert_eq!(same, 1, "{:?}", binding.action);
             assert!(!binding.keys.is_empty() && !binding.label.is_empty());
             assert!(binding.help.len() > 8, "{:?} needs a line of help", binding.action);
+            let same = |other: &&Binding| other.action == binding.action;
+            for moment in moments() {
+                let ways = BINDINGS.iter().filter(same).filter(|b| (b.applies)(moment)).count();
+                assert!(ways <= 1, "{:?} at {moment:?}", binding.action);
+            }
         }
         for view in View::ALL {
             assert!(BINDINGS.iter().any(|binding| binding.action == Action::Show(view)));
@@ -358,6 +553,9 @@ mod tests {
             has_trials: true,
             has_baseline: true,
             looking: false,
+            has_run: false,
+            many_cards: false,
+            holding: false,
         };
         let press = |character| KeyEvent::new(key(character), KeyModifiers::CONTROL);
         assert_eq!(action_for(press('c'), moment), Some(Action::Quit));

@@ -12,14 +12,17 @@
 pub mod action;
 #[doc(hidden)]
 pub mod fixtures;
+mod form;
 pub mod screen;
 pub mod state;
 pub mod theme;
+mod trace_state;
 mod views;
 mod widgets;
 
 use std::io::{self, Write, stdout};
 use std::panic;
+use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
@@ -35,11 +38,14 @@ use ratatui::crossterm::{cursor, event, execute};
 use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
+use yard_step_core::Trace;
 use yard_step_engine::{Engine, Pace, Rack, Session};
+use yard_step_report::{ImportedTrace, Meaning};
 
 use action::View;
 use state::{Outcome, State};
 use theme::{Depth, Theme};
+use trace_state::Imported;
 
 /// Least time between two frames.
 const FRAME: Duration = Duration::from_millis(16);
@@ -54,6 +60,10 @@ enum Happening {
     Terminal(Event),
     /// The engine has something new to show.
     Changed,
+    /// A file was written, or could not be.
+    Told(String),
+    /// A trace made elsewhere was read.
+    Imported(Box<Imported>),
     /// Somebody wants the program to end.
     Signal,
     /// The terminal gives no events any more.
@@ -71,11 +81,12 @@ pub(crate) fn run(engine: Engine, rack: Rack, pace: Pace, told: Vec<String>) -> 
     watch_signals(happenings.clone())?;
     let screen = Screen::enter()?;
     watch_terminal(happenings.clone());
+    let sender = happenings.clone();
     let session = Session::start(engine, rack, pace, told, move || {
         // Nobody listening any more means that the program ends.
-        let _ = happenings.send(Happening::Changed);
+        let _ = sender.send(Happening::Changed);
     });
-    let result = keep_drawing(&session, &inbox, State::new(first));
+    let result = keep_drawing(&session, &inbox, &happenings, State::new(first));
     // The terminal is given back before the card is: nobody should look at a dead screen.
     drop(screen);
     drop(session);
@@ -85,6 +96,7 @@ pub(crate) fn run(engine: Engine, rack: Rack, pace: Pace, told: Vec<String>) -> 
 fn keep_drawing(
     session: &Session,
     inbox: &Receiver<Happening>,
+    happenings: &Sender<Happening>,
     mut state: State,
 ) -> io::Result<()> {
     let theme = Theme::new(Depth::of_environment());
@@ -106,6 +118,11 @@ fn keep_drawing(
                     match state.handle(&event, &session.snapshot(), area) {
                         Outcome::Nothing => {}
                         Outcome::Send(command) => drop(session.command(command)),
+                        Outcome::Export { trace, window, path } => {
+                            let done = move || Happening::Told(export(&trace, window, &path));
+                            aside(happenings.clone(), done);
+                        }
+                        Outcome::Import(path) => aside(happenings.clone(), move || import(&path)),
                         Outcome::Quit => return Ok(()),
                     }
                 }
@@ -114,12 +131,56 @@ fn keep_drawing(
                     return Err(io::Error::other("a part of Yard Step failed, as told above"));
                 }
                 Happening::Changed => {}
+                Happening::Told(text) => state.trace.told = Some(text),
+                Happening::Imported(imported) => state.trace.import(*imported),
                 Happening::Signal => return Ok(()),
                 Happening::Lost(error) => return Err(error),
             }
             happening = inbox.recv_timeout(FRAME.saturating_sub(began.elapsed())).ok();
         }
     }
+}
+
+/// Does what takes a while on a thread of its own, so that the screen goes on.
+fn aside(happenings: Sender<Happening>, work: impl FnOnce() -> Happening + Send + 'static) {
+    thread::spawn(move || {
+        // Nobody listening any more means that the program ends.
+        let _ = happenings.send(work());
+    });
+}
+
+fn export(trace: &Trace, window: (f64, f64), path: &Path) -> String {
+    match crate::import::write(trace, window, path) {
+        Ok(count) => format!("{count} samples are in {}.", path.display()),
+        Err(failure) => failure.text().to_owned(),
+    }
+}
+
+fn import(path: &Path) -> Happening {
+    match crate::import::read(path) {
+        Ok(imported) => Happening::Imported(Box::new(Imported {
+            name: path.file_name().unwrap_or_default().to_string_lossy().into_owned(),
+            told: told_of(&imported),
+            trace: imported.trace,
+        })),
+        Err(failure) => Happening::Told(failure.text().to_owned()),
+    }
+}
+
+/// What there is to say about how a file was read: columns and rows that were left out.
+fn told_of(imported: &ImportedTrace) -> Vec<String> {
+    let mut told = vec![match imported.left_out {
+        0 => "Every row was read.".to_owned(),
+        1 => "1 row was left out.".to_owned(),
+        count => format!("{count} rows were left out."),
+    }];
+    for column in &imported.columns {
+        if let Meaning::LeftOut(why) = &column.meaning {
+            told.push(format!("Column \"{}\" left out: {why}.", column.header));
+        }
+    }
+    told.extend(imported.problems.iter().map(|row| format!("Line {}: {}.", row.line, row.cause)));
+    told
 }
 
 fn watch_terminal(happenings: Sender<Happening>) {

@@ -13,9 +13,10 @@ use yard_step_core::Verdict;
 use yard_step_engine::{Activity, Snapshot};
 
 use super::action::{Action, BINDINGS, Binding, Moment, View, key_name};
-use super::state::{Overlay, State};
+use super::form::Form;
+use super::state::{FileUse, Overlay, State};
 use super::theme::{Role, Theme, glyph};
-use super::views::{climb, survey};
+use super::views::{climb, survey, trace};
 use super::widgets::{row, wrapped, write, write_right, write_wrapped};
 
 /// Least size at which the views can be read.
@@ -41,13 +42,15 @@ pub fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
         return;
     }
     draw_header(buffer, row(area, 0), theme, snapshot, state.view);
+    let moment = Moment::of(snapshot, state);
     match state.view {
         View::Survey => survey::draw(buffer, body(area), theme, snapshot),
         View::Climb => climb::draw(buffer, body(area), theme, snapshot),
+        View::Trace => trace::draw(buffer, body(area), theme, snapshot, &state.trace),
     }
-    draw_footer(buffer, row(area, area.height - 1), theme, Moment::of(snapshot, state.view));
+    draw_footer(buffer, row(area, area.height - 1), theme, moment);
     if let Some(overlay) = &state.overlay {
-        draw_overlay(buffer, area, theme, overlay, Moment::of(snapshot, state.view));
+        draw_overlay(buffer, area, theme, overlay, moment, snapshot);
     }
 }
 
@@ -146,7 +149,7 @@ fn draw_footer(buffer: &mut Buffer, area: Rect, theme: Theme, moment: Moment) {
 #[must_use]
 pub fn action_at(
     area: Rect,
-    view: View,
+    state: &State,
     snapshot: &Snapshot,
     (x, y): (u16, u16),
 ) -> Option<Action> {
@@ -159,10 +162,22 @@ pub fn action_at(
     if y + 1 != area.bottom() {
         return None;
     }
-    footer(row(area, area.height.saturating_sub(1)), Moment::of(snapshot, view))
+    footer(row(area, area.height.saturating_sub(1)), Moment::of(snapshot, state))
         .into_iter()
         .find(|(start, binding)| (*start..start + footer_width(binding)).contains(&x))
         .map(|(_, binding)| binding.action)
+}
+
+/// Share of the time shown in Trace at a place of the screen, if it lies in its strips.
+#[must_use]
+pub fn share_at(area: Rect, place: (u16, u16)) -> Option<f64> {
+    trace::share_at(body(area), place)
+}
+
+/// Share of the time shown in Trace that one column of the screen is.
+#[must_use]
+pub fn column_share(area: Rect) -> f64 {
+    trace::column_share(body(area))
 }
 
 /// The trial whose step lies at a place.
@@ -174,9 +189,16 @@ pub fn trial_at(area: Rect, view: View, snapshot: &Snapshot, place: (u16, u16)) 
 /// Lines of an overlay with their styles.
 type Lines = Vec<(String, Style)>;
 
-fn draw_overlay(buffer: &mut Buffer, area: Rect, theme: Theme, overlay: &Overlay, moment: Moment) {
+fn draw_overlay(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    overlay: &Overlay,
+    moment: Moment,
+    snapshot: &Snapshot,
+) {
     let (heading, lines) = match overlay {
-        Overlay::Help => ("All keys", help_lines(theme, moment)),
+        Overlay::Help(first) => ("All keys", help_lines(theme, moment, *first, area.height)),
         Overlay::Ask(question) => ("One question", {
             let mut lines = vec![(question.what.clone(), theme.style(Role::Title))];
             lines.extend(
@@ -202,6 +224,9 @@ fn draw_overlay(buffer: &mut Buffer, area: Rect, theme: Theme, overlay: &Overlay
                 ("Enter: keep     Esc: do not".into(), theme.style(Role::Accent)),
             ],
         ),
+        Overlay::Path { what, text } => path_lines(theme, *what, text),
+        Overlay::Cards(chosen) => ("Cards of this machine", card_lines(theme, *chosen, snapshot)),
+        Overlay::Machine(form) => ("This machine", form_lines(theme, form)),
     };
     draw_box(buffer, area, theme, heading, &lines);
 }
@@ -241,15 +266,98 @@ fn draw_box(buffer: &mut Buffer, area: Rect, theme: Theme, heading: &str, lines:
     }
 }
 
-fn help_lines(theme: Theme, moment: Moment) -> Lines {
-    BINDINGS
+fn path_lines(theme: Theme, what: FileUse, text: &str) -> (&'static str, Lines) {
+    let (heading, first, last) = match what {
+        FileUse::Export => (
+            "Export the trace",
+            "The stretch that is shown is written as CSV, ten samples a second.",
+            "Enter: write     Esc: do not",
+        ),
+        FileUse::Import => (
+            "Import a trace",
+            "A CSV file: columns are told by their headers, units converted.",
+            "Enter: read     Esc: do not",
+        ),
+    };
+    let lines = vec![
+        (first.to_owned(), theme.style(Role::Text)),
+        (String::new(), Style::new()),
+        (format!("file: {text}▏"), theme.style(Role::Title)),
+        (String::new(), Style::new()),
+        (last.to_owned(), theme.style(Role::Accent)),
+    ];
+    (heading, lines)
+}
+
+fn card_lines(theme: Theme, chosen: usize, snapshot: &Snapshot) -> Lines {
+    let mut lines: Lines = snapshot
+        .rack
         .iter()
+        .enumerate()
+        .map(|(index, entry)| {
+            let pointer = if index == chosen { "▸" } else { " " };
+            let standing = match (index == snapshot.present, entry.in_step) {
+                (true, _) => "present",
+                (false, true) => "in step",
+                (false, false) => "",
+            };
+            let card = &entry.card;
+            let memory = format!("{} GiB {}", card.memory_gib, card.memory_type);
+            let text = format!(
+                "{pointer} {:<14} individual {:<6} {memory:<16} driver {:<5} {standing}",
+                card.name, card.serial, card.driver
+            );
+            let style = theme.style(Role::Text);
+            let selected = style.patch(theme.style(Role::Selected));
+            (text, if index == chosen { selected } else { style })
+        })
+        .collect();
+    lines.push((String::new(), Style::new()));
+    lines.push((
+        "Enter: climb on it     i: hold it in step, or let it go     Esc: neither".into(),
+        theme.style(Role::Accent),
+    ));
+    lines
+}
+
+fn form_lines(theme: Theme, form: &Form) -> Lines {
+    let mut lines: Lines = form
+        .lines()
+        .map(|(line, chosen)| {
+            let style = theme.style(Role::Text);
+            (line, if chosen { style.patch(theme.style(Role::Selected)) } else { style })
+        })
+        .collect();
+    let problem = form.problem.clone().unwrap_or_default();
+    lines.push((problem, theme.style(Role::Bad)));
+    lines.push((
+        "↑ ↓ field     ← → choice     Enter: note it     Esc: do not".into(),
+        theme.style(Role::Accent),
+    ));
+    lines
+}
+
+/// As much of the table as fits from line `first` on, and, where that is not all, how to see more.
+fn help_lines(theme: Theme, moment: Moment, first: usize, height: u16) -> Lines {
+    let room = usize::from(height.saturating_sub(4)).max(2);
+    let fits = BINDINGS.len() <= room;
+    let shown = if fits { room } else { room - 1 };
+    let first = if fits { 0 } else { first.min(BINDINGS.len() - shown) };
+    let mut lines: Lines = BINDINGS
+        .iter()
+        .skip(first)
+        .take(shown)
         .map(|binding| {
             let keys: Vec<String> = binding.keys.iter().map(|code| key_name(*code)).collect();
             let role = if (binding.applies)(moment) { Role::Text } else { Role::Dim };
             (format!("{:<8} {}", keys.join(" "), binding.help), theme.style(role))
         })
-        .collect()
+        .collect();
+    if !fits {
+        let text = format!("↑ ↓ more: {} to {} of {}", first + 1, first + shown, BINDINGS.len());
+        lines.push((text, theme.style(Role::Accent)));
+    }
+    lines
 }
 
 fn mark_lines(theme: Theme, trial: u32, chosen: usize) -> Lines {
@@ -294,7 +402,7 @@ mod tests {
     #[rstest]
     fn header_and_footer_tell_where_one_is_and_what_can_be_done() {
         let lines = shown(160, 50, &State::new(View::Climb));
-        assert!(lines[0].starts_with(" Yard Step   1 Survey  2 Climb"), "{}", lines[0]);
+        assert!(lines[0].starts_with(" Yard Step   1 Survey  2 Climb  3 Trace"), "{}", lines[0]);
         assert!(lines[0].ends_with("Test card · individual 7 · climb 2 · pace 60× · waiting"));
         assert!(lines[49].starts_with(" Enter try it  a auto-climb  ↑ higher"), "{}", lines[49]);
         assert!(lines[49].ends_with("q quit"), "{}", lines[49]);
@@ -322,9 +430,12 @@ mod tests {
 
     #[rstest]
     fn help_lists_every_action_of_the_table() {
-        let state = State { view: View::Climb, overlay: Some(Overlay::Help) };
         for (width, height) in [(160, 50), (100, 30), (80, 26)] {
-            let text = shown(width, height, &state).join("\n");
+            let from = |first| {
+                let overlay = Some(Overlay::Help(first));
+                shown(width, height, &State { overlay, ..State::new(View::Climb) }).join("\n")
+            };
+            let text = (0..BINDINGS.len()).map(from).collect::<String>();
             for binding in BINDINGS {
                 let words: String = binding.help.chars().take(40).collect();
                 assert!(text.contains(&words), "{width}x{height}: {words}");
@@ -334,10 +445,16 @@ mod tests {
 
     #[rstest]
     fn overlays_fit_any_screen() {
-        let overlays =
-            [Overlay::Help, Overlay::Mark { trial: 2, chosen: 9 }, Overlay::Name("a name".into())];
+        let overlays = [
+            Overlay::Help(0),
+            Overlay::Mark { trial: 2, chosen: 9 },
+            Overlay::Name("a name".into()),
+            Overlay::Path { what: FileUse::Export, text: "a.csv".into() },
+            Overlay::Cards(1),
+            Overlay::Machine(Form::of(&snapshot().machine)),
+        ];
         for overlay in overlays {
-            let state = State { view: View::Survey, overlay: Some(overlay) };
+            let state = State { overlay: Some(overlay), ..State::new(View::Survey) };
             for (width, height) in AWKWARD.into_iter().chain([(80, 24), (160, 50)]) {
                 shown(width, height, &state);
             }

@@ -1,21 +1,25 @@
 //! What the interface itself knows: which view is shown, and what is asked of the user. It turns
 //! keys and clicks into commands for the engine.
 
+use std::path::PathBuf;
+
 use ratatui::crossterm::event::{
-    Event, KeyCode, KeyEvent, KeyEventKind, MouseButton, MouseEvent, MouseEventKind,
+    Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
 use ratatui::layout::Rect;
-use yard_step_core::Verdict;
+use yard_step_core::{Trace, Verdict};
 use yard_step_engine::{Activity, Command, NextView, Snapshot};
 
-use super::action::{Action, Moment, View, action_for};
+use super::action::{Action, BINDINGS, Moment, View, action_for};
+use super::form::{Filled, Form};
 use super::screen;
+use super::trace_state::TraceState;
 
 /// What lies over the view.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Overlay {
-    /// All keys.
-    Help,
+    /// All keys, from this line of them on.
+    Help(usize),
     /// A question before something risky is done.
     Ask(Question),
     /// Choosing a verdict for a trial.
@@ -27,6 +31,26 @@ pub enum Overlay {
     },
     /// Typing the name of a profile.
     Name(String),
+    /// Typing the path of a file.
+    Path {
+        /// What for.
+        what: FileUse,
+        /// As far as it is typed.
+        text: String,
+    },
+    /// Choosing among the cards of the machine.
+    Cards(usize),
+    /// Saying what the machine is like.
+    Machine(Form),
+}
+
+/// What a file is wanted for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FileUse {
+    /// To write the trace that is shown.
+    Export,
+    /// To read a trace made elsewhere.
+    Import,
 }
 
 /// A question, and what is done on yes.
@@ -52,9 +76,23 @@ pub enum Outcome {
     Nothing,
     /// A command for the engine.
     Send(Command),
+    /// A stretch of a trace to be written to a file.
+    Export {
+        /// The trace.
+        trace: Box<Trace>,
+        /// First and last second.
+        window: (f64, f64),
+        /// The file.
+        path: PathBuf,
+    },
+    /// A trace made elsewhere, to be read.
+    Import(PathBuf),
     /// The end.
     Quit,
 }
+
+/// Longest path that can be typed.
+const LONGEST_PATH: usize = 200;
 
 /// Longest name of a profile.
 const LONGEST_NAME: usize = 40;
@@ -66,37 +104,51 @@ pub struct State {
     pub view: View,
     /// What lies over it.
     pub overlay: Option<Overlay>,
+    /// What the view Trace knows of itself.
+    pub trace: TraceState,
 }
 
 impl State {
     /// What is shown first.
     #[must_use]
     pub fn new(view: View) -> Self {
-        Self { view, overlay: None }
+        Self { view, overlay: None, trace: TraceState::default() }
     }
 
     /// Takes in a terminal event. `area` is the whole screen.
     pub fn handle(&mut self, event: &Event, snapshot: &Snapshot, area: Rect) -> Outcome {
         match event {
-            Event::Key(key) if key.kind != KeyEventKind::Release => self.key(*key, snapshot),
+            Event::Key(key) if key.kind != KeyEventKind::Release => self.key(*key, snapshot, area),
             Event::Mouse(mouse) => self.mouse(*mouse, snapshot, area),
             _ => Outcome::Nothing,
         }
     }
 
-    fn key(&mut self, key: KeyEvent, snapshot: &Snapshot) -> Outcome {
-        let moment = Moment::of(snapshot, self.view);
+    fn key(&mut self, key: KeyEvent, snapshot: &Snapshot, area: Rect) -> Outcome {
+        let moment = Moment::of(snapshot, self);
         let action = action_for(key, moment);
         let control_c = action == Some(Action::Quit) && key.code == KeyCode::Char('c');
         match self.overlay.take() {
-            Some(overlay) if !control_c => self.overlay_key(overlay, key.code),
-            _ => action.map_or(Outcome::Nothing, |action| self.act(action, snapshot)),
+            Some(overlay) if !control_c => self.overlay_key(overlay, key.code, snapshot),
+            _ => {
+                let cells = if key.modifiers.contains(KeyModifiers::SHIFT) { 10.0 } else { 1.0 };
+                let column = screen::column_share(area) * cells;
+                action.map_or(Outcome::Nothing, |action| self.act(action, snapshot, column))
+            }
         }
     }
 
-    fn overlay_key(&mut self, overlay: Overlay, code: KeyCode) -> Outcome {
+    fn overlay_key(&mut self, overlay: Overlay, code: KeyCode, snapshot: &Snapshot) -> Outcome {
         match (overlay, code) {
-            (_, KeyCode::Esc) | (Overlay::Help, _) => Outcome::Nothing,
+            (Overlay::Help(first), KeyCode::Down) => {
+                self.overlay = Some(Overlay::Help((first + 1).min(BINDINGS.len() - 1)));
+                Outcome::Nothing
+            }
+            (Overlay::Help(first), KeyCode::Up) => {
+                self.overlay = Some(Overlay::Help(first.saturating_sub(1)));
+                Outcome::Nothing
+            }
+            (_, KeyCode::Esc) | (Overlay::Help(_), _) => Outcome::Nothing,
             (Overlay::Ask(question), KeyCode::Char('y') | KeyCode::Enter) => match question.yes {
                 Yes::Send(command) => Outcome::Send(command),
                 Yes::Quit => Outcome::Quit,
@@ -130,6 +182,15 @@ impl State {
                 self.overlay = Some(Overlay::Name(name));
                 Outcome::Nothing
             }
+            (Overlay::Path { what, text }, code) => self.path_key(what, text, code, snapshot),
+            (Overlay::Cards(chosen), code) => self.cards_key(chosen, code, snapshot),
+            (Overlay::Machine(form), code) => match form.key(code) {
+                Filled::Done(machine) => Outcome::Send(Command::SetMachine(machine)),
+                Filled::NotYet(form) => {
+                    self.overlay = Some(Overlay::Machine(form));
+                    Outcome::Nothing
+                }
+            },
             (same, _) => {
                 self.overlay = Some(same);
                 Outcome::Nothing
@@ -137,7 +198,72 @@ impl State {
         }
     }
 
+    fn path_key(
+        &mut self,
+        what: FileUse,
+        mut text: String,
+        code: KeyCode,
+        snapshot: &Snapshot,
+    ) -> Outcome {
+        match code {
+            KeyCode::Enter if !text.trim().is_empty() => {
+                let path = PathBuf::from(text.trim());
+                return match (what, self.trace.shown(snapshot)) {
+                    (FileUse::Import, _) => Outcome::Import(path),
+                    (FileUse::Export, None) => Outcome::Nothing,
+                    (FileUse::Export, Some(shown)) => Outcome::Export {
+                        trace: Box::new(shown.trace.clone()),
+                        window: self.trace.window(shown),
+                        path,
+                    },
+                };
+            }
+            KeyCode::Backspace => {
+                text.pop();
+            }
+            KeyCode::Char(typed) if !typed.is_control() && text.len() < LONGEST_PATH => {
+                text.push(typed);
+            }
+            _ => {}
+        }
+        self.overlay = Some(Overlay::Path { what, text });
+        Outcome::Nothing
+    }
+
+    fn cards_key(&mut self, chosen: usize, code: KeyCode, snapshot: &Snapshot) -> Outcome {
+        let last = snapshot.rack.len().saturating_sub(1);
+        match code {
+            KeyCode::Enter => {
+                self.trace.begin_anew();
+                return Outcome::Send(Command::Choose(chosen));
+            }
+            KeyCode::Char('i') => return Outcome::Send(Command::ToggleInStep(chosen)),
+            KeyCode::Up => self.overlay = Some(Overlay::Cards(chosen.saturating_sub(1))),
+            KeyCode::Down => self.overlay = Some(Overlay::Cards((chosen + 1).min(last))),
+            _ => self.overlay = Some(Overlay::Cards(chosen.min(last))),
+        }
+        Outcome::Nothing
+    }
+
     fn mouse(&mut self, mouse: MouseEvent, snapshot: &Snapshot, area: Rect) -> Outcome {
+        let in_trace = self.view == View::Trace && self.overlay.is_none();
+        let share = screen::share_at(area, (mouse.column, mouse.row)).filter(|_| in_trace);
+        if let (Some(share), Some(shown)) = (share, self.trace.clone().shown(snapshot)) {
+            match mouse.kind {
+                MouseEventKind::ScrollUp | MouseEventKind::ScrollDown => {
+                    let up = mouse.kind == MouseEventKind::ScrollUp;
+                    self.trace.put_cursor(shown, share);
+                    self.trace.zoom(shown, if up { 0.5 } else { 2.0 });
+                    return Outcome::Nothing;
+                }
+                MouseEventKind::Down(MouseButton::Left)
+                | MouseEventKind::Drag(MouseButton::Left) => {
+                    self.trace.put_cursor(shown, share);
+                    return Outcome::Nothing;
+                }
+                _ => {}
+            }
+        }
         if mouse.kind != MouseEventKind::Down(MouseButton::Left) {
             return Outcome::Nothing;
         }
@@ -145,8 +271,8 @@ impl State {
             return Outcome::Nothing;
         }
         let place = (mouse.column, mouse.row);
-        if let Some(action) = screen::action_at(area, self.view, snapshot, place) {
-            return self.act(action, snapshot);
+        if let Some(action) = screen::action_at(area, self, snapshot, place) {
+            return self.act(action, snapshot, screen::column_share(area));
         }
         match screen::trial_at(area, self.view, snapshot, place) {
             Some(trial) if snapshot.activity == Activity::Waiting => {
@@ -156,7 +282,11 @@ impl State {
         }
     }
 
-    fn act(&mut self, action: Action, snapshot: &Snapshot) -> Outcome {
+    /// Carries an action out. `column` is the share of the time shown that a column is.
+    fn act(&mut self, action: Action, snapshot: &Snapshot, column: f64) -> Outcome {
+        if self.act_on_trace(action, snapshot, column) {
+            return Outcome::Nothing;
+        }
         if let Some(overlay) = question_before(action, snapshot) {
             self.overlay = Some(overlay);
             return Outcome::Nothing;
@@ -167,7 +297,7 @@ impl State {
                 return Outcome::Nothing;
             }
             Action::Help => {
-                self.overlay = Some(Overlay::Help);
+                self.overlay = Some(Overlay::Help(0));
                 return Outcome::Nothing;
             }
             Action::Quit => return Outcome::Quit,
@@ -193,11 +323,49 @@ impl State {
             Action::Earlier => Command::LookBeside(-1),
             Action::Later => Command::LookBeside(1),
             Action::Present => Command::Look(None),
-            // These two always ask first.
-            Action::Mark | Action::Keep => return Outcome::Nothing,
+            Action::LayOver => Command::LayOver(next_laid_over(snapshot)),
+            // These ask first, or are done with already.
+            _ => return Outcome::Nothing,
         };
+        if matches!(action, Action::Try | Action::Earlier | Action::Later | Action::Present) {
+            self.trace.begin_anew();
+        }
         Outcome::Send(command)
     }
+
+    /// Carries out what concerns the view Trace alone; whether that was all.
+    fn act_on_trace(&mut self, action: Action, snapshot: &Snapshot, column: f64) -> bool {
+        if action == Action::Present && self.view == View::Trace && self.trace.holds() {
+            self.trace.let_go();
+            return true;
+        }
+        if action == Action::Freeze {
+            self.trace.toggle_freeze(snapshot);
+            return true;
+        }
+        // Cheap: a trace shares its chunks.
+        let held = self.trace.clone();
+        let Some(shown) = held.shown(snapshot) else { return false };
+        match action {
+            Action::CursorBack => self.trace.move_cursor(shown, -column),
+            Action::CursorOn => self.trace.move_cursor(shown, column),
+            Action::ZoomIn => self.trace.zoom(shown, 0.5),
+            Action::ZoomOut => self.trace.zoom(shown, 2.0),
+            Action::ScrollBack => self.trace.scroll(shown, -0.5),
+            Action::ScrollOn => self.trace.scroll(shown, 0.5),
+            Action::ResetFigures => self.trace.reset_figures(shown),
+            _ => return false,
+        }
+        true
+    }
+}
+
+/// The trial to be laid over next: the one before the one that is now, and none after the first.
+fn next_laid_over(snapshot: &Snapshot) -> Option<u32> {
+    let shown = snapshot.looked_at.as_ref().or(snapshot.run.as_ref()).map(|run| run.number);
+    let present = snapshot.laid_over.as_ref().map(|run| run.number).or(shown)?;
+    let earlier = |trial: &&yard_step_core::TrialRecord| trial.number < present;
+    snapshot.trials.iter().rev().find(earlier).map(|trial| trial.number)
 }
 
 /// What has to be asked before an action is carried out.
@@ -255,6 +423,15 @@ fn question_before(action: Action, snapshot: &Snapshot) -> Option<Overlay> {
             Some(Overlay::Mark { trial, chosen })
         }
         Action::Keep => Some(Overlay::Name(format!("climb {}", snapshot.climb))),
+        Action::Machine => Some(Overlay::Machine(Form::of(&snapshot.machine))),
+        Action::Cards => Some(Overlay::Cards(snapshot.present)),
+        Action::Export => {
+            let run = snapshot.looked_at.as_ref().or(snapshot.run.as_ref());
+            let number = run.map_or(0, |run| run.number);
+            let text = format!("climb-{}-trial-{number}.csv", snapshot.climb);
+            Some(Overlay::Path { what: FileUse::Export, text })
+        }
+        Action::Import => Some(Overlay::Path { what: FileUse::Import, text: String::new() }),
         _ => None,
     }
 }

@@ -163,7 +163,7 @@ fn rounded_down(value: f64) -> f64 {
 }
 
 fn series(run: &RunView, channel: Channel, style: Style) -> Series<'_> {
-    Series { trace: &run.trace, channel, style }
+    Series { trace: &run.trace, channel, style, envelope: true }
 }
 
 /// Highest reading of a whole run.

@@ -2,3 +2,4 @@
 
 pub(crate) mod climb;
 pub(crate) mod survey;
+pub(crate) mod trace;

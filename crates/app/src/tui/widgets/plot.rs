@@ -30,6 +30,8 @@ pub(crate) struct Series<'a> {
     pub trace: &'a Trace,
     pub channel: Channel,
     pub style: Style,
+    /// Whether to show how far it strays from its mean, too.
+    pub envelope: bool,
 }
 
 /// One or more channels on common axes.
@@ -114,8 +116,10 @@ impl Plot<'_> {
             series.trace.over(series.channel, start, start + width)
         };
         let buckets: Vec<Option<Bucket>> = (0..columns).map(over).collect();
-        let straying = buckets.iter().map(|bucket| bucket.map(|b| (b.highest, b.lowest)));
-        self.draw_stretches(buffer, field, theme.style(Role::Envelope), straying);
+        if series.envelope {
+            let straying = buckets.iter().map(|bucket| bucket.map(|b| (b.highest, b.lowest)));
+            self.draw_stretches(buffer, field, theme.style(Role::Envelope), straying);
+        }
         let means = buckets.iter().map(|bucket| bucket.map(|b| (b.mean(), b.mean())));
         self.draw_stretches(buffer, field, series.style, means);
     }
@@ -199,7 +203,7 @@ mod tests {
     }
 
     fn series(trace: &Trace, style: Style) -> Series<'_> {
-        Series { trace, channel: Channel::CoreClock, style }
+        Series { trace, channel: Channel::CoreClock, style, envelope: true }
     }
 
     fn plot(trace: &Trace, width: u16, height: u16) -> Vec<String> {
