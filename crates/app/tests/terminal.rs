@@ -67,7 +67,7 @@ fn a_run_can_be_paused_hurried_and_stopped_and_leaving_it_is_asked() {
     terminal.press(&["n", "s"]);
     terminal.wait_for("too short to prove anything");
     terminal.press(&["?"]);
-    terminal.wait_for_all(&["All keys", "put the card to its factory settings"]);
+    terminal.wait_for_all(&["All keys", "put the card back to its factory state"]);
     terminal.press(&["Escape", "q"]);
     terminal.wait_for("ended with 0");
 }

@@ -228,15 +228,14 @@ impl Engine {
         self.begun = Some(intent.clone());
         // From here on, and not before, the card may be touched.
         let row = intent.id;
-        let mut events: Vec<Event> =
-            clamped.notes.into_iter().map(|note| event(row, "clamped", note)).collect();
         let applied = apply_whole(self.card.as_mut(), &intent.asked);
-        events.extend(applied.told.iter().map(|text| event(row, "applied", text.clone())));
+        let told: Vec<String> = clamped.notes.into_iter().chain(applied.told.clone()).collect();
         let mut beside = true;
         for other in &mut self.in_step {
             beside &= other.begin(&intent);
         }
         let mut run = Run::new(intent, &card, applied.taken);
+        run.begin(&told);
         let ending = match applied.taken {
             None => Ending::MachineDown,
             Some(_) if applied.is_refused() => Ending::NotBegun,
@@ -256,10 +255,11 @@ impl Engine {
             _ => record.judged.meaning() == Meaning::Holds || self.to_stock(),
         };
         if !put_back {
-            events.push(event(row, "stock", EngineError::DoesNotGoBack.to_string()));
+            run.mark(end, MarkKind::Note, EngineError::DoesNotGoBack.to_string());
         }
-        events.extend(run.marks.iter().map(|mark| mark.event(row)));
-        let notes = events.iter().map(|event| event.text.clone()).collect();
+        let events = run.marks.iter().map(|mark| mark.event(row)).collect();
+        // What was applied without a hitch is no news.
+        let notes = run.marks.iter().skip(1).map(|mark| mark.text.clone()).collect();
         let pending = std::mem::take(&mut run.pending);
         self.ledger.end_trial(row, &record, run.written, pending, events)?;
         self.begun = None;
@@ -680,10 +680,6 @@ pub(crate) fn restore(card: &mut dyn Card, settings: &Settings) -> bool {
 
 fn last_kept(ledger: &Ledger, card: &CardDescription) -> Result<Option<Settings>, EngineError> {
     Ok(ledger.profiles(card)?.first().map(|profile| profile.settings))
-}
-
-fn event(trial: i64, kind: &str, text: String) -> Event {
-    Event { trial: Some(trial), at: Seconds(0.0), kind: kind.into(), text }
 }
 
 fn ended_by(lost: LoadLost, at: Seconds, run: &mut Run) -> Ending {

@@ -12,6 +12,8 @@ mod tests;
 pub use edges::{Edges, Warm};
 pub use model::{LimitOverride, Mishaps};
 
+use std::collections::VecDeque;
+
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use yard_step_core::{
@@ -60,8 +62,9 @@ pub struct StandIn {
     work: f64,
     spoilt_frames_left: u32,
     spoilt_by: Domain,
-    frames: u32,
-    span: f64,
+    /// Frames finished in each of the newest stretches of time, about a second of them, with their
+    /// lengths.
+    finished: VecDeque<(u32, f64)>,
     last_demand: Option<Demand>,
     canvas: Frame,
 }
@@ -98,8 +101,7 @@ impl StandIn {
             work: 0.0,
             spoilt_frames_left: 0,
             spoilt_by: Domain::Core,
-            frames: 0,
-            span: 0.0,
+            finished: VecDeque::new(),
             last_demand: None,
             canvas: Frame::black(0, 0),
         })
@@ -225,7 +227,9 @@ impl StandIn {
             faults::spoil(&mut self.canvas, &mut self.dice, self.spoilt_by, past);
         }
         load.present(&self.canvas);
-        self.frames += 1;
+        if let Some((frames, _)) = self.finished.back_mut() {
+            *frames += 1;
+        }
     }
 
     fn lose(&mut self, lost: LoadLost) -> LoadLost {
@@ -249,6 +253,13 @@ impl StandIn {
         self.jitter += shock - self.jitter * dt;
         let controls = self.controls();
         self.physics.step(dt, demand, self.jitter, &controls);
+    }
+
+    /// Frames per second over the newest second; none before there is any.
+    fn frame_rate(&self) -> Option<f64> {
+        let span: f64 = self.finished.iter().map(|(_, span)| span).sum();
+        let frames: u32 = self.finished.iter().map(|(frames, _)| frames).sum();
+        (span > 0.0).then(|| f64::from(frames) / span)
     }
 
     fn up(&self) -> Result<(), CardError> {
@@ -311,8 +322,7 @@ impl Card for StandIn {
             fan: Some(Percent(physics.fan)),
             load: Some(Percent(loaded)),
             background: Some(busy),
-            frame_rate: (self.span > 0.0 && self.last_demand.is_some())
-                .then(|| f64::from(self.frames) / self.span),
+            frame_rate: self.last_demand.and_then(|_| self.frame_rate()),
             chip_power: Some(Watt(physics.chip_power)),
             memory_temperature: Some(Celsius(physics.memory)),
         };
@@ -331,7 +341,12 @@ impl Card for StandIn {
         if self.fresh_start {
             self.begin_load();
         }
-        (self.frames, self.span) = (0, span.value());
+        self.finished.push_back((0, span.value()));
+        while self.finished.len() > 1
+            && self.finished.iter().skip(1).map(|(_, span)| span).sum::<f64>() > 0.99
+        {
+            self.finished.pop_front();
+        }
         let mut left = span.value();
         while left > 1e-9 {
             let dt = left.min(STEP);
@@ -348,6 +363,7 @@ impl Card for StandIn {
     fn idle(&mut self, span: Seconds) {
         self.fresh_start = true;
         self.last_demand = None;
+        self.finished.clear();
         let mut left = span.value();
         while left > 1e-9 {
             let dt = left.min(STEP);

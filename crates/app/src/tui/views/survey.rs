@@ -1,64 +1,102 @@
-//! Survey: what the card is, offers and measures, and what it does at stock.
+//! Survey: the card, the settings it offers, its sensors, what should be in order before the first
+//! change, the machine around it, and the baseline.
 //!
 //! ```text
 //! ┌ verdict and next step ─────────────────────────────────────────┐
-//! ├ card ──────────────┬ settings it offers ──┬ baseline ──────────┤
-//! ├ sensors ───────────┤ name, range, held    │                    │
-//! ├ kept, earlier ─────┼ notices ─────────────┼ plan ──────────────┤
-//! ├ clock line of the newest run ─────────────────────────────────┤
-//! └────────────────────────────────────────────────────────────────┘
+//! ├ card ──────────┬ before the first change ──┬ baseline ─────────┤
+//! │                ├ settings it offers ───────┤                   │
+//! ├ sensors ───────┤                           ├ this machine ─────┤
+//! │                ├ what happened ────────────┼ plan ─────────────┤
+//! └ kept, earlier ─┴───────────────────────────┴───────────────────┘
 //! ```
-//! Where there is less room, the clock line is left to the view Climb.
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
-use yard_step_core::verdict::gain_percent;
 use yard_step_core::{
-    Baseline, Channel, Offer, Percent, Plan, Seconds, SettingKind, Stage, TrialRecord, Verdict,
+    AlarmOn, Baseline, Channel, Offer, Percent, Plan, Seconds, SettingKind, Settings, Stage,
+    Standing, TrialRecord, Verdict, Watt, verdict::gain_percent,
 };
-use yard_step_engine::Snapshot;
+use yard_step_engine::{Activity, Snapshot};
 
 use crate::tui::theme::{Role, Theme, glyph};
-use crate::tui::views::climb;
 use crate::tui::widgets::panel::panel;
 use crate::tui::widgets::{next_step, row, wrapped, write, write_right, write_wrapped};
 
 /// Where the parts of the view lie.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Places {
-    pub next: Rect,
-    pub card: Rect,
-    pub sensors: Rect,
-    pub settings: Rect,
-    pub notices: Rect,
-    pub baseline: Rect,
-    pub history: Rect,
-    pub plan: Rect,
-    /// Only where there is room.
-    pub run: Rect,
+    next: Rect,
+    card: Rect,
+    sensors: Rect,
+    history: Rect,
+    prerequisites: Rect,
+    settings: Rect,
+    notices: Rect,
+    baseline: Rect,
+    machine: Rect,
+    plan: Rect,
+    roomy: bool,
 }
 
+/// Rows of the settings, their rule included.
+const SETTINGS: u16 = SettingKind::ALL.len() as u16 + 1;
+
 pub(crate) fn layout(area: Rect) -> Places {
-    let roomy = area.height >= 40;
-    let [next, body, run] = Layout::vertical([
-        Constraint::Length(next_step::HEIGHT),
-        Constraint::Fill(1),
-        Constraint::Length(if roomy { 14 } else { 0 }),
-    ])
-    .areas(area);
+    let roomy = area.height >= 40 && area.width >= 130;
+    let [next, body] =
+        Layout::vertical([Constraint::Length(next_step::HEIGHT), Constraint::Fill(1)]).areas(area);
+    if roomy { wide(next, body) } else { narrow(next, body) }
+}
+
+fn wide(next: Rect, body: Rect) -> Places {
     let gap = Constraint::Length(2);
-    let shares = if roomy { [5, 7, 5] } else { [9, 11, 10] }.map(Constraint::Fill);
-    let [left, _, middle, _, right] =
-        Layout::horizontal([shares[0], gap, shares[1], gap, shares[2]]).areas(body);
-    let settings = 1 + SettingKind::ALL.len() as u16;
-    let [settings, notices] =
-        Layout::vertical([Constraint::Length(settings), Constraint::Fill(1)]).areas(middle);
-    let rows = if roomy { [11, 12] } else { [11, 40] };
-    let [card, sensors, below_left] = stacked(left, rows);
-    let rows = if roomy { [14, 40] } else { [9, 7] };
-    let [baseline, plan, below_right] = stacked(right, rows);
-    let history = if roomy { below_left } else { below_right };
-    Places { next, card, sensors, settings, notices, baseline, history, plan, run }
+    let [left, _, middle, _, right] = Layout::horizontal([
+        Constraint::Fill(5),
+        gap,
+        Constraint::Fill(8),
+        gap,
+        Constraint::Fill(5),
+    ])
+    .areas(body);
+    let [card, sensors, history] = stacked(left, [14, 15]);
+    let [prerequisites, settings, notices] = stacked(middle, [14, SETTINGS + 1]);
+    let [baseline, machine, plan] = stacked(right, [15, 10]);
+    Places {
+        next,
+        card,
+        sensors,
+        history,
+        prerequisites,
+        settings,
+        notices,
+        baseline,
+        machine,
+        plan,
+        roomy: true,
+    }
+}
+
+/// Two columns, and only what the first change needs.
+fn narrow(next: Rect, body: Rect) -> Places {
+    let [left, _, right] =
+        Layout::horizontal([Constraint::Fill(10), Constraint::Length(1), Constraint::Fill(9)])
+            .areas(body);
+    let [prerequisites, settings, notices] = stacked(left, [8, SETTINGS]);
+    let [card, sensors, baseline] = stacked(right, [6, 8]);
+    let none = Rect { width: 0, height: 0, ..body };
+    Places {
+        next,
+        card,
+        sensors,
+        history: none,
+        prerequisites,
+        settings,
+        notices,
+        baseline,
+        machine: none,
+        plan: none,
+        roomy: false,
+    }
 }
 
 /// Two parts of the given heights, as far as there is room, and the rest.
@@ -70,27 +108,24 @@ fn stacked(area: Rect, [first, second]: [u16; 2]) -> [Rect; 3] {
 pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
     let places = layout(area);
     next_step::draw(buffer, places.next, theme, snapshot);
-    draw_card(buffer, places.card, theme, snapshot);
-    draw_sensors(buffer, places.sensors, theme, snapshot);
+    draw_card(buffer, places.card, theme, snapshot, places.roomy);
+    draw_sensors(buffer, places.sensors, theme, snapshot, places.roomy);
+    draw_prerequisites(buffer, places.prerequisites, theme, snapshot, places.roomy);
     draw_settings(buffer, places.settings, theme, snapshot);
     draw_notices(buffer, places.notices, theme, snapshot);
     draw_baseline(buffer, places.baseline, theme, snapshot);
-    draw_plan(buffer, places.plan, theme, snapshot);
-    draw_history(buffer, places.history, theme, snapshot);
-    draw_newest_run(buffer, places.run, theme, snapshot);
+    if places.roomy {
+        draw_machine(buffer, places.machine, theme, snapshot);
+        draw_plan(buffer, places.plan, theme, snapshot);
+        draw_history(buffer, places.history, theme, snapshot);
+    }
 }
 
-fn draw_newest_run(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
-    match climb::shown(snapshot) {
-        Some(run) => climb::draw_clock(buffer, area, theme, run, climb::span(run)),
-        None => {
-            let space = panel(buffer, area, theme, "Clock line", "");
-            let text =
-                "The first run draws its clock here, against the highest the card may reach.";
-            let at = (space.x + 2, space.y + space.height / 2);
-            write(buffer, space, at, text, theme.style(Role::Dim));
-        }
-    }
+/// Settings the card holds: those of the run while there is one.
+fn held(snapshot: &Snapshot) -> Option<Settings> {
+    let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
+    let of_run = snapshot.run.as_ref().filter(|_| running).and_then(|run| run.taken);
+    of_run.or(snapshot.held)
 }
 
 /// Lines of a label and a value, the value at the right or, where it is long, behind the label.
@@ -105,41 +140,117 @@ fn draw_pairs(buffer: &mut Buffer, area: Rect, theme: Theme, pairs: &[(&str, Str
     }
 }
 
-fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, roomy: bool) {
     let card = &snapshot.card;
     let limits = &card.limits;
-    let space = panel(buffer, area, theme, &card.name, &card.id);
-    let pairs = [
-        ("individual", card.serial.clone()),
-        ("memory", format!("{} GiB", card.memory_gib)),
-        ("memory type", card.memory_type.clone()),
-        ("advertised boost", limits.boost_clock.to_string()),
-        ("highest clock", limits.highest_clock.to_string()),
-        ("boost bin", limits.clock_bin.to_string()),
-        ("voltage ceiling", limits.voltage_ceiling.to_string()),
-        ("stock power limit", limits.power_limit.to_string()),
-        ("temperature ceiling", limits.temperature_ceiling.to_string()),
+    let many = if snapshot.rack.len() > 1 {
+        format!("{} of {} cards", snapshot.present + 1, snapshot.rack.len())
+    } else {
+        card.id.clone()
+    };
+    let space = panel(buffer, area, theme, &card.name, &many);
+    let wiring = card.memory_wiring;
+    let individual = format!("{}, driver {}", card.serial, card.driver);
+    let rates = [
+        card.memory_clock.to_string(),
+        wiring.effective(card.memory_clock).to_string(),
+        wiring.bandwidth(card.memory_clock).to_string(),
     ];
-    draw_pairs(buffer, space, theme, &pairs);
+    let current = limits.current.map_or_else(|| "not stated".into(), |limit| limit.to_string());
+    if roomy {
+        let [actual, effective, bandwidth] = rates;
+        let pairs = [
+            ("individual", individual),
+            ("memory", format!("{} GiB {}", card.memory_gib, card.memory_type)),
+            ("memory clock, actual", actual),
+            ("memory rate, effective", effective),
+            ("memory bandwidth", bandwidth),
+            ("advertised boost", limits.boost_clock.to_string()),
+            ("highest clock", limits.highest_clock.to_string()),
+            ("boost bin", limits.clock_bin.to_string()),
+            ("voltage ceiling", limits.voltage_ceiling.to_string()),
+            ("current limit", current),
+            ("stock power limit", limits.power_limit.to_string()),
+            ("temperature ceiling", limits.temperature_ceiling.to_string()),
+        ];
+        draw_pairs(buffer, space, theme, &pairs);
+    } else {
+        let pairs = [
+            ("individual", individual),
+            ("memory", format!("{} GiB {}", card.memory_gib, card.memory_type)),
+            ("its rate", format!("{}, {}", rates[1], rates[2])),
+            ("boost, highest", format!("{}, {}", limits.boost_clock, limits.highest_clock)),
+            ("limit, ceiling", format!("{}, {}", limits.power_limit, limits.temperature_ceiling)),
+        ];
+        draw_pairs(buffer, space, theme, &pairs);
+    }
 }
 
-fn draw_sensors(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+fn draw_sensors(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, roomy: bool) {
     let space = panel(buffer, area, theme, "Sensors", "now");
     let run = snapshot.run.as_ref().filter(|run| run.judgement.is_none());
     let sample = run.map(|run| run.sample).or(snapshot.sensors);
     let pairs: Vec<(&str, String)> = Channel::ALL
         .into_iter()
         .map(|channel| {
-            let value = sample.and_then(|sample| sample.get(channel));
-            let text = match value {
+            let text = match sample.and_then(|sample| sample.get(channel)) {
                 Some(value) => format!("{value:.0} {}", channel.unit()),
                 None if snapshot.card.senses(channel) => "–".into(),
-                None => "no such sensor".into(),
+                None if roomy => snapshot.card.why_not_sensed(channel).to_owned(),
+                None => "none".into(),
             };
-            (channel.label(), text)
+            (if roomy { channel.label() } else { short(channel) }, text)
         })
         .collect();
-    draw_pairs(buffer, space, theme, &pairs);
+    if roomy {
+        draw_pairs(buffer, space, theme, &pairs);
+        return;
+    }
+    let [left, right] = Layout::horizontal([Constraint::Fill(1), Constraint::Fill(1)]).areas(space);
+    let (first, second) = pairs.split_at(pairs.len().div_ceil(2));
+    draw_pairs(buffer, left, theme, first);
+    draw_pairs(buffer, right, theme, second);
+}
+
+/// A line for each thing that should be in order; where there is room, all of its words.
+fn draw_prerequisites(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    snapshot: &Snapshot,
+    roomy: bool,
+) {
+    const WHAT: u16 = 17;
+    let list = &snapshot.prerequisites;
+    let met = list.iter().filter(|line| line.standing == Standing::Met).count();
+    let aside = format!("{met} of {} in order", list.len());
+    let space = panel(buffer, area, theme, "Before the first change", &aside);
+    let mut line = 0;
+    for item in list.iter() {
+        let (shape, role) = match item.standing {
+            Standing::Met => ("✓", Role::Good),
+            Standing::Open => ("?", Role::Warn),
+            Standing::Concern => ("!", Role::Bad),
+        };
+        let head = row(space, line);
+        write(buffer, head, (head.x + 1, head.y), shape, theme.style(role));
+        write(buffer, head, (head.x + 3, head.y), item.what, theme.style(Role::Text));
+        let x = head.x + 3 + WHAT;
+        let width = space.right().saturating_sub(x);
+        let mut words = wrapped(&item.why, usize::from(width.max(1)));
+        if !roomy && words.len() > 1 {
+            words.truncate(1);
+            if let Some(first) = words.first_mut() {
+                let most = usize::from(width).saturating_sub(2);
+                *first = first.chars().take(most).collect::<String>() + " …";
+            }
+        }
+        for (index, text) in words.iter().enumerate() {
+            let place = row(space, line + index as u16);
+            write(buffer, place, (x, place.y), text, theme.style(Role::Dim));
+        }
+        line += words.len().max(1) as u16;
+    }
 }
 
 /// One line a setting: name, what is held, its range, and how it is counted.
@@ -147,6 +258,7 @@ fn draw_settings(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
     let space = panel(buffer, area, theme, "Settings it offers", "held now");
     let held_at = space.x + LABEL + 1;
     let range_at = held_at + HELD + 1;
+    let held_now = held(snapshot);
     for (index, kind) in SettingKind::ALL.into_iter().enumerate() {
         let line = row(space, index as u16);
         let offer = snapshot.card.offer(kind);
@@ -157,17 +269,20 @@ fn draw_settings(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
             write(buffer, line, (held_at, line.y), &format!("– {why}"), theme.style(Role::Dim));
             continue;
         };
-        let held = snapshot.held.map_or_else(|| "–".into(), |held| held.show(kind));
+        let held = held_now.map_or_else(|| "–".into(), |held| held.show(kind));
         let cell = Rect { x: held_at, width: HELD, ..line };
         write_right(buffer, cell.intersection(line), line.y, &held, theme.style(Role::Clock));
         let counted = format!("{}, {}", offer.reading.label(), offer.show_step());
-        let counted_width = if line.width >= 84 { COUNTED } else { 0 };
+        let counted_width = if line.width >= 66 { COUNTED } else { 0 };
+        if line.right() < range_at + 2 * ENDS + 8 {
+            continue;
+        }
         let range = Rect {
             x: range_at,
             width: line.right().saturating_sub(range_at + counted_width),
             ..line
         };
-        draw_range(buffer, range, theme, snapshot, offer);
+        draw_range(buffer, range, theme, held_now.and_then(|held| held.get(kind)), offer);
         if counted_width > 0 {
             write_right(buffer, line, line.y, &counted, theme.style(Role::Dim));
         }
@@ -177,12 +292,12 @@ fn draw_settings(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
 /// Widths of the columns of the settings.
 const LABEL: u16 = 20;
 const HELD: u16 = 10;
-const COUNTED: u16 = 24;
+const COUNTED: u16 = 18;
 /// Width of the lowest value before a range.
 const ENDS: u16 = 4;
 
 /// The range as a line from lowest to highest, stock and the held value on it.
-fn draw_range(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, offer: &Offer) {
+fn draw_range(buffer: &mut Buffer, area: Rect, theme: Theme, held: Option<f64>, offer: &Offer) {
     let (low, high) = (format!("{:.0}", offer.minimum), format!("{:.0}", offer.maximum));
     let low_end = area.x + 1 + ENDS;
     let labels = Rect { x: area.x, width: (ENDS + 1).min(area.width), ..area };
@@ -208,9 +323,40 @@ fn draw_range(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot
     if let Some(stock) = offer.stock {
         write(buffer, track, (place(stock), area.y), "┆", theme.style(Role::Text));
     }
-    if let Some(held) = snapshot.held.and_then(|held| held.get(offer.kind)) {
+    if let Some(held) = held {
         write(buffer, track, (place(held), area.y), "◈", theme.style(Role::Clock));
     }
+}
+
+/// What the user said of the machine.
+fn draw_machine(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    let space = panel(buffer, area, theme, "This machine", "r changes it");
+    let machine = &snapshot.machine;
+    let unsaid = || "not said yet".to_owned();
+    let watts = |watt: Option<Watt>| watt.map_or_else(unsaid, |watt| watt.to_string());
+    let mut pairs = vec![
+        ("room", machine.room.map_or_else(unsaid, |room| room.to_string())),
+        ("power supply", watts(machine.supply)),
+        ("rest of the machine", watts(machine.rest)),
+    ];
+    for on in AlarmOn::ALL {
+        let set = machine.alarms.iter().find(|alarm| alarm.on == on);
+        let label = match on {
+            AlarmOn::CoreTemperature => "alarm, core temp.",
+            AlarmOn::HotSpot => "alarm, hot spot",
+            AlarmOn::BoardPower => "alarm, board power",
+            AlarmOn::Artifacts => "alarm, artifacts",
+        };
+        let text = set.map_or("none".into(), |alarm| {
+            format!("above {:.0} {}: {}", alarm.above, on.unit(), alarm.act.label())
+        });
+        pairs.push((label, text));
+    }
+    let in_step = snapshot.rack.iter().filter(|card| card.in_step).count();
+    if in_step > 0 {
+        pairs.push(("held in step", format!("{in_step} more")));
+    }
+    draw_pairs(buffer, space, theme, &pairs);
 }
 
 fn draw_notices(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
@@ -236,7 +382,7 @@ fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
         snapshot.trials.iter().filter(|trial| trial.stage == Stage::Baseline).collect();
     let aside = format!("{} of {wanted} runs count", snapshot.baseline_runs);
     let space = panel(buffer, area, theme, "Baseline", if runs.is_empty() { "" } else { &aside });
-    let used = match snapshot.baseline {
+    let mut used = match snapshot.baseline {
         Some(baseline) => draw_baseline_figures(buffer, space, theme, &baseline, &runs),
         None => {
             let text = format!(
@@ -247,23 +393,77 @@ fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
             write_wrapped(buffer, place, &text, theme.style(Role::Dim))
         }
     };
-    let middle = snapshot.baseline.map(|baseline| baseline.score);
-    for (index, run) in runs.iter().enumerate() {
-        let line = row(space, used + index as u16);
-        let verdict = run.verdict();
-        let label = format!("run {}", run.number);
-        write(buffer, line, (line.x + 1, line.y), &label, theme.style(Role::Dim));
-        let text = format!("{} {verdict}", glyph(verdict));
-        write(buffer, line, (line.x + 9, line.y), &text, theme.verdict(verdict));
-        let score = match (run.score, middle) {
-            (Some(score), Some(middle)) if line.width >= 36 => {
-                format!("{score:.0} ({:+.2} %)", gain_percent(score, middle))
-            }
-            (Some(score), _) => format!("{score:.0}"),
-            (None, _) => "no score".into(),
+    if let Some(text) = warming(snapshot) {
+        let below = Rect {
+            x: space.x + 1,
+            y: space.y + used.min(space.height),
+            width: space.width.saturating_sub(2),
+            height: space.height.saturating_sub(used),
         };
-        write_right(buffer, line, line.y, &score, theme.style(Role::Text));
+        used += write_wrapped(buffer, below, &text, theme.style(Role::Warn));
     }
+    let middle = snapshot.baseline.map(|baseline| baseline.score);
+    for run in &runs {
+        used += draw_baseline_run(buffer, space, theme, used, run, middle);
+    }
+}
+
+/// How the warm-up before a baseline run stands.
+fn warming(snapshot: &Snapshot) -> Option<String> {
+    let run = snapshot.run.as_ref()?;
+    let is_warming = run.judgement.is_none()
+        && run.stage == Stage::Baseline
+        && run.at < run.warm_up
+        && snapshot.activity != Activity::Waiting;
+    if !is_warming {
+        return None;
+    }
+    let now = run.sample.core_temperature.or(run.sample.hot_spot)?;
+    Some(match run.plateau {
+        Some(plateau) => format!(
+            "Warming up: {:.1} °C, on the way to a plateau of {:.1} °C, about {} away.",
+            now.value(),
+            plateau.temperature.value(),
+            plateau.reached_in().in_words()
+        ),
+        None => format!("Warming up: {:.1} °C, its plateau not yet to be foreseen.", now.value()),
+    })
+}
+
+/// One run, and why it does not count, if it does not; answers the rows it took.
+fn draw_baseline_run(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    first: u16,
+    run: &TrialRecord,
+    middle: Option<f64>,
+) -> u16 {
+    let line = row(area, first);
+    let verdict = run.verdict();
+    let label = format!("run {}", run.number);
+    write(buffer, line, (line.x + 1, line.y), &label, theme.style(Role::Dim));
+    let text = format!("{} {verdict}", glyph(verdict));
+    write(buffer, line, (line.x + 9, line.y), &text, theme.verdict(verdict));
+    let score = match (run.score, middle) {
+        (Some(score), Some(middle)) if line.width >= 36 => {
+            format!("{score:.0} ({:+.2} %)", gain_percent(score, middle))
+        }
+        (Some(score), _) => format!("{score:.0}"),
+        (None, _) => "no score".into(),
+    };
+    write_right(buffer, line, line.y, &score, theme.style(Role::Text));
+    if verdict == Verdict::Clean {
+        return 1;
+    }
+    let below = first + 1;
+    let place = Rect {
+        x: area.x + 9,
+        y: area.y + below.min(area.height),
+        width: area.width.saturating_sub(10),
+        height: area.height.saturating_sub(below),
+    };
+    1 + write_wrapped(buffer, place, &run.reason, theme.style(Role::Dim))
 }
 
 fn draw_baseline_figures(
@@ -280,16 +480,30 @@ fn draw_baseline_figures(
         .find(|run| run.verdict() == Verdict::Clean)
         .and_then(|run| run.seen.main_limiter())
         .map(|(limiter, share)| format!("{}, {}", limiter.label(), Percent(share * 100.0)));
+    let percent = |share: Percent| format!("{:.2} %", share.value());
     let pairs = [
         ("score, median", format!("{:.0}", baseline.score)),
-        ("noise, 1 σ", format!("{:.2} %", baseline.noise.value())),
+        ("noise, 1 σ", percent(baseline.noise)),
+        ("a gain is real above", baseline.noise_floor.map_or_else(unknown, percent)),
         ("average clock", baseline.average_clock.to_string()),
         ("average board power", baseline.average_power.map_or_else(unknown, |p| p.to_string())),
         ("hottest hot spot", baseline.hot_spot_max.map_or_else(unknown, |t| t.to_string())),
+        ("core plateau", baseline.plateau.map_or_else(unknown, |t| t.to_string())),
         ("clock limited by", limited.unwrap_or_else(unknown)),
     ];
     draw_pairs(buffer, area, theme, &pairs);
     pairs.len() as u16
+}
+
+/// A channel's name for narrow columns.
+pub(super) const fn short(channel: Channel) -> &'static str {
+    match channel {
+        Channel::EffectiveClock => "effective",
+        Channel::CoreTemperature => "core temp.",
+        Channel::MemoryTemperature => "memory temp.",
+        Channel::Background => "background",
+        other => other.label(),
+    }
 }
 
 fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
@@ -302,7 +516,7 @@ fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
         ("scene", scene.clone()),
         ("fan held at", format!("{:.0} %", hold.fan_percent)),
         ("baseline", format!("{} × {}", baseline.runs, words(baseline.seconds))),
-        ("warm-up before it", words(baseline.warm_up_seconds)),
+        ("warm-up before it", format!("{} at most", words(baseline.warm_up_seconds))),
         ("core steps", format!("{}, then {} MHz", core.coarse_step_mhz, core.fine_step_mhz)),
         ("each step", words(core.seconds)),
         ("back off", steps(core.back_off_steps)),
@@ -358,6 +572,7 @@ mod tests {
 
     #[rstest]
     #[case(160, 47)]
+    #[case(100, 27)]
     fn offered_settings_show_their_range_and_missing_ones_why(
         #[case] width: u16,
         #[case] height: u16,
@@ -366,9 +581,10 @@ mod tests {
         assert!(text.contains("core clock offset"), "{text}");
         assert!(width < 160 || text.contains("-150 ╌"), "{text}");
         assert!(text.contains("temperature target"), "{text}");
-        assert!(text.contains("– this card does not offer it"), "{text}");
-        assert!(text.contains("– its driver keeps the timings to itself"), "{text}");
+        assert!(text.contains("– this card does not"), "{text}");
+        assert!(text.contains("– its driver keeps the tim"), "{text}");
         assert!(text.contains("noise, 1 σ") && text.contains("0.40 %"));
+        assert!(text.contains("a gain is real above"), "{text}");
     }
 
     #[rstest]
@@ -388,5 +604,49 @@ mod tests {
         for (width, height) in AWKWARD.into_iter().chain([(60, 15), (250, 80)]) {
             lines(width, height);
         }
+    }
+
+    #[rstest]
+    fn what_should_be_in_order_is_listed_with_its_reason() {
+        let wide = lines(160, 47).join("\n");
+        assert!(wide.contains("Before the first change") && wide.contains("1 of 3 in order"));
+        assert!(wide.contains("✓ factory state") && wide.contains("? power supply"), "{wide}");
+        assert!(wide.contains("! profile") && wide.contains("prove it"), "{wide}");
+        let narrow = lines(100, 27).join("\n");
+        assert!(
+            narrow.contains("? power supply") && narrow.contains("Enter supply and rest"),
+            "{narrow}"
+        );
+    }
+
+    #[rstest]
+    fn a_memory_rate_is_told_as_actual_effective_and_bandwidth() {
+        let text = lines(160, 47).join("\n");
+        for told in ["memory clock, actual", "1750 MHz", "14000 MT/s", "560 GB/s"] {
+            assert!(text.contains(told), "{told}\n{text}");
+        }
+    }
+
+    #[rstest]
+    fn a_warm_up_shows_where_the_heat_is_going() {
+        let mut snapshot = snapshot();
+        snapshot.activity = Activity::Running;
+        snapshot.baseline = None;
+        let mut run = crate::tui::fixtures::run_view();
+        run.stage = Stage::Baseline;
+        run.warm_up = Seconds(900.0);
+        run.plateau = Some(yard_step_core::Plateau {
+            temperature: yard_step_core::Celsius(71.0),
+            now: yard_step_core::Celsius(68.0),
+            time_constant: Seconds(130.0),
+            residual: yard_step_core::Celsius(0.2),
+        });
+        snapshot.run = Some(std::sync::Arc::new(run));
+        let theme = Theme::new(Depth::None);
+        let text = drawn(160, 47, |buffer, area| draw(buffer, area, theme, &snapshot)).join(" ");
+        let words: Vec<&str> = text.split_whitespace().collect();
+        let text = words.join(" ");
+        assert!(text.contains("Warming up: 68.0 °C"), "{text}");
+        assert!(text.contains("71.0 °C"), "{text}");
     }
 }

@@ -18,6 +18,7 @@ use yard_step_engine::{Mark, MarkKind, RunView, Snapshot};
 
 use crate::tui::theme::{Role, Theme};
 use crate::tui::trace_state::{Shown, TraceState};
+use crate::tui::views::survey::short;
 use crate::tui::widgets::panel::panel;
 use crate::tui::widgets::plot::{Guide, Plot, Series, field};
 use crate::tui::widgets::{lane, row, wrapped, write, write_right, write_wrapped};
@@ -205,7 +206,7 @@ impl<'a> View<'a> {
         Series { envelope: false, ..self.series(channel, style) }
     }
 
-    /// The same channel of the trial laid over.
+    /// The same channel of the trial laid over, thin and grey.
     fn over(&self, channel: Channel) -> Option<Series<'a>> {
         let style = self.theme.style(Role::Dim);
         self.over.map(|run| Series { trace: &run.trace, channel, style, envelope: false })
@@ -226,8 +227,8 @@ impl<'a> View<'a> {
 
     fn draw_clock(&self, buffer: &mut Buffer, area: Rect) {
         let theme = self.theme;
-        let aside = if area.width >= 60 { "reported ━  effective ━  target ╌" } else { "" };
-        let space = panel(buffer, area, theme, "Clock, MHz", aside);
+        let space = panel(buffer, area, theme, "Clock, MHz", "");
+        self.draw_legend(buffer, area, &[("reported", Role::Clock), ("effective", Role::Second)]);
         let target = self.shown.run.map(|run| run.target.value());
         let (low, high) = self.extent(&[Channel::CoreClock]).unwrap_or((0.0, 1.0));
         let high = target.map_or(high, |target| target.max(high));
@@ -251,7 +252,8 @@ impl<'a> View<'a> {
 
     fn draw_strip(&self, buffer: &mut Buffer, area: Rect, strip: &Strip) {
         let theme = self.theme;
-        let space = panel(buffer, area, theme, strip.heading, &self.legend(strip, area.width));
+        let space = panel(buffer, area, theme, strip.heading, "");
+        self.draw_legend(buffer, area, &names(strip));
         let Some((low, high)) = self.extent(strip.channels) else {
             let text = "no reading";
             write(buffer, space, (space.x + 8, space.y), text, theme.style(Role::Dim));
@@ -278,13 +280,18 @@ impl<'a> View<'a> {
             .draw(buffer, space, theme);
     }
 
-    /// The channels of a strip by name, where there is more than one and room.
-    fn legend(&self, strip: &Strip, width: u16) -> String {
-        if strip.channels.len() < 2 || width < 70 {
-            return String::new();
+    /// The lines of a strip by name, each in its colour, at the right of its rule.
+    fn draw_legend(&self, buffer: &mut Buffer, area: Rect, names: &[(&str, Role)]) {
+        let rule = row(area, 0);
+        let width: usize = names.iter().map(|(name, _)| name.len() + 3).sum();
+        if names.len() < 2 || width + 30 > usize::from(area.width) {
+            return;
         }
-        let names: Vec<&str> = strip.channels.iter().rev().map(|c| c.label()).collect();
-        names.join(", ")
+        let mut x = rule.right().saturating_sub(width as u16);
+        for (name, role) in names {
+            let text = format!(" ━ {name}");
+            x = write(buffer, rule, (x, rule.y), &text, self.theme.style(*role));
+        }
     }
 
     fn guides(&self, strip: &Strip) -> Vec<Guide<'a>> {
@@ -471,6 +478,15 @@ impl Columns {
     }
 }
 
+/// The channels of a strip with their colours, the main one first.
+fn names(strip: &Strip) -> Vec<(&'static str, Role)> {
+    let main = strip.channels.len() - 1;
+    let named = |(index, channel): (usize, &Channel)| {
+        (short(*channel), if index == main { Role::Clock } else { beside(*channel) })
+    };
+    strip.channels.iter().enumerate().rev().map(named).collect()
+}
+
 const fn beside(channel: Channel) -> Role {
     match channel {
         Channel::HotSpot => Role::Second,
@@ -487,16 +503,6 @@ const fn shape(kind: MarkKind) -> (&'static str, Role) {
         MarkKind::Alarm => ("!", Role::Bad),
         MarkKind::Restart => ("↻", Role::Warn),
         MarkKind::Note => ("·", Role::Dim),
-    }
-}
-
-const fn short(channel: Channel) -> &'static str {
-    match channel {
-        Channel::EffectiveClock => "effective",
-        Channel::CoreTemperature => "core temp.",
-        Channel::MemoryTemperature => "memory temp.",
-        Channel::Background => "background",
-        other => other.label(),
     }
 }
 
