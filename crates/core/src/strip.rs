@@ -25,6 +25,22 @@ impl Bucket {
         Self { lowest: value, highest: value, sum: value, count: 1.0 }
     }
 
+    /// Many readings, those that are no number left out; none where there is none left.
+    #[must_use]
+    pub fn of_all(values: &[f32]) -> Option<Self> {
+        let mut all =
+            Self { lowest: f32::INFINITY, highest: f32::NEG_INFINITY, sum: 0.0, count: 0.0 };
+        // Without branches: a day's trace has eleven million readings to go through.
+        for value in values {
+            let present = f32::from(u8::from(!value.is_nan()));
+            all.lowest = all.lowest.min(*value);
+            all.highest = all.highest.max(*value);
+            all.sum += if value.is_nan() { 0.0 } else { *value };
+            all.count += present;
+        }
+        (all.count > 0.0).then_some(all)
+    }
+
     /// Mean of the readings.
     #[must_use]
     pub fn mean(self) -> f32 {

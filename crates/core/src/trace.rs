@@ -3,7 +3,8 @@
 //! ```text
 //!   chunk     chunk     chunk     tail
 //!  ├─────────┼─────────┼─────────┼───╴        600 samples each, never changed once full
-//!      ▲ lowest, highest, mean of each channel and the shares of each limiter
+//!      ▲ lowest, highest, mean of each channel and the shares of each limiter, for the whole of it
+//!        and for each part of 30 samples
 //! ```
 //!
 //! Full chunks are shared, so that a clone of a day's trace costs about a thousand counters, and a
@@ -19,6 +20,8 @@ use crate::units::Seconds;
 
 /// Samples in a chunk: a minute at ten a second.
 pub const CHUNK_SAMPLES: usize = 600;
+/// Samples in a part of a full chunk.
+const PART_SAMPLES: usize = 30;
 /// A step of this many usual ones is a gap.
 const GAP_STEPS: f64 = 3.5;
 
@@ -77,6 +80,8 @@ struct Chunk {
     columns: [Vec<f32>; CHANNELS],
     limiters: Vec<Limiter>,
     extents: [Option<Bucket>; CHANNELS],
+    /// Summaries of the parts; none before the chunk is full.
+    parts: [Vec<Option<Bucket>>; CHANNELS],
     shares: LimiterShares,
 }
 
@@ -87,8 +92,32 @@ impl Chunk {
             columns: std::array::from_fn(|_| Vec::new()),
             limiters: Vec::new(),
             extents: [None; CHANNELS],
+            parts: std::array::from_fn(|_| Vec::new()),
             shares: LimiterShares::default(),
         }
+    }
+
+    /// Lowest, mean and highest of a channel in some rows, by whole parts where they are there.
+    fn over(&self, column: usize, first: usize, end: usize) -> Option<Bucket> {
+        let values = |from: usize, to: usize| bucket_of(self.columns[column].get(from..to));
+        let (from, to) = (first.div_ceil(PART_SAMPLES), end / PART_SAMPLES);
+        match self.parts[column].get(from..to) {
+            Some(parts) if from < to => {
+                let whole = parts.iter().flatten().copied().reduce(Bucket::merge);
+                let before = joined(values(first, from * PART_SAMPLES), whole);
+                joined(before, values(to * PART_SAMPLES, end))
+            }
+            _ => values(first, end),
+        }
+    }
+
+    /// Sums up the parts of a chunk that is full.
+    fn filled(mut self) -> Self {
+        self.parts = std::array::from_fn(|index| {
+            let parts = self.columns[index].chunks(PART_SAMPLES);
+            parts.map(|part| bucket_of(Some(part))).collect()
+        });
+        self
     }
 
     fn whole(block: Columns, limiter: impl Fn(&Sample) -> Limiter) -> Self {
@@ -96,8 +125,13 @@ impl Chunk {
             (0..block.len()).map(|row| limiter(&block.sample(row))).collect();
         let mut shares = LimiterShares::default();
         limiters.iter().for_each(|limiter| shares.push(*limiter));
-        let extents = std::array::from_fn(|index| bucket_of(Some(&block.values[index])));
-        Self { at: block.at, columns: block.values, limiters, extents, shares }
+        let mut chunk =
+            Self { at: block.at, columns: block.values, limiters, shares, ..Self::new() };
+        chunk = chunk.filled();
+        let whole =
+            |parts: &Vec<Option<Bucket>>| parts.iter().flatten().copied().reduce(Bucket::merge);
+        chunk.extents = std::array::from_fn(|index| whole(&chunk.parts[index]));
+        chunk
     }
 
     fn push(&mut self, sample: &Sample, limiter: Limiter) {
@@ -144,6 +178,8 @@ fn joined<B: Merge>(one: Option<B>, other: Option<B>) -> Option<B> {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Trace {
     full: Vec<Arc<Chunk>>,
+    /// Time of the last sample of each full chunk: looked through far more often than the chunks.
+    ends: Vec<f32>,
     tail: Chunk,
     /// Usual time between two samples: that of the first two.
     step: f64,
@@ -159,7 +195,7 @@ impl Trace {
     /// No samples yet.
     #[must_use]
     pub fn new() -> Self {
-        Self { full: Vec::new(), tail: Chunk::new(), step: 0.1 }
+        Self { full: Vec::new(), ends: Vec::new(), tail: Chunk::new(), step: 0.1 }
     }
 
     /// Takes a sample in, with what limited the clock in it. One that is not later than the last
@@ -175,7 +211,9 @@ impl Trace {
         }
         self.tail.push(sample, limiter);
         if self.tail.at.len() == CHUNK_SAMPLES {
-            self.full.push(Arc::new(std::mem::replace(&mut self.tail, Chunk::new())));
+            let full = std::mem::replace(&mut self.tail, Chunk::new());
+            self.ends.extend(full.at.last());
+            self.full.push(Arc::new(full.filled()));
         }
     }
 
@@ -201,6 +239,7 @@ impl Trace {
         if self.full.is_empty() {
             self.step = f64::from(block.at[1]) - f64::from(block.at[0]);
         }
+        self.ends.extend(block.at.last());
         self.full.push(Arc::new(Chunk::whole(block, limiter)));
     }
 
@@ -229,7 +268,7 @@ impl Trace {
     }
 
     fn last_at(&self) -> Option<f64> {
-        let last = self.tail.at.last().or_else(|| self.full.last()?.at.last());
+        let last = self.tail.at.last().or_else(|| self.ends.last());
         last.map(|at| f64::from(*at))
     }
 
@@ -252,7 +291,7 @@ impl Trace {
         self.visit(from, to, |chunk, rows| {
             let part = match rows {
                 None => chunk.extents[column],
-                Some((first, end)) => bucket_of(chunk.columns[column].get(first..end)),
+                Some((first, end)) => chunk.over(column, first, end),
             };
             found = joined(found, part);
         });
@@ -293,8 +332,7 @@ impl Trace {
 
     /// Chunk and row of the first sample at or after a time.
     fn first_from(&self, time: f64) -> Option<(usize, usize)> {
-        let before = |chunk: &Arc<Chunk>| chunk.at.last().is_some_and(|at| f64::from(*at) < time);
-        let index = self.full.partition_point(before);
+        let index = self.ends.partition_point(|end| f64::from(*end) < time);
         let chunk = self.chunk(index)?;
         let row = chunk.at.partition_point(|at| f64::from(*at) < time);
         (row < chunk.at.len()).then_some((index, row))
@@ -307,7 +345,12 @@ impl Trace {
         let Some((mut index, mut first)) = self.first_from(from + 1e-4) else { return };
         while let Some(chunk) = self.chunk(index) {
             let count = chunk.at.len();
-            let mut end = chunk.at.partition_point(|at| f64::from(*at) <= to).max(first);
+            let is_whole = self.ends.get(index).is_some_and(|end| f64::from(*end) <= to);
+            let mut end = if is_whole {
+                count
+            } else {
+                chunk.at.partition_point(|at| f64::from(*at) <= to).max(first)
+            };
             // The sample after the end reaches back into the stretch.
             if end < count && self.begins(index, end) < to - 1e-4 {
                 end += 1;
@@ -342,8 +385,7 @@ impl Trace {
 }
 
 fn bucket_of(values: Option<&[f32]>) -> Option<Bucket> {
-    let present = values?.iter().copied().filter(|value| !value.is_nan());
-    present.map(Bucket::of).reduce(Bucket::merge)
+    Bucket::of_all(values?)
 }
 
 #[cfg(test)]
@@ -381,6 +423,7 @@ mod tests {
     #[case(600, 599)]
     #[case(601, 600)]
     #[case(5_000, 1_234)]
+    #[case(864_000, 500_123)]
     fn a_dip_of_one_sample_is_in_exactly_one_column_or_two_at_every_zoom(
         #[case] samples: usize,
         #[case] dip: usize,

@@ -5,17 +5,19 @@ use std::sync::Arc;
 
 use yard_step_core::{
     Absent, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel, ClockLine, Failure,
-    Fan, Frame, Limiter, Machine, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer, Outlook, Percent,
-    Plan, Prerequisite, Purpose, Reading, Room, Sample, Seconds, Seen, SettingKind, Settings,
-    Stage, Standing, Trace, TrialRecord, Verdict, Watt,
+    Fan, Frame, Judgement, Limiter, Machine, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer,
+    Outlook, Percent, Plan, Prerequisite, Purpose, Reading, Room, Sample, Seconds, Seen,
+    SettingKind, Settings, Stage, Standing, Trace, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
     Activity, ClimbSummary, Mark, MarkKind, NextView, Pace, Picture, RackCard, RunView, Snapshot,
 };
-use yard_step_ledger::Profile;
+use yard_step_ledger::{Intent, Ledger, Profile};
 use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel};
 
-fn card() -> CardDescription {
+/// A card.
+#[must_use]
+pub fn card() -> CardDescription {
     let offer = |kind, minimum, maximum, step, stock| Offer {
         kind,
         reading: if kind == SettingKind::CoreOffset { Reading::Offset } else { Reading::Absolute },
@@ -293,4 +295,34 @@ pub fn snapshot() -> Snapshot {
             gain_percent: Some(1.4),
         }],
     }
+}
+
+/// The same run, ended.
+#[must_use]
+pub fn ended_run_view() -> RunView {
+    let judgement =
+        Judgement { verdict: Verdict::Clean, reason: "No wrong pixel in 12600 frames.".into() };
+    RunView { judgement: Some(judgement), ..run_view() }
+}
+
+/// Begins a climb and a trial of the card in a ledger; answers both numbers.
+#[must_use]
+#[allow(clippy::unwrap_used)]
+pub fn begun_trial(ledger: &Ledger) -> (i64, i64) {
+    let card = card();
+    ledger.note_card(&card, &Settings::stock(&card)).unwrap();
+    let climb = ledger.begin_climb(&card, &Plan::default(), &Stage::ALL).unwrap();
+    let intent = Intent {
+        id: 0,
+        climb,
+        number: 1,
+        stage: Stage::Baseline,
+        purpose: Purpose::Own,
+        asked: settings(0),
+        scene: "lantern".into(),
+        planned: Seconds(86_400.0),
+        warm_up: Seconds(0.0),
+        room: None,
+    };
+    (climb, ledger.begin_trial(&intent).unwrap())
 }
