@@ -39,7 +39,8 @@ fn views(criterion: &mut Criterion) {
 
 /// A sample of a day's course, with every reading moving.
 fn sample(tick: usize) -> Sample {
-    let wave = |period: usize| ((tick % period) as f64 / period as f64 * 6.28).sin();
+    let wave =
+        |period: usize| ((tick % period) as f64 / period as f64 * std::f64::consts::TAU).sin();
     let mut sample = Sample { at: Seconds((tick + 1) as f64 / 10.0), ..Sample::default() };
     for (index, channel) in Channel::ALL.into_iter().enumerate() {
         sample.set(channel, Some(100.0 * (index + 1) as f64 + 9.0 * wave(300 + 77 * index)));

@@ -78,7 +78,8 @@ pub struct CorePlan {
     pub fine_step_mhz: i32,
     /// Measured length of a trial, warm-up not included.
     pub seconds: f64,
-    /// Part at the beginning of each trial that does not count towards the score.
+    /// Part at the beginning of each trial that does not count towards the score. It is made longer,
+    /// up to the baseline's warm-up, as long as the card is colder than it gets.
     pub warm_up_seconds: f64,
     /// Fine steps to go back from the lowest value that failed before confirming.
     pub back_off_steps: i32,

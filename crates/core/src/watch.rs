@@ -171,9 +171,9 @@ impl Watch {
         self.warming.plateau()
     }
 
-    /// Ends the warm-up at `at`, sooner than was foreseen.
-    pub fn end_warm_up(&mut self, at: Seconds) {
-        self.warm_up = at;
+    /// Sets the end of the warm-up, which must not have been reached yet.
+    pub fn set_warm_up(&mut self, warm_up: Seconds) {
+        self.warm_up = warm_up;
     }
 
     /// Frames with wrong pixels so far.

@@ -241,7 +241,7 @@ impl Engine {
             Some(_) if applied.is_refused() => Ending::NotBegun,
             // Its own part is in order, but the cards in step cannot follow.
             Some(_) if !beside => Ending::Stopped,
-            Some(_) => self.watch(&mut run, request.until_warm, overseer)?,
+            Some(_) => self.watch(&mut run, request.warm_up_bounds, overseer)?,
         };
         let end = run.sample().at;
         run.marks.extend(self.after(&ending).map(|text| Mark {
@@ -278,11 +278,12 @@ impl Engine {
     fn watch(
         &mut self,
         run: &mut Run,
-        until_warm: bool,
+        warm_up_bounds: (Seconds, Seconds),
         overseer: &mut dyn Overseer,
     ) -> Result<Ending, EngineError> {
         self.scene.rewind();
         let grace = self.climb.plan().artifact_grace();
+        let known_plateau = self.climb.known_plateau();
         let mut tick = 0_u64;
         while (tick as f64) < (run.intent.planned.value() / TICK.value()).round() {
             tick += 1;
@@ -316,9 +317,10 @@ impl Engine {
                 return Ok(Ending::Finished);
             }
             // Once a second is often enough to look where the heat is going.
-            if until_warm && at < run.intent.warm_up && tick.is_multiple_of(10) && run.is_warm() {
-                run.end_warm_up(at);
-                self.in_step.iter_mut().for_each(|other| other.end_warm_up(at));
+            if at < run.intent.warm_up && tick.is_multiple_of(10) {
+                run.steer_warm_up(at, warm_up_bounds, known_plateau);
+                let warm_up = run.intent.warm_up;
+                self.in_step.iter_mut().for_each(|other| other.set_warm_up(warm_up));
             }
             let live = LiveRun { run, scene: &self.scene, in_step: &self.in_step };
             if overseer.tick(&live) == Steer::Stop {

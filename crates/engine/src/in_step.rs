@@ -69,9 +69,10 @@ impl InStep {
         self.ending.is_none()
     }
 
-    pub(crate) fn end_warm_up(&mut self, at: Seconds) {
+    /// Its warm-up is that of the other card.
+    pub(crate) fn set_warm_up(&mut self, warm_up: Seconds) {
         if let Some((run, _)) = &mut self.current {
-            run.end_warm_up(at);
+            run.set_warm_up(warm_up);
         }
     }
 

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmRaised, CardDescription, CardLimits, Channel, Difference, Ending,
-    Evidence, Fault, Judgement, Mhz, MhzOffset, Plan, Reference, Sample, Seconds, Seen,
+    Alarm, AlarmAct, AlarmRaised, CardDescription, CardLimits, Celsius, Channel, Difference,
+    Ending, Evidence, Fault, Judgement, Mhz, MhzOffset, Plan, Reference, Sample, Seconds, Seen,
     SettingKind, Settings, Stage, Trace, TrialRecord, Watch, alarm, judge,
 };
 use yard_step_ledger::{Event, Intent};
@@ -17,6 +17,11 @@ use crate::view::{Mark, MarkKind, Picture, RunView};
 pub const TICK: Seconds = Seconds(0.1);
 /// Samples in a row without a reading that make a sensor lost: one second.
 const LOST_AFTER: u32 = 10;
+/// A warm-up that is about to end is made this much longer while the card is still cold: more than
+/// the second from one look to the next.
+const TWO_LOOKS: Seconds = Seconds(2.0);
+/// A card nearer than this to a known plateau counts as warm, K.
+const WARM_WITHIN: f64 = 1.5;
 /// Faults of one run that are kept one by one.
 const MOST_FAULTS: usize = 200;
 
@@ -168,18 +173,38 @@ impl Run {
         self.sample
     }
 
-    /// Whether the card is as warm as this load makes it.
-    pub(crate) fn is_warm(&self) -> bool {
-        self.watch.plateau().is_some_and(|plateau| plateau.is_reached())
+    /// Ends the warm-up once the card is warm, and makes it longer as long as it is not, inside its
+    /// bounds.
+    pub(crate) fn steer_warm_up(
+        &mut self,
+        at: Seconds,
+        (least, most): (Seconds, Seconds),
+        known: Option<Celsius>,
+    ) {
+        if self.is_warm(known) {
+            if at >= least {
+                self.set_warm_up(at);
+                self.mark(at, MarkKind::Note, "The card is warm: from here on it counts.".into());
+            }
+        } else if at + TWO_LOOKS > self.intent.warm_up {
+            self.set_warm_up(Seconds((at + TWO_LOOKS).value().min(most.value())));
+        }
     }
 
-    /// The card is warm: what follows counts, and the run ends as much sooner.
-    pub(crate) fn end_warm_up(&mut self, at: Seconds) {
-        let saved = self.intent.warm_up - at;
-        self.intent.warm_up = at;
-        self.intent.planned = self.intent.planned - saved;
-        self.watch.end_warm_up(at);
-        self.mark(at, MarkKind::Note, "The card is warm: from here on it counts.".into());
+    /// Whether the card is as warm as this load makes it: near the plateau known from earlier runs,
+    /// or near the one it is foreseen to reach. A card that tells no temperature counts as warm.
+    fn is_warm(&self, known: Option<Celsius>) -> bool {
+        let Some(now) = self.sample.core_temperature.or(self.sample.hot_spot) else { return true };
+        known.is_some_and(|plateau| (plateau - now).value().abs() <= WARM_WITHIN)
+            || self.watch.plateau().is_some_and(|plateau| plateau.is_reached())
+    }
+
+    /// Sets the warm-up; the measured part stays as long as it is.
+    pub(crate) fn set_warm_up(&mut self, warm_up: Seconds) {
+        let longer = warm_up - self.intent.warm_up;
+        self.intent.warm_up = warm_up;
+        self.intent.planned = self.intent.planned + longer;
+        self.watch.set_warm_up(warm_up);
     }
 
     pub(crate) fn mark(&mut self, at: Seconds, kind: MarkKind, text: String) {

@@ -455,6 +455,10 @@ fn a_warm_up_ends_when_the_plateau_is_in_sight_and_what_counts_is_warm() {
     assert!((plateau - reached).abs() < 2.0, "{plateau} foreseen, {reached} reached");
     let second = engine.carry_out(false, &mut ()).unwrap();
     assert!(second.at.value() < 150.0, "a warm card needs no second warm-up");
+    engine.idle(Seconds(600.0));
+    let third = engine.carry_out(false, &mut ()).unwrap();
+    let warm_up = third.warm_up.value();
+    assert!(warm_up > 60.0, "one that has cooled down is warmed up again, not for {warm_up} s");
     let baseline = engine.climb().baseline().unwrap();
     assert!(baseline.noise_floor.is_some() && baseline.plateau.is_some());
 }

@@ -262,8 +262,7 @@ mod tests {
     #[rstest]
     fn a_trace_made_elsewhere_takes_the_place_of_the_run() {
         let snapshot = snapshot();
-        let mut state = TraceState::default();
-        state.since = 33.0;
+        let mut state = TraceState { since: 33.0, ..TraceState::default() };
         state.import(Imported {
             name: "old.csv".into(),
             trace: Trace::new(),

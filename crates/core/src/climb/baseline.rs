@@ -67,7 +67,7 @@ impl Climb {
         self.counted_baseline_runs().count()
     }
 
-    fn counted_baseline_runs(&self) -> impl Iterator<Item = &TrialRecord> {
+    pub(super) fn counted_baseline_runs(&self) -> impl Iterator<Item = &TrialRecord> {
         self.trials_of(Stage::Baseline)
             .filter(|run| run.verdict() == Verdict::Clean && run.score.is_some())
     }
@@ -130,7 +130,7 @@ impl Climb {
                 asked: self.settings_at(MhzOffset::STOCK),
                 seconds: Seconds(warm_up + plan.seconds),
                 warm_up: Seconds(warm_up),
-                until_warm: !is_warm,
+                warm_up_bounds: self.warm_up_bounds(),
             },
             reason,
             risk: None,

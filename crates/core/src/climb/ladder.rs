@@ -302,7 +302,7 @@ impl Climb {
                         purpose,
                         asked: self.settings_at(value),
                         seconds: Seconds(core.warm_up_seconds + measured),
-                        until_warm: false,
+                        warm_up_bounds: self.warm_up_bounds(),
                         warm_up: Seconds(core.warm_up_seconds),
                     },
                     reason,

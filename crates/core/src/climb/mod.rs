@@ -23,7 +23,8 @@ use crate::card::{CardDescription, SettingKind};
 use crate::fan::Fan;
 use crate::plan::Plan;
 use crate::settings::Settings;
-use crate::units::{MhzOffset, Percent, Seconds};
+use crate::statistics::mean;
+use crate::units::{Celsius, MhzOffset, Percent, Seconds};
 use crate::verdict::{Reference, Verdict};
 
 /// A trial to be carried out.
@@ -37,10 +38,11 @@ pub struct TrialRequest {
     pub asked: Settings,
     /// Length in all, warm-up included.
     pub seconds: Seconds,
-    /// Part at the beginning that does not count towards the score.
+    /// Part at the beginning that does not count towards the score, as it is expected.
     pub warm_up: Seconds,
-    /// Whether the warm-up ends as soon as the card is warm, and the trial with it so much sooner.
-    pub until_warm: bool,
+    /// Shortest and longest warm-up. Between them it ends as soon as the card is warm, and the
+    /// trial with it so much sooner or later.
+    pub warm_up_bounds: (Seconds, Seconds),
 }
 
 /// The next trial, why it is the next, and whether it needs an explicit yes.
@@ -265,6 +267,19 @@ impl Climb {
         settings
     }
 
+    fn warm_up_bounds(&self) -> (Seconds, Seconds) {
+        let least = self.plan.core.warm_up_seconds;
+        (Seconds(least), Seconds(least.max(self.plan.baseline.warm_up_seconds)))
+    }
+
+    /// Temperature to which a warm card comes under this climb's load, as far as the baseline runs
+    /// that count have told.
+    #[must_use]
+    pub fn known_plateau(&self) -> Option<Celsius> {
+        let plateaus = self.counted_baseline_runs().filter_map(|run| run.seen.plateau);
+        mean(&plateaus.map(Celsius::value).collect::<Vec<_>>()).map(Celsius)
+    }
+
     fn stage_is_ended(&self, stage: Stage) -> bool {
         self.ended.contains(&stage)
     }
@@ -282,7 +297,7 @@ impl Climb {
                 asked: self.settings_at(value),
                 seconds: Seconds(core.warm_up_seconds + core.seconds),
                 warm_up: Seconds(core.warm_up_seconds),
-                until_warm: false,
+                warm_up_bounds: self.warm_up_bounds(),
             },
             reason: format!("{value} is your own wish, not the plan's."),
             risk: self.risk(value),
