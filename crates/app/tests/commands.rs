@@ -316,3 +316,162 @@ fn a_simulation_writes_ten_samples_a_second_under_the_settings_it_was_given() {
     let too_long = simulate(&text_of(&settings), "99999");
     assert_eq!(too_long.status.code(), Some(2));
 }
+
+#[rstest]
+#[case("standin:bracken-208", "memory_voltage_mv = 950")]
+#[case("standin:quern-540", "power_limit_percent = 105\nmemory_timing_level = 1")]
+fn every_kind_is_simulated_under_settings_of_its_own(#[case] card: &str, #[case] settings: &str) {
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("settings.toml");
+    fs::write(&file, settings).unwrap();
+    let csv = text_of(&dir.path().join("trace.csv"));
+    let output = yard_step(&[
+        "simulate",
+        "--card",
+        card,
+        "--settings",
+        &text_of(&file),
+        "--minutes",
+        "1",
+        "--csv",
+        &csv,
+    ]);
+    assert!(output.status.success(), "{}", stderr(&output));
+    assert!(stdout(&output).starts_with("600 samples over 1 min"), "{}", stdout(&output));
+    let text = fs::read_to_string(&csv).unwrap();
+    let rows: Vec<Vec<&str>> = text.lines().map(|line| line.split(',').collect()).collect();
+    let memory = rows[0].iter().position(|name| *name == "memory_temperature_c").unwrap();
+    assert_eq!(rows[600][memory].is_empty(), card.contains("bracken"), "a gap, not a zero");
+}
+
+#[rstest]
+fn what_a_card_lacks_is_listed_with_the_reason() {
+    let output = yard_step(&["cards", "--card", "standin:quern-540", "--seed", "3"]);
+    let told = stdout(&output);
+    assert!(
+        told.contains("power limit           174 W, 60 % to 334 W, 115 % in steps of 1 %"),
+        "{told}"
+    );
+    assert!(told.contains("not offered: it takes a lowest and highest clock instead"), "{told}");
+    assert!(told.contains("2250 MHz actual, 18000 MT/s effective, 576 GB/s"), "{told}");
+    let bracken = stdout(&yard_step(&["cards", "--card", "standin:bracken-208", "--reveal"]));
+    assert!(bracken.contains("no memory temperature: no sensor at its age"), "{bracken}");
+    assert!(bracken.contains("true edge of the memory clock offset: +"), "{bracken}");
+}
+
+#[rstest]
+fn the_machine_is_described_piece_by_piece_and_what_cannot_be_is_refused() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    let machine =
+        |options: &[&str]| yard_step(&[&["machine", "--data-dir", &data], options].concat());
+    assert!(stdout(&machine(&[])).contains("room                 not said"));
+    let said = machine(&["--ambient", "24", "--case", "closed", "--alarm", "hot-spot=95:stop"]);
+    assert!(stdout(&said).contains("24 °C, case closed"), "{}", stderr(&said));
+    machine(&["--supply", "650"]);
+    let all: Value = serde_json::from_str(&stdout(&machine(&["--json"]))).unwrap();
+    assert_eq!(all["room"]["case"], "closed");
+    assert_eq!(all["supply_w"], 650.0);
+    assert_eq!(all["alarms"][0]["act"], "stop");
+    let refused = machine(&["--supply", "7"]);
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(stderr(&refused).contains("a power supply of 7 W: it must be 100 to 5000 W"));
+    let off = stdout(&machine(&["--alarm", "hot-spot=off"]));
+    assert!(!off.contains("alarm") && off.contains("650 W"), "{off}");
+}
+
+#[rstest]
+fn a_trace_made_elsewhere_is_told_column_by_column_and_bad_rows_by_line() {
+    let dir = tempfile::tempdir().unwrap();
+    let file = dir.path().join("theirs.csv");
+    fs::write(
+        &file,
+        "Elapsed [ms];GPU Clock [GHz];Hotspot (°F);Fan [RPM]\n100;2,01;158;900\n200;x;159;900\n",
+    )
+    .unwrap();
+    let ours = text_of(&dir.path().join("ours.csv"));
+    let output = yard_step(&["import", &text_of(&file), "--csv", &ours]);
+    assert!(output.status.success(), "{}", stderr(&output));
+    let told = stdout(&output);
+    assert!(told.contains("core clock, lowest 2010.0, mean 2010.0, highest 2010.0 MHz"), "{told}");
+    assert!(told.contains("hot spot, lowest 70.0"), "{told}");
+    assert!(told.contains("left out: rpm cannot be turned into %"), "{told}");
+    assert!(
+        told.contains("line 3: \"x\" is not a number") && told.contains("1 rows were left out")
+    );
+    assert!(fs::read_to_string(&ours).unwrap().contains("\n0.1,2010,"));
+    let missing = yard_step(&["import", "nowhere.csv"]);
+    assert_eq!(missing.status.code(), Some(2));
+    assert!(stderr(&missing).contains("cannot import nowhere.csv"), "{}", stderr(&missing));
+}
+
+#[rstest]
+fn a_card_without_a_core_offset_climbs_as_far_as_it_can_and_says_what_it_cannot() {
+    let dir = tempfile::tempdir().unwrap();
+    let (data, plan) = (text_of(dir.path()), short_plan(dir.path()));
+    let climb = |options: &[&str]| {
+        let common = ["climb", "--card", "standin:quern-540", "--data-dir", &data, "--plan", &plan];
+        yard_step(&[&common, options].concat())
+    };
+    let refused = climb(&["--stages", "baseline,core"]);
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(stderr(&refused).contains("moves the core clock offset, which Quern 540"));
+    let output = climb(&[]);
+    assert!(output.status.success(), "{}", stderr(&output));
+    assert!(stdout(&output).contains("The baseline stands at score"), "{}", stdout(&output));
+}
+
+#[rstest]
+fn two_cards_in_step_climb_by_the_graver_verdict() {
+    let dir = tempfile::tempdir().unwrap();
+    let (data, plan) = (text_of(dir.path()), short_plan(dir.path()));
+    let json = text_of(&dir.path().join("climb.json"));
+    let output = yard_step(&[
+        "climb",
+        "--card",
+        CARD,
+        "--seed",
+        "3",
+        "--in-step",
+        "standin:tarn-310#4",
+        "--data-dir",
+        &data,
+        "--plan",
+        &plan,
+        "--json",
+        &json,
+    ]);
+    assert!(output.status.success(), "{}", stderr(&output));
+    let climb: Value = serde_json::from_str(&fs::read_to_string(&json).unwrap()).unwrap();
+    let trials = climb["trials"].as_array().unwrap();
+    for trial in trials {
+        let other = &trial["in_step"][0];
+        assert_eq!(other["card"], "standin:tarn-310#4");
+        let clean = trial["verdict"] == "clean";
+        assert!(!clean || other["verdict"] == "clean", "{trial}");
+    }
+    let alike = yard_step(&[
+        "climb",
+        "--card",
+        CARD,
+        "--in-step",
+        "standin:quern-540#4",
+        "--data-dir",
+        &data,
+        "--plan",
+        &plan,
+    ]);
+    assert_eq!(alike.status.code(), Some(2));
+    assert!(stderr(&alike).contains("two different cards of one kind"), "{}", stderr(&alike));
+}
+
+#[rstest]
+fn an_alarm_that_puts_back_stops_a_climb_without_the_interface() {
+    let dir = tempfile::tempdir().unwrap();
+    let (data, plan) = (text_of(dir.path()), short_plan(dir.path()));
+    yard_step(&["machine", "--data-dir", &data, "--alarm", "board-power=100:put-back"]);
+    let output = yard_step(&["climb", "--card", CARD, "--data-dir", &data, "--plan", &plan]);
+    assert_eq!(output.status.code(), Some(1));
+    assert!(stderr(&output).contains("an alarm put the card back"), "{}", stderr(&output));
+    assert!(stdout(&output).contains("is above the alarm at 100 W"), "{}", stdout(&output));
+}

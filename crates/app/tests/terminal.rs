@@ -147,3 +147,76 @@ fn a_terminal_too_small_is_told_and_growing_it_helps() {
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
 }
+
+#[rstest]
+fn another_card_is_chosen_and_what_it_lacks_is_told_with_the_reason() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = Terminal::start(SIZE, &demo(&dir, ""));
+    terminal.wait_for_all(&["Tarn 310", "1 of 3 cards", "Before the first change"]);
+    terminal.press(&["c"]);
+    terminal.wait_for_all(&["Cards of this machine", "Bracken 208", "Quern 540", "present"]);
+    terminal.press(&["Down", "Enter"]);
+    terminal.wait_for_all(&["2 of 3 cards", "no sensor at its age"]);
+    terminal.press(&["c", "Down", "i"]);
+    terminal.wait_for("two different cards of one kind");
+    terminal.press(&["c", "Down", "Down", "Enter"]);
+    terminal.wait_for_all(&["3 of 3 cards", "– it takes a lowest and highest clock instead"]);
+    terminal.wait_for_all(&["290 W, 100 %", "percent, 1 %", "18000 MT/s"]);
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}
+
+#[rstest]
+fn what_is_said_of_the_machine_is_checked_noted_and_part_of_the_next_trial() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace max"));
+    terminal.wait_for_all(&["? power supply", "This machine"]);
+    terminal.press(&["r", "BSpace", "BSpace", "9", "9"]);
+    terminal.wait_for("99▏");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("a room temperature of 99 °C: it must be -20 to 60 °C");
+    terminal.press(&["BSpace", "BSpace", "2", "7", "Down", "Left", "Down", "Down", "2", "0", "0"]);
+    terminal.wait_for_all(&["‹ open ›", "200▏"]);
+    terminal.press(&["Enter"]);
+    terminal.wait_for_all(&["Noted.", "27 °C, case open", "worst case"]);
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+    let again = Terminal::start(SIZE, &demo(&dir, ""));
+    again.wait_for_all(&["27 °C, case open", "200 W"]);
+}
+
+#[rstest]
+fn a_trace_is_looked_into_exported_and_read_again() {
+    let dir = tempfile::tempdir().unwrap();
+    let csv = dir.path().join("part.csv");
+    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace max"));
+    terminal.wait_for("NEXT: ENTER");
+    terminal.press(&["3"]);
+    terminal.wait_for("Nothing has run yet.");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("trial 1 at ±0 MHz: ");
+    terminal.press(&["3"]);
+    terminal.wait_for_all(&["Trial 1, baseline ±0 MHz, lantern:", "Applied: fan 100 %", "ceiling"]);
+    terminal.press(&["f", "+", "+", "+"]);
+    terminal.wait_for("held still");
+    terminal.press(&["Escape", "Escape"]);
+    terminal.press(&["+", "+", "Left"]);
+    // The name proposed is taken back, letter by letter.
+    terminal.press(&["x"]);
+    terminal.wait_for("file: climb-2-trial-1.csv▏");
+    for _ in 0.."climb-2-trial-1.csv".len() {
+        terminal.press(&["BSpace"]);
+    }
+    terminal.press(&[csv.to_str().unwrap(), "Enter"]);
+    terminal.wait_for("samples are in");
+    let rows = std::fs::read_to_string(&csv).unwrap().lines().count();
+    assert!(rows > 600, "{rows}");
+    terminal.press(&["i", "no-such-file.csv", "Enter"]);
+    terminal.wait_for("cannot import no-such-file.csv");
+    terminal.press(&["i", csv.to_str().unwrap(), "Enter"]);
+    terminal.wait_for_all(&[&format!("part.csv: {} samples", rows - 1), "Every row was read."]);
+    terminal.press(&["Escape"]);
+    terminal.wait_for("Trial 1, baseline");
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}

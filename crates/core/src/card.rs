@@ -131,7 +131,7 @@ impl Reading {
         match self {
             Self::Absolute => "absolute",
             Self::Offset => "offset",
-            Self::Percent => "percent of stock",
+            Self::Percent => "percent",
         }
     }
 }

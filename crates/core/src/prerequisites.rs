@@ -78,7 +78,7 @@ fn line(what: &'static str, standing: Standing, why: String) -> Prerequisite {
 
 fn factory(facts: &Facts<'_>) -> Prerequisite {
     if facts.factory_copied {
-        let why = "Copied at first sight; b puts the card back to it.".into();
+        let why = "Copied at first sight; b goes back to it.".into();
         return line("factory state", Standing::Met, why);
     }
     let why = "There is no copy: open this card once with a ledger that can be written.".into();

@@ -248,7 +248,7 @@ pub fn snapshot() -> Snapshot {
             Prerequisite {
                 what: "factory state",
                 standing: Standing::Met,
-                why: "Copied at first sight; b puts the card back to it.".into(),
+                why: "Copied at first sight; b goes back to it.".into(),
             },
             Prerequisite {
                 what: "power supply",

@@ -20,7 +20,7 @@ use yard_step_engine::{Activity, Snapshot};
 
 use crate::tui::theme::{Role, Theme, glyph};
 use crate::tui::widgets::panel::panel;
-use crate::tui::widgets::{next_step, row, wrapped, write, write_right, write_wrapped};
+use crate::tui::widgets::{cut, next_step, row, wrapped, write, write_right, write_wrapped};
 
 /// Where the parts of the view lie.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -81,7 +81,7 @@ fn narrow(next: Rect, body: Rect) -> Places {
     let [left, _, right] =
         Layout::horizontal([Constraint::Fill(10), Constraint::Length(1), Constraint::Fill(9)])
             .areas(body);
-    let [prerequisites, settings, notices] = stacked(left, [8, SETTINGS]);
+    let [prerequisites, settings, notices] = stacked(left, [11, SETTINGS]);
     let [card, sensors, baseline] = stacked(right, [6, 8]);
     let none = Rect { width: 0, height: 0, ..body };
     Places {
@@ -220,7 +220,7 @@ fn draw_prerequisites(
     snapshot: &Snapshot,
     roomy: bool,
 ) {
-    const WHAT: u16 = 17;
+    const WHAT: u16 = 16;
     let list = &snapshot.prerequisites;
     let met = list.iter().filter(|line| line.standing == Standing::Met).count();
     let aside = format!("{met} of {} in order", list.len());
@@ -238,12 +238,15 @@ fn draw_prerequisites(
         let x = head.x + 3 + WHAT;
         let width = space.right().saturating_sub(x);
         let mut words = wrapped(&item.why, usize::from(width.max(1)));
-        if !roomy && words.len() > 1 {
-            words.truncate(1);
-            if let Some(first) = words.first_mut() {
-                let most = usize::from(width).saturating_sub(2);
-                *first = first.chars().take(most).collect::<String>() + " …";
-            }
+        // Where there is little room, what is in order needs no more than a line.
+        let most = match (roomy, item.standing) {
+            (true, _) => words.len(),
+            (false, Standing::Met) => 1,
+            (false, Standing::Open | Standing::Concern) => 2,
+        };
+        if words.len() > most {
+            let rest = words.split_off(most.saturating_sub(1)).join(" ");
+            words.push(cut(&rest, width));
         }
         for (index, text) in words.iter().enumerate() {
             let place = row(space, line + index as u16);
@@ -266,10 +269,11 @@ fn draw_settings(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
         write(buffer, line, (line.x + 1, line.y), kind.label(), theme.style(role));
         let Some(offer) = offer else {
             let why = snapshot.card.why_not_offered(kind);
-            write(buffer, line, (held_at, line.y), &format!("– {why}"), theme.style(Role::Dim));
+            let text = cut(&format!("– {why}"), line.right().saturating_sub(held_at));
+            write(buffer, line, (held_at, line.y), &text, theme.style(Role::Dim));
             continue;
         };
-        let held = held_now.map_or_else(|| "–".into(), |held| held.show(kind));
+        let held = held_now.map_or_else(|| "–".into(), |held| shown(held, offer));
         let cell = Rect { x: held_at, width: HELD, ..line };
         write_right(buffer, cell.intersection(line), line.y, &held, theme.style(Role::Clock));
         let counted = format!("{}, {}", offer.reading.label(), offer.show_step());
@@ -289,9 +293,14 @@ fn draw_settings(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
     }
 }
 
+/// A held value as its card counts it.
+fn shown(held: Settings, offer: &Offer) -> String {
+    held.get(offer.kind).map_or_else(|| held.show(offer.kind), |value| offer.show(value))
+}
+
 /// Widths of the columns of the settings.
 const LABEL: u16 = 20;
-const HELD: u16 = 10;
+const HELD: u16 = 12;
 const COUNTED: u16 = 18;
 /// Width of the lowest value before a range.
 const ENDS: u16 = 4;

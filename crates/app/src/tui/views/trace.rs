@@ -69,7 +69,7 @@ pub(crate) fn layout(area: Rect) -> Places {
     let [head, body] =
         Layout::vertical([Constraint::Length(if roomy { 2 } else { 1 }), Constraint::Fill(1)])
             .areas(area);
-    let right = if area.width >= 150 { 52 } else { 41 };
+    let right = if area.width >= 150 { 52 } else { 47 };
     let [left, _, right] =
         Layout::horizontal([Constraint::Fill(1), Constraint::Length(1), Constraint::Length(right)])
             .areas(body);
@@ -383,7 +383,7 @@ impl<'a> View<'a> {
             None => "now".into(),
         };
         let dim = self.theme.style(Role::Dim);
-        columns.write(buffer, head, [&at, "lowest", "mean", "highest"], [dim; 4]);
+        columns.write(buffer, head, [&at, "low", "mean", "high"], [dim; 4]);
         let sample = self.shown.trace.at(state.cursor.unwrap_or(end)).map(|(sample, _)| sample);
         for (index, channel) in Channel::ALL.into_iter().enumerate() {
             let line = row(space, index as u16 + 1);

@@ -62,6 +62,16 @@ pub(crate) fn wrapped(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
+/// As much of a text as fits into `width`, with a sign where that is not all.
+pub(crate) fn cut(text: &str, width: u16) -> String {
+    let width = usize::from(width);
+    if text.chars().count() <= width {
+        return text.to_owned();
+    }
+    let kept: String = text.chars().take(width.saturating_sub(1)).collect();
+    kept.trim_end().to_owned() + "…"
+}
+
 /// Writes a text over as many lines as it needs at the width of an area; answers how many.
 pub(crate) fn write_wrapped(buffer: &mut Buffer, area: Rect, text: &str, style: Style) -> u16 {
     let lines = wrapped(text, usize::from(area.width.max(1)));
@@ -120,6 +130,19 @@ mod tests {
     #[case("a  b", 1, &["a", "b"])]
     fn text_is_broken_at_spaces(#[case] text: &str, #[case] width: usize, #[case] lines: &[&str]) {
         assert_eq!(wrapped(text, width), lines);
+    }
+
+    #[rstest]
+    #[case("fits", 4, "fits")]
+    #[case("does not fit", 9, "does not…")]
+    #[case("does not fit", 6, "does…")]
+    #[case("no room", 0, "…")]
+    fn what_does_not_fit_is_cut_with_a_sign(
+        #[case] text: &str,
+        #[case] width: u16,
+        #[case] expected: &str,
+    ) {
+        assert_eq!(cut(text, width), expected);
     }
 
     #[rstest]
