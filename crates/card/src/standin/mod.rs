@@ -51,6 +51,8 @@ pub struct StandIn {
     disturbance: Disturbance,
     down: bool,
     odd: f64,
+    /// What held settings and oddness mean to the physics; worked out anew when they change.
+    controls: Controls,
     /// Release of the driver its machine runs.
     driver: u32,
     /// Written into the limit table, and loaded at the next start of the machine.
@@ -82,8 +84,10 @@ impl StandIn {
         description.driver = driver_name(1);
         let mut dice = ChaCha8Rng::seed_from_u64(seed);
         dice.set_stream(course.wrapping_add(1));
+        let held = Settings::stock(&description);
         Ok(Self {
-            held: Settings::stock(&description),
+            controls: Controls::of(&held, &model, 1.0),
+            held,
             physics: Physics::new(model.clone(), individual, Room::default()),
             mishaps: model.mishaps,
             description,
@@ -128,8 +132,9 @@ impl StandIn {
         self.driver = release;
         self.description.driver = driver_name(release);
         self.limit_override = None;
-        self.held = Settings::stock(&self.description);
         self.load_limits();
+        self.held = Settings::stock(&self.description);
+        self.controls_change();
     }
 
     /// Writes limits past the vendor's own into the table that the driver loads at the next start
@@ -146,8 +151,8 @@ impl StandIn {
         }
     }
 
-    fn controls(&self) -> Controls {
-        Controls::of(&self.held, &self.model, self.odd)
+    fn controls_change(&mut self) {
+        self.controls = Controls::of(&self.held, &self.model, self.odd);
     }
 
     /// Draws what chance brings to a load that starts: the scatter of runs, and the mishaps.
@@ -182,7 +187,7 @@ impl StandIn {
         self.advance(dt, Some(&demand));
         self.last_demand = Some(demand);
 
-        let controls = self.controls();
+        let controls = self.controls;
         let past = self.physics.past(&controls);
         if self.physics.is_too_hot() {
             return Err(self.lose(LoadLost::MachineDown));
@@ -239,6 +244,7 @@ impl StandIn {
             LoadLost::DriverReset => {
                 self.held = Settings::stock(&self.description);
                 self.odd = if self.dice.random::<bool>() { 0.9 } else { 1.04 };
+                self.controls_change();
             }
             LoadLost::MachineDown => self.down = true,
         }
@@ -251,7 +257,7 @@ impl StandIn {
         const SPREAD: f64 = 0.012;
         let shock = normal(&mut self.dice, 0.0, SPREAD * (2.0 * dt).sqrt());
         self.jitter += shock - self.jitter * dt;
-        let controls = self.controls();
+        let controls = self.controls;
         self.physics.step(dt, demand, self.jitter, &controls);
     }
 
@@ -292,6 +298,7 @@ impl Card for StandIn {
                 self.held.copy(difference.kind, &wanted);
             }
         }
+        self.controls_change();
         Ok(())
     }
 
@@ -302,7 +309,7 @@ impl Card for StandIn {
 
     fn sample(&mut self) -> Result<Sample, CardError> {
         self.up()?;
-        let controls = self.controls();
+        let controls = self.controls;
         let physics = &self.physics;
         let busy = match self.disturbance {
             Disturbance::Background(busy) => busy,
@@ -377,6 +384,7 @@ impl Card for StandIn {
         self.load_limits();
         self.held = Settings::stock(&self.description);
         (self.down, self.odd) = (false, 1.0);
+        self.controls_change();
         self.idle(BOOT);
         true
     }
