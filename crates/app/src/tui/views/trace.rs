@@ -191,7 +191,12 @@ impl<'a> View<'a> {
                     Some(_) => run.asked.show(SettingKind::CoreOffset),
                     None => "stock".into(),
                 };
-                format!("Trial {}, {} {offset}, {}: {verdict}", run.number, run.stage, run.scene)
+                let stage = run.stage.label();
+                let purpose = match run.purpose.label() {
+                    same if same == stage => String::new(),
+                    purpose => format!(", {purpose}"),
+                };
+                format!("Trial {}, {stage} {offset}{purpose}, {}: {verdict}", run.number, run.scene)
             }
             (None, Some(file)) => format!("{}: {} samples", file.name, file.trace.len()),
             (None, None) => String::new(),
@@ -562,7 +567,7 @@ mod tests {
         for strip in &STRIPS {
             assert!(text.contains(strip.heading), "{}\n{text}", strip.heading);
         }
-        assert!(text.contains("Trial 4, core +60 MHz, lantern: running"), "{text}");
+        assert!(text.contains("Trial 4, core +60 MHz, step, lantern: running"), "{text}");
         assert!(text.contains("target 2205 MHz") && text.contains("ceiling"), "{text}");
         assert!(text.contains(" limit  power"), "{text}");
     }

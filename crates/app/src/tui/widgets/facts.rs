@@ -2,7 +2,7 @@
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use yard_step_core::{Percent, SettingKind, verdict::gain_percent};
+use yard_step_core::{Percent, SettingKind, Settings, verdict::gain_percent};
 use yard_step_engine::RunView;
 
 use super::{row, write};
@@ -57,7 +57,7 @@ fn columns(width: u16) -> (u16, u16) {
 fn settings(run: &RunView) -> Vec<Fact> {
     SettingKind::ALL
         .into_iter()
-        .filter(|kind| run.asked.get(*kind).is_some() || is_held_always(run, *kind))
+        .filter(|kind| is_moved(run, *kind) || is_held_always(run, *kind))
         .map(|kind| {
             let taken = run.taken.map(|taken| taken.show(kind));
             let asked = run.asked.show(kind);
@@ -71,6 +71,12 @@ fn settings(run: &RunView) -> Vec<Fact> {
             }
         })
         .collect()
+}
+
+/// Whether a setting is asked for, or held, otherwise than as an offset of nothing.
+fn is_moved(run: &RunView, kind: SettingKind) -> bool {
+    let moved = |settings: &Settings| settings.get(kind).is_some_and(|value| value != 0.0);
+    moved(&run.asked) || run.taken.as_ref().is_some_and(moved)
 }
 
 /// What every card steers by is shown whether or not it was asked for.
