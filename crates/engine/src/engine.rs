@@ -2,15 +2,16 @@
 
 use yard_step_card::{Card, LoadLost};
 use yard_step_core::{
-    AlarmAct, CardDescription, Climb, ClimbEvent, Difference, Ending, Facts, Fault, InStepRecord,
-    Judgement, Limiter, Machine, Meaning, MhzOffset, Next, Plan, Prerequisite, Proposal, Sample,
-    Seconds, Seen, Settings, Stage, TrialRecord, Verdict, attribute, prerequisites,
+    AlarmAct, CardDescription, Climb, ClimbEvent, Difference, Ending, Fault, InStepRecord,
+    Judgement, Limiter, Machine, Meaning, MhzOffset, Next, Plan, Proposal, Sample, Seconds, Seen,
+    Settings, Stage, TrialRecord, Verdict, attribute,
 };
-use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Profile};
+use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger};
 use yard_step_scenes::SceneRun;
 
 use crate::apply::apply_whole;
 use crate::error::EngineError;
+use crate::holding::{first_sight, last_kept};
 use crate::in_step::InStep;
 use crate::trial::{LiveRun, Overseer, Run, Steer, TICK, judgement_of};
 use crate::view::{Mark, MarkKind, RunView};
@@ -33,25 +34,25 @@ pub enum Unfinished {
 /// Carries a climb out. When it is dropped, however that comes about, the card is put back to the
 /// last kept settings, or to stock.
 pub struct Engine {
-    card: Box<dyn Card>,
-    scene: SceneRun,
-    ledger: Ledger,
-    climb: Climb,
-    climb_id: i64,
-    rows: Vec<i64>,
-    ended_stages: Vec<Stage>,
-    ended: bool,
-    kept: Option<Settings>,
+    pub(crate) card: Box<dyn Card>,
+    pub(crate) scene: SceneRun,
+    pub(crate) ledger: Ledger,
+    pub(crate) climb: Climb,
+    pub(crate) climb_id: i64,
+    pub(crate) rows: Vec<i64>,
+    pub(crate) ended_stages: Vec<Stage>,
+    pub(crate) ended: bool,
+    pub(crate) kept: Option<Settings>,
     /// A trial that has its intent in the ledger and no outcome yet.
-    begun: Option<Intent>,
+    pub(crate) begun: Option<Intent>,
     /// What the user said of the machine.
-    machine: Machine,
+    pub(crate) machine: Machine,
     /// The factory state, as it was copied at first sight.
-    factory: Settings,
+    pub(crate) factory: Settings,
     /// Cards of the same kind that do the same.
-    in_step: Vec<InStep>,
+    pub(crate) in_step: Vec<InStep>,
     /// Trials there were when the climb was taken up again.
-    resumed_after: usize,
+    pub(crate) resumed_after: usize,
 }
 
 impl Engine {
@@ -434,142 +435,6 @@ impl Engine {
         self.note_state()
     }
 
-    /// Keeps what the climb came to as a profile and puts the card to it.
-    ///
-    /// # Errors
-    /// The climb has not ended, or ledger or card fail.
-    pub fn keep(&mut self, name: &str) -> Result<Profile, EngineError> {
-        let Next::Ended(outcome) = self.climb.next() else {
-            return Err(EngineError::NothingToDo(
-                "There is nothing to keep before the climb has its outcome: let it come to its \
-                 end, or end the stage."
-                    .into(),
-            ));
-        };
-        let profile = Profile {
-            name: name.to_owned(),
-            settings: outcome.settings,
-            climb: Some(self.climb_id),
-            trial: outcome.kept_trial,
-            driver: Some(self.card.description().driver.clone()),
-        };
-        self.ledger.keep(self.card.description(), &profile)?;
-        self.kept = Some(outcome.settings);
-        if self.restore(&outcome.settings) { Ok(profile) } else { Err(EngineError::DoesNotGoBack) }
-    }
-
-    /// Puts the card to its factory state, as it was copied at first sight; whether it holds it.
-    pub fn to_stock(&mut self) -> bool {
-        let factory = self.factory;
-        self.restore(&factory)
-    }
-
-    /// Puts the card to the last kept settings, or to stock; whether it holds them.
-    pub fn put_back(&mut self) -> bool {
-        let settings = self.kept.unwrap_or(self.factory);
-        self.restore(&settings)
-    }
-
-    fn restore(&mut self, settings: &Settings) -> bool {
-        for other in &mut self.in_step {
-            let stock = Settings::stock(other.card().description());
-            other.put_to(&stock);
-        }
-        restore(self.card.as_mut(), settings)
-    }
-
-    /// Holds another card of the same kind in step from the next trial on.
-    ///
-    /// # Errors
-    /// It is of another kind, or the ledger fails.
-    pub fn hold_in_step(&mut self, mut card: Box<dyn Card>) -> Result<(), EngineError> {
-        let (one, other) = (self.card.description(), card.description());
-        if one.name != other.name || one.key() == other.key() {
-            return Err(EngineError::NotAlike {
-                one: format!("{} {}", one.name, one.serial),
-                other: format!("{} {}", other.name, other.serial),
-            });
-        }
-        first_sight(&self.ledger, card.as_mut())?;
-        self.in_step.push(InStep::new(card, self.scene.scene()));
-        Ok(())
-    }
-
-    /// Lets a card held in step go, at stock; whether there was one of that key.
-    pub fn let_go(&mut self, key: &str) -> bool {
-        let place = self.in_step.iter().position(|one| one.card().description().key() == key);
-        let Some(place) = place else { return false };
-        let mut other = self.in_step.remove(place);
-        let stock = Settings::stock(other.card().description());
-        other.put_to(&stock);
-        true
-    }
-
-    /// Keys of the cards held in step.
-    #[must_use]
-    pub fn held_in_step(&self) -> Vec<String> {
-        self.in_step.iter().map(|other| other.card().description().key()).collect()
-    }
-
-    /// What the user said of the machine.
-    #[must_use]
-    pub fn machine(&self) -> &Machine {
-        &self.machine
-    }
-
-    /// Writes down what the user says of the machine. It holds from the next trial on.
-    ///
-    /// # Errors
-    /// A number that cannot be, or the ledger fails.
-    pub fn set_machine(&mut self, machine: Machine) -> Result<(), EngineError> {
-        machine.check()?;
-        self.ledger.set_machine(&machine)?;
-        if let Some(room) = machine.room {
-            self.card.set_room(room);
-            self.in_step.iter_mut().for_each(|other| other.card_mut().set_room(room));
-        }
-        self.machine = machine;
-        Ok(())
-    }
-
-    /// What should be looked at before the first change. `cards` are all of the machine.
-    ///
-    /// # Errors
-    /// The ledger cannot be read.
-    pub fn prerequisites(
-        &mut self,
-        cards: &[&CardDescription],
-    ) -> Result<Vec<Prerequisite>, EngineError> {
-        let profiles = self.ledger.profiles(self.card.description())?;
-        let idle = self.card.sample().ok().filter(|sample| {
-            // Under a load of its own, the card tells nothing of others.
-            sample.load.is_none_or(|load| load.value() < 1.0)
-        });
-        let card = self.card.description();
-        let is_waiting = self.resumed_after > 0
-            && self.resumed_after == self.climb.trials().len()
-            && !self.ended;
-        Ok(prerequisites(&Facts {
-            card,
-            cards,
-            machine: &self.machine,
-            factory_copied: self.ledger.factory(card)?.is_some(),
-            idle: idle.as_ref(),
-            unfinished_climb: is_waiting.then_some(self.climb_id),
-            profile: profiles.first().map(|p| (p.name.as_str(), p.driver.as_deref())),
-        }))
-    }
-
-    /// Lets time pass on the card without a load.
-    pub fn idle(&mut self, span: Seconds) {
-        self.card.idle(span);
-    }
-
-    /// Settings the card holds and what its sensors say now; none while the machine is down.
-    pub fn card_now(&mut self) -> (Option<Settings>, Option<Sample>) {
-        (self.card.taken().ok(), self.card.sample().ok())
-    }
-
     /// A run of this climb as it is in the ledger.
     ///
     /// # Errors
@@ -615,12 +480,6 @@ impl Engine {
         Ok(())
     }
 
-    /// Forgets the kept settings for the rest of this session and puts the card to stock.
-    pub(crate) fn back_to_stock(&mut self) -> Result<(), EngineError> {
-        self.kept = None;
-        if self.to_stock() { Ok(()) } else { Err(EngineError::DoesNotGoBack) }
-    }
-
     /// The climb.
     #[must_use]
     pub fn climb(&self) -> &Climb {
@@ -642,46 +501,6 @@ impl Engine {
     pub(crate) fn ledger(&self) -> &Ledger {
         &self.ledger
     }
-}
-
-impl Drop for Engine {
-    fn drop(&mut self) {
-        self.put_back();
-    }
-}
-
-/// Notes a card, with its factory state the first time; answers what is known of the machine, and
-/// that state. The card is told of the room it stands in.
-fn first_sight(ledger: &Ledger, card: &mut dyn Card) -> Result<(Machine, Settings), EngineError> {
-    let stock = Settings::stock(card.description());
-    let held = card.taken().unwrap_or(stock);
-    ledger.note_card(card.description(), &held)?;
-    let machine = ledger.machine()?;
-    if let Some(room) = machine.room {
-        card.set_room(room);
-    }
-    let factory = ledger.factory(card.description())?.unwrap_or(stock);
-    Ok((machine, factory))
-}
-
-/// Asks for settings, again where they are not taken, and answers whether they are held in the end.
-pub(crate) fn restore(card: &mut dyn Card, settings: &Settings) -> bool {
-    for _ in 0..5 {
-        if card.apply(settings).is_err() {
-            // The machine is down: a card comes back from that at stock by itself.
-            return true;
-        }
-        let held = card.taken().ok();
-        let description = card.description();
-        if held.is_some_and(|t| settings.differences(&t, description).iter().all(|d| d.rounded)) {
-            return true;
-        }
-    }
-    false
-}
-
-fn last_kept(ledger: &Ledger, card: &CardDescription) -> Result<Option<Settings>, EngineError> {
-    Ok(ledger.profiles(card)?.first().map(|profile| profile.settings))
 }
 
 fn ended_by(lost: LoadLost, at: Seconds, run: &mut Run) -> Ending {

@@ -120,7 +120,7 @@ impl InStep {
     }
 
     pub(crate) fn put_to(&mut self, settings: &Settings) {
-        crate::engine::restore(self.card.as_mut(), settings);
+        crate::holding::restore(self.card.as_mut(), settings);
     }
 }
 

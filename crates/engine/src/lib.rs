@@ -12,10 +12,12 @@
 mod apply;
 mod engine;
 mod error;
+mod holding;
 mod in_step;
 mod pace;
 mod rack;
 mod session;
+mod snapshot;
 mod trial;
 mod view;
 

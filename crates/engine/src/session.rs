@@ -5,15 +5,15 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
-use yard_step_core::{Climb, Machine, MhzOffset, Next, Seconds, SettingKind, Stage, Verdict};
-use yard_step_ledger::ClimbEntry;
+use yard_step_core::{Machine, Next, Seconds, SettingKind, Verdict};
 
 use crate::engine::Engine;
 use crate::error::EngineError;
 use crate::pace::{Pace, Pacer};
 use crate::rack::Rack;
+use crate::snapshot::{fill, first_snapshot, lists};
 use crate::trial::{LiveRun, Overseer, Steer};
-use crate::view::{Activity, ClimbSummary, NextView, RunView, Snapshot};
+use crate::view::{Activity, Snapshot};
 
 /// Least time between two snapshots of a running trial.
 const BETWEEN_SNAPSHOTS: Duration = Duration::from_millis(40);
@@ -514,107 +514,5 @@ impl Work {
             Ok((profiles, history)) => (state.profiles, state.history) = (profiles, history),
             Err(error) => self.desk.tell(error.to_string()),
         }
-    }
-}
-
-fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) -> Snapshot {
-    let climb = engine.climb();
-    let mut snapshot = Snapshot {
-        card: Arc::new(engine.description().clone()),
-        climb: engine.climb_id(),
-        stages: climb.stages().to_vec(),
-        stage: Stage::Baseline,
-        next: NextView::Stuck(String::new()),
-        trials: Arc::new(Vec::new()),
-        under_load: Seconds(0.0),
-        baseline_runs: 0,
-        bracket: None,
-        baseline: None,
-        plan: Arc::new(climb.plan().clone()),
-        outlook: climb.outlook(),
-        run: None,
-        looked_at: None,
-        laid_over: None,
-        machine: Arc::new(engine.machine().clone()),
-        prerequisites: Arc::new(Vec::new()),
-        rack: Arc::new(Vec::new()),
-        present: 0,
-        held: None,
-        sensors: None,
-        nudge_step: MhzOffset(climb.plan().core.fine_step_mhz),
-        activity: Activity::Waiting,
-        auto: false,
-        pace,
-        answer: None,
-        notices,
-        profiles: Vec::new(),
-        history: Vec::new(),
-    };
-    fill(&mut snapshot, engine);
-    snapshot.run = last_run(engine);
-    snapshot
-}
-
-/// The newest trial of a climb taken up again, so that there is something to see at once.
-fn last_run(engine: &Engine) -> Option<Arc<RunView>> {
-    let last = engine.climb().trials().last()?;
-    engine.recorded_run(last.number).ok().map(Arc::new)
-}
-
-fn fill(state: &mut Snapshot, engine: &Engine) {
-    let climb = engine.climb();
-    state.climb = engine.climb_id();
-    state.stage = climb.stage();
-    state.next = next_view(climb);
-    state.trials = Arc::new(climb.trials().to_vec());
-    state.under_load = climb.test_seconds();
-    state.baseline_runs = climb.baseline_runs();
-    state.bracket = climb.bracket();
-    state.baseline = climb.baseline();
-    state.outlook = climb.outlook();
-}
-
-fn next_view(climb: &Climb) -> NextView {
-    match climb.next() {
-        Next::Ended(outcome) => NextView::Ended(outcome),
-        Next::Stuck(why) => NextView::Stuck(why),
-        Next::Trial(proposal) => NextView::Trial {
-            stage: proposal.request.stage,
-            offset: proposal.request.asked.core_offset.unwrap_or_default(),
-            purpose: proposal.request.purpose,
-            seconds: proposal.request.seconds,
-            reason: proposal.reason,
-            risk: proposal.risk,
-        },
-    }
-}
-
-type Lists = (Vec<yard_step_ledger::Profile>, Vec<ClimbSummary>);
-
-fn lists(engine: &Engine) -> Result<Lists, EngineError> {
-    let key = engine.description().key();
-    let profiles = engine.ledger().profiles(engine.description())?;
-    let mut history: Vec<ClimbSummary> = engine
-        .ledger()
-        .climbs()?
-        .iter()
-        .filter(|entry| entry.card.key() == key && entry.id != engine.climb_id())
-        .map(summary)
-        .collect();
-    history.reverse();
-    Ok((profiles, history))
-}
-
-fn summary(entry: &ClimbEntry) -> ClimbSummary {
-    let outcome = entry.lay_out().ok().and_then(|climb| match climb.next() {
-        Next::Ended(outcome) => Some(outcome),
-        Next::Trial(_) | Next::Stuck(_) => None,
-    });
-    ClimbSummary {
-        id: entry.id,
-        state: entry.state.label(),
-        trials: entry.trials.len(),
-        kept: outcome.as_ref().and_then(|outcome| outcome.settings.core_offset),
-        gain_percent: outcome.and_then(|outcome| outcome.gain_percent),
     }
 }
