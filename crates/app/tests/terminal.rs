@@ -209,6 +209,12 @@ fn a_trace_is_looked_into_exported_and_read_again() {
     }
     terminal.press(&[csv.to_str().unwrap(), "Enter"]);
     terminal.wait_for("samples are in");
+    terminal.press(&["x"]);
+    for _ in 0.."climb-2-trial-1.csv".len() {
+        terminal.press(&["BSpace"]);
+    }
+    terminal.press(&[csv.to_str().unwrap(), "Enter"]);
+    terminal.wait_for("is there already and is left alone");
     let rows = std::fs::read_to_string(&csv).unwrap().lines().count();
     assert!(rows > 600, "{rows}");
     terminal.press(&["i", "no-such-file.csv", "Enter"]);

@@ -61,7 +61,7 @@ impl SettingKind {
             Self::ClockMaximum => "highest clock",
             Self::VoltageOffset => "voltage offset",
             Self::MemoryVoltage => "memory-side voltage",
-            Self::MemoryTiming => "memory timing level",
+            Self::MemoryTiming => "memory timing",
             Self::Fan => "fan",
             Self::FrameCap => "frame cap",
         }

@@ -47,7 +47,7 @@ fn intent(climb: i64, number: u32) -> Intent {
     }
 }
 
-fn record(intent: &Intent) -> TrialRecord {
+fn record_of(intent: &Intent) -> TrialRecord {
     TrialRecord {
         number: intent.number,
         stage: intent.stage,
@@ -101,12 +101,12 @@ fn a_trial_comes_back_as_it_went_in(desk: Desk) {
         text: "core clock offset +60 MHz".into(),
     };
     let last = samples(1_305)[1_300..].to_vec();
-    desk.ledger.end_trial(row, &record(&intent), 1_300, last, vec![event.clone()]).unwrap();
+    desk.ledger.end_trial(row, &record_of(&intent), 1_300, last, vec![event.clone()]).unwrap();
 
     let again = Ledger::open(&desk.data).unwrap().ledger;
     let entry = again.climb(desk.climb).unwrap();
     assert_eq!(entry.trials.len(), 1);
-    assert_eq!(entry.trials[0].record, record(&intent));
+    assert_eq!(entry.trials[0].record, record_of(&intent));
     assert_eq!((entry.card, entry.plan), (desk.card, Plan::default()));
     assert_eq!(entry.stages, [Stage::Baseline, Stage::Core]);
     assert!(entry.unfinished.is_none());
@@ -118,7 +118,7 @@ fn a_trial_comes_back_as_it_went_in(desk: Desk) {
 fn a_trial_without_an_outcome_is_found_and_no_ended_one_is_lost(desk: Desk) {
     let first = intent(desk.climb, 1);
     let row = desk.ledger.begin_trial(&first).unwrap();
-    desk.ledger.end_trial(row, &record(&first), 0, vec![], vec![]).unwrap();
+    desk.ledger.end_trial(row, &record_of(&first), 0, vec![], vec![]).unwrap();
     let second = intent(desk.climb, 2);
     let row = desk.ledger.begin_trial(&second).unwrap();
     desk.ledger.add_samples(row, 0, samples(600)).unwrap();
@@ -134,7 +134,7 @@ fn an_outcome_is_written_whole_or_not_at_all(desk: Desk) {
     let row = desk.ledger.begin_trial(&intent).unwrap();
     desk.ledger.add_samples(row, 0, samples(10)).unwrap();
     // A block at the same place is refused, and the verdict with it.
-    let refused = desk.ledger.end_trial(row, &record(&intent), 0, samples(10), vec![]);
+    let refused = desk.ledger.end_trial(row, &record_of(&intent), 0, samples(10), vec![]);
     assert!(matches!(refused, Err(LedgerError::Statement { .. })), "{refused:?}");
     let entry = desk.ledger.climb(desk.climb).unwrap();
     assert!(entry.trials.is_empty());
@@ -145,7 +145,7 @@ fn an_outcome_is_written_whole_or_not_at_all(desk: Desk) {
 fn marks_and_states_are_remembered(desk: Desk) {
     let intent = intent(desk.climb, 1);
     let row = desk.ledger.begin_trial(&intent).unwrap();
-    desk.ledger.end_trial(row, &record(&intent), 0, vec![], vec![]).unwrap();
+    desk.ledger.end_trial(row, &record_of(&intent), 0, vec![], vec![]).unwrap();
     desk.ledger.mark_trial(desk.climb, 1, Some(Verdict::Clean)).unwrap();
     let entry = desk.ledger.climb(desk.climb).unwrap();
     assert_eq!(entry.trials[0].record.verdict(), Verdict::Clean);
@@ -221,4 +221,31 @@ fn facts_of_the_machine_outlive_the_process(desk: Desk) {
     drop(desk.ledger);
     let again = Ledger::open(&desk.data).unwrap().ledger;
     assert_eq!(again.machine().unwrap(), machine);
+}
+
+/// A ledger as the first version wrote it, with a climb of one trial.
+fn first_version(data: &DataDir) {
+    let connection = rusqlite::Connection::open(data.ledger()).unwrap();
+    connection.execute_batch(include_str!("first_version.sql")).unwrap();
+    connection.pragma_update(None, "user_version", 1).unwrap();
+}
+
+#[rstest]
+fn a_ledger_of_the_first_version_is_read_and_goes_on() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = DataDir::new(dir.path());
+    first_version(&data);
+    let ledger = Ledger::open(&data).unwrap().ledger;
+    let entry = ledger.climb(1).unwrap();
+    assert_eq!((entry.card.name.as_str(), entry.card.driver.as_str()), ("Tarn 310", ""));
+    let record = &entry.trials[0].record;
+    assert_eq!((record.judged, record.score), (Verdict::Clean, Some(1_010.5)));
+    assert_eq!((record.room, record.in_step.len()), (None, 0));
+    assert_eq!(record.asked.core_offset, Some(MhzOffset(60)));
+    assert_eq!(ledger.profiles(&entry.card).unwrap()[0].driver, None);
+    assert_eq!(ledger.machine().unwrap(), Machine::default());
+    entry.lay_out().unwrap();
+    let row = ledger.begin_trial(&intent(1, 2)).unwrap();
+    ledger.end_trial(row, &record_of(&intent(1, 2)), 0, samples(3), vec![]).unwrap();
+    assert!(ledger.climb(1).unwrap().trials[1].record.room.is_some());
 }

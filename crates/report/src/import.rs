@@ -176,7 +176,10 @@ const UNITS: [(&str, &[Unit]); 7] = [
 /// can be read; what it has is named.
 pub fn import_trace(mut source: impl Read) -> Result<ImportedTrace, ReportError> {
     let mut bytes = Vec::new();
-    source.read_to_end(&mut bytes).map_err(csv::Error::from)?;
+    source.read_to_end(&mut bytes).map_err(|error| ReportError::Import(error.to_string()))?;
+    if bytes.contains(&0) {
+        return Err(ReportError::Import("it is not a text file".into()));
+    }
     let delimiter = delimiter_of(&bytes);
     let mut rows = csv::ReaderBuilder::new()
         .delimiter(delimiter)
@@ -231,7 +234,11 @@ impl Columns {
             };
             told.push(ColumnRead { header: header.clone(), meaning });
         }
-        let seen = || headers.join(", ");
+        let seen = || match headers {
+            [] => "none".to_owned(),
+            [single] if single.is_empty() => "none".to_owned(),
+            headers => headers.join(", ").chars().filter(|c| !c.is_control()).take(300).collect(),
+        };
         let Some(time) = time else {
             return Err(ReportError::Import(format!(
                 "it has no column of times. One must be called time, timestamp or elapsed; there \
@@ -490,7 +497,11 @@ mod tests {
     }
 
     #[rstest]
-    #[case("", "no column of times")]
+    #[case(
+        "",
+        "no column of times. One must be called time, timestamp or elapsed; there are: none"
+    )]
+    #[case("a\0b,c\n1,2\n", "not a text file")]
     #[case("clock,power\n1,2\n", "there are: clock, power")]
     #[case("time,colour\n1,red\n", "no column of readings")]
     #[case("time,power\n", "it has no rows")]

@@ -150,6 +150,12 @@ fn aside(happenings: Sender<Happening>, work: impl FnOnce() -> Happening + Send 
 }
 
 fn export(trace: &Trace, window: (f64, f64), path: &Path) -> String {
+    if path.exists() {
+        return format!(
+            "{} is there already and is left alone: name another file.",
+            path.display()
+        );
+    }
     match crate::import::write(trace, window, path) {
         Ok(count) => format!("{count} samples are in {}.", path.display()),
         Err(failure) => failure.text().to_owned(),
