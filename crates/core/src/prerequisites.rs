@@ -78,7 +78,7 @@ fn line(what: &'static str, standing: Standing, why: String) -> Prerequisite {
 
 fn factory(facts: &Facts<'_>) -> Prerequisite {
     if facts.factory_copied {
-        let why = "Copied at first sight; b goes back to it.".into();
+        let why = "Copied at first sight, to go back to at any time.".into();
         return line("factory state", Standing::Met, why);
     }
     let why = "There is no copy: open this card once with a ledger that can be written.".into();
@@ -89,8 +89,7 @@ fn room(facts: &Facts<'_>) -> Prerequisite {
     match facts.machine.room {
         Some(room) => line("room", Standing::Met, format!("{room}; part of every trial's record.")),
         None => {
-            let why = "Enter its temperature and the case with r: what holds in winter may not in \
-                       summer."
+            let why = "Enter its temperature and the case: what holds in winter may not in summer."
                 .into();
             line("room", Standing::Open, why)
         }
@@ -99,7 +98,7 @@ fn room(facts: &Facts<'_>) -> Prerequisite {
 
 fn supply(facts: &Facts<'_>) -> Prerequisite {
     let Some(headroom) = facts.machine.headroom(facts.cards) else {
-        let why = "Enter supply and rest of the machine with r: the raised limit must fit.".into();
+        let why = "Enter supply and rest of the machine: the raised limit must fit.".into();
         return line("power supply", Standing::Open, why);
     };
     let worst = format!(
@@ -163,7 +162,8 @@ fn earlier_climb(facts: &Facts<'_>) -> Prerequisite {
     match facts.unfinished_climb {
         None => line("earlier climbs", Standing::Met, "None is unfinished.".into()),
         Some(climb) => {
-            let why = format!("Climb {climb} is unfinished; n gives it up, Enter goes on with it.");
+            let why =
+                format!("Climb {climb} is unfinished: go on with it, or give it up for a new one.");
             line("earlier climbs", Standing::Open, why)
         }
     }
@@ -227,8 +227,8 @@ mod tests {
     }
 
     #[rstest]
-    #[case("room", |_: &mut _, m: &mut Machine, _: &mut _| m.room = None, Standing::Open, "with r")]
-    #[case("power supply", |_: &mut _, m: &mut Machine, _: &mut _| m.rest = None, Standing::Open, "with r")]
+    #[case("room", |_: &mut _, m: &mut Machine, _: &mut _| m.room = None, Standing::Open, "may not in summer")]
+    #[case("power supply", |_: &mut _, m: &mut Machine, _: &mut _| m.rest = None, Standing::Open, "Enter supply and rest")]
     #[case("power supply", |_: &mut _, m: &mut Machine, _: &mut _| m.supply = Some(Watt(450.0)), Standing::Concern, "keep the power limit at stock")]
     #[case("power supply", |_: &mut _, _: &mut _, _: &mut _| (), Standing::Met, "worst case 508 W")]
     #[case("sensors", |c: &mut CardDescription, _: &mut _, _: &mut _| c.sensors.retain(|s| *s != Channel::HotSpot), Standing::Concern, "No hot spot")]

@@ -251,6 +251,7 @@ impl Engine {
             text,
         }));
         let record = self.judged(&run, &ending, &applied.differences);
+        self.restart_together(&ending, &record);
         let put_back = match &ending {
             Ending::Alarm(raised) if raised.alarm.act == AlarmAct::PutBack => self.put_back(),
             _ => record.judged.meaning() == Meaning::Holds || self.to_stock(),
@@ -314,7 +315,7 @@ impl Engine {
             if run.has_seen_enough(grace) {
                 return Ok(Ending::Finished);
             }
-            if !self.in_step.iter_mut().all(|other| other.tick(at, grace)) {
+            if !self.in_step.iter_mut().all(|other| other.tick(at, grace, &self.machine.alarms)) {
                 return Ok(Ending::Finished);
             }
             // Once a second is often enough to look where the heat is going.
@@ -340,6 +341,17 @@ impl Engine {
             _ => return None,
         };
         self.card.restart_machine().then(|| format!("{what}: the machine was restarted."))
+    }
+
+    /// Cards in step sit in one machine: where one took it down, it is restarted for all.
+    fn restart_together(&mut self, ending: &Ending, record: &TrialRecord) {
+        if *ending == Ending::MachineDown {
+            for other in &mut self.in_step {
+                other.card_mut().restart_machine();
+            }
+        } else if record.in_step.iter().any(|other| other.judged == Verdict::MachineDown) {
+            self.card.restart_machine();
+        }
     }
 
     /// The outcome of a run. The graver verdict counts where cards are held in step.

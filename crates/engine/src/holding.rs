@@ -49,10 +49,8 @@ impl Engine {
     }
 
     fn restore(&mut self, settings: &Settings) -> bool {
-        for other in &mut self.in_step {
-            let stock = Settings::stock(other.card().description());
-            other.put_to(&stock);
-        }
+        let wanted = (*settings != self.factory).then_some(settings);
+        self.in_step.iter_mut().for_each(|other| other.put_to(wanted));
         restore(self.card.as_mut(), settings)
     }
 
@@ -68,8 +66,8 @@ impl Engine {
                 other: format!("{} {}", other.name, other.serial),
             });
         }
-        first_sight(&self.ledger, card.as_mut())?;
-        self.in_step.push(InStep::new(card, self.scene.scene()));
+        let (_, factory) = first_sight(&self.ledger, card.as_mut())?;
+        self.in_step.push(InStep::new(card, factory, self.scene.scene()));
         Ok(())
     }
 
@@ -77,9 +75,7 @@ impl Engine {
     pub fn let_go(&mut self, key: &str) -> bool {
         let place = self.in_step.iter().position(|one| one.card().description().key() == key);
         let Some(place) = place else { return false };
-        let mut other = self.in_step.remove(place);
-        let stock = Settings::stock(other.card().description());
-        other.put_to(&stock);
+        self.in_step.remove(place).put_to(None);
         true
     }
 
@@ -141,6 +137,7 @@ impl Engine {
     /// Lets time pass on the card without a load.
     pub fn idle(&mut self, span: Seconds) {
         self.card.idle(span);
+        self.in_step.iter_mut().for_each(|other| other.card_mut().idle(span));
     }
 
     /// Settings the card holds and what its sensors say now; none while the machine is down.

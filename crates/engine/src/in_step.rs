@@ -3,8 +3,8 @@
 
 use yard_step_card::{Card, LoadLost};
 use yard_step_core::{
-    Climb, Ending, InStepRecord, MhzOffset, Plan, Reference, Sample, Seconds, Settings, Stage,
-    Verdict, statistics,
+    Alarm, Climb, Ending, InStepRecord, MhzOffset, Plan, Reference, Sample, Seconds, Settings,
+    Stage, Verdict, statistics,
 };
 use yard_step_ledger::Intent;
 use yard_step_scenes::{Scene, SceneRun};
@@ -19,11 +19,13 @@ pub(crate) struct InStep {
     scene: SceneRun,
     current: Option<(Run, Applied)>,
     ending: Option<Ending>,
+    /// Its factory state, as it was copied at first sight.
+    factory: Settings,
 }
 
 impl InStep {
-    pub(crate) fn new(card: Box<dyn Card>, scene: Scene) -> Self {
-        Self { card, scene: SceneRun::new(scene), current: None, ending: None }
+    pub(crate) fn new(card: Box<dyn Card>, factory: Settings, scene: Scene) -> Self {
+        Self { card, scene: SceneRun::new(scene), current: None, ending: None, factory }
     }
 
     pub(crate) fn card(&self) -> &dyn Card {
@@ -50,7 +52,7 @@ impl InStep {
     }
 
     /// Runs one tick; whether it goes on.
-    pub(crate) fn tick(&mut self, at: Seconds, grace: Seconds) -> bool {
+    pub(crate) fn tick(&mut self, at: Seconds, grace: Seconds, alarms: &[Alarm]) -> bool {
         let Some((run, _)) = &mut self.current else { return true };
         if self.ending.is_some() {
             return false;
@@ -63,7 +65,9 @@ impl InStep {
             (Some(LoadLost::MachineDown), _) | (None, Err(_)) => Some(Ending::MachineDown),
             (None, Ok(sample)) => {
                 run.take_sample(Sample { at, ..sample });
-                run.alarm().or_else(|| run.has_seen_enough(grace).then_some(Ending::Finished))
+                run.alarm()
+                    .or_else(|| run.alarms_raised(alarms).map(Ending::Alarm))
+                    .or_else(|| run.has_seen_enough(grace).then_some(Ending::Finished))
             }
         };
         self.ending.is_none()
@@ -119,8 +123,10 @@ impl InStep {
         }
     }
 
-    pub(crate) fn put_to(&mut self, settings: &Settings) {
-        crate::holding::restore(self.card.as_mut(), settings);
+    /// Puts it to settings, or to its factory state.
+    pub(crate) fn put_to(&mut self, settings: Option<&Settings>) {
+        let clamped = settings.map(|settings| settings.clamped(self.card.description()).settings);
+        crate::holding::restore(self.card.as_mut(), &clamped.unwrap_or(self.factory));
     }
 }
 

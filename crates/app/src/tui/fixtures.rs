@@ -248,13 +248,12 @@ pub fn snapshot() -> Snapshot {
             Prerequisite {
                 what: "factory state",
                 standing: Standing::Met,
-                why: "Copied at first sight; b goes back to it.".into(),
+                why: "Copied at first sight, to go back to at any time.".into(),
             },
             Prerequisite {
                 what: "power supply",
                 standing: Standing::Open,
-                why: "Enter supply and rest of the machine with r: the raised limit must fit."
-                    .into(),
+                why: "Enter supply and rest of the machine: the raised limit must fit.".into(),
             },
             Prerequisite {
                 what: "profile",

@@ -10,7 +10,7 @@ use crate::tui::theme::{Role, Theme};
 
 /// A line of the table.
 struct Fact {
-    label: &'static str,
+    label: String,
     asked: String,
     taken: String,
     seen: String,
@@ -32,13 +32,14 @@ pub(crate) fn draw(
         let x = area.x.saturating_add(label + index as u16 * column);
         write(buffer, head, (x, head.y), name, theme.style(Role::Title));
     }
-    for (index, fact) in settings(run).into_iter().chain(others(run, baseline)).enumerate() {
+    let facts = settings(run).into_iter().chain(in_step(run)).chain(others(run, baseline));
+    for (index, fact) in facts.enumerate() {
         let line = row(area, index as u16 + 1);
         let text = theme.style(Role::Text);
         let taken = if fact.differs { theme.style(Role::Bad) } else { text };
         let cells =
             [(&fact.asked, text), (&fact.taken, taken), (&fact.seen, theme.style(Role::Clock))];
-        write(buffer, line, (line.x, line.y), fact.label, theme.style(Role::Dim));
+        write(buffer, line, (line.x, line.y), &fact.label, theme.style(Role::Dim));
         for (place, (value, style)) in cells.into_iter().enumerate() {
             let x = area.x.saturating_add(label + place as u16 * column);
             // The last column may be as long as there is room.
@@ -62,7 +63,7 @@ fn settings(run: &RunView) -> Vec<Fact> {
             let taken = run.taken.map(|taken| taken.show(kind));
             let asked = run.asked.show(kind);
             Fact {
-                label: short_label(kind),
+                label: short_label(kind).into(),
                 differs: taken.as_ref().is_some_and(|taken| *taken != asked)
                     && run.asked.get(kind).is_some(),
                 taken: taken.unwrap_or_else(|| "–".into()),
@@ -133,10 +134,38 @@ fn seen(run: &RunView, kind: SettingKind) -> String {
     text.unwrap_or_else(|| "–".into())
 }
 
+/// A line for each card held in step: what it took of the core offset, and what is seen of it.
+fn in_step(run: &RunView) -> Vec<Fact> {
+    let kind = SettingKind::CoreOffset;
+    run.in_step
+        .iter()
+        .map(|other| {
+            let asked = run.asked.show(kind);
+            let taken = other.taken.map(|taken| taken.show(kind));
+            let sample = other.sample.unwrap_or_default();
+            let seen = match (other.verdict, sample.core_clock) {
+                (Some(verdict), _) => match other.score {
+                    Some(score) => format!("{verdict}, score {score:.0}"),
+                    None => verdict.to_string(),
+                },
+                (None, Some(clock)) => format!("{clock}, {} wrong", other.wrong_frames),
+                (None, None) => "–".into(),
+            };
+            Fact {
+                label: format!("in step: {}", other.serial),
+                differs: taken.as_ref().is_some_and(|taken| *taken != asked),
+                taken: taken.unwrap_or_else(|| "–".into()),
+                asked,
+                seen,
+            }
+        })
+        .collect()
+}
+
 fn others(run: &RunView, baseline: Option<f64>) -> Vec<Fact> {
     let seen = &run.seen;
-    let fact = |label, seen: Option<String>| Fact {
-        label,
+    let fact = |label: &str, seen: Option<String>| Fact {
+        label: label.into(),
         asked: String::new(),
         taken: String::new(),
         seen: seen.unwrap_or_else(|| "–".into()),
@@ -200,5 +229,26 @@ mod tests {
                 draw(buffer, area, Theme::new(Depth::True), &run_view(), None);
             });
         }
+    }
+
+    #[rstest]
+    fn a_card_in_step_has_its_own_line() {
+        let mut run = run_view();
+        run.in_step = vec![yard_step_engine::InStepView {
+            card: "standin:test#8".into(),
+            serial: "8".into(),
+            taken: Some(Settings::default()),
+            sample: None,
+            wrong_frames: 0,
+            score: Some(1_004.0),
+            verdict: Some(yard_step_core::Verdict::NotTaken),
+            reason: String::new(),
+        }];
+        let theme = Theme::new(Depth::None);
+        let lines = drawn(62, 16, |buffer, area| draw(buffer, area, theme, &run, None));
+        let line = lines.iter().find(|line| line.starts_with("in step: 8")).unwrap();
+        let words: Vec<&str> = line.split_whitespace().collect();
+        let expected = "in step: 8 +60 MHz stock not taken, score 1004";
+        assert_eq!(words.join(" "), expected);
     }
 }
