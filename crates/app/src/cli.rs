@@ -256,8 +256,10 @@ fn parse_pace(text: &str) -> Result<Pace, String> {
 }
 
 fn parse_stage(text: &str) -> Result<Stage, String> {
-    let known: Vec<&str> = Stage::ALL.iter().map(|stage| stage.label()).collect();
-    Stage::from_label(text)
+    let known: Vec<&str> = Stage::PLANNED.iter().map(|stage| stage.label()).collect();
+    Stage::PLANNED
+        .into_iter()
+        .find(|stage| stage.label() == text)
         .ok_or_else(|| format!("there is no stage \"{text}\"; there are: {}", known.join(", ")))
 }
 

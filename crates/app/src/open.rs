@@ -76,9 +76,10 @@ impl Wanted {
         }
         let can = |stage: &Stage| match stage {
             Stage::Baseline => true,
+            Stage::Own => false,
             Stage::Core => card.offer(SettingKind::CoreOffset).is_some(),
         };
-        Stage::ALL.into_iter().filter(can).collect()
+        Stage::PLANNED.into_iter().filter(can).collect()
     }
 }
 

@@ -226,3 +226,21 @@ fn a_trace_is_looked_into_exported_and_read_again() {
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
 }
+
+#[rstest]
+fn settings_of_ones_own_are_set_from_what_the_card_offers_and_tried() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace max"));
+    terminal.wait_for("NEXT: ENTER");
+    terminal.press(&["t"]);
+    terminal.wait_for_all(&["Settings of your own", "−400 MHz to +400 MHz"]);
+    terminal.press(&["Down", "Down", "Down", "6", "2"]);
+    terminal.wait_for("62▏");
+    terminal.press(&["Enter"]);
+    terminal.wait_for_all(&["settings of your own", "memory clock offset +60 MHz"]);
+    terminal.press(&["Enter"]);
+    terminal.wait_for_all(&["mem. offset", "1810 MHz actual", "+60 MHz"]);
+    terminal.wait_for("trial 1 with settings of your own: ");
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}

@@ -236,6 +236,20 @@ impl Settings {
         }
     }
 
+    /// What differs from a card's stock settings, each with its name.
+    #[must_use]
+    pub fn moved_from_stock(&self, card: &CardDescription) -> Vec<String> {
+        let stock = Self::stock(card);
+        SettingKind::ALL
+            .into_iter()
+            .filter(|kind| {
+                self.get(*kind).is_some() || (*kind == SettingKind::Fan && self.fan.is_some())
+            })
+            .filter(|kind| self.show(*kind) != stock.show(*kind))
+            .map(|kind| format!("{} {}", kind.label(), self.show(kind)))
+            .collect()
+    }
+
     /// One setting taken over from another set.
     pub fn copy(&mut self, kind: SettingKind, from: &Self) {
         match kind {

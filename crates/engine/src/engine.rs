@@ -404,9 +404,17 @@ impl Engine {
         Some(value)
     }
 
-    /// Leaves the next value to the plan again.
+    /// Leaves the next step to the plan again.
     pub fn drop_nudge(&mut self) {
         self.climb.handle(ClimbEvent::Nudged(None));
+    }
+
+    /// Tells the climb that the user wants these settings tried next; answers what had to be
+    /// changed to keep them inside the card's ranges.
+    pub fn wish(&mut self, settings: &Settings) -> Vec<String> {
+        let clamped = settings.clamped(self.card.description());
+        self.climb.handle(ClimbEvent::Wished(Some(Box::new(clamped.settings))));
+        clamped.notes
     }
 
     /// Ends the present stage with what is known; answers which one that was.

@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
-use yard_step_core::{Machine, Next, Seconds, SettingKind, Verdict};
+use yard_step_core::{Machine, Next, Seconds, SettingKind, Settings, Verdict};
 
 use crate::engine::Engine;
 use crate::error::EngineError;
@@ -34,8 +34,10 @@ pub enum Command {
     ToggleAuto,
     /// Move the next value by so many fine steps.
     Nudge(i32),
-    /// Leave the next value to the plan again.
+    /// Leave the next step to the plan again.
     DropNudge,
+    /// Try settings of the user's own next.
+    Wish(Box<Settings>),
     /// Hold the running trial still, or let it go on.
     TogglePause,
     /// Stop the running trial.
@@ -327,6 +329,13 @@ impl Work {
             }
             Command::DropNudge => {
                 self.engine.drop_nudge();
+                Ok(())
+            }
+            Command::Wish(settings) => {
+                let notes = self.engine.wish(&settings);
+                for note in notes {
+                    self.desk.answer(note);
+                }
                 Ok(())
             }
             Command::TogglePause | Command::Stop => {

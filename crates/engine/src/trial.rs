@@ -151,17 +151,7 @@ impl Run {
 
     /// Marks what was applied, and what there is to say about that.
     pub(crate) fn begin(&mut self, told: &[String]) {
-        let stock = Settings::stock(&self.card);
-        let asked = &self.intent.asked;
-        let moved: Vec<String> = SettingKind::ALL
-            .into_iter()
-            .filter(|kind| {
-                let said = asked.get(*kind).is_some()
-                    || (*kind == SettingKind::Fan && asked.fan.is_some());
-                said && asked.show(*kind) != stock.show(*kind)
-            })
-            .map(|kind| format!("{} {}", kind.label(), asked.show(kind)))
-            .collect();
+        let moved = self.intent.asked.moved_from_stock(&self.card);
         let what = if moved.is_empty() { "stock settings".into() } else { moved.join(", ") };
         self.mark(Seconds(0.0), MarkKind::Applied, format!("Applied: {what}."));
         for text in told {

@@ -9,8 +9,8 @@ use rstest::{fixture, rstest};
 use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice, Mishaps, StandIn};
 use yard_step_core::{
-    CardDescription, Case, Celsius, Machine, MhzOffset, Plan, Purpose, Room, Stage, Standing,
-    Verdict, Watt,
+    CardDescription, Case, Celsius, Machine, MhzOffset, Plan, Purpose, Room, Settings, Stage,
+    Standing, Verdict, Watt,
 };
 use yard_step_engine::{
     Activity, Command, Engine, EngineError, NextView, Opener, Pace, Rack, Session, Snapshot,
@@ -398,4 +398,28 @@ fn a_recorded_trial_is_laid_over_the_one_shown(desk: Desk) {
     assert_eq!(over.trace.len(), over.seen.seconds.value() as usize * 10);
     desk.send(Command::LayOver(None));
     desk.until("no other trial", |s| s.laid_over.is_none());
+}
+
+#[rstest]
+fn settings_of_ones_own_are_tried_as_a_whole_and_shown_asked_and_taken(desk: Desk) {
+    let desk = desk.with_baseline();
+    let asked = Settings {
+        memory_offset: Some(MhzOffset(33)),
+        power_limit: Some(Watt(400.0)),
+        ..Settings::stock(&individual(5).description().clone())
+    };
+    desk.send(Command::Wish(Box::new(asked)));
+    let wished =
+        desk.until("the wish", |s| matches!(&s.next, NextView::Trial { stage: Stage::Own, .. }));
+    assert!(wished.answer.as_ref().unwrap().contains("power limit 400 W is outside"));
+    desk.send(Command::Try { yes: false });
+    let snapshot = desk.trials(4);
+    let own = &snapshot.trials[3];
+    assert_eq!((own.stage, own.asked.power_limit), (Stage::Own, Some(Watt(286.0))));
+    assert_eq!(own.taken.unwrap().memory_offset, Some(MhzOffset(30)), "in the card's bins");
+    let run = snapshot.run.as_ref().unwrap();
+    assert!(run.notes.iter().any(|n| n.contains("asked +33 MHz, rounded to +30 MHz")));
+    let again = desk.ledger.climb(snapshot.climb).unwrap();
+    assert_eq!(again.trials[3].record.stage, Stage::Own);
+    assert!(matches!(&snapshot.next, NextView::Trial { stage: Stage::Core, .. }));
 }

@@ -69,6 +69,8 @@ pub enum Action {
     Machine,
     /// Choose among the cards.
     Cards,
+    /// Try settings of one's own.
+    Settings,
     /// Cursor back in time.
     CursorBack,
     /// Cursor on in time.
@@ -355,6 +357,14 @@ pub const BINDINGS: &[Binding] = &[
         label: "room, supply, alarms",
         help: "in Survey: say what room, power supply and alarms are",
         applies: |m| m.view == View::Survey && !m.gone,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Settings,
+        keys: &[key('t')],
+        label: "try settings",
+        help: "set what the card offers and try it next, whatever the plan",
+        applies: |m| m.waits() && m.view != View::Trace,
         in_footer: true,
     },
     Binding {

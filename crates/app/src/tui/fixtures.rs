@@ -204,7 +204,7 @@ pub fn snapshot() -> Snapshot {
     Snapshot {
         card: Arc::new(card()),
         climb: 2,
-        stages: Stage::ALL.to_vec(),
+        stages: Stage::PLANNED.to_vec(),
         stage: Stage::Core,
         next: NextView::Trial {
             stage: Stage::Core,
@@ -310,7 +310,7 @@ pub fn ended_run_view() -> RunView {
 pub fn begun_trial(ledger: &Ledger) -> (i64, i64) {
     let card = card();
     ledger.note_card(&card, &Settings::stock(&card)).unwrap();
-    let climb = ledger.begin_climb(&card, &Plan::default(), &Stage::ALL).unwrap();
+    let climb = ledger.begin_climb(&card, &Plan::default(), &Stage::PLANNED).unwrap();
     let intent = Intent {
         id: 0,
         climb,

@@ -14,6 +14,7 @@ pub mod action;
 pub mod fixtures;
 mod form;
 pub mod screen;
+mod settings_form;
 pub mod state;
 pub mod theme;
 mod trace_state;

@@ -14,6 +14,7 @@ use yard_step_engine::{Activity, Snapshot};
 
 use super::action::{Action, BINDINGS, Binding, Moment, View, key_name};
 use super::form::Form;
+use super::settings_form::SettingsForm;
 use super::state::{FileUse, Overlay, State};
 use super::theme::{Role, Theme, glyph};
 use super::views::{climb, survey, trace};
@@ -227,6 +228,7 @@ fn draw_overlay(
         Overlay::Path { what, text } => path_lines(theme, *what, text),
         Overlay::Cards(chosen) => ("Cards of this machine", card_lines(theme, *chosen, snapshot)),
         Overlay::Machine(form) => ("This machine", form_lines(theme, form)),
+        Overlay::Settings(form) => ("Settings of your own", settings_lines(theme, form)),
     };
     draw_box(buffer, area, theme, heading, &lines);
 }
@@ -315,6 +317,23 @@ fn card_lines(theme: Theme, chosen: usize, snapshot: &Snapshot) -> Lines {
     lines.push((String::new(), Style::new()));
     lines.push((
         "Enter: climb on it     i: hold it in step, or let it go     Esc: neither".into(),
+        theme.style(Role::Accent),
+    ));
+    lines
+}
+
+fn settings_lines(theme: Theme, form: &SettingsForm) -> Lines {
+    let mut lines: Lines = form
+        .lines()
+        .map(|(line, chosen, moved)| {
+            let style = theme.style(if moved { Role::Clock } else { Role::Text });
+            (line, if chosen { style.patch(theme.style(Role::Selected)) } else { style })
+        })
+        .collect();
+    lines.push((String::new(), Style::new()));
+    lines.push((
+        "← → step  PgDn PgUp ten  type a number  s stock  c fan curve  Enter: try it next  Esc: no"
+            .into(),
         theme.style(Role::Accent),
     ));
     lines
@@ -452,6 +471,7 @@ mod tests {
             Overlay::Path { what: FileUse::Export, text: "a.csv".into() },
             Overlay::Cards(1),
             Overlay::Machine(Form::of(&snapshot().machine)),
+            Overlay::Settings(SettingsForm::of(&snapshot().card, None)),
         ];
         for overlay in overlays {
             let state = State { overlay: Some(overlay), ..State::new(View::Survey) };

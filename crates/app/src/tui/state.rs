@@ -13,6 +13,7 @@ use yard_step_engine::{Activity, Command, NextView, Snapshot};
 use super::action::{Action, BINDINGS, Moment, View, action_for};
 use super::form::{Filled, Form};
 use super::screen;
+use super::settings_form::{Chosen, SettingsForm};
 use super::trace_state::TraceState;
 
 /// What lies over the view.
@@ -42,6 +43,8 @@ pub enum Overlay {
     Cards(usize),
     /// Saying what the machine is like.
     Machine(Form),
+    /// Setting what the card offers.
+    Settings(SettingsForm),
 }
 
 /// What a file is wanted for.
@@ -188,6 +191,13 @@ impl State {
                 Filled::Done(machine) => Outcome::Send(Command::SetMachine(machine)),
                 Filled::NotYet(form) => {
                     self.overlay = Some(Overlay::Machine(form));
+                    Outcome::Nothing
+                }
+            },
+            (Overlay::Settings(form), code) => match form.key(code) {
+                Chosen::Done(settings) => Outcome::Send(Command::Wish(Box::new(settings))),
+                Chosen::NotYet(form) => {
+                    self.overlay = Some(Overlay::Settings(form));
                     Outcome::Nothing
                 }
             },
@@ -425,6 +435,9 @@ fn question_before(action: Action, snapshot: &Snapshot) -> Option<Overlay> {
         Action::Keep => Some(Overlay::Name(format!("climb {}", snapshot.climb))),
         Action::Machine => Some(Overlay::Machine(Form::of(&snapshot.machine))),
         Action::Cards => Some(Overlay::Cards(snapshot.present)),
+        Action::Settings => {
+            Some(Overlay::Settings(SettingsForm::of(&snapshot.card, snapshot.held)))
+        }
         Action::Export => {
             let run = snapshot.looked_at.as_ref().or(snapshot.run.as_ref());
             let number = run.map_or(0, |run| run.number);

@@ -81,6 +81,8 @@ pub enum ClimbEvent {
     },
     /// The user wants this value tried next; `None` leaves it to the plan again.
     Nudged(Option<MhzOffset>),
+    /// The user wants these settings tried next, whatever the plan; `None` leaves it to the plan.
+    Wished(Option<Box<Settings>>),
     /// The user ends a stage with what is known.
     StageEnded(Stage),
 }
@@ -94,6 +96,7 @@ pub struct Climb {
     trials: Vec<TrialRecord>,
     ended: Vec<Stage>,
     nudged: Option<MhzOffset>,
+    wished: Option<Box<Settings>>,
 }
 
 /// Why a climb cannot be laid out.
@@ -143,14 +146,14 @@ impl Climb {
             }
         }
         let (trials, ended) = (Vec::new(), Vec::new());
-        Ok(Self { card, plan, stages: distinct, trials, ended, nudged: None })
+        Ok(Self { card, plan, stages: distinct, trials, ended, nudged: None, wished: None })
     }
 
     /// Takes in what happened.
     pub fn handle(&mut self, event: ClimbEvent) {
         match event {
             ClimbEvent::TrialEnded(record) => {
-                self.nudged = None;
+                (self.nudged, self.wished) = (None, None);
                 self.trials.push(*record);
             }
             ClimbEvent::Marked { trial, verdict } => {
@@ -158,9 +161,10 @@ impl Climb {
                     record.marked = verdict;
                 }
             }
-            ClimbEvent::Nudged(value) => self.nudged = value,
+            ClimbEvent::Nudged(value) => (self.nudged, self.wished) = (value, None),
+            ClimbEvent::Wished(settings) => (self.nudged, self.wished) = (None, settings),
             ClimbEvent::StageEnded(stage) => {
-                self.nudged = None;
+                (self.nudged, self.wished) = (None, None);
                 if !self.ended.contains(&stage) {
                     self.ended.push(stage);
                 }
@@ -171,6 +175,9 @@ impl Climb {
     /// What comes next, and why.
     #[must_use]
     pub fn next(&self) -> Next {
+        if let Some(settings) = &self.wished {
+            return Next::Trial(Box::new(self.wished_proposal(settings)));
+        }
         if let Some(value) = self.nudged {
             return Next::Trial(Box::new(self.own_proposal(value)));
         }
@@ -302,6 +309,41 @@ impl Climb {
             reason: format!("{value} is your own wish, not the plan's."),
             risk: self.risk(value),
         }
+    }
+
+    fn wished_proposal(&self, settings: &Settings) -> Proposal {
+        let core = &self.plan.core;
+        let moved = settings.moved_from_stock(&self.card);
+        let what = if moved.is_empty() { "Stock settings".into() } else { moved.join(", ") };
+        Proposal {
+            request: TrialRequest {
+                stage: Stage::Own,
+                purpose: Purpose::Own,
+                asked: *settings,
+                seconds: Seconds(core.warm_up_seconds + core.seconds),
+                warm_up: Seconds(core.warm_up_seconds),
+                warm_up_bounds: self.warm_up_bounds(),
+            },
+            reason: format!("{what}: your own wish. The ladder learns nothing from it."),
+            risk: self.risk_of(settings),
+        }
+    }
+
+    /// What might happen under settings of the user's own: the same were tried before and took the
+    /// machine down, or their core clock offset was.
+    fn risk_of(&self, settings: &Settings) -> Option<String> {
+        let same = self
+            .trials
+            .iter()
+            .find(|trial| trial.verdict() == Verdict::MachineDown && trial.asked == *settings);
+        let told = same.map(|trial| {
+            format!(
+                "Trial {} with the very same settings took the machine down. It may do so again, \
+                 and what is open on this machine may be lost.",
+                trial.number
+            )
+        });
+        told.or_else(|| self.risk(settings.core_offset.unwrap_or_default()))
     }
 
     /// What might happen at a value, where one at or below it took the machine down.

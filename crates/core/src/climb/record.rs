@@ -18,11 +18,14 @@ pub enum Stage {
     Baseline,
     /// The core clock ladder.
     Core,
+    /// Settings of the user's own, beside every plan. They are evidence for no ladder.
+    Own,
 }
 
 impl Stage {
-    /// All stages, in their usual order.
-    pub const ALL: [Self; 2] = [Self::Baseline, Self::Core];
+    /// The stages a climb can be made of, in their usual order.
+    pub const PLANNED: [Self; 2] = [Self::Baseline, Self::Core];
+    const ALL: [Self; 3] = [Self::Baseline, Self::Core, Self::Own];
 
     /// The stage's name.
     #[must_use]
@@ -30,6 +33,7 @@ impl Stage {
         match self {
             Self::Baseline => "baseline",
             Self::Core => "core",
+            Self::Own => "own",
         }
     }
 

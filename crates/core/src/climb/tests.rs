@@ -493,3 +493,43 @@ fn a_warm_up_that_was_cut_short_is_made_again() {
     let Next::Trial(again) = climb.next() else { panic!() };
     assert_eq!(again.request.warm_up, Seconds(900.0));
 }
+
+fn wish(memory: i32) -> Settings {
+    Settings { memory_offset: Some(MhzOffset(memory)), ..Settings::stock(&card()) }
+}
+
+#[rstest]
+fn settings_of_ones_own_come_next_and_teach_the_ladder_nothing() {
+    let mut climb = with_baseline(Plan::default());
+    let planned = climb.next();
+    climb.handle(ClimbEvent::Wished(Some(Box::new(wish(100)))));
+    let Next::Trial(own) = climb.next() else { panic!() };
+    assert_eq!((own.request.stage, own.request.purpose), (Stage::Own, Purpose::Own));
+    assert_eq!(own.request.asked, wish(100));
+    assert!(
+        own.reason.starts_with("memory clock offset +100 MHz: your own wish"),
+        "{}",
+        own.reason
+    );
+    let bracket = climb.bracket();
+    end(&mut climb, Verdict::LoadDied);
+    assert_eq!(climb.bracket(), bracket, "the ladder is where it was");
+    assert_eq!(climb.next(), planned, "and goes on as planned");
+    climb.handle(ClimbEvent::Wished(Some(Box::new(wish(50)))));
+    climb.handle(ClimbEvent::Nudged(None));
+    assert_eq!(climb.next(), planned, "a wish can be dropped");
+}
+
+#[rstest]
+fn settings_of_ones_own_that_took_the_machine_down_need_a_yes() {
+    let mut climb = with_baseline(Plan::default());
+    climb.handle(ClimbEvent::Wished(Some(Box::new(wish(100)))));
+    end(&mut climb, Verdict::MachineDown);
+    let risk = |climb: &mut Climb, settings: Settings| {
+        climb.handle(ClimbEvent::Wished(Some(Box::new(settings))));
+        let Next::Trial(own) = climb.next() else { panic!() };
+        own.risk
+    };
+    assert!(risk(&mut climb, wish(100)).unwrap().contains("very same settings"));
+    assert_eq!(risk(&mut climb, wish(90)), None);
+}

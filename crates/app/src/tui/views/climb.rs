@@ -57,7 +57,7 @@ pub(crate) fn layout(area: Rect) -> Places {
         Constraint::Length(strip),
     ])
     .areas(left);
-    let (facts_height, scene_height) = if roomy { (13, 16) } else { (9, 6) };
+    let (facts_height, scene_height) = if roomy { (14, 15) } else { (9, 6) };
     let [stairs, facts, scene] = Layout::vertical([
         Constraint::Fill(1),
         Constraint::Length(facts_height),

@@ -13,7 +13,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
-use yard_step_core::{Channel, SettingKind};
+use yard_step_core::{Channel, SettingKind, Stage};
 use yard_step_engine::{Mark, MarkKind, RunView, Snapshot};
 
 use crate::tui::theme::{Role, Theme};
@@ -188,6 +188,7 @@ impl<'a> View<'a> {
                     .as_ref()
                     .map_or("running".to_owned(), |judgement| judgement.verdict.to_string());
                 let offset = match run.asked.core_offset {
+                    _ if run.stage == Stage::Own => "settings".into(),
                     Some(_) => run.asked.show(SettingKind::CoreOffset),
                     None => "stock".into(),
                 };

@@ -8,7 +8,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
-use yard_step_core::{Purpose, Seconds};
+use yard_step_core::{MhzOffset, Purpose, Seconds, Stage};
 use yard_step_engine::{Activity, NextView, Snapshot};
 
 use super::{row, wrapped, write};
@@ -42,6 +42,14 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Sna
     draw_entry(buffer, lower, theme, &next(snapshot, theme));
 }
 
+/// The settings of a trial in a word or two.
+fn settings_name(stage: Stage, offset: MhzOffset) -> String {
+    match stage {
+        Stage::Own => "with settings of your own".into(),
+        Stage::Baseline | Stage::Core => format!("at {offset}"),
+    }
+}
+
 fn draw_entry(buffer: &mut Buffer, area: Rect, theme: Theme, entry: &Entry) {
     let head = row(area, 0);
     let bold = entry.style.add_modifier(Modifier::BOLD);
@@ -67,13 +75,13 @@ fn now(snapshot: &Snapshot, theme: Theme) -> Entry {
     let running = snapshot.activity == Activity::Running;
     if let (true, Some(run)) = (running || snapshot.activity == Activity::Paused, &snapshot.run) {
         let left = Seconds(run.planned.value() - run.at.value()).in_words();
-        let offset = run.asked.core_offset.unwrap_or_default();
+        let under = settings_name(run.stage, run.asked.core_offset.unwrap_or_default());
         let warm = if run.at < run.warm_up { ", warming up" } else { "" };
         return Entry {
             glyph: if running { "▶" } else { "‖" },
             word: if running { "RUNNING" } else { "PAUSED" }.into(),
             text: format!(
-                "trial {} at {offset}, {} under {}{warm}: {} of {}, {left} left. {} frames checked, {} wrong.",
+                "trial {} {under}, {} under {}{warm}: {} of {}, {left} left. {} frames checked, {} wrong.",
                 run.number,
                 run.purpose.label(),
                 run.scene,
@@ -95,9 +103,9 @@ fn now(snapshot: &Snapshot, theme: Theme) -> Entry {
             glyph: glyph(trial.verdict()),
             word: trial.verdict().label().to_uppercase(),
             text: format!(
-                "trial {} at {}{}: {}",
+                "trial {} {}{}: {}",
                 trial.number,
-                trial.offset(),
+                settings_name(trial.stage, trial.offset()),
                 if trial.marked.is_some() { ", marked by hand" } else { "" },
                 trial.reason
             ),
@@ -131,6 +139,7 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
         NextView::Trial { stage, offset, purpose, seconds, reason, .. } => {
             let what = match purpose {
                 Purpose::Baseline => "baseline run at stock".to_owned(),
+                Purpose::Own if *stage == Stage::Own => "settings of your own".to_owned(),
                 Purpose::Own => format!("{stage} {offset}, your own"),
                 other => format!("{stage} {offset}, {}", other.label()),
             };

@@ -11,7 +11,7 @@
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use yard_step_core::{Bracket, MhzOffset, TrialRecord};
+use yard_step_core::{Bracket, MhzOffset, Stage, TrialRecord};
 
 use super::{write, write_right};
 use crate::tui::theme::{Depth, Role, Theme, glyph};
@@ -93,7 +93,11 @@ impl Staircase<'_> {
             for step in 1..places.step {
                 write(buffer, places.field, (x + step, y), "─", line);
             }
-            let mut style = theme.verdict(trial.verdict());
+            // What was the user's own says nothing of the edge.
+            let mut style = match trial.stage {
+                Stage::Own => theme.style(Role::Dim),
+                Stage::Baseline | Stage::Core => theme.verdict(trial.verdict()),
+            };
             if self.selected == Some(trial.number) {
                 style = style.patch(theme.style(Role::Selected));
                 write(buffer, places.field, (x + places.step / 2 - 1, y), " ", style);
