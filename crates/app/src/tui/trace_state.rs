@@ -64,7 +64,9 @@ impl TraceState {
     pub fn window(&self, shown: Shown<'_>) -> (f64, f64) {
         self.window.unwrap_or_else(|| {
             let whole = shown.run.map_or(shown.trace.seconds(), climb::span);
-            (0.0, whole.max(SHORTEST))
+            // A fault comes after the last sample, and must not be out of sight.
+            let last = shown.run.and_then(|run| run.marks.last()).map_or(0.0, |m| m.at.value());
+            (0.0, whole.max(last).max(SHORTEST))
         })
     }
 
@@ -246,6 +248,19 @@ mod tests {
         }
         assert!(!state.holds());
         assert_eq!(whole(&state, &snapshot), (0.0, 620.0));
+    }
+
+    #[rstest]
+    fn a_fault_after_the_last_sample_is_in_sight() {
+        let mut snapshot = snapshot();
+        let mut run = crate::tui::fixtures::ended_run_view();
+        run.marks.push(yard_step_engine::Mark {
+            at: yard_step_core::Seconds(600.1),
+            kind: yard_step_engine::MarkKind::Fault,
+            text: "load died".into(),
+        });
+        snapshot.run = Some(Arc::new(run));
+        assert_eq!(whole(&TraceState::default(), &snapshot), (0.0, 600.1));
     }
 
     #[rstest]

@@ -236,7 +236,8 @@ impl<'a> View<'a> {
         let space = panel(buffer, area, theme, "Clock, MHz", "");
         self.draw_legend(buffer, area, &[("reported", Role::Clock), ("effective", Role::Second)]);
         let target = self.shown.run.map(|run| run.target.value());
-        let (low, high) = self.extent(&[Channel::CoreClock]).unwrap_or((0.0, 1.0));
+        let (low, high) =
+            self.extent(&[Channel::CoreClock, Channel::EffectiveClock]).unwrap_or((0.0, 1.0));
         let high = target.map_or(high, |target| target.max(high));
         let range = padded(low, high, 15.0);
         let label = target.map_or(String::new(), |target| format!("target {target:.0} MHz"));
