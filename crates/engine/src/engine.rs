@@ -13,7 +13,7 @@ use crate::apply::apply_whole;
 use crate::error::EngineError;
 use crate::holding::{first_sight, last_kept};
 use crate::in_step::InStep;
-use crate::trial::{LiveRun, Overseer, Run, Steer, TICK, judgement_of};
+use crate::trial::{LiveRun, Overseer, Run, Steer, TICK, ending_of, judgement_of};
 use crate::view::{Mark, MarkKind, RunView};
 
 /// Samples collected before they are written down: a minute of them.
@@ -524,13 +524,13 @@ impl Engine {
 }
 
 fn ended_by(lost: LoadLost, at: Seconds, run: &mut Run) -> Ending {
-    let (ending, verdict) = match lost {
-        LoadLost::Died => (Ending::LoadDied, Verdict::LoadDied),
-        LoadLost::DriverReset => (Ending::DriverReset, Verdict::DriverReset),
-        LoadLost::MachineDown => (Ending::MachineDown, Verdict::MachineDown),
+    let verdict = match lost {
+        LoadLost::Died => Verdict::LoadDied,
+        LoadLost::DriverReset => Verdict::DriverReset,
+        LoadLost::MachineDown => Verdict::MachineDown,
     };
     run.faults.push(Fault::at(at, verdict.label()));
-    ending
+    ending_of(lost)
 }
 
 fn alarm_name(ending: &Ending) -> &'static str {

@@ -1,7 +1,7 @@
 //! Cards of the same kind that do whatever the card climbed on does, each with its own read-back
 //! and its own verdict.
 
-use yard_step_card::{Card, LoadLost};
+use yard_step_card::Card;
 use yard_step_core::{
     Alarm, Climb, Ending, InStepRecord, MhzOffset, Plan, Reference, Sample, Seconds, Settings,
     Stage, Verdict, statistics,
@@ -10,7 +10,7 @@ use yard_step_ledger::Intent;
 use yard_step_scenes::{Scene, SceneRun};
 
 use crate::apply::{Applied, apply_whole};
-use crate::trial::{Run, TICK, judgement_of};
+use crate::trial::{Run, TICK, ending_of, judgement_of};
 use crate::view::InStepView;
 
 /// A card held in step.
@@ -60,9 +60,8 @@ impl InStep {
         let lost = self.card.run(TICK, &mut self.scene).err();
         run.take_frames(at, self.scene.take_checked());
         self.ending = match (lost, self.card.sample()) {
-            (Some(LoadLost::Died), _) => Some(Ending::LoadDied),
-            (Some(LoadLost::DriverReset), _) => Some(Ending::DriverReset),
-            (Some(LoadLost::MachineDown), _) | (None, Err(_)) => Some(Ending::MachineDown),
+            (Some(lost), _) => Some(ending_of(lost)),
+            (None, Err(_)) => Some(Ending::MachineDown),
             (None, Ok(sample)) => {
                 run.take_sample(Sample { at, ..sample });
                 run.alarm()

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use yard_step_card::LoadLost;
 use yard_step_core::{
     Alarm, AlarmAct, AlarmRaised, CardDescription, CardLimits, Celsius, Channel, Difference,
     Ending, Evidence, Fault, Judgement, Mhz, MhzOffset, Plan, Reference, Sample, Seconds, Seen,
@@ -301,6 +302,15 @@ impl Run {
 fn target(limits: &CardLimits, held: &Settings) -> Mhz {
     let top = held.clock_maximum.unwrap_or(limits.highest_clock);
     Mhz(top.value()) + held.core_offset.unwrap_or_default()
+}
+
+/// How a run ends whose load the card has dropped.
+pub(crate) const fn ending_of(lost: LoadLost) -> Ending {
+    match lost {
+        LoadLost::Died => Ending::LoadDied,
+        LoadLost::DriverReset => Ending::DriverReset,
+        LoadLost::MachineDown => Ending::MachineDown,
+    }
 }
 
 /// Judges a run by the rules of a plan.

@@ -14,6 +14,7 @@ mod error;
 mod facts;
 mod handle;
 mod profiles;
+mod samples;
 mod schema;
 mod trials;
 

@@ -3,13 +3,13 @@
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde_json::{from_str, to_string};
 use yard_step_core::{
-    CardDescription, Climb, ClimbError, ClimbEvent, Fan, Fault, Limiter, Plan, Purpose, Room,
-    Sample, Seconds, Seen, Settings, Stage, Trace, TrialRecord, Verdict,
+    CardDescription, Climb, ClimbError, ClimbEvent, Fan, Fault, Plan, Purpose, Room, Sample,
+    Seconds, Seen, Settings, Stage, TrialRecord, Verdict,
 };
 
-use crate::blob;
 use crate::error::{Doing, LedgerError};
 use crate::handle::{Ledger, now};
+use crate::samples::insert_samples;
 
 /// How far a climb has come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -249,19 +249,6 @@ impl Ledger {
         })
     }
 
-    /// Adds samples of a running trial; `first` is the place of the first among all of its samples.
-    ///
-    /// # Errors
-    /// The ledger cannot be written.
-    pub fn add_samples(
-        &self,
-        trial: i64,
-        first: usize,
-        samples: Vec<Sample>,
-    ) -> Result<(), LedgerError> {
-        self.ask(move |connection| insert_samples(connection, trial, first, &samples))
-    }
-
     /// Writes down the outcome of a trial, its last samples and its events: all or nothing.
     ///
     /// # Errors
@@ -376,52 +363,6 @@ impl Ledger {
         })
     }
 
-    /// All samples of a trial, in order.
-    ///
-    /// # Errors
-    /// The ledger cannot be read, or a block of samples is garbled.
-    pub fn samples(&self, trial: i64) -> Result<Vec<Sample>, LedgerError> {
-        self.blocks(trial, blob::unpack).map(|blocks| blocks.into_iter().flatten().collect())
-    }
-
-    /// All samples of a trial as a trace. `limiter` names what limited the clock in a sample.
-    ///
-    /// # Errors
-    /// The ledger cannot be read, or a block of samples is garbled.
-    pub fn trace(
-        &self,
-        trial: i64,
-        limiter: impl Fn(&Sample) -> Limiter,
-    ) -> Result<Trace, LedgerError> {
-        let mut trace = Trace::new();
-        for block in self.blocks(trial, blob::unpack_columns)? {
-            trace.push_columns(block, &limiter);
-        }
-        Ok(trace)
-    }
-
-    fn blocks<T: Send + 'static>(
-        &self,
-        trial: i64,
-        unpack: fn(&[u8]) -> Result<T, String>,
-    ) -> Result<Vec<T>, LedgerError> {
-        self.ask(move |connection| {
-            let mut select = connection
-                .prepare("SELECT columns FROM samples WHERE trial = ? ORDER BY first")
-                .doing("read samples")?;
-            let mut rows = select.query(params![trial]).doing("read samples")?;
-            let mut blocks = Vec::new();
-            while let Some(row) = rows.next().doing("read samples")? {
-                let bytes = row.get_ref(0).doing("read samples")?.as_blob().unwrap_or_default();
-                let thing = || format!("a block of samples of trial row {trial}");
-                let block = unpack(bytes)
-                    .map_err(|cause| LedgerError::Content { thing: thing(), cause })?;
-                blocks.push(block);
-            }
-            Ok(blocks)
-        })
-    }
-
     /// All events of a climb, in order.
     ///
     /// # Errors
@@ -444,24 +385,6 @@ impl Ledger {
                 .doing("read events")
         })
     }
-}
-
-fn insert_samples(
-    connection: &Connection,
-    trial: i64,
-    first: usize,
-    samples: &[Sample],
-) -> Result<(), LedgerError> {
-    for (index, chunk) in samples.chunks(blob::MOST_SAMPLES).enumerate() {
-        let at = (first + index * blob::MOST_SAMPLES) as i64;
-        connection
-            .execute(
-                "INSERT INTO samples (trial, first, count, columns) VALUES (?, ?, ?, ?)",
-                params![trial, at, chunk.len() as i64, blob::pack(chunk)],
-            )
-            .doing("write down samples")?;
-    }
-    Ok(())
 }
 
 fn insert_event(connection: &Connection, climb: i64, event: &Event) -> Result<(), LedgerError> {
