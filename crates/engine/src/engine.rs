@@ -257,11 +257,12 @@ impl Engine {
             _ => record.judged.meaning() == Meaning::Holds || self.to_stock(),
         };
         if !put_back {
-            run.mark(end, MarkKind::Note, EngineError::DoesNotGoBack.to_string());
+            run.mark(end, MarkKind::Fault, EngineError::DoesNotGoBack.to_string());
         }
         let events = run.marks.iter().map(|mark| mark.event(row)).collect();
-        // What was applied without a hitch is no news.
-        let notes = run.marks.iter().skip(1).map(|mark| mark.text.clone()).collect();
+        // What was applied without a hitch is no news, nor is a card that came to be warm.
+        let news = run.marks.iter().skip(1).filter(|mark| mark.kind != MarkKind::Note);
+        let notes = news.map(|mark| mark.text.clone()).collect();
         let pending = std::mem::take(&mut run.pending);
         self.ledger.end_trial(row, &record, run.written, pending, events)?;
         self.begun = None;

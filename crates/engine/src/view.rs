@@ -66,6 +66,7 @@ impl Mark {
             "applied" | "clamped" | "stock" => MarkKind::Applied,
             "alarm" => MarkKind::Alarm,
             "restart" => MarkKind::Restart,
+            "fault" => MarkKind::Fault,
             _ => MarkKind::Note,
         };
         Self { at: event.at, kind, text: event.text.clone() }
