@@ -4,7 +4,7 @@ use yard_step_card::{Card, LoadLost};
 use yard_step_core::{
     AlarmAct, CardDescription, Climb, ClimbEvent, Difference, Ending, Fault, InStepRecord,
     Judgement, Limiter, Machine, Meaning, MhzOffset, Next, Plan, Proposal, Sample, Seconds, Seen,
-    Settings, Stage, TrialRecord, Verdict, attribute,
+    Settings, Stage, TrialRecord, TrialRequest, Verdict, attribute,
 };
 use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger};
 use yard_step_scenes::SceneRun;
@@ -213,20 +213,7 @@ impl Engine {
         let card = self.card.description().clone();
         let request = &proposal.request;
         let clamped = request.asked.clamped(&card);
-        let mut intent = Intent {
-            id: 0,
-            climb: self.climb_id,
-            number: self.climb.trials().len() as u32 + 1,
-            stage: request.stage,
-            purpose: request.purpose,
-            asked: clamped.settings,
-            scene: self.scene.scene().name().into(),
-            planned: request.seconds,
-            warm_up: request.warm_up,
-            room: self.machine.room,
-        };
-        intent.id = self.ledger.begin_trial(&intent)?;
-        self.begun = Some(intent.clone());
+        let intent = self.write_intent(request, clamped.settings)?;
         // From here on, and not before, the card may be touched.
         let row = intent.id;
         let applied = apply_whole(self.card.as_mut(), &intent.asked);
@@ -252,11 +239,13 @@ impl Engine {
         }));
         let record = self.judged(&run, &ending, &applied.differences);
         self.restart_together(&ending, &record);
-        let put_back = match &ending {
-            Ending::Alarm(raised) if raised.alarm.act == AlarmAct::PutBack => self.put_back(),
-            _ => record.judged.meaning() == Meaning::Holds || self.to_stock(),
+        let wants_a_look = wants_a_look(&ending) || self.in_step.iter().any(InStep::wants_a_look);
+        let is_back = match record.judged.meaning() {
+            _ if wants_a_look => self.put_back(),
+            Meaning::Holds => true,
+            Meaning::TooMuch | Meaning::ProvesNothing => self.to_stock(),
         };
-        if !put_back {
+        if !is_back {
             run.mark(end, MarkKind::Fault, EngineError::DoesNotGoBack.to_string());
         }
         let events = run.marks.iter().map(|mark| mark.event(row)).collect();
@@ -268,13 +257,34 @@ impl Engine {
         self.begun = None;
         let live = LiveRun { run: &run, scene: &self.scene, in_step: &self.in_step };
         let mut view = live.view().ended(&record);
-        view.notes = notes;
-        view.wants_a_look =
-            matches!(ending, Ending::Alarm(raised) if raised.alarm.act == AlarmAct::PutBack);
+        (view.notes, view.wants_a_look) = (notes, wants_a_look);
         self.rows.push(row);
         self.climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
         self.note_state()?;
         Ok(view)
+    }
+
+    /// Writes down what is about to be done.
+    fn write_intent(
+        &mut self,
+        request: &TrialRequest,
+        asked: Settings,
+    ) -> Result<Intent, EngineError> {
+        let mut intent = Intent {
+            id: 0,
+            climb: self.climb_id,
+            number: self.climb.trials().len() as u32 + 1,
+            stage: request.stage,
+            purpose: request.purpose,
+            asked,
+            scene: self.scene.scene().name().into(),
+            planned: request.seconds,
+            warm_up: request.warm_up,
+            room: self.machine.room,
+        };
+        intent.id = self.ledger.begin_trial(&intent)?;
+        self.begun = Some(intent.clone());
+        Ok(intent)
     }
 
     /// Runs the load and watches until something ends it.
@@ -522,6 +532,11 @@ impl Engine {
     pub(crate) fn ledger(&self) -> &Ledger {
         &self.ledger
     }
+}
+
+/// Whether a run ended so that nothing should go on before the user has had a look.
+pub(crate) fn wants_a_look(ending: &Ending) -> bool {
+    matches!(ending, Ending::Alarm(raised) if raised.alarm.act == AlarmAct::PutBack)
 }
 
 fn ended_by(lost: LoadLost, at: Seconds, run: &mut Run) -> Ending {

@@ -10,6 +10,7 @@ use yard_step_ledger::Intent;
 use yard_step_scenes::{Scene, SceneRun};
 
 use crate::apply::{Applied, apply_whole};
+use crate::engine::wants_a_look;
 use crate::trial::{Run, TICK, ending_of, judgement_of};
 use crate::view::InStepView;
 
@@ -104,6 +105,11 @@ impl InStep {
             self.card.restart_machine();
         }
         Some(record)
+    }
+
+    /// Whether an alarm on it wants the user to have a look.
+    pub(crate) fn wants_a_look(&self) -> bool {
+        self.ending.as_ref().is_some_and(wants_a_look)
     }
 
     /// What there is to see of it now.

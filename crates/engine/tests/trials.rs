@@ -511,4 +511,10 @@ fn the_graver_verdict_of_two_cards_in_step_counts() {
     let reason = &view.judgement.as_ref().unwrap().reason;
     assert!(reason.starts_with("standin:tarn-310#6, held in step: "), "{reason}");
     assert!(engine.hold_in_step(bench.card_that(|| ())).is_err(), "not with itself");
+    other.trouble.lock().unwrap().lost = None;
+    other.trouble.lock().unwrap().temperature = Some(Celsius(90.0));
+    engine.set_machine(alarm(AlarmOn::CoreTemperature, 89.0, AlarmAct::PutBack)).unwrap();
+    let view = engine.carry_out(false, &mut ()).unwrap();
+    assert!(view.wants_a_look, "an alarm on either card counts");
+    assert_eq!(other.last_applied(), Bench::stock());
 }
