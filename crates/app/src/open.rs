@@ -124,7 +124,7 @@ impl Bay {
 
 impl Opener for Bay {
     fn climb(&mut self, card: &CardDescription) -> Result<(Engine, Vec<String>), EngineError> {
-        let wanted = Wanted { card: self.name(card)?, fresh: false, ..self.wanted.clone() };
+        let wanted = Wanted { card: self.name(card)?, ..self.wanted.clone() };
         climb_on(&self.ledger, &wanted)
             .map_err(|failure| EngineError::Rack(failure.text().to_owned()))
     }
@@ -147,7 +147,9 @@ fn rack(opened: &Opened, wanted: &Wanted, also: &[CardName]) -> Result<Rack, Fai
     for name in &names {
         cards.push(name.open(0)?.description().clone());
     }
-    let wanted = Wanted { stages: Vec::new(), plan_is_named: false, ..wanted.clone() };
+    // What was said of the first card's climb is not said of the others'.
+    let wanted =
+        Wanted { stages: Vec::new(), plan_is_named: false, fresh: false, ..wanted.clone() };
     let bay = Bay { ledger: opened.ledger.clone(), names, wanted };
     Ok(Rack::new(cards, 0, Box::new(bay)))
 }

@@ -50,7 +50,7 @@ pub use load::{Demand, Frame, Workload};
 pub use machine::{Machine, MachineError, SupplyHeadroom};
 pub use memory_rate::MemoryWiring;
 pub use plan::{BaselinePlan, CorePlan, Hold, Plan, PlanError, Rules};
-pub use plateau::{Plateau, Warming};
+pub use plateau::{Plateau, WARM_WITHIN, Warming};
 pub use prerequisites::{Facts, Prerequisite, Standing, prerequisites};
 pub use room::{Case, Room};
 pub use sample::Sample;

@@ -17,7 +17,7 @@ const MOST_POINTS: usize = 150;
 /// Time constants tried, s: from the first to the last in steps of the factor.
 const TIME_CONSTANTS: (f64, f64, f64) = (15.0, 900.0, 1.12);
 /// A card nearer than this to its plateau counts as warm, K.
-const WARM_WITHIN: f64 = 1.5;
+pub const WARM_WITHIN: f64 = 1.5;
 
 /// The course of a temperature under a steady load.
 #[derive(Debug, Clone, Default)]

@@ -41,6 +41,12 @@ pub struct Sample {
 }
 
 impl Sample {
+    /// The temperature a card is steered by: that of its core or, where it tells none, its hot spot.
+    #[must_use]
+    pub fn chip_temperature(&self) -> Option<Celsius> {
+        self.core_temperature.or(self.hot_spot)
+    }
+
     /// The reading of one channel in its unit.
     #[must_use]
     pub fn get(&self, channel: Channel) -> Option<f64> {

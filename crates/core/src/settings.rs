@@ -236,15 +236,18 @@ impl Settings {
         }
     }
 
+    /// Whether a setting is named here at all, an automatic fan and a fan curve included.
+    fn says(&self, kind: SettingKind) -> bool {
+        self.get(kind).is_some() || (kind == SettingKind::Fan && self.fan.is_some())
+    }
+
     /// What differs from a card's stock settings, each with its name.
     #[must_use]
     pub fn moved_from_stock(&self, card: &CardDescription) -> Vec<String> {
         let stock = Self::stock(card);
         SettingKind::ALL
             .into_iter()
-            .filter(|kind| {
-                self.get(*kind).is_some() || (*kind == SettingKind::Fan && self.fan.is_some())
-            })
+            .filter(|kind| self.says(*kind))
             .filter(|kind| self.show(*kind) != stock.show(*kind))
             .map(|kind| format!("{} {}", kind.label(), self.show(kind)))
             .collect()
@@ -343,7 +346,7 @@ impl Settings {
             .filter_map(|offer| {
                 let kind = offer.kind;
                 let mut wanted = stock;
-                if self.get(kind).is_some() || (kind == SettingKind::Fan && self.fan.is_some()) {
+                if self.says(kind) {
                     wanted.copy(kind, self);
                 }
                 let same = match kind {

@@ -35,6 +35,10 @@ pub struct Columns {
 }
 
 impl Columns {
+    fn empty() -> Self {
+        Self { at: Vec::new(), values: std::array::from_fn(|_| Vec::new()) }
+    }
+
     /// Times in seconds, and the readings of [`Channel::ALL`] in order. Columns that are missing
     /// or short are filled with gaps, surplus ones left out.
     #[must_use]
@@ -76,8 +80,7 @@ impl Columns {
 /// A stretch of samples with its summary.
 #[derive(Debug, Clone, PartialEq)]
 struct Chunk {
-    at: Vec<f32>,
-    columns: [Vec<f32>; CHANNELS],
+    columns: Columns,
     limiters: Vec<Limiter>,
     extents: [Option<Bucket>; CHANNELS],
     /// Summaries of the parts; none before the chunk is full.
@@ -88,8 +91,7 @@ struct Chunk {
 impl Chunk {
     fn new() -> Self {
         Self {
-            at: Vec::new(),
-            columns: std::array::from_fn(|_| Vec::new()),
+            columns: Columns::empty(),
             limiters: Vec::new(),
             extents: [None; CHANNELS],
             parts: std::array::from_fn(|_| Vec::new()),
@@ -99,7 +101,9 @@ impl Chunk {
 
     /// Lowest, mean and highest of a channel in some rows, by whole parts where they are there.
     fn over(&self, column: usize, first: usize, end: usize) -> Option<Bucket> {
-        let values = |from: usize, to: usize| bucket_of(self.columns[column].get(from..to));
+        let values = |from: usize, to: usize| {
+            self.columns.values[column].get(from..to).and_then(Bucket::of_all)
+        };
         let (from, to) = (first.div_ceil(PART_SAMPLES), end / PART_SAMPLES);
         match self.parts[column].get(from..to) {
             Some(parts) if from < to => {
@@ -114,8 +118,7 @@ impl Chunk {
     /// Sums up the parts of a chunk that is full.
     fn filled(mut self) -> Self {
         self.parts = std::array::from_fn(|index| {
-            let parts = self.columns[index].chunks(PART_SAMPLES);
-            parts.map(|part| bucket_of(Some(part))).collect()
+            self.columns.values[index].chunks(PART_SAMPLES).map(Bucket::of_all).collect()
         });
         self
     }
@@ -125,9 +128,7 @@ impl Chunk {
             (0..block.len()).map(|row| limiter(&block.sample(row))).collect();
         let mut shares = LimiterShares::default();
         limiters.iter().for_each(|limiter| shares.push(*limiter));
-        let mut chunk =
-            Self { at: block.at, columns: block.values, limiters, shares, ..Self::new() };
-        chunk = chunk.filled();
+        let mut chunk = Self { columns: block, limiters, shares, ..Self::new() }.filled();
         let whole =
             |parts: &Vec<Option<Bucket>>| parts.iter().flatten().copied().reduce(Bucket::merge);
         chunk.extents = std::array::from_fn(|index| whole(&chunk.parts[index]));
@@ -135,25 +136,15 @@ impl Chunk {
     }
 
     fn push(&mut self, sample: &Sample, limiter: Limiter) {
-        self.at.push(sample.at.value() as f32);
+        self.columns.at.push(sample.at.value() as f32);
         for (index, channel) in Channel::ALL.into_iter().enumerate() {
             let value = sample.get(channel).filter(|value| value.is_finite());
-            self.columns[index].push(value.map_or(f32::NAN, |value| value as f32));
+            self.columns.values[index].push(value.map_or(f32::NAN, |value| value as f32));
             let bucket = value.map(|value| Bucket::of(value as f32));
             self.extents[index] = joined(self.extents[index], bucket);
         }
         self.limiters.push(limiter);
         self.shares.push(limiter);
-    }
-
-    fn sample(&self, row: usize) -> Sample {
-        let at = self.at.get(row).copied().unwrap_or_default();
-        let mut sample = Sample { at: Seconds(f64::from(at)), ..Sample::default() };
-        for (index, channel) in Channel::ALL.into_iter().enumerate() {
-            let value = self.columns[index].get(row).copied().filter(|value| !value.is_nan());
-            sample.set(channel, value.map(f64::from));
-        }
-        sample
     }
 }
 
@@ -210,9 +201,9 @@ impl Trace {
             self.step = at - first;
         }
         self.tail.push(sample, limiter);
-        if self.tail.at.len() == CHUNK_SAMPLES {
+        if self.tail.columns.at.len() == CHUNK_SAMPLES {
             let full = std::mem::replace(&mut self.tail, Chunk::new());
-            self.ends.extend(full.at.last());
+            self.ends.extend(full.columns.at.last());
             self.full.push(Arc::new(full.filled()));
         }
     }
@@ -226,7 +217,7 @@ impl Trace {
             .first()
             .is_some_and(|first| self.last_at().is_none_or(|last| f64::from(*first) > last));
         let whole = rows == CHUNK_SAMPLES
-            && self.tail.at.is_empty()
+            && self.tail.columns.at.is_empty()
             && follows
             && block.at.is_sorted_by(|a, b| a < b);
         if !whole {
@@ -246,7 +237,7 @@ impl Trace {
     /// Number of samples.
     #[must_use]
     pub fn len(&self) -> usize {
-        self.full.len() * CHUNK_SAMPLES + self.tail.at.len()
+        self.full.len() * CHUNK_SAMPLES + self.tail.columns.at.len()
     }
 
     /// Whether there is none.
@@ -261,24 +252,21 @@ impl Trace {
         self.last_at().unwrap_or(0.0)
     }
 
-    /// Usual time between two samples, in seconds.
-    #[must_use]
-    pub fn step(&self) -> f64 {
-        self.step
-    }
-
     fn last_at(&self) -> Option<f64> {
-        let last = self.tail.at.last().or_else(|| self.ends.last());
+        let last = self.tail.columns.at.last().or_else(|| self.ends.last());
         last.map(|at| f64::from(*at))
     }
 
     fn chunks(&self) -> impl Iterator<Item = &Chunk> {
-        self.full.iter().map(Arc::as_ref).chain((!self.tail.at.is_empty()).then_some(&self.tail))
+        self.full
+            .iter()
+            .map(Arc::as_ref)
+            .chain((!self.tail.columns.at.is_empty()).then_some(&self.tail))
     }
 
     fn chunk(&self, index: usize) -> Option<&Chunk> {
         let tail = (index == self.full.len()).then_some(&self.tail);
-        self.full.get(index).map(Arc::as_ref).or(tail).filter(|chunk| !chunk.at.is_empty())
+        self.full.get(index).map(Arc::as_ref).or(tail).filter(|chunk| !chunk.columns.at.is_empty())
     }
 
     /// Lowest, mean and highest reading of a channel from `from` to `to` seconds. A sample stands
@@ -318,14 +306,14 @@ impl Trace {
     pub fn at(&self, time: f64) -> Option<(Sample, Limiter)> {
         let (index, row) = self.first_from(time)?;
         let chunk = self.chunk(index)?;
-        Some((chunk.sample(row), *chunk.limiters.get(row)?))
+        Some((chunk.columns.sample(row), *chunk.limiters.get(row)?))
     }
 
     /// All samples from `from` to `to` seconds, both included.
     pub fn samples(&self, from: f64, to: f64) -> impl Iterator<Item = Sample> {
         self.chunks()
-            .filter(move |chunk| chunk.at.last().is_some_and(|at| f64::from(*at) >= from))
-            .flat_map(|chunk| (0..chunk.at.len()).map(|row| chunk.sample(row)))
+            .filter(move |chunk| chunk.columns.at.last().is_some_and(|at| f64::from(*at) >= from))
+            .flat_map(|chunk| (0..chunk.columns.at.len()).map(|row| chunk.columns.sample(row)))
             .skip_while(move |sample| sample.at.value() < from)
             .take_while(move |sample| sample.at.value() <= to)
     }
@@ -334,8 +322,8 @@ impl Trace {
     fn first_from(&self, time: f64) -> Option<(usize, usize)> {
         let index = self.ends.partition_point(|end| f64::from(*end) < time);
         let chunk = self.chunk(index)?;
-        let row = chunk.at.partition_point(|at| f64::from(*at) < time);
-        (row < chunk.at.len()).then_some((index, row))
+        let row = chunk.columns.at.partition_point(|at| f64::from(*at) < time);
+        (row < chunk.columns.at.len()).then_some((index, row))
     }
 
     /// Shows `visitor` every chunk that has a part in a stretch of time: whole (`None`), or the
@@ -344,12 +332,12 @@ impl Trace {
         // A sample exactly at `from` stands for the time before it.
         let Some((mut index, mut first)) = self.first_from(from + 1e-4) else { return };
         while let Some(chunk) = self.chunk(index) {
-            let count = chunk.at.len();
+            let count = chunk.columns.at.len();
             let is_whole = self.ends.get(index).is_some_and(|end| f64::from(*end) <= to);
             let mut end = if is_whole {
                 count
             } else {
-                chunk.at.partition_point(|at| f64::from(*at) <= to).max(first)
+                chunk.columns.at.partition_point(|at| f64::from(*at) <= to).max(first)
             };
             // The sample after the end reaches back into the stretch.
             if end < count && self.begins(index, end) < to - 1e-4 {
@@ -369,12 +357,12 @@ impl Trace {
     /// From when on a sample stands for the time.
     fn begins(&self, index: usize, row: usize) -> f64 {
         let Some(chunk) = self.chunk(index) else { return f64::INFINITY };
-        let at = f64::from(chunk.at[row]);
+        let at = f64::from(chunk.columns.at[row]);
         let before = match row.checked_sub(1) {
-            Some(row) => Some(f64::from(chunk.at[row])),
+            Some(row) => Some(f64::from(chunk.columns.at[row])),
             None => index
                 .checked_sub(1)
-                .and_then(|index| self.chunk(index)?.at.last())
+                .and_then(|index| self.chunk(index)?.columns.at.last())
                 .map(|at| f64::from(*at)),
         };
         match before {
@@ -382,10 +370,6 @@ impl Trace {
             _ => at - self.step,
         }
     }
-}
-
-fn bucket_of(values: Option<&[f32]>) -> Option<Bucket> {
-    Bucket::of_all(values?)
 }
 
 #[cfg(test)]

@@ -136,7 +136,7 @@ impl Watch {
         self.seconds = sample.at;
         self.core_temperature.push(sample.get(Channel::CoreTemperature));
         self.hot_spot.push(sample.get(Channel::HotSpot));
-        self.warming.push(sample.at, sample.core_temperature.or(sample.hot_spot));
+        self.warming.push(sample.at, sample.chip_temperature());
         let limiter = attribute(sample, &self.taken, &self.limits);
         if self.measures(sample.at) {
             self.clock.extend(sample.core_clock.map(|clock| (sample.at, clock)));

@@ -106,32 +106,30 @@ impl Engine {
         Ok(())
     }
 
-    /// What should be looked at before the first change. `cards` are all of the machine.
-    ///
-    /// # Errors
-    /// The ledger cannot be read.
+    /// What should be looked at before the first change. `cards` are all of the machine, `now` is
+    /// the card's newest sample, `newest` its newest profile.
+    #[must_use]
     pub fn prerequisites(
-        &mut self,
+        &self,
         cards: &[&CardDescription],
-    ) -> Result<Vec<Prerequisite>, EngineError> {
-        let profiles = self.ledger.profiles(self.card.description())?;
-        let idle = self.card.sample().ok().filter(|sample| {
-            // Under a load of its own, the card tells nothing of others.
-            sample.load.is_none_or(|load| load.value() < 1.0)
-        });
-        let card = self.card.description();
+        now: Option<&Sample>,
+        newest: Option<&Profile>,
+    ) -> Vec<Prerequisite> {
+        // Under a load of its own, the card tells nothing of others.
+        let idle = now.filter(|sample| sample.load.is_none_or(|load| load.value() < 1.0));
         let is_waiting = self.resumed_after > 0
             && self.resumed_after == self.climb.trials().len()
             && !self.ended;
-        Ok(prerequisites(&Facts {
-            card,
+        prerequisites(&Facts {
+            card: self.card.description(),
             cards,
             machine: &self.machine,
-            factory_copied: self.ledger.factory(card)?.is_some(),
-            idle: idle.as_ref(),
+            // No climb is begun or taken up before that is done.
+            factory_copied: true,
+            idle,
             unfinished_climb: is_waiting.then_some(self.climb_id),
-            profile: profiles.first().map(|p| (p.name.as_str(), p.driver.as_deref())),
-        }))
+            profile: newest.map(|p| (p.name.as_str(), p.driver.as_deref())),
+        })
     }
 
     /// Lets time pass on the card without a load.

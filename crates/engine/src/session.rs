@@ -13,7 +13,7 @@ use crate::pace::{Pace, Pacer};
 use crate::rack::Rack;
 use crate::snapshot::{fill, first_snapshot, lists};
 use crate::trial::{LiveRun, Overseer, Steer};
-use crate::view::{Activity, Snapshot};
+use crate::view::{Activity, RunView, Snapshot};
 
 /// Least time between two snapshots of a running trial.
 const BETWEEN_SNAPSHOTS: Duration = Duration::from_millis(40);
@@ -302,10 +302,9 @@ impl Work {
         state.machine = Arc::new(self.engine.machine().clone());
         state.rack = Arc::new(self.rack.view(&self.engine.held_in_step()));
         state.present = self.rack.present();
-        match self.engine.prerequisites(&self.rack.cards()) {
-            Ok(found) => state.prerequisites = Arc::new(found),
-            Err(error) => self.desk.tell(error.to_string()),
-        }
+        let (idle, newest) = (state.sensors.as_ref(), state.profiles.first());
+        let found = self.engine.prerequisites(&self.rack.cards(), idle, newest);
+        state.prerequisites = Arc::new(found);
     }
 
     fn command(&mut self, command: Command) {
@@ -414,11 +413,12 @@ impl Work {
     }
 
     fn lay_over(&mut self, number: Option<u32>) -> Result<(), EngineError> {
-        self.desk.state.laid_over = match number {
-            None => None,
-            Some(number) => Some(Arc::new(self.engine.recorded_run(number)?)),
-        };
+        self.desk.state.laid_over = self.recorded(number)?;
         Ok(())
+    }
+
+    fn recorded(&self, number: Option<u32>) -> Result<Option<Arc<RunView>>, EngineError> {
+        number.map(|number| self.engine.recorded_run(number).map(Arc::new)).transpose()
     }
 
     fn try_next(&mut self, yes: bool) {
@@ -501,10 +501,7 @@ impl Work {
     }
 
     fn look(&mut self, number: Option<u32>) -> Result<(), EngineError> {
-        self.desk.state.looked_at = match number {
-            None => None,
-            Some(number) => Some(Arc::new(self.engine.recorded_run(number)?)),
-        };
+        self.desk.state.looked_at = self.recorded(number)?;
         Ok(())
     }
 

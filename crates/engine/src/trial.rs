@@ -6,7 +6,7 @@ use yard_step_card::LoadLost;
 use yard_step_core::{
     Alarm, AlarmAct, AlarmRaised, CardDescription, CardLimits, Celsius, Channel, Difference,
     Ending, Evidence, Fault, Judgement, Mhz, MhzOffset, Plan, Reference, Sample, Seconds, Seen,
-    SettingKind, Settings, Stage, Trace, TrialRecord, Watch, alarm, judge,
+    SettingKind, Settings, Stage, Trace, TrialRecord, WARM_WITHIN, Watch, alarm, judge,
 };
 use yard_step_ledger::{Event, Intent};
 use yard_step_scenes::{SceneRun, WORK_PER_FRAME};
@@ -21,8 +21,6 @@ const LOST_AFTER: u32 = 10;
 /// A warm-up that is about to end is made this much longer while the card is still cold: more than
 /// the second from one look to the next.
 const TWO_LOOKS: Seconds = Seconds(2.0);
-/// A card nearer than this to a known plateau counts as warm, K.
-const WARM_WITHIN: f64 = 1.5;
 /// Faults of one run that are kept one by one.
 const MOST_FAULTS: usize = 200;
 
@@ -185,9 +183,15 @@ impl Run {
     /// Whether the card is as warm as this load makes it: near the plateau known from earlier runs,
     /// or near the one it is foreseen to reach. A card that tells no temperature counts as warm.
     fn is_warm(&self, known: Option<Celsius>) -> bool {
-        let Some(now) = self.sample.core_temperature.or(self.sample.hot_spot) else { return true };
+        let Some(now) = self.sample.chip_temperature() else { return true };
         known.is_some_and(|plateau| (plateau - now).value().abs() <= WARM_WITHIN)
             || self.watch.plateau().is_some_and(|plateau| plateau.is_reached())
+    }
+
+    /// Whether what is measured does not count yet. Only then is the plateau worth a fit each time
+    /// the run is looked at.
+    fn is_warming(&self) -> bool {
+        self.sample.at < self.intent.warm_up
     }
 
     /// Sets the warm-up; the measured part stays as long as it is.
@@ -239,7 +243,7 @@ impl Run {
     /// What must end the run at once, whoever runs it: the ceiling, or a sensor that fell silent.
     pub(crate) fn alarm(&mut self) -> Option<Ending> {
         let ceiling = self.card.limits.temperature_ceiling;
-        let temperature = self.sample.core_temperature.or(self.sample.hot_spot);
+        let temperature = self.sample.chip_temperature();
         if temperature.is_some_and(|now| now >= ceiling) {
             return Some(Ending::Ceiling);
         }
@@ -285,7 +289,7 @@ impl Run {
             sample: self.sample,
             trace: self.trace.clone(),
             room: self.intent.room,
-            plateau: self.watch.plateau(),
+            plateau: self.is_warming().then(|| self.watch.plateau()).flatten(),
             temperature_ceiling: limits.temperature_ceiling.value(),
             marks: self.marks.clone(),
             in_step: Vec::new(),

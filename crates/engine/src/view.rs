@@ -328,3 +328,11 @@ pub struct Snapshot {
     /// Earlier climbs on this card, the newest first.
     pub history: Vec<ClimbSummary>,
 }
+
+impl Snapshot {
+    /// The run to be shown: the one looked at, or the present or last one.
+    #[must_use]
+    pub fn shown(&self) -> Option<&Arc<RunView>> {
+        self.looked_at.as_ref().or(self.run.as_ref())
+    }
+}

@@ -372,7 +372,7 @@ impl State {
 
 /// The trial to be laid over next: the one before the one that is now, and none after the first.
 fn next_laid_over(snapshot: &Snapshot) -> Option<u32> {
-    let shown = snapshot.looked_at.as_ref().or(snapshot.run.as_ref()).map(|run| run.number);
+    let shown = snapshot.shown().map(|run| run.number);
     let present = snapshot.laid_over.as_ref().map(|run| run.number).or(shown)?;
     let earlier = |trial: &&yard_step_core::TrialRecord| trial.number < present;
     snapshot.trials.iter().rev().find(earlier).map(|trial| trial.number)
@@ -439,8 +439,7 @@ fn question_before(action: Action, snapshot: &Snapshot) -> Option<Overlay> {
             Some(Overlay::Settings(SettingsForm::of(&snapshot.card, snapshot.held)))
         }
         Action::Export => {
-            let run = snapshot.looked_at.as_ref().or(snapshot.run.as_ref());
-            let number = run.map_or(0, |run| run.number);
+            let number = snapshot.shown().map_or(0, |run| run.number);
             let text = format!("climb-{}-trial-{number}.csv", snapshot.climb);
             Some(Overlay::Path { what: FileUse::Export, text })
         }

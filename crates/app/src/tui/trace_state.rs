@@ -55,7 +55,7 @@ impl TraceState {
         if let Some(file) = &self.imported {
             return Some(Shown { trace: &file.trace, run: None, file: Some(file) });
         }
-        let run = self.frozen.as_deref().or_else(|| climb::shown(snapshot))?;
+        let run = self.frozen.as_ref().or_else(|| snapshot.shown())?;
         Some(Shown { trace: &run.trace, run: Some(run), file: None })
     }
 
@@ -100,7 +100,7 @@ impl TraceState {
     pub fn toggle_freeze(&mut self, snapshot: &Snapshot) {
         self.frozen = match self.frozen.take() {
             Some(_) => None,
-            None => snapshot.looked_at.clone().or_else(|| snapshot.run.clone()),
+            None => snapshot.shown().cloned(),
         };
     }
 

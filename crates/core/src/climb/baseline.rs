@@ -43,15 +43,13 @@ impl Climb {
             runs.iter().filter_map(|run| run.seen.average_clock()).map(Mhz::value).collect();
         let powers: Vec<f64> =
             runs.iter().filter_map(|run| run.seen.average_power).map(Watt::value).collect();
-        let plateaus: Vec<f64> =
-            runs.iter().filter_map(|run| run.seen.plateau).map(Celsius::value).collect();
         let score = median(&scores)?;
         Some(Baseline {
             runs: runs.len(),
             score,
             noise: Percent(standard_deviation(&scores).unwrap_or(0.0) / score * 100.0),
             noise_floor: prediction_bound(&scores).map(|bound| Percent(bound / score * 100.0)),
-            plateau: mean(&plateaus).map(Celsius),
+            plateau: self.known_plateau(),
             average_clock: Mhz(mean(&clocks)?),
             average_power: mean(&powers).map(Watt),
             hot_spot_max: runs

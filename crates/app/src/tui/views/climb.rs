@@ -67,16 +67,11 @@ pub(crate) fn layout(area: Rect) -> Places {
     Places { next, clock, power, temperature, fan, stairs, facts, scene }
 }
 
-/// The run to be shown: the one looked at, or the present or last one.
-pub(crate) fn shown(snapshot: &Snapshot) -> Option<&RunView> {
-    snapshot.looked_at.as_deref().or(snapshot.run.as_deref())
-}
-
 pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
     let places = layout(area);
     next_step::draw(buffer, places.next, theme, snapshot);
     draw_stairs(buffer, places.stairs, theme, snapshot);
-    match shown(snapshot) {
+    match snapshot.shown() {
         Some(run) => draw_run(buffer, &places, theme, run, snapshot),
         None => draw_no_run(buffer, &places, theme),
     }

@@ -427,7 +427,7 @@ fn warming(snapshot: &Snapshot) -> Option<String> {
     if !is_warming {
         return None;
     }
-    let now = run.sample.core_temperature.or(run.sample.hot_spot)?;
+    let now = run.sample.chip_temperature()?;
     Some(match run.plateau {
         Some(plateau) => format!(
             "Warming up: {:.1} °C, on the way to a plateau of {:.1} °C, about {} away.",
