@@ -1,54 +1,25 @@
 //! `lantern`: paper lanterns rise from a lake between hills, and the water gives them back.
 //!
-//! All coordinates are in sixteenths of a pixel of a 128 × 72 picture, whatever the canvas' size;
-//! every motion goes round a whole number of times in a pass, so that the scene loops.
+//! Every motion goes round a whole number of times in a pass, so that the scene loops.
 
-use yard_step_core::Frame;
-
+use crate::paint::{Colour, WIDTH, hash, ridge, wave};
 use crate::scene::PASS_FRAMES;
 
-const WIDTH: i32 = 128 * 16;
-const HEIGHT: i32 = 72 * 16;
 /// Height of the waterline.
 const SHORE: i32 = 50 * 16;
 const LANTERNS: u32 = 14;
 /// Distance at which the largest lantern's glow has fallen to nothing.
 const REACH: i32 = 540;
 
-/// Share of the chip at work, 0 to 1, through the four parts of a pass: the quiet lake, the first
-/// lanterns, the full sky, the drift away.
-pub(crate) fn activity(number: u64) -> f64 {
-    const PARTS: [f64; 4] = [0.93, 0.97, 1.0, 0.95];
-    let length = PASS_FRAMES / PARTS.len() as u64;
-    let part = PARTS[(number / length) as usize % PARTS.len()];
-    // A slow swell inside each part: 0 at its ends, 1 in the middle.
-    let swell = f64::from(wave((number % length) as i32, length as i32)) / 256.0;
-    part - 0.02 + 0.03 * swell
-}
-
-pub(crate) fn draw(number: u64, canvas: &mut Frame) {
-    let lights = lanterns(number as i32);
-    let ridges = Ridges::at(number as i32);
-    let (width, height) = (canvas.width, canvas.height);
-    for row in 0..height {
-        let y = scaled(row, height, HEIGHT);
-        for column in 0..width {
-            let x = scaled(column, width, WIDTH);
-            let colour = if y < SHORE {
-                air(x, y, &lights, &ridges)
-            } else {
-                water(x, y, number as i32, &lights, &ridges)
-            };
-            canvas.pixels[row * width + column] = pack(colour);
-        }
+/// Draws frame `number`: what colour the picture has at each place.
+pub(crate) fn picture(number: u64) -> impl Fn(i32, i32) -> Colour {
+    let number = number as i32;
+    let lights = lanterns(number);
+    let ridges = Ridges::at(number);
+    move |x, y| {
+        if y < SHORE { air(x, y, &lights, &ridges) } else { water(x, y, number, &lights, &ridges) }
     }
 }
-
-fn scaled(index: usize, count: usize, extent: i32) -> i32 {
-    (index as i64 * i64::from(extent) / count.max(1) as i64) as i32
-}
-
-type Colour = [i32; 3];
 
 struct Light {
     x: i32,
@@ -93,14 +64,6 @@ impl Ridges {
         let near = ridge(x + self.drift * 4, 210, 9) / 3 + 8;
         (far, near)
     }
-}
-
-/// Smooth noise that repeats every 2048: value noise with straight lines between lattice points.
-fn ridge(x: i32, height: i32, salt: u32) -> i32 {
-    let cell = x.rem_euclid(WIDTH) / 128;
-    let along = x.rem_euclid(128);
-    let lattice = |cell: i32| (hash(cell.rem_euclid(16) as u32, salt, 3) & 0xff) as i32;
-    (lattice(cell) * (128 - along) + lattice(cell + 1) * along) / 128 * height / 256
 }
 
 fn air(x: i32, y: i32, lights: &[Light], ridges: &Ridges) -> Colour {
@@ -158,26 +121,4 @@ fn water(x: i32, y: i32, number: i32, lights: &[Light], ridges: &Ridges) -> Colo
         0
     };
     [seen[0] * 5 / 8 + sheen, seen[1] * 5 / 8 + 4 + sheen, seen[2] * 5 / 8 + 12 + sheen]
-}
-
-fn pack(colour: Colour) -> u32 {
-    let byte = |value: i32| value.clamp(0, 255) as u32;
-    byte(colour[0]) << 16 | byte(colour[1]) << 8 | byte(colour[2])
-}
-
-/// A parabola wave: 0 at the ends of each period, 256 in its middle, smooth in between.
-fn wave(at: i32, period: i32) -> i32 {
-    let place = at.rem_euclid(period) * 1024 / period;
-    place * (1024 - place) / 1024
-}
-
-/// Integer hash by multiply and xor-shift.
-fn hash(a: u32, b: u32, salt: u32) -> u32 {
-    let mut h =
-        a.wrapping_mul(0x9e37_79b1) ^ b.wrapping_mul(0x85eb_ca77) ^ salt.wrapping_mul(0xc2b2_ae3d);
-    h ^= h >> 15;
-    h = h.wrapping_mul(0x2c1b_3c6d);
-    h ^= h >> 12;
-    h = h.wrapping_mul(0x297a_2d39);
-    h ^ h >> 15
 }

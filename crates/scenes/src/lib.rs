@@ -11,10 +11,16 @@
 //! never a matter of rounding.
 
 mod check;
+mod doldrums;
+mod kiln;
 mod lantern;
+mod loom;
+mod paint;
 mod run;
 mod scene;
+mod sluice;
+mod squall;
 
 pub use check::{Check, MOST_PLACES, WrongPixel, check};
 pub use run::{SceneRun, SpoiltFrame, UncheckedRun};
-pub use scene::{FRAME_HEIGHT, FRAME_WIDTH, PASS_FRAMES, Scene, UnknownScene, WORK_PER_FRAME};
+pub use scene::{FRAME_HEIGHT, FRAME_WIDTH, PASS_FRAMES, SECTION_FRAMES, Scene, UnknownScene};

@@ -77,14 +77,12 @@ impl SceneRun {
 
 /// The reference of a frame. A pass repeats and a frame is a pure function, so each is drawn once
 /// and looked up from then on, by every run of this process.
-fn reference(scene: Scene, number: u64) -> &'static Frame {
-    static LANTERN: [OnceLock<Frame>; PASS_FRAMES as usize] =
-        [const { OnceLock::new() }; PASS_FRAMES as usize];
-    let pass = match scene {
-        Scene::Lantern => &LANTERN,
-    };
+pub(crate) fn reference(scene: Scene, number: u64) -> &'static Frame {
+    type Pass = [OnceLock<Frame>; PASS_FRAMES as usize];
+    static PASSES: [Pass; Scene::ALL.len()] =
+        [const { [const { OnceLock::new() }; PASS_FRAMES as usize] }; Scene::ALL.len()];
     let number = number % PASS_FRAMES;
-    pass[number as usize].get_or_init(|| {
+    PASSES[scene as usize][number as usize].get_or_init(|| {
         let mut frame = Frame::black(FRAME_WIDTH, FRAME_HEIGHT);
         scene.draw(number, &mut frame);
         frame

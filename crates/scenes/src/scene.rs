@@ -1,11 +1,21 @@
 //! The scenes and what each asks of a card.
+//!
+//! | scene | picture | activity | memory | geometry | load |
+//! |---|---|---|---|---|---|
+//! | `kiln` | fire in a brick arch | highest, steady | little | little | full |
+//! | `sluice` | water through gates | low | most | some | full |
+//! | `loom` | cloth being woven | high | some | most | full |
+//! | `lantern` | lanterns over a lake | a game-like mix, in four parts | | | full |
+//! | `doldrums` | a boat without wind | light | little | some | a third, with pauses |
+//! | `squall` | storm at a lighthouse | jumps between little and everything | | | by turns |
 
 use std::fmt;
 use std::str::FromStr;
 
 use yard_step_core::{Demand, Frame, Percent};
 
-use crate::lantern;
+use crate::paint::{paint, wave};
+use crate::{doldrums, kiln, lantern, loom, sluice, squall};
 
 /// Pixels in a row of a checked frame.
 pub const FRAME_WIDTH: usize = 128;
@@ -13,14 +23,24 @@ pub const FRAME_WIDTH: usize = 128;
 pub const FRAME_HEIGHT: usize = 72;
 /// Frames in one pass; after it, a scene begins again.
 pub const PASS_FRAMES: u64 = 480;
-/// Work units in one frame. A score is work units per second.
-pub const WORK_PER_FRAME: f64 = 50.0;
+/// Frames in each of the four sections of a pass.
+pub const SECTION_FRAMES: u64 = PASS_FRAMES / 4;
 
 /// A stress scene.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Scene {
+    /// Fire in a brick arch: the most heat.
+    Kiln,
+    /// Water rushing through gates: memory traffic.
+    Sluice,
+    /// Cloth being woven: geometry.
+    Loom,
     /// Paper lanterns rising over a lake: a game-like mix of core and memory work.
     Lantern,
+    /// A boat without wind: light load with pauses, as in a menu.
+    Doldrums,
+    /// A storm at a lighthouse: sudden load changes at several periods.
+    Squall,
 }
 
 /// A scene's name that is none.
@@ -49,37 +69,129 @@ impl FromStr for Scene {
 
 impl Scene {
     /// Every scene.
-    pub const ALL: [Self; 1] = [Self::Lantern];
+    pub const ALL: [Self; 6] =
+        [Self::Kiln, Self::Sluice, Self::Loom, Self::Lantern, Self::Doldrums, Self::Squall];
 
     /// The scene's name.
     #[must_use]
     pub const fn name(self) -> &'static str {
         match self {
+            Self::Kiln => "kiln",
+            Self::Sluice => "sluice",
+            Self::Loom => "loom",
             Self::Lantern => "lantern",
+            Self::Doldrums => "doldrums",
+            Self::Squall => "squall",
         }
+    }
+
+    /// What it asks of a card, in a few words.
+    #[must_use]
+    pub const fn purpose(self) -> &'static str {
+        match self {
+            Self::Kiln => "most heat",
+            Self::Sluice => "memory traffic",
+            Self::Loom => "geometry",
+            Self::Lantern => "a game-like mix",
+            Self::Doldrums => "light load with pauses, as in a menu",
+            Self::Squall => "sudden load changes",
+        }
+    }
+
+    /// The four sections of a pass, in order.
+    #[must_use]
+    pub const fn sections(self) -> [&'static str; 4] {
+        match self {
+            Self::Kiln => ["kindling", "draught", "full fire", "embers"],
+            Self::Sluice => ["gates shut", "gates rising", "flood", "ebb"],
+            Self::Loom => ["first picks", "twill", "fast picks", "last picks"],
+            Self::Lantern => ["quiet lake", "first lanterns", "full sky", "drift away"],
+            Self::Doldrums => ["morning", "noon", "afternoon", "evening"],
+            Self::Squall => ["slow gusts", "gusts", "fast gusts", "gusts by chance"],
+        }
+    }
+
+    /// The section that frame `number` lies in: its place among the [`sections`](Self::sections).
+    #[must_use]
+    pub const fn section(number: u64) -> usize {
+        (number % PASS_FRAMES / SECTION_FRAMES) as usize
+    }
+
+    /// Work units in one frame. A score is work units per second.
+    #[must_use]
+    pub const fn work_per_frame(self) -> f64 {
+        match self {
+            Self::Kiln => 60.0,
+            Self::Sluice => 40.0,
+            Self::Loom | Self::Lantern | Self::Squall => 50.0,
+            Self::Doldrums => 20.0,
+        }
+    }
+
+    /// Share of the time in which the scene has work for the card, averaged over time.
+    #[must_use]
+    pub fn mean_load(self) -> Percent {
+        // A frame takes the longer the smaller its share of the card is.
+        let spans = (0..PASS_FRAMES).map(|number| self.demand(number)).map(|demand| {
+            let span = demand.work_per_frame / demand.load.value();
+            (span, span * demand.load.value())
+        });
+        let (time, load) = spans.fold((0.0, 0.0), |sum, (t, l)| (sum.0 + t, sum.1 + l));
+        Percent(load / time)
     }
 
     /// Draws frame `number` into `canvas`, at the canvas' size.
     pub fn draw(self, number: u64, canvas: &mut Frame) {
+        let number = number % PASS_FRAMES;
         match self {
-            Self::Lantern => lantern::draw(number % PASS_FRAMES, canvas),
+            Self::Kiln => paint(canvas, kiln::picture(number)),
+            Self::Sluice => paint(canvas, sluice::picture(number)),
+            Self::Loom => paint(canvas, loom::picture(number)),
+            Self::Lantern => paint(canvas, lantern::picture(number)),
+            Self::Doldrums => paint(canvas, doldrums::picture(number)),
+            Self::Squall => paint(canvas, squall::picture(number)),
         }
     }
 
     /// What frame `number` asks of a card.
     #[must_use]
     pub fn demand(self, number: u64) -> Demand {
+        let number = number % PASS_FRAMES;
+        let (activity, memory_share, geometry, traffic) = self.mix();
+        let mut demand = Demand {
+            activity: activity[Self::section(number)] + swell(number),
+            memory_share,
+            work_per_frame: self.work_per_frame(),
+            load: Percent(99.0),
+            geometry,
+            traffic,
+        };
         match self {
-            Self::Lantern => Demand {
-                activity: lantern::activity(number % PASS_FRAMES),
-                memory_share: 0.2,
-                work_per_frame: WORK_PER_FRAME,
-                load: Percent(99.0),
-                geometry: 0.5,
-                traffic: 0.5,
-            },
+            Self::Doldrums if doldrums::is_pause(number) => demand.load = Percent(9.0),
+            Self::Doldrums => demand.load = Percent(42.0),
+            Self::Squall if !squall::is_gust(number) => demand.load = Percent(30.0),
+            _ => {}
+        }
+        demand
+    }
+
+    /// Activity in each section, share of memory work, geometry and traffic.
+    const fn mix(self) -> ([f64; 4], f64, f64, f64) {
+        match self {
+            Self::Kiln => ([1.02, 1.06, 1.1, 1.04], 0.08, 0.35, 0.2),
+            Self::Sluice => ([0.66, 0.7, 0.76, 0.68], 0.62, 0.3, 1.0),
+            Self::Loom => ([0.9, 0.94, 0.96, 0.92], 0.14, 1.0, 0.35),
+            Self::Lantern => ([0.93, 0.97, 1.0, 0.95], 0.2, 0.5, 0.5),
+            Self::Doldrums => ([0.7, 0.74, 0.72, 0.7], 0.15, 0.6, 0.3),
+            Self::Squall => ([0.98, 1.0, 1.0, 1.0], 0.2, 0.7, 0.5),
         }
     }
+}
+
+/// A slow swell of the activity inside each section: most in its middle.
+fn swell(number: u64) -> f64 {
+    let place = (number % SECTION_FRAMES) as i32;
+    0.03 * f64::from(wave(place, SECTION_FRAMES as i32)) / 256.0 - 0.02
 }
 
 #[cfg(test)]
@@ -87,46 +199,68 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    fn drawn(number: u64, width: usize, height: usize) -> Frame {
+    fn drawn(scene: Scene, number: u64, width: usize, height: usize) -> Frame {
         let mut frame = Frame::black(width, height);
-        Scene::Lantern.draw(number, &mut frame);
+        scene.draw(number, &mut frame);
         frame
     }
 
     #[rstest]
     fn a_frame_is_a_pure_function_of_its_number_and_repeats_after_a_pass() {
-        assert_eq!(drawn(17, 128, 72), drawn(17, 128, 72));
-        assert_eq!(drawn(17, 128, 72), drawn(17 + PASS_FRAMES, 128, 72));
+        for scene in Scene::ALL {
+            assert_eq!(drawn(scene, 17, 128, 72), drawn(scene, 17, 128, 72));
+            assert_eq!(drawn(scene, 17, 128, 72), drawn(scene, 17 + PASS_FRAMES, 128, 72));
+        }
     }
 
     #[rstest]
-    fn the_picture_moves_from_frame_to_frame() {
-        for number in (0..PASS_FRAMES).step_by(16) {
-            assert_ne!(drawn(number, 128, 72), drawn(number + 1, 128, 72), "frame {number}");
+    fn the_picture_moves_from_frame_to_frame_and_over_the_end_of_a_pass_without_a_jump() {
+        for scene in Scene::ALL {
+            let apart = |a: u64, b: u64| {
+                let (a, b) = (drawn(scene, a, 64, 36), drawn(scene, b, 64, 36));
+                a.pixels.iter().zip(&b.pixels).filter(|(a, b)| a != b).count()
+            };
+            for number in (0..PASS_FRAMES).step_by(48) {
+                assert!(apart(number, number + 1) > 0, "{} {number}", scene.name());
+            }
+            let usual = (1..9).map(|step| apart(step * 48, step * 48 + 1)).max().unwrap();
+            let found = apart(479, 480);
+            assert!(found <= usual * 5 / 4 + 20, "{}: {found} {usual}", scene.name());
         }
     }
 
     /// The bits themselves, so that a change of a scene cannot pass unseen: recorded references
     /// and other processors must agree with them for ever.
     #[rstest]
-    #[case(0, 128, 72, 0x4678_f218_6e75_8833)]
-    #[case(123, 128, 72, 0x6b18_fb10_d54f_93fe)]
-    #[case(479, 64, 36, 0x9ec1_acc5_139a_2b48)]
+    #[case(Scene::Lantern, 0, 128, 72, 0x4678_f218_6e75_8833)]
+    #[case(Scene::Lantern, 123, 128, 72, 0x6b18_fb10_d54f_93fe)]
+    #[case(Scene::Lantern, 479, 64, 36, 0x9ec1_acc5_139a_2b48)]
+    #[case(Scene::Kiln, 0, 128, 72, 0x1108_5eb2_8ba0_dd94)]
+    #[case(Scene::Kiln, 311, 64, 36, 0x826b_4ba2_5e5f_e6a7)]
+    #[case(Scene::Sluice, 0, 128, 72, 0xadff_e36a_49c3_8550)]
+    #[case(Scene::Sluice, 311, 64, 36, 0x6e51_f1f3_7b7d_d9f8)]
+    #[case(Scene::Loom, 0, 128, 72, 0x6b0f_cf71_4ff3_8bd8)]
+    #[case(Scene::Loom, 311, 64, 36, 0xd21d_252c_6a52_5a22)]
+    #[case(Scene::Doldrums, 0, 128, 72, 0x2a0b_8b5e_fd2c_4ae6)]
+    #[case(Scene::Doldrums, 311, 64, 36, 0xc65c_8dad_a847_532f)]
+    #[case(Scene::Squall, 0, 128, 72, 0x9ab8_b17f_6a8d_3e09)]
+    #[case(Scene::Squall, 311, 64, 36, 0x1ee3_81c4_183f_8eb6)]
     fn the_bits_of_a_frame_are_fixed(
+        #[case] scene: Scene,
         #[case] number: u64,
         #[case] width: usize,
         #[case] height: usize,
         #[case] digest: u64,
     ) {
         // FNV-1a, 64 bit (RFC 9923).
-        let found = drawn(number, width, height)
+        let found = drawn(scene, number, width, height)
             .pixels
             .iter()
             .flat_map(|p| p.to_le_bytes())
             .fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| {
                 (hash ^ u64::from(byte)).wrapping_mul(0x0100_0000_01b3)
             });
-        assert_eq!(found, digest, "{found:#x}");
+        assert_eq!(found, digest, "{} {number}: {found:#x}", scene.name());
     }
 
     #[rstest]
@@ -134,13 +268,56 @@ mod tests {
     #[case(1, 1)]
     #[case(3, 200)]
     fn any_size_can_be_drawn(#[case] width: usize, #[case] height: usize) {
-        assert_eq!(drawn(5, width, height).pixels.len(), width * height);
+        for scene in Scene::ALL {
+            assert_eq!(drawn(scene, 5, width, height).pixels.len(), width * height);
+        }
+    }
+
+    #[rstest]
+    fn every_scene_asks_for_something_of_its_own() {
+        let mean = |scene: Scene, of: fn(&Demand) -> f64| {
+            (0..PASS_FRAMES).map(|n| of(&scene.demand(n))).sum::<f64>() / PASS_FRAMES as f64
+        };
+        let most = |of: fn(&Demand) -> f64| {
+            let by = |a: &Scene, b: &Scene| mean(*a, of).total_cmp(&mean(*b, of));
+            Scene::ALL.into_iter().max_by(by).unwrap()
+        };
+        assert_eq!(most(|d| d.activity * d.load.value()), Scene::Kiln);
+        assert_eq!(most(|d| d.traffic), Scene::Sluice);
+        assert_eq!(most(|d| d.geometry), Scene::Loom);
+        assert_eq!(most(|d| -d.load.value()), Scene::Doldrums);
+    }
+
+    #[rstest]
+    #[case(Scene::Kiln, 99.0..=99.01)]
+    #[case(Scene::Lantern, 99.0..=99.01)]
+    #[case(Scene::Doldrums, 15.0..=30.0)]
+    #[case(Scene::Squall, 40.0..=60.0)]
+    fn the_load_a_scene_has_by_itself_is_known(
+        #[case] scene: Scene,
+        #[case] expected: std::ops::RangeInclusive<f64>,
+    ) {
+        assert!(expected.contains(&scene.mean_load().value()), "{:?}", scene.mean_load());
+    }
+
+    #[rstest]
+    fn the_load_of_a_squall_changes_at_several_periods() {
+        let changes = |section: u64| {
+            let loads = |n: u64| Scene::Squall.demand(section * SECTION_FRAMES + n).load;
+            (1..SECTION_FRAMES).filter(|n| loads(*n) != loads(n - 1)).count()
+        };
+        let found = [changes(0), changes(1), changes(2), changes(3)];
+        assert!(found[0] == 3 && found[1] == 11 && found[2] == 39, "{found:?}");
+        assert!((15..45).contains(&found[3]), "{found:?}");
     }
 
     #[rstest]
     fn an_unknown_scene_is_told_with_the_known_ones() {
-        assert_eq!("lantern".parse(), Ok(Scene::Lantern));
+        for scene in Scene::ALL {
+            assert_eq!(scene.name().parse(), Ok(scene));
+        }
         let error = "candle".parse::<Scene>().unwrap_err().to_string();
-        assert_eq!(error, "there is no scene \"candle\"; there are: lantern");
+        let known = "kiln, sluice, loom, lantern, doldrums, squall";
+        assert_eq!(error, format!("there is no scene \"candle\"; there are: {known}"));
     }
 }
