@@ -14,7 +14,7 @@ use yard_step::tui::theme::{Depth, Theme};
 use yard_step::tui::{fixtures, screen};
 use yard_step_core::{Channel, Sample, Seconds, Trace, attribute};
 use yard_step_engine::{RunView, Snapshot};
-use yard_step_ledger::{DataDir, Ledger};
+use yard_step_ledger::{DataDir, Ledger, Measured};
 
 /// A day at ten samples a second.
 const DAY: usize = 864_000;
@@ -54,7 +54,8 @@ fn ledger_of_a_day(dir: &DataDir) -> (Ledger, i64) {
     let (climb, row) = fixtures::begun_trial(&ledger);
     assert_eq!(climb, 1);
     for first in (0..DAY).step_by(6_000) {
-        ledger.add_samples(row, first, (first..first + 6_000).map(sample).collect()).unwrap();
+        let samples = (first..first + 6_000).map(sample).collect();
+        ledger.add_measured(row, Measured { first, samples, spoilt: Vec::new() }).unwrap();
     }
     (ledger, row)
 }

@@ -7,10 +7,12 @@ use clap::{Args, Parser, Subcommand};
 use directories::ProjectDirs;
 use yard_step_card::{CardChoice, CardName};
 use yard_step_core::{AlarmAct, AlarmOn, Case, Plan, Stage, Verdict};
-use yard_step_engine::{Pace, Unfinished};
+use yard_step_engine::load::{Level, OutsideSpec};
+use yard_step_engine::{Loads, Pace, Unfinished};
 use yard_step_ledger::DataDir;
 use yard_step_scenes::Scene;
 
+use crate::config;
 use crate::failure::Failure;
 
 /// Finds the highest settings of a graphics card that really hold.
@@ -28,6 +30,9 @@ pub(crate) struct DataDirOption {
     /// Directory of the ledger [default: the user's data directory]
     #[arg(long = "data-dir", value_name = "DIR", global = true)]
     path: Option<PathBuf>,
+    /// Configuration, a TOML file [default: the user's]
+    #[arg(long, value_name = "FILE", global = true)]
+    config: Option<PathBuf>,
 }
 
 #[derive(Debug, Subcommand)]
@@ -48,6 +53,65 @@ pub(crate) enum Command {
     Machine(MachineOptions),
     /// Read a trace made elsewhere and tell what is in it
     Import(ImportOptions),
+    /// Host a stand-in
+    #[command(hide = true)]
+    Slot(SlotOptions),
+    /// Hold the way back of a card
+    #[command(hide = true)]
+    Guard(GuardOptions),
+    /// Run a scene on a card and tell about it line by line
+    #[command(hide = true)]
+    Load(LoadOptions),
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SlotOptions {
+    /// The stand-in, such as standin:tarn-310#7
+    #[arg(long, value_parser = parse_name)]
+    pub card: CardName,
+    /// Release of the driver
+    #[arg(long, default_value_t = 1)]
+    pub driver: u32,
+    /// Course that chance takes
+    #[arg(long, default_value_t = 0)]
+    pub course: u64,
+    /// Where it is reached
+    #[arg(long)]
+    pub address: String,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct GuardOptions {
+    /// Where the card is reached
+    #[arg(long)]
+    pub slot: String,
+    /// The card's lock
+    #[arg(long)]
+    pub lock: PathBuf,
+    /// Where to write down what was done
+    #[arg(long)]
+    pub log: PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct LoadOptions {
+    /// Scene to run
+    #[arg(long, value_parser = parse_scene)]
+    pub scene: Scene,
+    /// Where the card is reached
+    #[arg(long)]
+    pub slot: String,
+    /// "pass": once through; "soak": until it is told to stop
+    #[arg(long, default_value = "soak", value_parser = parse_level)]
+    pub level: Level,
+}
+
+fn parse_level(text: &str) -> Result<Level, String> {
+    match text {
+        "pass" => Ok(Level::Pass),
+        "soak" => Ok(Level::Soak),
+        other => Err(format!("there is no level \"{other}\"; there are: pass, soak")),
+    }
 }
 
 #[derive(Debug, Args)]
@@ -90,6 +154,9 @@ pub(crate) struct ClimbingOptions {
     /// Stages, in order [default: baseline,core, as far as the card can do them]
     #[arg(long, value_delimiter = ',', value_parser = parse_stage)]
     pub stages: Vec<Stage>,
+    /// Load to run: a scene, a load of the configuration, or "manual" [default: the plan's]
+    #[arg(long, value_name = "NAME")]
+    pub load: Option<String>,
     /// Plan of the climb, a TOML file
     #[arg(long, value_name = "FILE")]
     pub plan: Option<PathBuf>,
@@ -283,6 +350,12 @@ impl DataDirOption {
         Ok(DataDir::new(own.data_dir()))
     }
 
+    /// The user's own loads.
+    pub(crate) fn loads(&self) -> Result<Vec<OutsideSpec>, Failure> {
+        let usual = ProjectDirs::from("", "", "yard-step");
+        config::read(self.config.as_deref(), usual.map(|own| own.config_dir().join("config.toml")))
+    }
+
     /// A directory of its own below that one.
     pub(crate) fn below(&self, name: &str) -> Result<DataDir, Failure> {
         Ok(DataDir::new(self.resolve()?.path().join(name)))
@@ -290,13 +363,13 @@ impl DataDirOption {
 }
 
 /// Reads a plan from its file; the default plan where none is named.
-pub(crate) fn read_plan(path: Option<&Path>) -> Result<Plan, Failure> {
+pub(crate) fn read_plan(path: Option<&Path>, loads: &Loads) -> Result<Plan, Failure> {
     let Some(path) = path else { return Ok(Plan::default()) };
     let named =
         |cause: &dyn std::fmt::Display| Failure::usage(format!("plan {}: {cause}", path.display()));
     let text = fs::read_to_string(path).map_err(|error| named(&error))?;
     let plan = Plan::from_toml(&text).map_err(|error| named(&error))?;
-    plan.scene.parse::<Scene>().map_err(|error| named(&error)).map(|_| plan)
+    loads.know(&plan.scene).map_err(|error| named(&error)).map(|()| plan)
 }
 
 #[cfg(test)]

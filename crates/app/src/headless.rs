@@ -12,7 +12,8 @@ use std::time::{Duration, Instant};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use yard_step_core::{Next, Outcome, Proposal, SettingKind, TrialRecord};
-use yard_step_engine::{Engine, LiveRun, Overseer, Pacer, Steer, TICK};
+use yard_step_engine::load::ManualLoad;
+use yard_step_engine::{Engine, LiveRun, Overseer, Pacer, Steer, Step, TICK};
 use yard_step_report::ClimbDocument;
 
 use crate::cards::print;
@@ -27,9 +28,16 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
     if let Some(path) = &options.json {
         can_be_written(path)?;
     }
-    let wanted = Wanted::from_options(&options.climbing)?;
-    let Opened { mut engine, told, lock, .. } = open_climb(&data_dir.resolve()?, &wanted)?;
-    hold_in_step(&mut engine, &options.climbing.in_step)?;
+    let wanted = Wanted::from_options(&options.climbing, data_dir)?;
+    if wanted.plan.scene == ManualLoad::NAME {
+        return Err(Failure::usage(
+            "the manual load needs somebody who watches and says what was seen: open the \
+             interface with yard-step open",
+        ));
+    }
+    let dir = data_dir.resolve()?;
+    let Opened { mut engine, told, lock, .. } = open_climb(&dir, &wanted)?;
+    hold_in_step(&dir, &mut engine, &wanted, &options.climbing.in_step)?;
     let mut watcher = Watcher::new(options)?;
     for line in told {
         watcher.say(&line)?;
@@ -59,7 +67,17 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
             Next::Stuck(why) => return Err(Failure::failed(why)),
             Next::Trial(proposal) => {
                 watcher.begin(engine.climb().trials().len() + 1, &proposal);
-                let run = engine.carry_out(false, watcher)?;
+                let run = match engine.step_unattended(watcher)? {
+                    Step::Ran(run) => run,
+                    Step::WentDown { trial } => {
+                        watcher.say(&format!("The machine went down in trial {trial}."))?;
+                        continue;
+                    }
+                    Step::Restarted(told) => {
+                        told.iter().try_for_each(|line| watcher.say(line))?;
+                        continue;
+                    }
+                };
                 if watcher.stop.load(Ordering::Relaxed) {
                     return Err(Failure::Interrupted(
                         "interrupted: the card is put back and the climb is kept. The same \

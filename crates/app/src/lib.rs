@@ -3,17 +3,20 @@
 //! ```text
 //!   arguments ──► cli ──► demo, open ──► tui: snapshots drawn, commands sent
 //!                    ├──► climb         headless, to its outcome
-//!                    └──► cards, report, simulate, machine, import
+//!                    ├──► cards, report, simulate, machine, import
+//!                    └──► slot, guard, load: processes that the others start
 //! ```
 
 mod cards;
 mod cli;
+mod config;
 mod failure;
 mod headless;
 mod import;
 mod machine;
 mod open;
 mod report;
+mod rig;
 mod simulate;
 pub mod tui;
 
@@ -35,6 +38,9 @@ pub fn run() -> ExitCode {
         cli::Command::Simulate(options) => simulate::simulate(&options),
         cli::Command::Machine(options) => machine::machine(&arguments.data_dir, &options),
         cli::Command::Import(options) => import::import(&options),
+        cli::Command::Slot(options) => rig::slot(&options),
+        cli::Command::Guard(options) => rig::guard(&options),
+        cli::Command::Load(options) => rig::load(&options),
     };
     match result {
         Ok(()) => ExitCode::SUCCESS,

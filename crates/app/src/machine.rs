@@ -13,7 +13,7 @@ pub(crate) fn machine(data_dir: &DataDirOption, options: &MachineOptions) -> Res
     let dir = data_dir.resolve()?;
     let changes = options.changes();
     // What is only looked at needs no lock; what is changed must not be changed under a climb.
-    let lock = changes.then(|| dir.lock()).transpose()?;
+    let lock = changes.then(|| dir.enter()).transpose()?;
     let (ledger, told) = open_ledger(&dir)?;
     if let Some(line) = told {
         eprintln!("{line}");

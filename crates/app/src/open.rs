@@ -8,11 +8,13 @@ use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, CardDescription, Case, Celsius, Machine, Next, Plan, Room,
     SettingKind, Stage, Watt,
 };
-use yard_step_engine::{Engine, EngineError, Opener, Pace, Rack, Unfinished};
+use yard_step_engine::load::OutsideSpec;
+use yard_step_engine::{Engine, EngineError, Loads, Opener, Pace, Rack, Rig, Unfinished};
 use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
 
 use crate::cli::{ClimbingOptions, DataDirOption, DemoOptions, OpenOptions, read_plan};
 use crate::failure::Failure;
+use crate::rig::rig;
 use crate::tui;
 
 /// The demo's cards, all in the one machine of a planetarium: one bought used, an old one that must
@@ -51,22 +53,50 @@ pub(crate) struct Wanted {
     /// Stages that were named; none means all that the card can do.
     pub stages: Vec<Stage>,
     pub fresh: bool,
+    /// The user's own loads.
+    pub outside: Vec<OutsideSpec>,
+    /// Whether card and load stay in this process: for a climb that nobody needs to wait for.
+    pub in_process: bool,
     pub unfinished: Unfinished,
     /// Whether a climb that has its outcome is opened again rather than followed by a new one.
     pub reopen: bool,
 }
 
 impl Wanted {
-    pub(crate) fn from_options(options: &ClimbingOptions) -> Result<Self, Failure> {
+    pub(crate) fn from_options(
+        options: &ClimbingOptions,
+        place: &DataDirOption,
+    ) -> Result<Self, Failure> {
+        let loads = Loads { launcher: None, outside: place.loads()? };
+        let mut plan = read_plan(options.plan.as_deref(), &loads)?;
+        if let Some(name) = &options.load {
+            loads.know(name).map_err(Failure::usage)?;
+            plan.scene.clone_from(name);
+        }
         Ok(Self {
             card: options.card.name(),
-            plan: read_plan(options.plan.as_deref())?,
-            plan_is_named: options.plan.is_some(),
+            plan,
+            outside: loads.outside,
+            in_process: false,
+            plan_is_named: options.plan.is_some() || options.load.is_some(),
             stages: options.stages.clone(),
             fresh: options.fresh,
             unfinished: options.unfinished,
             reopen: false,
         })
+    }
+
+    /// A card set up to be worked on; tells of an owner who died with it.
+    fn rig(
+        &self,
+        dir: &DataDir,
+        name: &CardName,
+        course: u64,
+    ) -> Result<(Rig, Option<String>), Failure> {
+        if self.in_process {
+            return Ok((Box::new(name.open(course)?).into(), None));
+        }
+        rig(dir, name, course, &self.outside)
     }
 
     /// The stages that were named, or all that the card can do.
@@ -85,24 +115,29 @@ impl Wanted {
 
 /// Opens the unfinished climb on a card, or begins a new one.
 pub(crate) fn open_climb(dir: &DataDir, wanted: &Wanted) -> Result<Opened, Failure> {
-    let lock = dir.lock()?;
+    let lock = dir.enter()?;
     let (ledger, set_aside) = open_ledger(dir)?;
-    let (engine, told) = climb_on(&ledger, wanted)?;
+    let (engine, told) = climb_on(dir, &ledger, wanted)?;
     Ok(Opened { engine, told: set_aside.into_iter().chain(told).collect(), lock, ledger })
 }
 
 /// The unfinished climb on a card, or a new one, with what there is to say about it.
-fn climb_on(ledger: &Ledger, wanted: &Wanted) -> Result<(Engine, Vec<String>), Failure> {
+fn climb_on(
+    dir: &DataDir,
+    ledger: &Ledger,
+    wanted: &Wanted,
+) -> Result<(Engine, Vec<String>), Failure> {
     let mut told = Vec::new();
     let description = wanted.card.open(0)?.description().clone();
     let stages = wanted.stages_on(&description);
     let found = find_climb(ledger, &description, wanted, &stages)?;
     // Chance takes another course after each start: what scattered before does not repeat itself.
     let course = found.as_ref().map_or(0, trials_begun);
-    let card = Box::new(wanted.card.open(course)?);
+    let (rig, taken_over) = wanted.rig(dir, &wanted.card, course)?;
+    told.extend(taken_over);
     let engine = match found {
-        Some(entry) => resume(card, ledger.clone(), entry, wanted, &stages, &mut told)?,
-        None => Engine::begin(card, ledger.clone(), wanted.plan.clone(), &stages)
+        Some(entry) => resume(rig, ledger.clone(), entry, wanted, &stages, &mut told)?,
+        None => Engine::begin(rig, ledger.clone(), wanted.plan.clone(), &stages)
             .map_err(usage_or_failed)?,
     };
     Ok((engine, told))
@@ -110,6 +145,7 @@ fn climb_on(ledger: &Ledger, wanted: &Wanted) -> Result<(Engine, Vec<String>), F
 
 /// Opens the other cards of the machine by their names.
 struct Bay {
+    dir: DataDir,
     ledger: Ledger,
     names: Vec<CardName>,
     wanted: Wanted,
@@ -125,18 +161,23 @@ impl Bay {
 impl Opener for Bay {
     fn climb(&mut self, card: &CardDescription) -> Result<(Engine, Vec<String>), EngineError> {
         let wanted = Wanted { card: self.name(card)?, ..self.wanted.clone() };
-        climb_on(&self.ledger, &wanted)
+        climb_on(&self.dir, &self.ledger, &wanted)
             .map_err(|failure| EngineError::Rack(failure.text().to_owned()))
     }
 
-    fn card(&mut self, card: &CardDescription) -> Result<Box<dyn Card>, EngineError> {
-        let opened = self.name(card)?.open(0);
-        Ok(Box::new(opened.map_err(|error| EngineError::Rack(error.to_string()))?))
+    fn card(&mut self, card: &CardDescription) -> Result<Rig, EngineError> {
+        let rig = self.wanted.rig(&self.dir, &self.name(card)?, 0);
+        rig.map(|(rig, _)| rig).map_err(|failure| EngineError::Rack(failure.text().to_owned()))
     }
 }
 
 /// All cards of the machine, the one climbed on first.
-fn rack(opened: &Opened, wanted: &Wanted, also: &[CardName]) -> Result<Rack, Failure> {
+fn rack(
+    dir: &DataDir,
+    opened: &Opened,
+    wanted: &Wanted,
+    also: &[CardName],
+) -> Result<Rack, Failure> {
     let mut names = vec![wanted.card.clone()];
     for name in also {
         if !names.contains(name) {
@@ -150,15 +191,21 @@ fn rack(opened: &Opened, wanted: &Wanted, also: &[CardName]) -> Result<Rack, Fai
     // What was said of the first card's climb is not said of the others'.
     let wanted =
         Wanted { stages: Vec::new(), plan_is_named: false, fresh: false, ..wanted.clone() };
-    let bay = Bay { ledger: opened.ledger.clone(), names, wanted };
+    let bay = Bay { dir: dir.clone(), ledger: opened.ledger.clone(), names, wanted };
     Ok(Rack::new(cards, 0, Box::new(bay)))
 }
 
 /// Holds the named cards in step.
-pub(crate) fn hold_in_step(engine: &mut Engine, names: &[CardName]) -> Result<(), Failure> {
+pub(crate) fn hold_in_step(
+    dir: &DataDir,
+    engine: &mut Engine,
+    wanted: &Wanted,
+    names: &[CardName],
+) -> Result<(), Failure> {
     for name in names {
-        let card = Box::new(name.open(engine.climb().trials().len() as u64)?);
-        engine.hold_in_step(card).map_err(Failure::usage)?;
+        let name = CardName { driver: wanted.card.driver, ..name.clone() };
+        let (rig, _) = wanted.rig(dir, &name, engine.climb().trials().len() as u64)?;
+        engine.hold_in_step(rig).map_err(Failure::usage)?;
     }
     Ok(())
 }
@@ -201,7 +248,7 @@ fn trials_begun(entry: &ClimbEntry) -> u64 {
 }
 
 fn resume(
-    card: Box<dyn Card>,
+    rig: Rig,
     ledger: Ledger,
     entry: ClimbEntry,
     wanted: &Wanted,
@@ -233,20 +280,21 @@ fn resume(
         });
     }
     let (engine, unfinished) =
-        Engine::resume(card, ledger, entry, wanted.unfinished).map_err(usage_or_failed)?;
+        Engine::resume(rig, ledger, entry, wanted.unfinished).map_err(usage_or_failed)?;
     told.extend(unfinished);
     Ok(engine)
 }
 
 pub(crate) fn open(data_dir: &DataDirOption, options: &OpenOptions) -> Result<(), Failure> {
     needs_terminal()?;
-    let mut wanted = Wanted::from_options(&options.climbing)?;
+    let mut wanted = Wanted::from_options(&options.climbing, data_dir)?;
     wanted.reopen = true;
-    let mut opened = open_climb(&data_dir.resolve()?, &wanted)?;
+    let dir = data_dir.resolve()?;
+    let mut opened = open_climb(&dir, &wanted)?;
     let in_step = &options.climbing.in_step;
-    hold_in_step(&mut opened.engine, in_step)?;
+    hold_in_step(&dir, &mut opened.engine, &wanted, in_step)?;
     let also: Vec<CardName> = in_step.iter().chain(&options.also).cloned().collect();
-    let rack = rack(&opened, &wanted, &also)?;
+    let rack = rack(&dir, &opened, &wanted, &also)?;
     show(opened, rack, options.pace)
 }
 
@@ -263,18 +311,21 @@ pub(crate) fn demo(data_dir: &DataDirOption, options: &DemoOptions) -> Result<()
         plan_is_named: false,
         stages: Vec::new(),
         fresh: false,
+        outside: Vec::new(),
+        in_process: false,
         unfinished: Unfinished::MachineDown,
         reopen,
     };
     let is_new = !dir.ledger().exists();
     let mut history = Vec::new();
     if is_new {
-        history.push(make_history(&dir, &wanted(hasty_plan()?, false))?);
+        let in_process = Wanted { in_process: true, ..wanted(hasty_plan()?, false) };
+        history.push(make_history(&dir, &in_process)?);
     }
     let wanted = wanted(Plan::default(), !is_new);
     let mut opened = open_climb(&dir, &wanted)?;
     opened.told.splice(..0, history);
-    let rack = rack(&opened, &Wanted { reopen: true, ..wanted }, others)?;
+    let rack = rack(&dir, &opened, &Wanted { reopen: true, ..wanted }, others)?;
     show(opened, rack, options.pace)
 }
 
@@ -288,7 +339,7 @@ fn make_history(dir: &DataDir, wanted: &Wanted) -> Result<String, Failure> {
     let mut opened = open_climb(dir, wanted)?;
     opened.engine.set_machine(demo_machine())?;
     while let Next::Trial(_) = opened.engine.climb().next() {
-        opened.engine.carry_out(false, &mut ())?;
+        opened.engine.step_unattended(&mut ())?;
     }
     let profile = opened.engine.keep("last autumn")?;
     let kept = profile.settings.show(SettingKind::CoreOffset);

@@ -3,7 +3,7 @@
 use std::fs::{self, File};
 use std::io::BufWriter;
 
-use yard_step_card::{Card, LoadLost, Mishaps, StandIn};
+use yard_step_card::{Card, LoadLost, Mishaps, StandIn, Work};
 use yard_step_core::{CardDescription, Sample, Seconds, Settings};
 use yard_step_engine::TICK;
 use yard_step_report::TraceWriter;
@@ -32,6 +32,8 @@ pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
     if let Some(lost) = lost {
         let how = match lost {
             LoadLost::Died => "the load lost its device",
+            LoadLost::Hung => "the load hung",
+            LoadLost::Gone => "the card was gone",
             LoadLost::DriverReset => "the driver reset the card",
             LoadLost::MachineDown => "the machine went down",
         };
@@ -70,7 +72,7 @@ fn run(
     let mut load = UncheckedRun::new(options.scene);
     let ticks = u64::from(options.minutes) * 600;
     for tick in 1..=ticks {
-        if let Err(lost) = card.run(TICK, &mut load) {
+        if let Err(lost) = card.run(TICK, Work::Here(&mut load)) {
             return Ok((tick - 1, Some(lost)));
         }
         let at = Seconds(tick as f64 / 10.0);

@@ -123,7 +123,11 @@ fn while_one_climbs_another_is_told_to_wait() {
     child.kill().unwrap();
     child.wait().unwrap();
     assert_eq!(output.status.code(), Some(1));
-    assert!(stderr(&output).contains("another Yard Step works in"), "{}", stderr(&output));
+    assert!(
+        stderr(&output).contains("another Yard Step works on standin:tarn-310#1: process "),
+        "{}",
+        stderr(&output)
+    );
 }
 
 #[rstest]

@@ -1,21 +1,26 @@
 //! Cards: what the engine can do with one, and the stand-in cards that ship with Yard Step.
 //!
 //! ```text
-//!   engine ──► dyn Card ──┬── StandIn   a physical model on a virtual clock, seeded
+//!   engine ──► dyn Card ──┬── StandIn    a physical model on a virtual clock, seeded
+//!                         ├── SlotCard   a stand-in in a process of its own, behind a socket
 //!                         └── (cards behind the operating system's files are to follow)
 //! ```
 
 mod catalogue;
+pub mod slot;
 mod standin;
 
 pub use catalogue::{CardChoice, CardName, ChoiceError, KINDS};
-pub use standin::{Disturbance, Edges, LimitOverride, Mishaps, StandIn, Warm};
+pub use standin::{
+    Blemish, Disturbance, Edges, Incident, LimitOverride, Mischief, Mishaps, StandIn, Warm,
+};
 
+use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use yard_step_core::{CardDescription, Room, Sample, Seconds, Settings, Workload};
 
 /// Why a card did not do what it was asked.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[derive(Debug, Clone, PartialEq, Error)]
 pub enum CardError {
     /// The machine the card sits in is down.
     #[error("the machine is down; restart it to reach the card again")]
@@ -28,17 +33,51 @@ pub enum CardError {
         /// What is wrong with it.
         cause: String,
     },
+    /// The card was there and is not any more.
+    #[error("the card is gone ({cause}); restart the machine to have it back")]
+    Gone {
+        /// What was found in its place.
+        cause: String,
+    },
+    /// The card was asked and did not answer.
+    #[error("the card did not answer within {} when it was asked to {doing}; restart the machine", .waited.in_words())]
+    NoAnswer {
+        /// The operation, as a verb.
+        doing: &'static str,
+        /// How long it was waited for.
+        waited: Seconds,
+    },
 }
 
 /// How a card drops the load it runs.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum LoadLost {
     /// The load lost its device; the card and its settings are as before.
     Died,
+    /// The load does not move any more: it gives the card no work, or waits for the card in vain.
+    Hung,
     /// The driver took the card down and up: it is back at stock, and odd until a restart.
     DriverReset,
     /// The machine went down.
     MachineDown,
+    /// The card is gone, or does not answer.
+    Gone,
+}
+
+/// Where the work of a run comes from.
+pub enum Work<'a> {
+    /// From a load in this process: the card calls it for every frame.
+    Here(&'a mut dyn Workload),
+    /// From a program that reaches the card by itself.
+    Elsewhere,
+}
+
+/// What a card did in a span of time.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Ran {
+    /// Frames finished for a load that reaches the card by itself; none where the card cannot tell.
+    pub frames: Option<u64>,
 }
 
 /// A graphics card, as far as tuning it goes. Time passes for a card only in [`run`](Card::run)
@@ -67,11 +106,11 @@ pub trait Card: Send {
     /// The machine is down.
     fn sample(&mut self) -> Result<Sample, CardError>;
 
-    /// Runs `load` for a span of time.
+    /// Works for a span of time.
     ///
     /// # Errors
     /// The card dropped the load.
-    fn run(&mut self, span: Seconds, load: &mut dyn Workload) -> Result<(), LoadLost>;
+    fn run(&mut self, span: Seconds, work: Work<'_>) -> Result<Ran, LoadLost>;
 
     /// Lets a span of time pass without a load.
     fn idle(&mut self, span: Seconds);
@@ -83,4 +122,15 @@ pub trait Card: Send {
 
     /// Restarts the machine, where that is ours to do; whether it was.
     fn restart_machine(&mut self) -> bool;
+
+    /// Names the present run of the machine: two answers differ if it was restarted in between.
+    fn boot(&mut self) -> String;
+
+    /// Leaves the card in order: a stand-in's machine is switched off when all have left it.
+    fn leave(&mut self) {}
+
+    /// Where another process reaches this card; none for one that lives in this process.
+    fn address(&self) -> Option<String> {
+        None
+    }
 }

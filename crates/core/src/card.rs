@@ -247,6 +247,20 @@ impl Channel {
         Self::MemoryTemperature,
     ];
 
+    /// Least and most that a sensor that works can say, in the channel's unit.
+    #[must_use]
+    pub const fn possible(self) -> (f64, f64) {
+        match self {
+            Self::CoreClock | Self::EffectiveClock | Self::MemoryClock => (0.0, 20_000.0),
+            Self::Voltage => (0.0, 5_000.0),
+            Self::BoardPower | Self::ChipPower => (0.0, 5_000.0),
+            Self::CoreTemperature | Self::HotSpot | Self::MemoryTemperature => (-60.0, 200.0),
+            Self::Fan => (0.0, 250.0),
+            Self::Load | Self::Background => (0.0, 100.5),
+            Self::FrameRate => (0.0, 1_000_000.0),
+        }
+    }
+
     /// The trade's name of the reading.
     #[must_use]
     pub const fn label(self) -> &'static str {

@@ -14,6 +14,9 @@ pub struct Dip {
     pub length: Seconds,
     /// How far below the usual height its lowest point was.
     pub depth: Mhz,
+    /// The section of the scene it began in, counted from 0.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub section: Option<usize>,
 }
 
 /// Figures of a clock line.
@@ -65,7 +68,12 @@ fn dips(points: &[(Seconds, Mhz)], usual: f64, depth: f64) -> Vec<Dip> {
             continue;
         }
         let lowest = run.iter().map(|(_, c)| c.value()).fold(f64::INFINITY, f64::min);
-        found.push(Dip { at: *first, length: *last - *first, depth: Mhz(usual - lowest) });
+        found.push(Dip {
+            at: *first,
+            length: *last - *first,
+            depth: Mhz(usual - lowest),
+            section: None,
+        });
     }
     found
 }

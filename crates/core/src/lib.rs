@@ -14,6 +14,7 @@
 //! trials out, and where they are written down, is nobody's business here.
 
 pub mod alarm;
+mod artifact;
 mod card;
 mod climb;
 mod clock_line;
@@ -24,6 +25,8 @@ mod limiter;
 mod load;
 mod machine;
 mod memory_rate;
+mod pass;
+mod patch;
 mod plan;
 mod plateau;
 mod prerequisites;
@@ -38,6 +41,9 @@ pub mod verdict;
 mod watch;
 
 pub use alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
+pub use artifact::{
+    Artifact, ArtifactKind, ArtifactLog, Domain, PixelArea, count_by_kind, suggested_domain,
+};
 pub use card::{Absent, CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
 pub use climb::{
     Baseline, Bracket, Climb, ClimbError, ClimbEvent, Failure, InStepRecord, Ladder, LadderStep,
@@ -46,9 +52,11 @@ pub use climb::{
 pub use clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
 pub use fan::{Fan, FanCurve, FanCurveError, MOST_FAN_POINTS};
 pub use limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute};
-pub use load::{Demand, Frame, Workload};
+pub use load::{CheckedFrame, Demand, Frame, Workload};
 pub use machine::{Machine, MachineError, SupplyHeadroom};
 pub use memory_rate::MemoryWiring;
+pub use pass::{PassScore, SectionScore, score_pass};
+pub use patch::Patch;
 pub use plan::{BaselinePlan, CorePlan, Hold, Plan, PlanError, Rules};
 pub use plateau::{Plateau, WARM_WITHIN, Warming};
 pub use prerequisites::{Facts, Prerequisite, Standing, prerequisites};
@@ -61,5 +69,7 @@ pub use units::{
     Ampere, Celsius, GigabytesPerSecond, MegaTransfers, Mhz, MhzOffset, Millivolt, MillivoltOffset,
     Percent, Seconds, Watt,
 };
-pub use verdict::{Ending, Evidence, Fault, Judgement, Meaning, Reference, Verdict, judge};
-pub use watch::{Seen, Watch};
+pub use verdict::{
+    Ending, Evidence, Expected, Fault, Judgement, Meaning, Reference, Verdict, judge,
+};
+pub use watch::{SectionSeen, Seen, Watch};

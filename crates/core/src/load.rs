@@ -1,7 +1,11 @@
 //! What a load asks of a card, and the meeting point between a card that draws frames and a load
 //! that knows what they should look like.
 
-use crate::units::Percent;
+use std::sync::Arc;
+
+use crate::artifact::Artifact;
+use crate::patch::Patch;
+use crate::units::{Percent, Seconds};
 
 /// What a scene asks of a card at one moment.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -54,6 +58,23 @@ impl Frame {
     }
 }
 
+/// A frame that was drawn and compared with its reference.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct CheckedFrame {
+    /// Number of the frame, from the beginning of the run.
+    pub number: u64,
+    /// When it was finished, since the load was begun.
+    pub at: Seconds,
+    /// The section of the load it lies in, counted from 0.
+    pub section: usize,
+    /// Number of wrong pixels.
+    pub wrong_pixels: u64,
+    /// What they look like.
+    pub artifacts: Vec<Artifact>,
+    /// What was drawn where it is wrong; none for a right frame, or where it is not known.
+    pub patch: Option<Arc<Patch>>,
+}
+
 /// A load as a card sees it: work to draw, and somebody who looks at what was drawn.
 pub trait Workload {
     /// What the frame now due asks of the card.
@@ -62,7 +83,7 @@ pub trait Workload {
     /// Draws the frame now due, as an unfailing card would, into `canvas`.
     fn draw(&mut self, canvas: &mut Frame);
 
-    /// Hands over the frame as the card really drew it and moves on to the next. The receiver does
-    /// not know whether, or how, it was spoilt.
-    fn present(&mut self, drawn: &Frame);
+    /// Hands over the frame as the card really drew it, finished `at` that time since the load was
+    /// begun, and moves on to the next. The receiver does not know whether, or how, it was spoilt.
+    fn present(&mut self, drawn: &Frame, at: Seconds);
 }

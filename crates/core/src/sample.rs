@@ -47,6 +47,19 @@ impl Sample {
         self.core_temperature.or(self.hot_spot)
     }
 
+    /// The sample without readings that cannot be, which become gaps: a driver that has lost its
+    /// card makes numbers up.
+    #[must_use]
+    pub fn without_nonsense(mut self) -> Self {
+        for channel in Channel::ALL {
+            let (least, most) = channel.possible();
+            if self.get(channel).is_some_and(|value| !(least..=most).contains(&value)) {
+                self.set(channel, None);
+            }
+        }
+        self
+    }
+
     /// The reading of one channel in its unit.
     #[must_use]
     pub fn get(&self, channel: Channel) -> Option<f64> {
@@ -90,6 +103,19 @@ impl Sample {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_reading_that_cannot_be_is_a_gap() {
+        let sample = Sample {
+            board_power: Some(Watt(-3.0)),
+            core_temperature: Some(Celsius(-273_150.0)),
+            hot_spot: Some(Celsius(71.0)),
+            voltage: Some(Millivolt(f64::NAN)),
+            ..Sample::default()
+        };
+        let kept = Sample { hot_spot: Some(Celsius(71.0)), ..Sample::default() };
+        assert_eq!(sample.without_nonsense(), kept);
+    }
 
     #[test]
     fn every_channel_gives_back_what_was_put_in() {

@@ -22,6 +22,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 use crate::alarm::AlarmRaised;
+use crate::artifact::{Artifact, count_by_kind, suggested_domain};
 use crate::card::Channel;
 use crate::limiter::{FULL_LOAD_PERCENT, Limiter};
 use crate::settings::Difference;
@@ -134,16 +135,27 @@ pub enum Ending {
     NotBegun,
     /// Somebody stopped it.
     Stopped,
-    /// The load lost its device.
-    LoadDied,
+    /// The load ended by itself; how, as the words that follow "The load ".
+    LoadDied(String),
     /// The driver reset the card.
     DriverReset,
     /// The machine went down.
     MachineDown,
+    /// The card is gone or does not answer; how that showed, in words.
+    CardGone(String),
     /// The temperature ceiling was reached.
     Ceiling,
-    /// A sensor fell silent under load.
+    /// A sensor fell silent under load, or said what cannot be.
     SensorLost(Channel),
+    /// The sensors went on saying the same under load.
+    SensorsFrozen,
+    /// Somebody who watched says what was seen, or a load of the user's own does.
+    Told {
+        /// What was seen.
+        verdict: Verdict,
+        /// How it was told, in a sentence.
+        how: String,
+    },
     /// An alarm of the user's stopped it.
     Alarm(AlarmRaised),
 }
@@ -186,6 +198,22 @@ pub struct Reference {
     pub tolerance: Percent,
 }
 
+/// What a run of a load looks like when all is well.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Expected {
+    /// Share of the time in which the load has work for the card; none where that is not known.
+    pub load: Option<Percent>,
+    /// Whether its frames are checked.
+    pub frames_are_checked: bool,
+}
+
+impl Default for Expected {
+    /// A load that keeps the card busy and has its frames checked.
+    fn default() -> Self {
+        Self { load: Some(Percent(99.0)), frames_are_checked: true }
+    }
+}
+
 /// All that a verdict is read from.
 #[derive(Debug, Clone, Copy)]
 pub struct Evidence<'a> {
@@ -207,6 +235,10 @@ pub struct Evidence<'a> {
     pub most_warming: Option<Celsius>,
     /// Boost bin of the card.
     pub clock_bin: Mhz,
+    /// What the load is like by itself.
+    pub expected: Expected,
+    /// The trial in which the driver reset the card, where the machine was not restarted since.
+    pub since_reset: Option<u32>,
 }
 
 /// A verdict with its reason.
@@ -242,21 +274,42 @@ fn hard_fault(evidence: &Evidence<'_>) -> Finding {
         Ending::DriverReset => {
             Some((Verdict::DriverReset, format!("The driver reset the card after {after}.")))
         }
-        Ending::LoadDied => {
-            Some((Verdict::LoadDied, format!("The load lost its device after {after}.")))
+        Ending::CardGone(how) => {
+            Some((Verdict::MachineDown, format!("After {after} {how}. Restart the machine.")))
+        }
+        Ending::LoadDied(how) => {
+            Some((Verdict::LoadDied, format!("The load {how} after {after}.")))
+        }
+        Ending::Told { verdict, how } if *verdict != Verdict::Clean => {
+            Some((*verdict, format!("{how} After {after}.")))
         }
         _ if seen.wrong_frames > 0 => {
             let first = seen.first_wrong.unwrap_or_default().in_words();
             Some((
                 Verdict::Artifacts,
                 format!(
-                    "{} wrong pixels in {} of {} frames, the first after {first}.",
-                    seen.wrong_pixels, seen.wrong_frames, seen.frames
+                    "{} wrong pixels in {} of {} frames, the first after {first}.{}",
+                    seen.wrong_pixels,
+                    seen.wrong_frames,
+                    seen.frames,
+                    kinds(&seen.artifacts)
                 ),
             ))
         }
         _ => None,
     }
+}
+
+/// What wrong pixels looked like, and what that suggests.
+fn kinds(artifacts: &[Artifact]) -> String {
+    let counts: Vec<String> = count_by_kind(artifacts)
+        .into_iter()
+        .map(|(kind, count)| format!("{kind} ×{count}"))
+        .collect();
+    suggested_domain(artifacts).map_or(String::new(), |(domain, share)| {
+        let most = if share < 1.0 { "mostly suggests" } else { "suggests" };
+        format!(" {}: that {most} the {domain}, and proves nothing.", counts.join(", "))
+    })
 }
 
 fn not_taken(evidence: &Evidence<'_>) -> Finding {
@@ -275,14 +328,21 @@ fn void(evidence: &Evidence<'_>) -> Finding {
             "The {} sensor fell silent after {after}; the load was stopped and the card put back.",
             channel.label()
         ),
+        Ending::SensorsFrozen => format!(
+            "The sensors said the same again and again, to the last digit, after {after}: the load \
+             was stopped and the card put back."
+        ),
         Ending::Alarm(raised) => format!("Stopped after {after}: {raised}."),
         _ => match (seen.load, seen.background) {
             // A frame cap leaves the card idle on purpose.
             (Some(load), _)
-                if load.value() < FULL_LOAD_PERCENT
+                if is_idle(load, evidence.expected)
                     && seen.limiter_share(Limiter::FrameCap) < 0.5 =>
             {
-                format!("The card was loaded only {load}: a run below 90 % load proves nothing.")
+                format!(
+                    "The card was loaded only {load}: a run that does not load it as the load \
+                     should proves nothing."
+                )
             }
             (_, Some(busy)) if busy > evidence.most_background => format!(
                 "Other programs kept the card busy ({:.1} % of the time): this run proves nothing.",
@@ -293,11 +353,25 @@ fn void(evidence: &Evidence<'_>) -> Finding {
                  have been slower warm.",
                 seen.warming.unwrap_or_default().value()
             ),
-            _ if seen.frames == 0 => "Not one frame was checked: this run proves nothing.".into(),
-            _ => return None,
+            _ if seen.frames == 0 && evidence.expected.frames_are_checked => {
+                "Not one frame was checked: this run proves nothing.".into()
+            }
+            _ => match evidence.since_reset {
+                Some(trial) => format!(
+                    "Since the driver reset in trial {trial} boost is odd, so that this run proves \
+                     nothing: restart the machine."
+                ),
+                None => return None,
+            },
         },
     };
     Some((Verdict::Void, reason))
+}
+
+/// Whether a card was loaded clearly less than the load does by itself.
+fn is_idle(load: Percent, expected: Expected) -> bool {
+    let own = expected.load.map_or(0.0, Percent::value);
+    load.value() < own * FULL_LOAD_PERCENT / 99.0
 }
 
 fn is_cold(evidence: &Evidence<'_>) -> bool {
@@ -343,15 +417,20 @@ fn slower(evidence: &Evidence<'_>) -> Finding {
 fn clean(evidence: &Evidence<'_>) -> String {
     let frames = evidence.seen.frames;
     let length = evidence.seen.seconds.in_words();
+    let seen = match evidence.ending {
+        Ending::Told { how, .. } => format!("{how} {length}"),
+        _ if evidence.expected.frames_are_checked => {
+            format!("No wrong pixel in {frames} frames over {length}")
+        }
+        _ => format!("It ran for {length} and nothing failed, though no frame was checked"),
+    };
     match (evidence.score, evidence.reference) {
         (Some(score), Some(reference)) => format!(
-            "No wrong pixel in {frames} frames over {length}; score {score:.0}, {:+.1} % on the baseline.",
+            "{seen}; score {score:.0}, {:+.1} % on the baseline.",
             gain_percent(score, reference.score)
         ),
-        (Some(score), None) => {
-            format!("No wrong pixel in {frames} frames over {length}; score {score:.0}.")
-        }
-        _ => format!("No wrong pixel in {frames} frames over {length}."),
+        (Some(score), None) => format!("{seen}; score {score:.0}."),
+        _ => format!("{seen}."),
     }
 }
 
@@ -374,10 +453,19 @@ mod tests {
         differences: Vec<Difference>,
         seen: Seen,
         score: f64,
+        expected: Expected,
+        since_reset: Option<u32>,
     }
 
     fn sound() -> Case {
-        Case { ending: Ending::Finished, differences: vec![], seen: seen(), score: 1_010.0 }
+        Case {
+            ending: Ending::Finished,
+            differences: vec![],
+            seen: seen(),
+            score: 1_010.0,
+            expected: Expected::default(),
+            since_reset: None,
+        }
     }
 
     fn verdict_of(case: &Case) -> Judgement {
@@ -395,7 +483,13 @@ mod tests {
             most_background: Percent(1.0),
             most_warming: Some(Celsius(3.0)),
             clock_bin: Mhz(15.0),
+            expected: case.expected,
+            since_reset: case.since_reset,
         })
+    }
+
+    fn told(verdict: Verdict) -> Ending {
+        Ending::Told { verdict, how: "You said so.".into() }
     }
 
     fn refused() -> Difference {
@@ -411,7 +505,27 @@ mod tests {
     #[case::sound(|_: &mut Case| (), Verdict::Clean)]
     #[case::machine(|c: &mut Case| c.ending = Ending::MachineDown, Verdict::MachineDown)]
     #[case::driver(|c: &mut Case| c.ending = Ending::DriverReset, Verdict::DriverReset)]
-    #[case::load(|c: &mut Case| c.ending = Ending::LoadDied, Verdict::LoadDied)]
+    #[case::load(|c: &mut Case| c.ending = Ending::LoadDied("hung".into()), Verdict::LoadDied)]
+    #[case::gone(|c: &mut Case| c.ending = Ending::CardGone("the card is gone".into()), Verdict::MachineDown)]
+    #[case::frozen(|c: &mut Case| c.ending = Ending::SensorsFrozen, Verdict::Void)]
+    #[case::told(|c: &mut Case| c.ending = told(Verdict::Artifacts), Verdict::Artifacts)]
+    #[case::told_fine(|c: &mut Case| c.ending = told(Verdict::Clean), Verdict::Clean)]
+    #[case::told_fine_but_slower(|c: &mut Case| {
+        (c.ending, c.score) = (told(Verdict::Clean), 900.0);
+    }, Verdict::Slower)]
+    #[case::odd(|c: &mut Case| c.since_reset = Some(3), Verdict::Void)]
+    #[case::odd_but_wrong(|c: &mut Case| {
+        (c.since_reset, c.seen.wrong_frames) = (Some(3), 1);
+    }, Verdict::Artifacts)]
+    #[case::light_by_itself(|c: &mut Case| {
+        (c.seen.load, c.expected.load) = (Some(Percent(20.0)), Some(Percent(21.0)));
+    }, Verdict::Clean)]
+    #[case::lighter_than_it_should(|c: &mut Case| {
+        (c.seen.load, c.expected.load) = (Some(Percent(18.0)), Some(Percent(21.0)));
+    }, Verdict::Void)]
+    #[case::unchecked(|c: &mut Case| {
+        (c.seen.frames, c.expected) = (0, Expected { load: None, frames_are_checked: false });
+    }, Verdict::Clean)]
     #[case::pixels(|c: &mut Case| c.seen.wrong_frames = 1, Verdict::Artifacts)]
     #[case::refused(|c: &mut Case| c.differences = vec![refused()], Verdict::NotTaken)]
     #[case::rounded(|c: &mut Case| c.differences = vec![Difference { rounded: true, ..refused() }], Verdict::Clean)]
@@ -455,7 +569,7 @@ mod tests {
         assert_eq!(verdict_of(&case).verdict, Verdict::NotTaken, "not taken before void");
         case.seen.wrong_frames = 3;
         assert_eq!(verdict_of(&case).verdict, Verdict::Artifacts, "artifacts before not taken");
-        case.ending = Ending::LoadDied;
+        case.ending = Ending::LoadDied("lost its device".into());
         assert_eq!(verdict_of(&case).verdict, Verdict::LoadDied, "load died before artifacts");
     }
 

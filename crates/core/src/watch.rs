@@ -2,9 +2,11 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::artifact::{Artifact, ArtifactLog};
 use crate::card::{CardLimits, Channel};
 use crate::clock_line::{ClockLine, read_clock_line};
 use crate::limiter::{Limiter, LimiterShares, attribute};
+use crate::load::CheckedFrame;
 use crate::plateau::{Plateau, Warming};
 use crate::sample::Sample;
 use crate::settings::Settings;
@@ -47,12 +49,29 @@ pub struct Seen {
     pub wrong_pixels: u64,
     /// When the first wrong frame came.
     pub first_wrong: Option<Seconds>,
+    /// What the wrong pixels looked like, the first hundred.
+    #[serde(default)]
+    pub artifacts: Vec<Artifact>,
+    /// Frame rates by section of the scene.
+    #[serde(default)]
+    pub sections: Vec<SectionSeen>,
     /// How much the card warmed while it was measured.
     #[serde(default)]
     pub warming: Option<Celsius>,
     /// The temperature it was going to, as far as the course of its warming told.
     #[serde(default)]
     pub plateau: Option<Celsius>,
+}
+
+/// Frame rates of one section of the scene, over all its passes.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct SectionSeen {
+    /// Which one, counted from 0.
+    pub section: usize,
+    /// Average frames per second.
+    pub frame_rate: f64,
+    /// Frame rate of the frame time that one frame in a hundred exceeds.
+    pub frame_rate_low: f64,
 }
 
 impl Seen {
@@ -99,7 +118,16 @@ pub struct Watch {
     wrong_frames: u64,
     wrong_pixels: u64,
     first_wrong: Option<Seconds>,
+    artifacts: ArtifactLog,
+    /// Frame times by section, s.
+    frame_times: Vec<Vec<f32>>,
+    /// When which section began.
+    sections: Vec<(Seconds, usize)>,
+    last_frame: Option<Seconds>,
 }
+
+/// Sections of a load that are told apart; what lies beyond counts as the last.
+const MOST_SECTIONS: usize = 16;
 
 impl Watch {
     /// A watch over a run under the settings `taken`, whose first `warm_up` seconds do not count
@@ -128,6 +156,10 @@ impl Watch {
             wrong_frames: 0,
             wrong_pixels: 0,
             first_wrong: None,
+            artifacts: ArtifactLog::default(),
+            frame_times: Vec::new(),
+            sections: Vec::new(),
+            last_frame: None,
         }
     }
 
@@ -152,17 +184,48 @@ impl Watch {
         limiter
     }
 
-    /// Takes in one checked frame with its number of wrong pixels, drawn at `at`.
-    pub fn frame(&mut self, at: Seconds, wrong_pixels: u64) {
+    /// Takes in one checked frame, drawn at `at` of the run.
+    pub fn frame(&mut self, at: Seconds, frame: &CheckedFrame) {
         self.frames += 1;
+        let section = frame.section.min(MOST_SECTIONS - 1);
+        if self.sections.last().is_none_or(|(_, last)| *last != section) {
+            self.sections.push((at, section));
+        }
         if self.measures(at) {
             self.measured_frames += 1;
+            if let Some(before) = self.last_frame {
+                self.frame_times.resize(self.frame_times.len().max(section + 1), Vec::new());
+                self.frame_times[section].push((frame.at - before).value() as f32);
+            }
         }
-        if wrong_pixels > 0 {
+        self.last_frame = Some(frame.at);
+        if frame.wrong_pixels > 0 {
             self.wrong_frames += 1;
-            self.wrong_pixels += wrong_pixels;
+            self.wrong_pixels += frame.wrong_pixels;
             self.first_wrong.get_or_insert(at);
+            self.artifacts.push(frame.number, &frame.artifacts);
         }
+    }
+
+    /// The section of the load that ran at `at`.
+    fn section_at(&self, at: Seconds) -> Option<usize> {
+        let begun = self.sections.partition_point(|(began, _)| *began <= at);
+        self.sections.get(begun.checked_sub(1)?).map(|(_, section)| *section)
+    }
+
+    fn sections_seen(&self) -> Vec<SectionSeen> {
+        let measured = self.frame_times.iter().enumerate().filter(|(_, times)| !times.is_empty());
+        measured
+            .map(|(section, times)| {
+                let times: Vec<f64> = times.iter().map(|time| f64::from(*time)).collect();
+                let slow = quantile(&times, 0.99).unwrap_or_default();
+                SectionSeen {
+                    section,
+                    frame_rate: times.len() as f64 / times.iter().sum::<f64>().max(1e-9),
+                    frame_rate_low: 1.0 / slow.max(1e-9),
+                }
+            })
+            .collect()
     }
 
     /// Where the temperature is going, once that can be told.
@@ -194,8 +257,13 @@ impl Watch {
     /// [`Watch::glance`] is the cheap way.
     #[must_use]
     pub fn seen(&self) -> Seen {
+        let mut clock_line = read_clock_line(&self.clock, self.limits.clock_bin);
+        for dip in clock_line.iter_mut().flat_map(|line| &mut line.dips) {
+            dip.section = self.section_at(dip.at);
+        }
         Seen {
-            clock_line: read_clock_line(&self.clock, self.limits.clock_bin),
+            clock_line,
+            sections: self.sections_seen(),
             frame_rate_low: quantile(&self.frame_rates, 0.01),
             warming: self.warming.rise_since(self.warm_up),
             plateau: self.plateau().map(|plateau| plateau.temperature),
@@ -227,6 +295,8 @@ impl Watch {
             wrong_frames: self.wrong_frames,
             wrong_pixels: self.wrong_pixels,
             first_wrong: self.first_wrong,
+            artifacts: self.artifacts.artifacts().to_vec(),
+            sections: Vec::new(),
             warming: None,
             plateau: None,
         }
@@ -255,8 +325,15 @@ mod tests {
                 reading.hot_spot = Some(Celsius(95.0));
             }
             watch.sample(&reading);
-            watch.frame(at, 0);
-            watch.frame(at, u64::from(tick == 3) * 7);
+            let frame = |number: u32, wrong_pixels| CheckedFrame {
+                number: u64::from(number),
+                at: Seconds(f64::from(number) / 20.0),
+                section: (number / 200 % 4) as usize,
+                wrong_pixels,
+                ..CheckedFrame::default()
+            };
+            watch.frame(at, &frame(tick * 2, 0));
+            watch.frame(at, &frame(tick * 2 + 1, u64::from(tick == 3) * 7));
         }
         watch
     }
@@ -270,6 +347,33 @@ mod tests {
         assert_eq!((seen.frames, seen.wrong_frames, seen.wrong_pixels), (800, 1, 7));
         assert_eq!(seen.first_wrong, Some(Seconds(0.3)));
         assert_eq!(watch.score(50.0), Some(1_000.0), "20 frames of 50 units a second");
+    }
+
+    #[rstest]
+    fn frame_rates_and_dips_have_their_place_in_the_scene() {
+        let card = card();
+        let mut watch = Watch::new(card.limits, Settings::stock(&card), Seconds(0.0));
+        for tick in 1..=400_u32 {
+            let mut reading = sample();
+            reading.at = Seconds(f64::from(tick) / 10.0);
+            // The third section is slower, and the clock dips in it.
+            let section = (tick / 100) as usize;
+            if (210..220).contains(&tick) {
+                reading.core_clock = Some(Mhz(1_500.0));
+            }
+            watch.sample(&reading);
+            let late = if section == 2 && tick % 2 == 0 { 0.05 } else { 0.0 };
+            let at = Seconds(reading.at.value() + late);
+            let number = u64::from(tick);
+            watch.frame(
+                reading.at,
+                &CheckedFrame { number, at, section, ..CheckedFrame::default() },
+            );
+        }
+        let seen = watch.seen();
+        assert_eq!(seen.clock_line.unwrap().dips[0].section, Some(2));
+        let rates: Vec<f64> = seen.sections.iter().map(|s| s.frame_rate_low.round()).collect();
+        assert_eq!(rates[..3], [10.0, 10.0, 7.0]);
     }
 
     #[rstest]

@@ -1,6 +1,6 @@
 //! One set of settings, applied as a whole and read back.
 
-use yard_step_card::Card;
+use yard_step_card::{Card, CardError};
 use yard_step_core::{Difference, Seconds, Settings};
 
 /// Time a card is given to take its settings.
@@ -8,8 +8,10 @@ const SETTLE: Seconds = Seconds(1.0);
 
 /// What came of asking a card for settings.
 pub(crate) struct Applied {
-    /// What the card says it holds; none while its machine is down.
+    /// What the card says it holds; none where it does not answer.
     pub(crate) taken: Option<Settings>,
+    /// Why it does not.
+    pub(crate) failed: Option<CardError>,
     /// Where that is not what was asked.
     pub(crate) differences: Vec<Difference>,
     /// In words, what had to be asked twice and what was not taken in the end.
@@ -39,13 +41,17 @@ pub(crate) fn apply_whole(card: &mut dyn Card, asked: &Settings) -> Applied {
 }
 
 fn apply_once(card: &mut dyn Card, asked: &Settings) -> Applied {
-    let taken = card.apply(asked).ok().and_then(|()| {
+    let taken = card.apply(asked).and_then(|()| {
         card.idle(SETTLE);
-        card.taken().ok()
+        card.taken()
     });
-    let description = card.description();
-    let differences = taken.map(|taken| asked.differences(&taken, description));
-    Applied { taken, differences: differences.unwrap_or_default(), told: Vec::new() }
+    let differences = taken.as_ref().map(|taken| asked.differences(taken, card.description()));
+    Applied {
+        differences: differences.unwrap_or_default(),
+        failed: taken.as_ref().err().cloned(),
+        taken: taken.ok(),
+        told: Vec::new(),
+    }
 }
 
 fn names(differences: &[Difference]) -> String {

@@ -1,23 +1,24 @@
-//! One climb on one card, carried out trial by trial.
+//! One climb on one card: how it is begun, taken up again, and told what the user wants. How its
+//! trials are carried out is in [`carry_out`](crate::carry_out).
 
-use yard_step_card::{Card, LoadLost};
+use std::sync::Arc;
+
+use yard_step_card::Card;
 use yard_step_core::{
-    AlarmAct, CardDescription, Climb, ClimbEvent, Difference, Ending, Fault, InStepRecord,
-    Judgement, Limiter, Machine, Meaning, MhzOffset, Next, Plan, Proposal, Sample, Seconds, Seen,
-    Settings, Stage, TrialRecord, TrialRequest, Verdict, attribute,
+    CardDescription, Climb, ClimbEvent, Fault, Limiter, Machine, MhzOffset, Next, Plan, Seconds,
+    Seen, Settings, Stage, TrialRecord, Verdict, attribute,
 };
-use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger};
-use yard_step_scenes::SceneRun;
+use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Measured};
 
-use crate::apply::apply_whole;
 use crate::error::EngineError;
+use crate::guard::Guard;
 use crate::holding::{first_sight, last_kept};
 use crate::in_step::InStep;
-use crate::trial::{LiveRun, Overseer, Run, Steer, TICK, ending_of, judgement_of};
-use crate::view::{Mark, MarkKind, RunView};
-
-/// Samples collected before they are written down: a minute of them.
-const SAMPLES_AT_ONCE: usize = 600;
+use crate::load::{Load, Loads};
+use crate::lock::CardLock;
+use crate::rig::Rig;
+use crate::trial::Run;
+use crate::view::RunView;
 
 /// What to make of a trial that has no outcome.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -31,20 +32,51 @@ pub enum Unfinished {
     NotRecorded,
 }
 
+/// Why the machine should be restarted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Restart {
+    /// It is down.
+    Down,
+    /// The card is gone, or does not answer.
+    CardGone,
+    /// Boost is odd since the driver reset in this trial.
+    AfterReset(u32),
+}
+
+impl std::fmt::Display for Restart {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Down => f.write_str("The machine is down."),
+            Self::CardGone => f.write_str("The card is gone, or does not answer."),
+            Self::AfterReset(trial) => write!(
+                f,
+                "Boost is odd since the driver reset in trial {trial}: what runs until the restart \
+                 counts only where it fails."
+            ),
+        }
+    }
+}
+
 /// Carries a climb out. When it is dropped, however that comes about, the card is put back to the
 /// last kept settings, or to stock.
 pub struct Engine {
     pub(crate) card: Box<dyn Card>,
-    pub(crate) scene: SceneRun,
+    pub(crate) load: Box<dyn Load>,
+    pub(crate) loads: Loads,
+    pub(crate) guard: Option<Guard>,
     pub(crate) ledger: Ledger,
     pub(crate) climb: Climb,
     pub(crate) climb_id: i64,
     pub(crate) rows: Vec<i64>,
+    /// The run of the machine in which each trial was made.
+    pub(crate) boots: Vec<String>,
     pub(crate) ended_stages: Vec<Stage>,
     pub(crate) ended: bool,
     pub(crate) kept: Option<Settings>,
     /// A trial that has its intent in the ledger and no outcome yet.
     pub(crate) begun: Option<Intent>,
+    /// Why the machine should be restarted, if it should.
+    pub(crate) restart: Option<Restart>,
     /// What the user said of the machine.
     pub(crate) machine: Machine,
     /// The factory state, as it was copied at first sight.
@@ -53,88 +85,159 @@ pub struct Engine {
     pub(crate) in_step: Vec<InStep>,
     /// Trials there were when the climb was taken up again.
     pub(crate) resumed_after: usize,
+    /// Given up last of all.
+    _lock: Option<CardLock>,
 }
 
 impl Engine {
     /// Begins a new climb.
     ///
     /// # Errors
-    /// The climb cannot be laid out on this card, or the ledger fails.
+    /// The climb cannot be laid out on this card, its load is unknown, or the ledger fails.
     pub fn begin(
-        mut card: Box<dyn Card>,
+        rig: impl Into<Rig>,
         ledger: Ledger,
         plan: Plan,
         stages: &[Stage],
     ) -> Result<Self, EngineError> {
-        let climb = Climb::new(card.description().clone(), plan, stages)?;
-        let scene = SceneRun::new(climb.plan().scene.parse()?);
-        let (machine, factory) = first_sight(&ledger, card.as_mut())?;
-        let climb_id = ledger.begin_climb(card.description(), climb.plan(), climb.stages())?;
-        let kept = last_kept(&ledger, card.description())?;
-        Ok(Self {
-            card,
-            scene,
-            ledger,
-            climb,
-            climb_id,
-            rows: Vec::new(),
-            ended_stages: Vec::new(),
-            ended: false,
-            kept,
-            begun: None,
-            machine,
-            factory,
-            in_step: Vec::new(),
-            resumed_after: 0,
-        })
+        let rig = rig.into();
+        let climb = Climb::new(rig.card.description().clone(), plan, stages)?;
+        let mut engine = Self::on(rig, ledger, climb)?;
+        engine.climb_id = engine.ledger.begin_climb(
+            engine.card.description(),
+            engine.climb.plan(),
+            engine.climb.stages(),
+        )?;
+        Ok(engine)
     }
 
     /// Takes a climb up again. A trial without an outcome gets one first, as `unfinished` says;
     /// its words are answered beside the engine.
     ///
     /// # Errors
-    /// The climb cannot be laid out on this card, or the ledger fails.
+    /// The climb cannot be laid out on this card, its load is unknown, or the ledger fails.
     pub fn resume(
-        mut card: Box<dyn Card>,
+        rig: impl Into<Rig>,
         ledger: Ledger,
         entry: ClimbEntry,
         unfinished: Unfinished,
     ) -> Result<(Self, Option<String>), EngineError> {
         let climb = entry.lay_out()?;
-        let scene = SceneRun::new(climb.plan().scene.parse()?);
-        let rows: Vec<i64> = entry.trials.iter().map(|trial| trial.id).collect();
+        let mut engine = Self::on(rig.into(), ledger, climb)?;
+        let told = engine.take_up(entry, unfinished)?;
+        Ok((engine, told))
+    }
+
+    fn on(rig: Rig, ledger: Ledger, climb: Climb) -> Result<Self, EngineError> {
+        let Rig { mut card, loads, guard, lock } = rig;
+        let load = loads.choose(&climb.plan().scene, card.as_ref())?;
         let (machine, factory) = first_sight(&ledger, card.as_mut())?;
         let kept = last_kept(&ledger, card.description())?;
         let mut engine = Self {
             card,
-            scene,
+            load,
+            loads,
+            guard,
             ledger,
             climb,
-            climb_id: entry.id,
-            resumed_after: rows.len(),
-            rows,
+            climb_id: 0,
+            rows: Vec::new(),
+            boots: Vec::new(),
+            ended_stages: Vec::new(),
+            ended: false,
+            kept,
+            begun: None,
+            restart: None,
             machine,
             factory,
             in_step: Vec::new(),
-            ended_stages: entry.ended_stages,
-            ended: entry.state == ClimbState::Ended,
-            kept,
-            begun: None,
+            resumed_after: 0,
+            _lock: lock,
         };
-        let told = match entry.unfinished {
-            Some(intent) => Some(engine.close_unfinished(&intent, unfinished)?),
-            None => None,
-        };
-        Ok((engine, told))
+        // Whatever a process that died may have left on the card.
+        let way_back = engine.kept.unwrap_or(engine.factory);
+        if engine.card.taken().is_ok_and(|held| held != way_back) {
+            engine.put_back();
+        }
+        Ok(engine)
     }
 
-    fn close_unfinished(
+    /// Takes a climb up as it is in the ledger: after a start of the program, and after a restart
+    /// of the machine alike.
+    fn take_up(
+        &mut self,
+        entry: ClimbEntry,
+        unfinished: Unfinished,
+    ) -> Result<Option<String>, EngineError> {
+        self.climb = entry.lay_out()?;
+        self.climb_id = entry.id;
+        self.rows = entry.trials.iter().map(|trial| trial.id).collect();
+        self.boots = entry.trials.iter().map(|trial| trial.boot.clone()).collect();
+        self.ended_stages = entry.ended_stages;
+        self.ended = entry.state == ClimbState::Ended;
+        self.resumed_after = self.rows.len();
+        self.begun = None;
+        let told = match entry.unfinished {
+            Some(intent) => Some(self.close_unfinished(&intent, unfinished)?),
+            None => None,
+        };
+        self.restart = self.needs_restart();
+        Ok(told)
+    }
+
+    /// Why the machine should be restarted, if it should.
+    #[must_use]
+    pub fn restart_wanted(&self) -> Option<Restart> {
+        self.restart
+    }
+
+    /// Looks whether the present run of the machine is one in which the driver reset the card.
+    pub(crate) fn needs_restart(&mut self) -> Option<Restart> {
+        let boot = self.card.boot();
+        self.reset_in(&boot).map(Restart::AfterReset)
+    }
+
+    /// The last trial of a run of the machine in which the driver reset the card.
+    pub(crate) fn reset_in(&self, boot: &str) -> Option<u32> {
+        let trials = self.climb.trials().iter().zip(&self.boots).rev();
+        let mut same = trials.take_while(|(_, made_in)| !boot.is_empty() && *made_in == boot);
+        same.find(|(trial, _)| trial.judged == Verdict::DriverReset).map(|(trial, _)| trial.number)
+    }
+
+    /// Restarts the machine and takes the climb up again, as after any start: a trial that has no
+    /// outcome is one the machine went down in. Answers what there is to say.
+    ///
+    /// # Errors
+    /// The machine does not come up, or the ledger fails.
+    pub fn restart_machine(&mut self) -> Result<Vec<String>, EngineError> {
+        self.load.end();
+        for other in &mut self.in_step {
+            other.card_mut().restart_machine();
+        }
+        if !self.card.restart_machine() {
+            let why = match self.card.taken() {
+                Err(error) => error.to_string(),
+                Ok(_) => "it is not for Yard Step to restart".into(),
+            };
+            return Err(EngineError::NoRestart(why));
+        }
+        if let Some(room) = self.machine.room {
+            self.card.set_room(room);
+        }
+        let mut told = vec!["The machine was restarted.".to_owned()];
+        let entry = self.ledger.climb(self.climb_id)?;
+        told.extend(self.take_up(entry, Unfinished::MachineDown)?);
+        self.put_back();
+        Ok(told)
+    }
+
+    pub(crate) fn close_unfinished(
         &mut self,
         intent: &Intent,
         unfinished: Unfinished,
     ) -> Result<String, EngineError> {
         let samples = self.ledger.trace(intent.id, |_| Limiter::Unknown)?;
-        let seconds = Seconds(samples.seconds());
+        let seconds = Seconds(samples.seconds().max(intent.lived.value()));
         let (judged, reason, kind) = match unfinished {
             Unfinished::MachineDown => (
                 Verdict::MachineDown,
@@ -162,239 +265,16 @@ impl Engine {
             faults: vec![Fault::at(seconds, kind)],
             ..intent.judged(judged, reason.into())
         };
-        self.ledger.end_trial(row, &record, samples.len(), Vec::new(), Vec::new())?;
+        let nothing_more = Measured { first: samples.len(), ..Measured::default() };
+        self.ledger.end_trial(row, &record, nothing_more, Vec::new())?;
         self.rows.push(row);
+        self.boots.push(intent.boot.clone());
         self.climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
         Ok(told)
     }
 
-    /// Carries out what the climb proposes and tells what came of it. `yes` is the explicit yes
-    /// that a risky trial needs.
-    ///
-    /// # Errors
-    /// There is nothing to carry out, a yes is needed, or ledger or card fail; the card has been
-    /// put back then.
-    pub fn carry_out(
-        &mut self,
-        yes: bool,
-        overseer: &mut dyn Overseer,
-    ) -> Result<RunView, EngineError> {
-        self.close_begun()?;
-        let proposal = match self.climb.next() {
-            Next::Trial(proposal) => proposal,
-            Next::Ended(outcome) => return Err(EngineError::NothingToDo(outcome.sentence)),
-            Next::Stuck(why) => return Err(EngineError::NothingToDo(why)),
-        };
-        if let Some(risk) = proposal.risk.as_ref().filter(|_| !yes) {
-            return Err(EngineError::NeedsYes(risk.clone()));
-        }
-        let result = self.trial(&proposal, overseer);
-        if result.is_err() {
-            self.put_back();
-        }
-        result
-    }
-
-    /// Gives a trial its outcome in whose middle the ledger failed. If it still does, so does this,
-    /// in its words.
-    fn close_begun(&mut self) -> Result<(), EngineError> {
-        if let Some(intent) = self.begun.clone() {
-            self.close_unfinished(&intent, Unfinished::NotRecorded)?;
-            self.begun = None;
-        }
-        Ok(())
-    }
-
-    fn trial(
-        &mut self,
-        proposal: &Proposal,
-        overseer: &mut dyn Overseer,
-    ) -> Result<RunView, EngineError> {
-        let card = self.card.description().clone();
-        let request = &proposal.request;
-        let clamped = request.asked.clamped(&card);
-        let intent = self.write_intent(request, clamped.settings)?;
-        // From here on, and not before, the card may be touched.
-        let row = intent.id;
-        let applied = apply_whole(self.card.as_mut(), &intent.asked);
-        let told: Vec<String> = clamped.notes.into_iter().chain(applied.told.clone()).collect();
-        let mut beside = true;
-        for other in &mut self.in_step {
-            beside &= other.begin(&intent);
-        }
-        let mut run = Run::new(intent, &card, applied.taken);
-        run.begin(&told);
-        let ending = match applied.taken {
-            None => Ending::MachineDown,
-            Some(_) if applied.is_refused() => Ending::NotBegun,
-            // Its own part is in order, but the cards in step cannot follow.
-            Some(_) if !beside => Ending::Stopped,
-            Some(_) => self.watch(&mut run, request.warm_up_bounds, overseer)?,
-        };
-        let end = run.sample().at;
-        run.marks.extend(self.after(&ending).map(|text| Mark {
-            at: end,
-            kind: MarkKind::Restart,
-            text,
-        }));
-        let record = self.judged(&run, &ending, &applied.differences);
-        self.restart_together(&ending, &record);
-        let wants_a_look = wants_a_look(&ending) || self.in_step.iter().any(InStep::wants_a_look);
-        let is_back = match record.judged.meaning() {
-            _ if wants_a_look => self.put_back(),
-            Meaning::Holds => true,
-            Meaning::TooMuch | Meaning::ProvesNothing => self.to_stock(),
-        };
-        if !is_back {
-            run.mark(end, MarkKind::Fault, EngineError::DoesNotGoBack.to_string());
-        }
-        let events = run.marks.iter().map(|mark| mark.event(row)).collect();
-        // What was applied without a hitch is no news, nor is a card that came to be warm.
-        let news = run.marks.iter().skip(1).filter(|mark| mark.kind != MarkKind::Note);
-        let notes = news.map(|mark| mark.text.clone()).collect();
-        let pending = std::mem::take(&mut run.pending);
-        self.ledger.end_trial(row, &record, run.written, pending, events)?;
-        self.begun = None;
-        let live = LiveRun { run: &run, scene: &self.scene, in_step: &self.in_step };
-        let mut view = live.view().ended(&record);
-        (view.notes, view.wants_a_look) = (notes, wants_a_look);
-        self.rows.push(row);
-        self.climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
-        self.note_state()?;
-        Ok(view)
-    }
-
-    /// Writes down what is about to be done.
-    fn write_intent(
-        &mut self,
-        request: &TrialRequest,
-        asked: Settings,
-    ) -> Result<Intent, EngineError> {
-        let mut intent = Intent {
-            id: 0,
-            climb: self.climb_id,
-            number: self.climb.trials().len() as u32 + 1,
-            stage: request.stage,
-            purpose: request.purpose,
-            asked,
-            scene: self.scene.scene().name().into(),
-            planned: request.seconds,
-            warm_up: request.warm_up,
-            room: self.machine.room,
-        };
-        intent.id = self.ledger.begin_trial(&intent)?;
-        self.begun = Some(intent.clone());
-        Ok(intent)
-    }
-
-    /// Runs the load and watches until something ends it.
-    fn watch(
-        &mut self,
-        run: &mut Run,
-        warm_up_bounds: (Seconds, Seconds),
-        overseer: &mut dyn Overseer,
-    ) -> Result<Ending, EngineError> {
-        self.scene.rewind();
-        let grace = self.climb.plan().artifact_grace();
-        let known_plateau = self.climb.known_plateau();
-        let mut tick = 0_u64;
-        while (tick as f64) < (run.intent.planned.value() / TICK.value()).round() {
-            tick += 1;
-            let at = Seconds(tick as f64 / 10.0);
-            let lost = self.card.run(TICK, &mut self.scene).err();
-            run.take_frames(at, self.scene.take_checked());
-            if let Some(lost) = lost {
-                return Ok(ended_by(lost, at, run));
-            }
-            let Ok(sample) = self.card.sample() else {
-                return Ok(ended_by(LoadLost::MachineDown, at, run));
-            };
-            run.take_sample(Sample { at, ..sample });
-            if run.pending.len() >= SAMPLES_AT_ONCE {
-                let samples = std::mem::take(&mut run.pending);
-                let (first, count) = (run.written, samples.len());
-                self.ledger.add_samples(run.intent.id, first, samples)?;
-                run.written += count;
-            }
-            if let Some(ending) = run.alarm() {
-                run.faults.push(Fault::at(at, alarm_name(&ending)));
-                return Ok(ending);
-            }
-            if let Some(raised) = run.alarms_raised(&self.machine.alarms) {
-                return Ok(Ending::Alarm(raised));
-            }
-            if run.has_seen_enough(grace) {
-                return Ok(Ending::Finished);
-            }
-            if !self.in_step.iter_mut().all(|other| other.tick(at, grace, &self.machine.alarms)) {
-                return Ok(Ending::Finished);
-            }
-            // Once a second is often enough to look where the heat is going.
-            if at < run.intent.warm_up && tick.is_multiple_of(10) {
-                run.steer_warm_up(at, warm_up_bounds, known_plateau);
-                let warm_up = run.intent.warm_up;
-                self.in_step.iter_mut().for_each(|other| other.set_warm_up(warm_up));
-            }
-            let live = LiveRun { run, scene: &self.scene, in_step: &self.in_step };
-            if overseer.tick(&live) == Steer::Stop {
-                run.faults.push(Fault::at(at, Fault::STOPPED));
-                return Ok(Ending::Stopped);
-            }
-        }
-        Ok(Ending::Finished)
-    }
-
-    /// What must be done after a run that took driver or machine down; tells what was done.
-    fn after(&mut self, ending: &Ending) -> Option<String> {
-        let what = match ending {
-            Ending::DriverReset => "Boost is odd after a driver reset",
-            Ending::MachineDown => "The machine went down",
-            _ => return None,
-        };
-        self.card.restart_machine().then(|| format!("{what}: the machine was restarted."))
-    }
-
-    /// Cards in step sit in one machine: where one took it down, it is restarted for all.
-    fn restart_together(&mut self, ending: &Ending, record: &TrialRecord) {
-        if *ending == Ending::MachineDown {
-            for other in &mut self.in_step {
-                other.card_mut().restart_machine();
-            }
-        } else if record.in_step.iter().any(|other| other.judged == Verdict::MachineDown) {
-            self.card.restart_machine();
-        }
-    }
-
-    /// The outcome of a run. The graver verdict counts where cards are held in step.
-    fn judged(&mut self, run: &Run, ending: &Ending, differences: &[Difference]) -> TrialRecord {
-        let seen = run.watch.seen();
-        let (plan, card) = (self.climb.plan(), self.card.description());
-        let reference = self.climb.reference();
-        let own = judgement_of(run, ending, differences, &seen, reference, plan, card);
-        let climb = &self.climb;
-        let in_step: Vec<InStepRecord> =
-            self.in_step.iter_mut().filter_map(|other| other.judged(ending, climb)).collect();
-        let gravest = in_step.iter().min_by_key(|other| other.judged);
-        let Judgement { verdict, reason } = match gravest.filter(|g| g.judged < own.verdict) {
-            Some(other) => Judgement {
-                verdict: other.judged,
-                reason: format!("{}, held in step: {}", other.card, other.reason),
-            },
-            None => own,
-        };
-        TrialRecord {
-            taken: run.taken,
-            seconds: seen.seconds,
-            seen,
-            score: run.score(),
-            faults: run.faults.clone(),
-            in_step,
-            ..run.intent.judged(verdict, reason)
-        }
-    }
-
     /// Writes down whether the climb is open or ended, where that has changed.
-    fn note_state(&mut self) -> Result<(), EngineError> {
+    pub(crate) fn note_state(&mut self) -> Result<(), EngineError> {
         let ended = matches!(self.climb.next(), Next::Ended(_));
         if ended == self.ended { Ok(()) } else { self.write_state(ended) }
     }
@@ -491,8 +371,13 @@ impl Engine {
             planned: record.seconds,
             warm_up: Seconds(0.0),
             room: record.room,
+            boot: String::new(),
+            since_reset: record.since_reset,
+            lived: record.seconds,
         };
-        Ok(Run::replay(intent, self.card.description(), record, trace, &events))
+        let spoilt = self.ledger.spoilt_frames(*row)?;
+        let view = Run::replay(intent, self.card.description(), record, trace, &events);
+        Ok(RunView { spoilt: Arc::new(spoilt), ..view })
     }
 
     /// Begins another climb on the same card by the same plan; one that has no outcome is given up.
@@ -506,6 +391,7 @@ impl Engine {
         self.climb_id = self.ledger.begin_climb(&card, &plan, &stages)?;
         self.climb = Climb::new(card, plan, &stages)?;
         self.rows.clear();
+        self.boots.clear();
         self.ended_stages.clear();
         self.ended = false;
         Ok(())
@@ -531,27 +417,5 @@ impl Engine {
 
     pub(crate) fn ledger(&self) -> &Ledger {
         &self.ledger
-    }
-}
-
-/// Whether a run ended so that nothing should go on before the user has had a look.
-pub(crate) fn wants_a_look(ending: &Ending) -> bool {
-    matches!(ending, Ending::Alarm(raised) if raised.alarm.act == AlarmAct::PutBack)
-}
-
-fn ended_by(lost: LoadLost, at: Seconds, run: &mut Run) -> Ending {
-    let verdict = match lost {
-        LoadLost::Died => Verdict::LoadDied,
-        LoadLost::DriverReset => Verdict::DriverReset,
-        LoadLost::MachineDown => Verdict::MachineDown,
-    };
-    run.faults.push(Fault::at(at, verdict.label()));
-    ending_of(lost)
-}
-
-fn alarm_name(ending: &Ending) -> &'static str {
-    match ending {
-        Ending::SensorLost(_) => "sensor lost",
-        _ => "temperature ceiling",
     }
 }

@@ -3,7 +3,8 @@
 use thiserror::Error;
 use yard_step_core::{ClimbError, MachineError};
 use yard_step_ledger::LedgerError;
-use yard_step_scenes::UnknownScene;
+
+use crate::load::UnknownLoad;
 
 /// Why the engine stopped. The card was put back before this is told.
 #[derive(Debug, Error)]
@@ -14,9 +15,32 @@ pub enum EngineError {
     /// The climb cannot be laid out.
     #[error(transparent)]
     Climb(#[from] ClimbError),
-    /// The plan names a scene there is not.
+    /// The plan names a load there is not.
     #[error("the plan's scene cannot be run: {0}")]
-    Scene(#[from] UnknownScene),
+    Load(#[from] UnknownLoad),
+    /// A load that has to run without anybody watching cannot.
+    #[error("trial {trial}: {cause}")]
+    LoadNotBegun {
+        /// The trial.
+        trial: u32,
+        /// Why.
+        cause: String,
+    },
+    /// The machine went down in a trial: nothing more can be written down of it.
+    #[error("the machine went down in trial {trial}. Restart it to go on.")]
+    MachineDown {
+        /// The trial.
+        trial: u32,
+    },
+    /// The machine is down.
+    #[error("the machine is down. Restart it to go on.")]
+    IsDown,
+    /// The machine could not be restarted.
+    #[error("the machine did not come up again: {0}")]
+    NoRestart(String),
+    /// There is nobody to put the card back if this process ends.
+    #[error("no guard can be set, so that nothing may be tried: {0}")]
+    NoGuard(std::io::Error),
     /// The trial must not run without an explicit yes.
     #[error("this trial needs an explicit yes: {0}")]
     NeedsYes(String),

@@ -9,7 +9,9 @@ use yard_step_ledger::{Ledger, Profile};
 
 use crate::engine::Engine;
 use crate::error::EngineError;
+use crate::guard::Guard;
 use crate::in_step::InStep;
+use crate::rig::Rig;
 
 impl Engine {
     /// Keeps what the climb came to as a profile and puts the card to it.
@@ -58,7 +60,8 @@ impl Engine {
     ///
     /// # Errors
     /// It is of another kind, or the ledger fails.
-    pub fn hold_in_step(&mut self, mut card: Box<dyn Card>) -> Result<(), EngineError> {
+    pub fn hold_in_step(&mut self, rig: impl Into<Rig>) -> Result<(), EngineError> {
+        let Rig { mut card, guard, lock, .. } = rig.into();
         let (one, other) = (self.card.description(), card.description());
         if one.name != other.name || one.key() == other.key() {
             return Err(EngineError::NotAlike {
@@ -67,7 +70,8 @@ impl Engine {
             });
         }
         let (_, factory) = first_sight(&self.ledger, card.as_mut())?;
-        self.in_step.push(InStep::new(card, factory, self.scene.scene()));
+        let load = self.loads.choose(&self.climb.plan().scene, card.as_ref())?;
+        self.in_step.push(InStep::new(card, factory, load, (guard, lock)));
         Ok(())
     }
 
@@ -75,7 +79,9 @@ impl Engine {
     pub fn let_go(&mut self, key: &str) -> bool {
         let place = self.in_step.iter().position(|one| one.card().description().key() == key);
         let Some(place) = place else { return false };
-        self.in_step.remove(place).put_to(None);
+        let mut other = self.in_step.remove(place);
+        other.put_to(None);
+        other.relieve();
         true
     }
 
@@ -152,7 +158,13 @@ impl Engine {
 
 impl Drop for Engine {
     fn drop(&mut self) {
-        self.put_back();
+        self.load.end();
+        // A guard that is not relieved tries for itself.
+        if self.put_back() {
+            self.guard.iter_mut().for_each(Guard::relieve);
+            self.in_step.iter_mut().for_each(InStep::relieve);
+            self.card.leave();
+        }
     }
 }
 

@@ -7,17 +7,22 @@ use yard_step_core::{
     Stage, Verdict, statistics,
 };
 use yard_step_ledger::Intent;
-use yard_step_scenes::{Scene, SceneRun};
 
 use crate::apply::{Applied, apply_whole};
-use crate::engine::wants_a_look;
-use crate::trial::{Run, TICK, ending_of, judgement_of};
+use crate::carry_out::{ending_of_error, wants_a_look};
+use crate::error::EngineError;
+use crate::guard::Guard;
+use crate::load::Load;
+use crate::lock::CardLock;
+use crate::trial::{Run, TICK, judgement_of};
 use crate::view::InStepView;
 
 /// A card held in step.
 pub(crate) struct InStep {
     card: Box<dyn Card>,
-    scene: SceneRun,
+    load: Box<dyn Load>,
+    guard: Option<Guard>,
+    _lock: Option<CardLock>,
     current: Option<(Run, Applied)>,
     ending: Option<Ending>,
     /// Its factory state, as it was copied at first sight.
@@ -25,8 +30,13 @@ pub(crate) struct InStep {
 }
 
 impl InStep {
-    pub(crate) fn new(card: Box<dyn Card>, factory: Settings, scene: Scene) -> Self {
-        Self { card, scene: SceneRun::new(scene), current: None, ending: None, factory }
+    pub(crate) fn new(
+        card: Box<dyn Card>,
+        factory: Settings,
+        load: Box<dyn Load>,
+        (guard, lock): (Option<Guard>, Option<CardLock>),
+    ) -> Self {
+        Self { card, load, guard, _lock: lock, current: None, ending: None, factory }
     }
 
     pub(crate) fn card(&self) -> &dyn Card {
@@ -41,15 +51,30 @@ impl InStep {
     pub(crate) fn begin(&mut self, intent: &Intent) -> bool {
         let clamped = intent.asked.clamped(self.card.description());
         let applied = apply_whole(self.card.as_mut(), &clamped.settings);
-        let run = Run::new(intent.clone(), self.card.description(), applied.taken);
-        self.scene.rewind();
-        self.ending = match applied.taken {
-            None => Some(Ending::MachineDown),
-            Some(_) if applied.is_refused() => Some(Ending::NotBegun),
-            Some(_) => None,
+        let expected = self.load.expected();
+        let run = Run::new(intent.clone(), self.card.description(), applied.taken, expected);
+        self.ending = match &applied.failed {
+            Some(error) => Some(ending_of_error(error)),
+            None if applied.is_refused() => Some(Ending::NotBegun),
+            None => None,
         };
         self.current = Some((run, applied));
         self.ending.is_none()
+    }
+
+    /// Starts its load.
+    pub(crate) fn begin_load(&mut self) -> Result<(), String> {
+        self.load.begin(self.card.as_ref())
+    }
+
+    /// Ends its load.
+    pub(crate) fn end_load(&mut self) {
+        self.load.end();
+    }
+
+    /// Whether it took the machine down, which all cards share.
+    pub(crate) fn took_machine_down(&self) -> bool {
+        self.ending == Some(Ending::MachineDown)
     }
 
     /// Runs one tick; whether it goes on.
@@ -58,13 +83,15 @@ impl InStep {
         if self.ending.is_some() {
             return false;
         }
-        let lost = self.card.run(TICK, &mut self.scene).err();
-        run.take_frames(at, self.scene.take_checked());
-        self.ending = match (lost, self.card.sample()) {
-            (Some(lost), _) => Some(ending_of(lost)),
-            (None, Err(_)) => Some(Ending::MachineDown),
+        let mut checked = Vec::new();
+        let ended = self.load.work(self.card.as_mut(), TICK, &mut checked).err();
+        run.take_frames(at, checked.into_iter());
+        run.told_score = self.load.score();
+        self.ending = match (ended, self.card.sample()) {
+            (Some(ending), _) => Some(ending),
+            (None, Err(error)) => Some(ending_of_error(&error)),
             (None, Ok(sample)) => {
-                run.take_sample(Sample { at, ..sample });
+                run.take_sample(Sample { at, ..sample.without_nonsense() });
                 run.alarm()
                     .or_else(|| run.alarms_raised(alarms).map(Ending::Alarm))
                     .or_else(|| run.has_seen_enough(grace).then_some(Ending::Finished))
@@ -101,9 +128,6 @@ impl InStep {
             reason: judgement.reason,
             seen,
         };
-        if matches!(ending, Ending::DriverReset | Ending::MachineDown) {
-            self.card.restart_machine();
-        }
         Some(record)
     }
 
@@ -130,8 +154,31 @@ impl InStep {
 
     /// Puts it to settings, or to its factory state.
     pub(crate) fn put_to(&mut self, settings: Option<&Settings>) {
+        let settings = self.own(settings);
+        crate::holding::restore(self.card.as_mut(), &settings);
+    }
+
+    /// Sees to it that its guard would put it to settings, or to its factory state.
+    pub(crate) fn set_guard(&mut self, settings: Option<&Settings>) -> Result<(), EngineError> {
+        let settings = self.own(settings);
+        if let Some(guard) = &mut self.guard {
+            guard.see_to_it().map_err(EngineError::NoGuard)?;
+            guard.set_way_back(&settings);
+        }
+        Ok(())
+    }
+
+    /// Relieves its guard: the card is back.
+    pub(crate) fn relieve(&mut self) {
+        if let Some(guard) = &mut self.guard {
+            guard.relieve();
+        }
+        self.card.leave();
+    }
+
+    fn own(&self, settings: Option<&Settings>) -> Settings {
         let clamped = settings.map(|settings| settings.clamped(self.card.description()).settings);
-        crate::holding::restore(self.card.as_mut(), &clamped.unwrap_or(self.factory));
+        clamped.unwrap_or(self.factory)
     }
 }
 

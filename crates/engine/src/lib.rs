@@ -6,28 +6,46 @@
 //!        └──── TrialEnded ◄── outcome (ledger) ◄── verdict ◄────────────────┘
 //! ```
 //!
+//! The card, its load and the guard are processes of their own where the card can be reached from
+//! outside: what any of them does, and however any of them ends, the others go on.
+//!
+//! ```text
+//!   engine ── socket ──► card (slot) ◄── socket ── load ── lines ──► engine
+//!      └── lines ──► guard ── socket ──► card, once the engine is gone
+//! ```
+//!
 //! [`Engine`] does one trial at a time and is driven directly by the headless climb; [`Session`]
 //! puts it on a thread of its own, takes [`Command`]s and publishes a [`Snapshot`] to draw.
 
 mod apply;
+mod carry_out;
 mod engine;
 mod error;
+mod guard;
 mod holding;
 mod in_step;
+pub mod load;
+mod lock;
 mod pace;
 mod rack;
+mod rig;
 mod session;
 mod snapshot;
 mod trial;
 mod view;
 
-pub use engine::{Engine, Unfinished};
+pub use carry_out::Step;
+pub use engine::{Engine, Restart, Unfinished};
 pub use error::EngineError;
+pub use guard::{Guard, Post, stand};
+pub use load::{Load, Loads};
+pub use lock::{CardLock, LockError};
 pub use pace::{Pace, Pacer};
 pub use rack::{Opener, Rack};
+pub use rig::Rig;
 pub use session::{Command, Session};
 pub use trial::{LiveRun, Overseer, Steer, TICK};
 pub use view::{
     Activity, ClimbSummary, InStepView, Mark, MarkKind, NextView, Picture, RackCard, RunView,
-    Snapshot,
+    Snapshot, SpoiltPicture,
 };

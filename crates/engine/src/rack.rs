@@ -2,11 +2,11 @@
 
 use std::sync::Arc;
 
-use yard_step_card::Card;
 use yard_step_core::CardDescription;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
+use crate::rig::Rig;
 use crate::view::RackCard;
 
 /// Opens the cards of a rack.
@@ -21,7 +21,7 @@ pub trait Opener: Send {
     ///
     /// # Errors
     /// It cannot be opened.
-    fn card(&mut self, card: &CardDescription) -> Result<Box<dyn Card>, EngineError>;
+    fn card(&mut self, card: &CardDescription) -> Result<Rig, EngineError>;
 }
 
 /// The cards of one machine.
@@ -61,7 +61,7 @@ impl Rack {
         Ok(opened)
     }
 
-    pub(crate) fn bare(&mut self, index: usize) -> Result<Box<dyn Card>, EngineError> {
+    pub(crate) fn bare(&mut self, index: usize) -> Result<Rig, EngineError> {
         let card = self.named(index)?;
         self.opener.card(&card)
     }

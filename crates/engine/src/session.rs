@@ -7,11 +7,11 @@ use std::time::{Duration, Instant};
 
 use yard_step_core::{Machine, Next, Seconds, SettingKind, Settings, Verdict};
 
-use crate::engine::Engine;
+use crate::engine::{Engine, Restart};
 use crate::error::EngineError;
 use crate::pace::{Pace, Pacer};
 use crate::rack::Rack;
-use crate::snapshot::{fill, first_snapshot, lists};
+use crate::snapshot::{fill, first_snapshot, last_run, lists};
 use crate::trial::{LiveRun, Overseer, Steer};
 use crate::view::{Activity, RunView, Snapshot};
 
@@ -68,6 +68,10 @@ pub enum Command {
     Choose(usize),
     /// Hold a card of the rack in step with the present one, or let it go.
     ToggleInStep(usize),
+    /// Restart the machine.
+    Restart,
+    /// Say how the present run went, and end it with that: for a load that only the user sees.
+    Say(Verdict),
     /// Change to the next pace of the virtual clock.
     NextPace,
     /// Begin another climb on the same card.
@@ -206,6 +210,10 @@ impl Desk {
                 self.later.push(Command::BackToStock);
                 return Steer::Stop;
             }
+            Command::Say(verdict) if self.state.is_manual => return Steer::Told(verdict),
+            Command::Say(_) => {
+                self.answer("This load is judged by its frames: mark the trial afterwards.")
+            }
             Command::ToggleAuto => self.state.auto = !self.state.auto,
             Command::NextPace => self.set_pace(self.state.pace.next()),
             Command::TogglePause => {
@@ -238,12 +246,10 @@ impl Overseer for Desk {
                 self.orders.recv_timeout(wait)
             };
             match order {
-                Ok(command) => {
-                    if self.order(command) == Steer::Stop {
-                        return Steer::Stop;
-                    }
-                    wait = Duration::ZERO;
-                }
+                Ok(command) => match self.order(command) {
+                    Steer::GoOn => wait = Duration::ZERO,
+                    ended => return ended,
+                },
                 Err(RecvTimeoutError::Timeout) => return Steer::GoOn,
                 Err(RecvTimeoutError::Disconnected) => {
                     self.quitting = true;
@@ -270,6 +276,11 @@ impl Work {
                 self.command(command);
             }
             if self.desk.state.auto {
+                // Who is not asked before each trial needs not be asked for a restart either,
+                // unless the machine went down: what did that is for the user to look at.
+                if let Some(Restart::AfterReset(_)) = self.engine.restart_wanted() {
+                    self.command(Command::Restart);
+                }
                 self.try_next(false);
                 while let Ok(command) = self.desk.orders.try_recv() {
                     self.command(command);
@@ -337,7 +348,8 @@ impl Work {
                 }
                 Ok(())
             }
-            Command::TogglePause | Command::Stop => {
+            Command::Restart => self.restart(),
+            Command::TogglePause | Command::Stop | Command::Say(_) => {
                 self.desk.answer("No trial is running.");
                 Ok(())
             }
@@ -456,6 +468,15 @@ impl Work {
         self.refresh();
         self.look_around();
         self.desk.publish();
+    }
+
+    fn restart(&mut self) -> Result<(), EngineError> {
+        let told = self.engine.restart_machine()?;
+        self.desk.state.run = last_run(&self.engine);
+        for text in told {
+            self.desk.answer(text);
+        }
+        Ok(())
     }
 
     fn nudge(&mut self, steps: i32) {

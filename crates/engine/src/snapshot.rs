@@ -36,6 +36,8 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
         sensors: None,
         nudge_step: MhzOffset(climb.plan().core.fine_step_mhz),
         activity: Activity::Waiting,
+        restart: engine.restart_wanted(),
+        is_manual: engine.load.is_manual(),
         auto: false,
         pace,
         answer: None,
@@ -65,6 +67,7 @@ pub(crate) fn fill(state: &mut Snapshot, engine: &Engine) {
     state.bracket = climb.bracket();
     state.baseline = climb.baseline();
     state.outlook = climb.outlook();
+    state.restart = engine.restart_wanted();
 }
 
 fn next_view(climb: &Climb) -> NextView {

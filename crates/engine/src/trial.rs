@@ -1,23 +1,33 @@
 //! One trial: what is collected while it runs, and who may stop it.
 
 use std::sync::Arc;
+use std::time::{Duration, Instant};
 
-use yard_step_card::LoadLost;
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmRaised, CardDescription, CardLimits, Celsius, Channel, Difference,
-    Ending, Evidence, Fault, Judgement, Mhz, MhzOffset, Plan, Reference, Sample, Seconds, Seen,
-    SettingKind, Settings, Stage, Trace, TrialRecord, WARM_WITHIN, Watch, alarm, judge,
+    Alarm, AlarmAct, AlarmRaised, CardDescription, CardLimits, Celsius, Channel, CheckedFrame,
+    Difference, Ending, Evidence, Expected, Fault, Judgement, Mhz, MhzOffset, Plan, Reference,
+    Sample, Seconds, Seen, SettingKind, Settings, Stage, Trace, TrialRecord, Verdict, WARM_WITHIN,
+    Watch, alarm, judge,
 };
-use yard_step_ledger::{Event, Intent};
-use yard_step_scenes::{SceneRun, WORK_PER_FRAME};
+use yard_step_ledger::{Event, Intent, Measured};
+use yard_step_scenes::{Scene, reference};
 
 use crate::in_step::InStep;
-use crate::view::{Mark, MarkKind, Picture, RunView};
+use crate::view::{Mark, MarkKind, Picture, RunView, SpoiltPicture};
 
 /// Time between two samples.
 pub const TICK: Seconds = Seconds(0.1);
 /// Samples in a row without a reading that make a sensor lost: one second.
 const LOST_AFTER: u32 = 10;
+/// Samples in a row that are the same to the last digit and make a sensor frozen: ten seconds.
+const FROZEN_AFTER: u32 = 100;
+/// Sensors that must go on telling while a load runs.
+const WATCHED: [Channel; 4] =
+    [Channel::CoreTemperature, Channel::HotSpot, Channel::BoardPower, Channel::CoreClock];
+/// Those of them that never stand still under load; a clock may.
+const MAY_FREEZE: [usize; 3] = [0, 1, 2];
+/// Spoilt frames of one run that are kept.
+const MOST_SPOILT: usize = 500;
 /// A warm-up that is about to end is made this much longer while the card is still cold: more than
 /// the second from one look to the next.
 const TWO_LOOKS: Seconds = Seconds(2.0);
@@ -31,6 +41,8 @@ pub enum Steer {
     GoOn,
     /// Not any further.
     Stop,
+    /// Not any further: somebody who watched says what was seen.
+    Told(Verdict),
 }
 
 /// Somebody who watches a run, sets its pace and may stop it. Called after every sample.
@@ -49,7 +61,6 @@ impl Overseer for () {
 /// A run that is going on.
 pub struct LiveRun<'a> {
     pub(crate) run: &'a Run,
-    pub(crate) scene: &'a SceneRun,
     pub(crate) in_step: &'a [InStep],
 }
 
@@ -70,27 +81,7 @@ impl LiveRun<'_> {
     #[must_use]
     pub fn view(&self) -> RunView {
         let in_step = self.in_step.iter().map(InStep::view).collect();
-        RunView { picture: Some(self.picture()), in_step, ..self.run.view() }
-    }
-
-    fn picture(&self) -> Picture {
-        let spoilt = self.scene.latest_spoilt();
-        // A spoilt frame stays in view for a while: at sixty times the pace nobody would see it.
-        const STAYS: u64 = 120;
-        match spoilt.filter(|spoilt| self.scene.frames_drawn() < spoilt.number + STAYS) {
-            Some(spoilt) => Picture {
-                number: spoilt.number,
-                frame: Arc::clone(&spoilt.drawn),
-                wrong: spoilt.check.places.clone(),
-                wrong_pixels: spoilt.check.wrong_pixels,
-            },
-            None => Picture {
-                number: self.scene.frames_drawn().saturating_sub(1),
-                frame: Arc::new(self.scene.latest().clone()),
-                wrong: Vec::new(),
-                wrong_pixels: 0,
-            },
-        }
+        RunView { picture: self.run.picture(), in_step, ..self.run.view() }
     }
 }
 
@@ -110,15 +101,37 @@ pub(crate) struct Run {
     sample: Sample,
     card: CardDescription,
     silent: u32,
+    /// For how many samples in a row each of the watched sensors said the same.
+    same: [u32; WATCHED.len()],
+    /// What the run looks like when all is well.
+    expected: Expected,
+    /// The scene, where it is one of ours.
+    scene: Option<Scene>,
+    /// What the load says its score is.
+    pub(crate) told_score: Option<f64>,
+    /// Number of the newest frame.
+    newest: Option<u64>,
+    /// Spoilt frames, the first [`MOST_SPOILT`] of them.
+    spoilt: Arc<Vec<CheckedFrame>>,
+    /// How many of them are in the ledger.
+    spoilt_written: usize,
+    /// When it last showed that it lives, on the card's clock and on ours.
+    showed_life: (Seconds, Instant),
     /// Alarms that have gone off already.
     told: Vec<Alarm>,
 }
 
 impl Run {
-    pub(crate) fn new(intent: Intent, card: &CardDescription, taken: Option<Settings>) -> Self {
+    pub(crate) fn new(
+        intent: Intent,
+        card: &CardDescription,
+        taken: Option<Settings>,
+        expected: Expected,
+    ) -> Self {
         let held = taken.unwrap_or(intent.asked);
         Self {
             watch: Watch::new(card.limits, held, intent.warm_up),
+            scene: intent.scene.parse().ok(),
             intent,
             taken,
             faults: Vec::new(),
@@ -129,6 +142,13 @@ impl Run {
             sample: Sample::default(),
             card: card.clone(),
             silent: 0,
+            same: [0; WATCHED.len()],
+            expected,
+            told_score: None,
+            newest: None,
+            spoilt: Arc::default(),
+            spoilt_written: 0,
+            showed_life: (Seconds(0.0), Instant::now()),
             told: Vec::new(),
         }
     }
@@ -141,7 +161,7 @@ impl Run {
         trace: Trace,
         events: &[Event],
     ) -> RunView {
-        let mut run = Self::new(intent, card, record.taken);
+        let mut run = Self::new(intent, card, record.taken, Expected::default());
         run.sample = trace.at(trace.seconds()).map(|(sample, _)| sample).unwrap_or_default();
         run.marks = events.iter().map(Mark::of_event).collect();
         run.trace = trace;
@@ -219,21 +239,71 @@ impl Run {
         raised.into_iter().find(|one| one.alarm.act != AlarmAct::Warn)
     }
 
-    pub(crate) fn take_frames(&mut self, at: Seconds, checked: impl Iterator<Item = (u64, u64)>) {
-        for (frame, wrong) in checked {
-            self.watch.frame(at, wrong);
-            if wrong > 0 && self.faults.len() < MOST_FAULTS {
+    pub(crate) fn take_frames(&mut self, at: Seconds, frames: impl Iterator<Item = CheckedFrame>) {
+        for frame in frames {
+            self.watch.frame(at, &frame);
+            self.newest = Some(frame.number);
+            if frame.wrong_pixels == 0 {
+                continue;
+            }
+            if self.faults.len() < MOST_FAULTS {
                 self.faults.push(Fault {
                     at,
                     kind: "artifacts".into(),
-                    frame: Some(frame),
-                    wrong_pixels: Some(wrong),
+                    frame: Some(frame.number),
+                    wrong_pixels: Some(frame.wrong_pixels),
                 });
+            }
+            if self.spoilt.len() < MOST_SPOILT {
+                Arc::make_mut(&mut self.spoilt).push(CheckedFrame { at, ..frame });
             }
         }
     }
 
+    /// What was measured and is not in the ledger yet; it is taken to be there from now on.
+    pub(crate) fn take_measured(&mut self) -> Measured {
+        let samples = std::mem::take(&mut self.pending);
+        let measured = Measured {
+            first: self.written,
+            spoilt: self.spoilt[self.spoilt_written..].to_vec(),
+            samples,
+        };
+        self.written += measured.samples.len();
+        self.spoilt_written = self.spoilt.len();
+        measured
+    }
+
+    /// Whether the ledger should be told that the run is alive: every few seconds of the card's
+    /// time, but not more often than a disk likes to be written to.
+    pub(crate) fn is_due_to_show_life(&mut self) -> bool {
+        const EVERY: f64 = 5.0;
+        const BETWEEN: Duration = Duration::from_millis(100);
+        let (at, on_the_wall) = self.showed_life;
+        let is_due = (self.sample.at - at).value() >= EVERY && on_the_wall.elapsed() >= BETWEEN;
+        if is_due {
+            self.showed_life = (self.sample.at, Instant::now());
+        }
+        is_due
+    }
+
+    /// The newest picture of the scene. A spoilt frame stays for a while: at sixty times the pace
+    /// nobody would see it.
+    pub(crate) fn picture(&self) -> Option<Picture> {
+        const STAYS: u64 = 120;
+        let (scene, newest) = (self.scene?, self.newest.unwrap_or(0));
+        match self.spoilt.last().filter(|spoilt| newest < spoilt.number + STAYS) {
+            Some(spoilt) => Some(SpoiltPicture::of(scene, spoilt)?.drawn),
+            None => Some(Picture::of(newest, reference(scene, newest).clone())),
+        }
+    }
+
     pub(crate) fn take_sample(&mut self, sample: Sample) {
+        for (channel, same) in WATCHED.into_iter().zip(&mut self.same) {
+            // Whole degrees, watts and megahertz may well stay the same for long.
+            let now = sample.get(channel).filter(|value| value.fract() != 0.0);
+            let is_same = now.is_some() && now == self.sample.get(channel);
+            *same = if is_same { *same + 1 } else { 0 };
+        }
         let limiter = self.watch.sample(&sample);
         self.trace.push(&sample, limiter);
         self.pending.push(sample);
@@ -247,9 +317,10 @@ impl Run {
         if temperature.is_some_and(|now| now >= ceiling) {
             return Some(Ending::Ceiling);
         }
-        let watched =
-            [Channel::CoreTemperature, Channel::HotSpot, Channel::BoardPower, Channel::CoreClock];
-        let silent = watched
+        if MAY_FREEZE.into_iter().any(|index| self.same[index] >= FROZEN_AFTER) {
+            return Some(Ending::SensorsFrozen);
+        }
+        let silent = WATCHED
             .into_iter()
             .find(|channel| self.card.senses(*channel) && self.sample.get(*channel).is_none());
         self.silent = if silent.is_some() { self.silent + 1 } else { 0 };
@@ -263,7 +334,8 @@ impl Run {
     }
 
     pub(crate) fn score(&self) -> Option<f64> {
-        self.watch.score(WORK_PER_FRAME)
+        let by_frames = || self.watch.score(self.scene?.work_per_frame());
+        self.told_score.or_else(by_frames)
     }
 
     pub(crate) fn view(&self) -> RunView {
@@ -295,6 +367,7 @@ impl Run {
             in_step: Vec::new(),
             notes: Vec::new(),
             faults: self.faults.clone(),
+            spoilt: Arc::clone(&self.spoilt),
             picture: None,
             wants_a_look: false,
             judgement: None,
@@ -306,15 +379,6 @@ impl Run {
 fn target(limits: &CardLimits, held: &Settings) -> Mhz {
     let top = held.clock_maximum.unwrap_or(limits.highest_clock);
     Mhz(top.value()) + held.core_offset.unwrap_or_default()
-}
-
-/// How a run ends whose load the card has dropped.
-pub(crate) const fn ending_of(lost: LoadLost) -> Ending {
-    match lost {
-        LoadLost::Died => Ending::LoadDied,
-        LoadLost::DriverReset => Ending::DriverReset,
-        LoadLost::MachineDown => Ending::MachineDown,
-    }
 }
 
 /// Judges a run by the rules of a plan.
@@ -339,5 +403,7 @@ pub(crate) fn judgement_of(
         // A cold card flatters what all else is compared with.
         most_warming: (intent.stage == Stage::Baseline).then(|| plan.most_warming()),
         clock_bin: card.limits.clock_bin,
+        expected: run.expected,
+        since_reset: intent.since_reset,
     })
 }

@@ -3,13 +3,14 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Baseline, Bracket, CardDescription, Fault, Frame, InStepRecord, Judgement, Machine, Mhz,
-    MhzOffset, Outcome, Outlook, Plan, Plateau, Prerequisite, Purpose, Room, Sample, Seconds, Seen,
-    Settings, Stage, Trace, TrialRecord, Verdict,
+    Baseline, Bracket, CardDescription, CheckedFrame, Fault, Frame, InStepRecord, Judgement,
+    Machine, Mhz, MhzOffset, Outcome, Outlook, Plan, Plateau, Prerequisite, Purpose, Room, Sample,
+    Seconds, Seen, Settings, Stage, Trace, TrialRecord, Verdict,
 };
 use yard_step_ledger::{Event, Profile};
-use yard_step_scenes::WrongPixel;
+use yard_step_scenes::{Scene, WrongPixel, check, reference};
 
+use crate::engine::Restart;
 use crate::pace::Pace;
 
 /// What a mark on the time axis tells of.
@@ -132,6 +133,59 @@ pub struct Picture {
     pub wrong_pixels: u64,
 }
 
+impl Picture {
+    /// A frame that is right.
+    #[must_use]
+    pub fn of(number: u64, frame: Frame) -> Self {
+        Self { number, frame: Arc::new(frame), wrong: Vec::new(), wrong_pixels: 0 }
+    }
+}
+
+/// A spoilt frame beside what it should have been.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SpoiltPicture {
+    /// The frame as it was drawn, its wrong pixels marked.
+    pub drawn: Picture,
+    /// The frame as it should have been.
+    pub reference: Picture,
+    /// How far they are apart, channel by channel, made bright enough to be seen: black where
+    /// they are equal.
+    pub difference: Picture,
+}
+
+impl SpoiltPicture {
+    /// The pictures of a spoilt frame of a scene; none where its pixels are not known.
+    #[must_use]
+    pub fn of(scene: Scene, spoilt: &CheckedFrame) -> Option<Self> {
+        let right = reference(scene, spoilt.number);
+        let drawn = spoilt.patch.as_ref()?.over(right);
+        let check = check(&drawn, right);
+        let pairs = drawn.pixels.iter().zip(&right.pixels);
+        let apart = pairs.map(|(drawn, right)| brightened(*drawn, *right)).collect();
+        let difference = Frame { pixels: apart, ..*right };
+        Some(Self {
+            drawn: Picture {
+                number: spoilt.number,
+                frame: Arc::new(drawn),
+                wrong: check.places,
+                wrong_pixels: check.wrong_pixels,
+            },
+            reference: Picture::of(spoilt.number, right.clone()),
+            difference: Picture::of(spoilt.number, difference),
+        })
+    }
+}
+
+/// The distance of two colours, no darker than can be seen where there is any.
+fn brightened(drawn: u32, right: u32) -> u32 {
+    const LEAST: u8 = 96;
+    let [_, r, g, b] = drawn.to_be_bytes();
+    let [_, x, y, z] = right.to_be_bytes();
+    let apart = [r.abs_diff(x), g.abs_diff(y), b.abs_diff(z)];
+    let seen = apart.map(|distance| if distance == 0 { 0 } else { distance.max(LEAST) });
+    u32::from_be_bytes([0, seen[0], seen[1], seen[2]])
+}
+
 /// A run: the present one, the last one, or one taken from the ledger.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RunView {
@@ -181,6 +235,8 @@ pub struct RunView {
     pub notes: Vec<String>,
     /// What went wrong so far.
     pub faults: Vec<Fault>,
+    /// Its spoilt frames, the first 500.
+    pub spoilt: Arc<Vec<CheckedFrame>>,
     /// Whether it ended so that nothing should go on before the user has had a look.
     pub wants_a_look: bool,
     /// The scene's newest picture; a run from the ledger has none.
@@ -201,7 +257,11 @@ impl RunView {
             self.marks.push(mark(fault.at, MarkKind::Fault, text));
         }
         for dip in record.seen.clock_line.iter().flat_map(|line| &line.dips) {
-            let text = format!("dip of {} for {:.1} s", dip.depth, dip.length.value());
+            let scene: Option<Scene> = record.scene.parse().ok();
+            let section = scene.zip(dip.section);
+            let place = section.and_then(|(scene, section)| scene.sections().get(section).copied());
+            let within = place.map_or(String::new(), |name| format!(" in \"{name}\""));
+            let text = format!("dip of {} for {:.1} s{within}", dip.depth, dip.length.value());
             self.marks.push(mark(dip.at, MarkKind::Dip, text));
         }
         self.marks.sort_by(|a, b| a.at.value().total_cmp(&b.at.value()));
@@ -315,6 +375,10 @@ pub struct Snapshot {
     pub nudge_step: MhzOffset,
     /// What the engine is doing.
     pub activity: Activity,
+    /// Why the machine should be restarted, if it should.
+    pub restart: Option<Restart>,
+    /// Whether only the user can say how the present run goes.
+    pub is_manual: bool,
     /// Whether it takes the next step by itself.
     pub auto: bool,
     /// Pace of the virtual clock.

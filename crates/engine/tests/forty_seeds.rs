@@ -17,7 +17,7 @@ fn climb(seed: u64) -> (Outcome, i32) {
     let mut engine = Engine::begin(Box::new(card), ledger, Plan::default(), &stages).unwrap();
     loop {
         match engine.climb().next() {
-            Next::Trial(_) => drop(engine.carry_out(false, &mut ()).unwrap()),
+            Next::Trial(_) => drop(engine.step_unattended(&mut ()).unwrap()),
             Next::Ended(outcome) => return (*outcome, edge),
             Next::Stuck(why) => panic!("seed {seed}: {why}"),
         }

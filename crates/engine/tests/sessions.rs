@@ -13,7 +13,8 @@ use yard_step_core::{
     Standing, Verdict, Watt,
 };
 use yard_step_engine::{
-    Activity, Command, Engine, EngineError, NextView, Opener, Pace, Rack, Session, Snapshot,
+    Activity, Command, Engine, EngineError, NextView, Opener, Pace, Rack, Restart, Rig, Session,
+    Snapshot,
 };
 use yard_step_ledger::{ClimbState, DataDir, Ledger};
 
@@ -89,8 +90,8 @@ impl Opener for Bay {
         Ok((engine, vec!["Another card.".into()]))
     }
 
-    fn card(&mut self, card: &CardDescription) -> Result<Box<dyn Card>, EngineError> {
-        Ok(Box::new(individual(card.serial.parse().unwrap())))
+    fn card(&mut self, card: &CardDescription) -> Result<Rig, EngineError> {
+        Ok(Box::new(individual(card.serial.parse().unwrap())).into())
     }
 }
 
@@ -142,10 +143,21 @@ fn one_try_is_one_trial_and_its_run_stays_in_view(desk: Desk) {
 
 #[rstest]
 fn auto_climb_goes_to_the_outcome_and_turns_itself_off(desk: Desk) {
-    desk.send(Command::ToggleAuto);
-    let snapshot = desk.until("the outcome", |s| {
-        matches!(s.next, NextView::Ended(_)) && s.activity == Activity::Waiting
-    });
+    let is_over = |s: &Snapshot| matches!(s.next, NextView::Ended(_));
+    let snapshot = loop {
+        desk.send(Command::ToggleAuto);
+        let snapshot = desk.until("the outcome, or the machine down", |s| {
+            (is_over(s) || s.restart == Some(Restart::Down)) && s.activity == Activity::Waiting
+        });
+        if is_over(&snapshot) {
+            break snapshot;
+        }
+        // It goes no further by itself.
+        assert!(!snapshot.auto);
+        desk.send(Command::Restart);
+        let up = desk.until("the restart", |s| s.restart.is_none());
+        assert_eq!(up.trials.last().unwrap().verdict(), Verdict::MachineDown);
+    };
     assert!(!snapshot.auto);
     let NextView::Ended(outcome) = &snapshot.next else { panic!() };
     assert!(outcome.confirmed && outcome.settings.core_offset.unwrap() > MhzOffset::STOCK);

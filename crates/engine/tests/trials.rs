@@ -6,13 +6,17 @@ use std::sync::{Arc, Mutex};
 
 use rstest::rstest;
 use tempfile::TempDir;
-use yard_step_card::{Card, CardChoice, CardError, LoadLost, Mishaps, StandIn};
+use yard_step_card::{
+    Card, CardChoice, CardError, LoadLost, Mischief, Mishaps, Ran, StandIn, Work,
+};
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Machine, MhzOffset, Plan, Sample,
-    Seconds, Settings, Stage, Verdict, Watt, Workload,
+    Seconds, Settings, Stage, Verdict, Watt,
 };
-use yard_step_engine::{Engine, EngineError, LiveRun, MarkKind, Overseer, Steer, Unfinished};
-use yard_step_ledger::{ClimbState, DataDir, Ledger};
+use yard_step_engine::{
+    Engine, EngineError, LiveRun, MarkKind, Overseer, Restart, Steer, Unfinished,
+};
+use yard_step_ledger::{ClimbState, DataDir, DiskFailure, Ledger};
 
 const STAGES: [Stage; 2] = [Stage::Baseline, Stage::Core];
 
@@ -59,17 +63,21 @@ impl Card for Troubled {
         }
         Ok(sample)
     }
-    fn run(&mut self, span: Seconds, load: &mut dyn Workload) -> Result<(), LoadLost> {
+    fn run(&mut self, span: Seconds, work: Work<'_>) -> Result<Ran, LoadLost> {
         match self.trouble.lock().unwrap().lost {
             Some(lost) => Err(lost),
-            None => self.card.run(span, load),
+            None => self.card.run(span, work),
         }
     }
     fn idle(&mut self, span: Seconds) {
         self.card.idle(span);
     }
     fn restart_machine(&mut self) -> bool {
+        self.trouble.lock().unwrap().lost = None;
         self.card.restart_machine()
+    }
+    fn boot(&mut self) -> String {
+        self.card.boot()
     }
 }
 
@@ -157,8 +165,9 @@ fn the_intent_is_in_the_ledgers_file_before_anything_reaches_the_card() {
 
 #[rstest]
 #[case(LoadLost::Died, Verdict::LoadDied)]
+#[case(LoadLost::Hung, Verdict::LoadDied)]
 #[case(LoadLost::DriverReset, Verdict::DriverReset)]
-#[case(LoadLost::MachineDown, Verdict::MachineDown)]
+#[case(LoadLost::Gone, Verdict::MachineDown)]
 fn a_lost_load_has_its_verdict_and_the_card_goes_back_to_stock(
     #[case] lost: LoadLost,
     #[case] verdict: Verdict,
@@ -166,14 +175,134 @@ fn a_lost_load_has_its_verdict_and_the_card_goes_back_to_stock(
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();
     bench.trouble.lock().unwrap().lost = Some(lost);
-    let run = engine.carry_out(false, &mut ()).unwrap();
+    engine.carry_out(false, &mut ()).unwrap();
     assert_eq!(last_verdict(&engine), verdict);
     assert_eq!(bench.last_applied(), Bench::stock());
-    let told = run.notes.iter().any(|note| note.contains("the machine was restarted"));
-    assert_eq!(told, lost != LoadLost::Died);
-    let restarts = bench.ledger.events(engine.climb_id()).unwrap();
-    let restarted = restarts.iter().any(|event| event.kind == "restart");
-    assert_eq!(restarted, lost != LoadLost::Died, "a restart cures what a reset left odd");
+    let wanted = match lost {
+        LoadLost::DriverReset => Some(Restart::AfterReset(4)),
+        LoadLost::Gone => Some(Restart::CardGone),
+        _ => None,
+    };
+    assert_eq!(engine.restart_wanted(), wanted);
+}
+
+#[rstest]
+fn what_runs_after_a_driver_reset_is_marked_until_the_restart_that_cures_it() {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    bench.trouble.lock().unwrap().lost = Some(LoadLost::DriverReset);
+    engine.carry_out(false, &mut ()).unwrap();
+    bench.trouble.lock().unwrap().lost = None;
+    engine.carry_out(false, &mut ()).unwrap();
+    let marked = engine.climb().trials().last().unwrap().clone();
+    assert_eq!((marked.since_reset, marked.verdict()), (Some(4), Verdict::Void));
+    assert!(marked.reason.contains("restart the machine"), "{}", marked.reason);
+    let kept = bench.ledger.climb(engine.climb_id()).unwrap().trials.pop().unwrap();
+    assert_eq!(kept.record.since_reset, Some(4));
+
+    let told = engine.restart_machine().unwrap();
+    assert_eq!(told, ["The machine was restarted."]);
+    assert_eq!(engine.restart_wanted(), None);
+    engine.carry_out(false, &mut ()).unwrap();
+    let cured = engine.climb().trials().last().unwrap();
+    assert_eq!((cured.since_reset, cured.verdict()), (None, Verdict::Clean));
+}
+
+#[rstest]
+fn who_goes_down_with_the_machine_writes_nothing_more_and_takes_up_again_after_the_restart() {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    bench.trouble.lock().unwrap().lost = Some(LoadLost::MachineDown);
+    let error = engine.carry_out(false, &mut ()).unwrap_err();
+    assert!(matches!(error, EngineError::MachineDown { trial: 4 }), "{error}");
+    let entry = bench.ledger.climb(engine.climb_id()).unwrap();
+    assert_eq!((entry.trials.len(), entry.unfinished.is_some()), (3, true));
+    assert!(matches!(engine.carry_out(true, &mut ()), Err(EngineError::IsDown)));
+
+    let told = engine.restart_machine().unwrap();
+    assert!(told[1].starts_with("Trial 4 at +60 MHz: machine down."), "{told:?}");
+    assert_eq!(last_verdict(&engine), Verdict::MachineDown);
+    assert_eq!(bench.last_applied(), Bench::stock());
+    let yard_step_core::Next::Trial(proposal) = engine.climb().next() else { panic!() };
+    assert_eq!(proposal.request.asked.core_offset, Some(MhzOffset(15)), "the step back");
+}
+
+#[rstest]
+#[case::full(DiskFailure::Full)]
+#[case::read_only(DiskFailure::ReadOnly)]
+fn a_disk_that_fails_in_a_trial_loses_no_ended_one_and_the_card_is_put_back(
+    #[case] failure: DiskFailure,
+) {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    let before = engine.climb().trials().to_vec();
+    let ledger = bench.ledger.clone();
+    let mut after_a_while = Waits { ticks: 100, then: move || ledger.rehearse(failure).unwrap() };
+    let error = engine.carry_out(false, &mut after_a_while).unwrap_err().to_string();
+    assert!(error.contains("Free space on its disk or check its permissions"), "{error}");
+    assert_eq!(bench.last_applied(), Bench::stock());
+
+    bench.ledger.rehearse(DiskFailure::None).unwrap();
+    engine.carry_out(false, &mut ()).unwrap();
+    let trials = engine.climb().trials();
+    assert_eq!(trials[..before.len()], before);
+    assert_eq!(trials[before.len()].verdict(), Verdict::Void, "the one that was not recorded");
+    assert_eq!(bench.ledger.climb(engine.climb_id()).unwrap().trials.len(), trials.len());
+}
+
+/// Does something after so many ticks of a run.
+struct Waits<F> {
+    ticks: u32,
+    then: F,
+}
+
+impl<F: Fn()> Overseer for Waits<F> {
+    fn tick(&mut self, _: &LiveRun<'_>) -> Steer {
+        self.ticks = self.ticks.saturating_sub(1);
+        if self.ticks == 0 {
+            (self.then)();
+        }
+        Steer::GoOn
+    }
+}
+
+#[rstest]
+#[case::frozen(Mischief::SensorsFreeze, "said the same again and again")]
+#[case::raving(Mischief::SensorsRave, "sensor fell silent")]
+fn sensors_that_freeze_or_rave_stop_the_load(#[case] mischief: Mischief, #[case] told: &str) {
+    let bench = Bench::new();
+    let mut card = bench.card_that(|| ());
+    card.card.set_mischief(mischief);
+    let mut engine = Engine::begin(card, bench.ledger.clone(), short_plan(), &STAGES).unwrap();
+    engine.carry_out(false, &mut ()).unwrap();
+    let record = engine.climb().trials().last().unwrap();
+    assert_eq!(record.verdict(), Verdict::Void);
+    assert!(record.reason.contains(told), "{}", record.reason);
+    assert!(record.seconds < Seconds(15.0), "found within seconds: {}", record.seconds.in_words());
+    assert_eq!(bench.last_applied(), Bench::stock());
+}
+
+#[rstest]
+fn a_load_that_only_the_user_sees_ends_with_what_the_user_says() {
+    let bench = Bench::new();
+    let plan = Plan { scene: "manual".into(), ..short_plan() };
+    let mut engine =
+        Engine::begin(bench.card_that(|| ()), bench.ledger.clone(), plan, &STAGES).unwrap();
+    struct Says(Verdict);
+    impl Overseer for Says {
+        fn tick(&mut self, live: &LiveRun<'_>) -> Steer {
+            if live.at() < Seconds(20.0) { Steer::GoOn } else { Steer::Told(self.0) }
+        }
+    }
+    for (said, reason) in [
+        (Verdict::Artifacts, "You watched, and said: artifacts. After 20 s."),
+        (Verdict::Clean, "You watched, and said: clean. 20 s."),
+    ] {
+        engine.carry_out(false, &mut Says(said)).unwrap();
+        let record = engine.climb().trials().last().unwrap();
+        assert_eq!((record.verdict(), record.reason.as_str()), (said, reason));
+        assert_eq!(record.scene, "manual");
+    }
 }
 
 #[rstest]
@@ -284,8 +413,8 @@ fn what_took_the_machine_down_is_not_tried_again_without_a_yes() {
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();
     bench.trouble.lock().unwrap().lost = Some(LoadLost::MachineDown);
-    engine.carry_out(false, &mut ()).unwrap();
-    *bench.trouble.lock().unwrap() = Trouble::default();
+    engine.carry_out(false, &mut ()).unwrap_err();
+    engine.restart_machine().unwrap();
     while engine.nudge(1).unwrap() < MhzOffset(60) {}
     let refused = engine.carry_out(false, &mut ());
     assert!(matches!(refused, Err(EngineError::NeedsYes(_))));
@@ -299,7 +428,7 @@ fn a_climb_runs_to_its_outcome_is_kept_and_the_card_returns_to_it() {
     let bench = Bench::new();
     let mut engine = bench.engine();
     assert!(engine.keep("early").is_err(), "nothing is kept before there is an outcome");
-    while engine.carry_out(false, &mut ()).is_ok() {}
+    while engine.step_unattended(&mut ()).is_ok() {}
     let entry = bench.ledger.climb(engine.climb_id()).unwrap();
     assert_eq!(entry.state, ClimbState::Ended);
     let profile = engine.keep("summer").unwrap();
@@ -346,7 +475,7 @@ fn a_ledger_that_fails_in_the_middle_and_recovers_loses_only_that_trial() {
 fn a_card_that_does_not_go_back_is_told() {
     let bench = Bench::new();
     let mut engine = bench.engine();
-    while engine.carry_out(false, &mut ()).is_ok() {}
+    while engine.step_unattended(&mut ()).is_ok() {}
     bench.trouble.lock().unwrap().deaf = true;
     assert!(!engine.to_stock(), "it holds what it was last tried at");
     bench.trouble.lock().unwrap().deaf = false;

@@ -9,7 +9,7 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use rusqlite::Connection;
 
-use crate::error::LedgerError;
+use crate::error::{Doing, LedgerError};
 use crate::schema::{VERSION, migrate};
 
 /// A directory that a ledger lives in.
@@ -35,20 +35,44 @@ impl DataDir {
         self.0.join("ledger.sqlite")
     }
 
-    /// Makes this process the only one that climbs with this ledger, for as long as the lock lives.
+    /// Keeps the directory from being moved away by another process, for as long as the file lives.
     ///
     /// # Errors
-    /// The directory cannot be written, or another process has the lock.
+    /// The directory cannot be written, or another process is moving it away.
+    pub fn enter(&self) -> Result<File, LedgerError> {
+        self.claim(File::try_lock_shared)
+    }
+
+    /// Makes this process the only one in the directory, for as long as the file lives.
+    ///
+    /// # Errors
+    /// The directory cannot be written, or another process is in it.
     pub fn lock(&self) -> Result<File, LedgerError> {
+        self.claim(File::try_lock)
+    }
+
+    fn claim(&self, lock: impl Fn(&File) -> Result<(), TryLockError>) -> Result<File, LedgerError> {
         let failed = |cause| LedgerError::DataDir { path: self.0.clone(), cause };
         fs::create_dir_all(&self.0).map_err(failed)?;
         let file = File::create(self.0.join("in-use")).map_err(failed)?;
-        match file.try_lock() {
+        match lock(&file) {
             Ok(()) => Ok(file),
             Err(TryLockError::WouldBlock) => Err(LedgerError::Busy { path: self.0.clone() }),
             Err(TryLockError::Error(cause)) => Err(failed(cause)),
         }
     }
+}
+
+/// How a disk fails.
+#[doc(hidden)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DiskFailure {
+    /// It does not.
+    None,
+    /// There is no room on it.
+    Full,
+    /// Nothing may be written to it.
+    ReadOnly,
 }
 
 /// A ledger just opened.
@@ -115,6 +139,26 @@ impl Ledger {
         Self { owner: Arc::new(Owner { jobs: Some(jobs), thread: Some(thread) }) }
     }
 
+    /// Has every write fail from now on, or succeed again: for rehearsing a disk that is full, or
+    /// that the system has made read-only.
+    ///
+    /// # Errors
+    /// The ledger is closed.
+    #[doc(hidden)]
+    pub fn rehearse(&self, failure: DiskFailure) -> Result<(), LedgerError> {
+        self.ask(move |connection| {
+            let pages: i64 =
+                connection.pragma_query_value(None, "page_count", |row| row.get(0)).unwrap_or(1);
+            let most = if failure == DiskFailure::Full { pages } else { i64::from(u32::MAX) - 2 };
+            connection
+                .pragma_update(None, "query_only", failure == DiskFailure::ReadOnly)
+                .and_then(|()| {
+                    connection.pragma_update_and_check(None, "max_page_count", most, |_| Ok(()))
+                })
+                .doing("rehearse a failure")
+        })
+    }
+
     /// Has the owning thread do `work` and waits for the answer.
     pub(crate) fn ask<T: Send + 'static>(
         &self,
@@ -133,8 +177,9 @@ impl Ledger {
 
 fn connect(path: &Path) -> Result<Connection, LedgerError> {
     let failed = |cause| LedgerError::Open { path: path.into(), cause };
+    let needs_a_check = needs_a_check(path);
     let mut connection = Connection::open(path).map_err(failed)?;
-    prepare(&mut connection).map_err(failed).and_then(|found| {
+    prepare(&mut connection, needs_a_check).map_err(failed).and_then(|found| {
         if found > VERSION {
             return Err(LedgerError::TooNew { path: path.into(), found, known: VERSION });
         }
@@ -142,13 +187,27 @@ fn connect(path: &Path) -> Result<Connection, LedgerError> {
     })
 }
 
-fn prepare(connection: &mut Connection) -> Result<i64, rusqlite::Error> {
+/// Whether every page of a ledger should be looked at: always while that takes no time, and where
+/// it was not closed properly, which a journal left behind tells.
+fn needs_a_check(path: &Path) -> bool {
+    const SMALL: u64 = 32 << 20;
+    let size = |path: &Path| fs::metadata(path).map_or(0, |file| file.len());
+    let mut journal = path.as_os_str().to_owned();
+    journal.push("-wal");
+    size(path) <= SMALL || size(Path::new(&journal)) > 0
+}
+
+fn prepare(connection: &mut Connection, needs_a_check: bool) -> Result<i64, rusqlite::Error> {
     connection.busy_timeout(Duration::from_secs(5))?;
     // Every commit is on disk before the call returns: safety rests on it.
     connection.pragma_update(None, "journal_mode", "WAL")?;
     connection.pragma_update(None, "synchronous", "FULL")?;
     connection.pragma_update(None, "foreign_keys", true)?;
-    let sound: String = connection.pragma_query_value(None, "quick_check", |row| row.get(0))?;
+    let sound: String = if needs_a_check {
+        connection.pragma_query_value(None, "quick_check", |row| row.get(0))?
+    } else {
+        "ok".into()
+    };
     if sound != "ok" {
         let code = rusqlite::ffi::Error::new(rusqlite::ffi::SQLITE_CORRUPT);
         return Err(rusqlite::Error::SqliteFailure(code, Some(sound)));
@@ -225,13 +284,16 @@ mod tests {
     }
 
     #[rstest]
-    fn only_one_process_climbs_with_a_ledger() {
+    fn several_processes_may_work_in_a_directory_but_none_while_it_is_moved_away() {
         let temporary = tempfile::tempdir().unwrap();
         let dir = DataDir::new(temporary.path());
-        let lock = dir.lock().unwrap();
+        let inside = [dir.enter().unwrap(), dir.enter().unwrap()];
         assert!(matches!(dir.lock(), Err(LedgerError::Busy { .. })));
+        drop(inside);
+        let lock = dir.lock().unwrap();
+        assert!(matches!(dir.enter(), Err(LedgerError::Busy { .. })));
         drop(lock);
-        assert!(dir.lock().is_ok());
+        assert!(dir.enter().is_ok());
     }
 
     #[rstest]

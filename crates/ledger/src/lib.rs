@@ -2,7 +2,7 @@
 //!
 //! ```text
 //!   begin_trial ──► intent row, fsync ──► (the card is touched only now)
-//!   add_samples ──► column blobs of up to 600 samples
+//!   add_measured ─► column blobs of up to 600 samples, and the wrong pixels of spoilt frames
 //!   end_trial   ──► what was taken and seen, verdict, events: one transaction
 //! ```
 //!
@@ -16,9 +16,12 @@ mod handle;
 mod profiles;
 mod samples;
 mod schema;
+mod spoilt;
 mod trials;
 
 pub use error::LedgerError;
+#[doc(hidden)]
+pub use handle::DiskFailure;
 pub use handle::{DataDir, Ledger, Opened};
 pub use profiles::Profile;
-pub use trials::{ClimbEntry, ClimbState, Event, Intent, TrialEntry};
+pub use trials::{ClimbEntry, ClimbState, Event, Intent, Measured, TrialEntry};

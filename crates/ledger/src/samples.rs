@@ -8,19 +8,6 @@ use crate::error::{Doing, LedgerError};
 use crate::handle::Ledger;
 
 impl Ledger {
-    /// Adds samples of a running trial; `first` is the place of the first among all of its samples.
-    ///
-    /// # Errors
-    /// The ledger cannot be written.
-    pub fn add_samples(
-        &self,
-        trial: i64,
-        first: usize,
-        samples: Vec<Sample>,
-    ) -> Result<(), LedgerError> {
-        self.ask(move |connection| insert_samples(connection, trial, first, &samples))
-    }
-
     /// All samples of a trial, in order.
     ///
     /// # Errors

@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry brings a ledger one version up; the number of entries is the present version.
-const MIGRATIONS: [&str; 2] = [
+const MIGRATIONS: [&str; 3] = [
     "
     CREATE TABLE card (
         id           INTEGER PRIMARY KEY,
@@ -75,6 +75,20 @@ const MIGRATIONS: [&str; 2] = [
     CREATE TABLE fact (
         name         TEXT PRIMARY KEY,
         value        TEXT NOT NULL
+    ) STRICT, WITHOUT ROWID;
+",
+    "
+    ALTER TABLE trial ADD COLUMN boot TEXT NOT NULL DEFAULT '';
+    ALTER TABLE trial ADD COLUMN since_reset INTEGER;
+    ALTER TABLE trial ADD COLUMN lived_s REAL NOT NULL DEFAULT 0;
+    CREATE TABLE spoilt (
+        trial        INTEGER NOT NULL REFERENCES trial(id),
+        number       INTEGER NOT NULL,
+        at_s         REAL NOT NULL,
+        wrong_pixels INTEGER NOT NULL,
+        artifacts    TEXT NOT NULL,
+        patch        BLOB,
+        PRIMARY KEY (trial, number)
     ) STRICT, WITHOUT ROWID;
 ",
 ];

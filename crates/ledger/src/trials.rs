@@ -3,13 +3,14 @@
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde_json::{from_str, to_string};
 use yard_step_core::{
-    CardDescription, Climb, ClimbError, ClimbEvent, Fan, Fault, Plan, Purpose, Room, Sample,
-    Seconds, Seen, Settings, Stage, TrialRecord, Verdict,
+    CardDescription, CheckedFrame, Climb, ClimbError, ClimbEvent, Fan, Fault, Plan, Purpose, Room,
+    Sample, Seconds, Seen, Settings, Stage, TrialRecord, Verdict,
 };
 
 use crate::error::{Doing, LedgerError};
 use crate::handle::{Ledger, now};
 use crate::samples::insert_samples;
+use crate::spoilt::insert_spoilt;
 
 /// How far a climb has come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -81,6 +82,8 @@ impl ClimbEntry {
 pub struct TrialEntry {
     /// Row of the trial.
     pub id: i64,
+    /// The run of the machine it was made in.
+    pub boot: String,
     /// The trial.
     pub record: TrialRecord,
 }
@@ -108,6 +111,12 @@ pub struct Intent {
     pub warm_up: Seconds,
     /// The room, where the user has entered it.
     pub room: Option<Room>,
+    /// The run of the machine it is made in (see `Card::boot`).
+    pub boot: String,
+    /// The trial in which the driver reset the card in the same run of the machine.
+    pub since_reset: Option<u32>,
+    /// How long it is known to have run: its last sign of life.
+    pub lived: Seconds,
 }
 
 impl Intent {
@@ -130,8 +139,20 @@ impl Intent {
             faults: Vec::new(),
             room: self.room,
             in_step: Vec::new(),
+            since_reset: self.since_reset,
         }
     }
+}
+
+/// What was measured of a trial and is not in the ledger yet.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Measured {
+    /// Place of the first sample among all of the trial's.
+    pub first: usize,
+    /// Samples, in order.
+    pub samples: Vec<Sample>,
+    /// Spoilt frames, each with the time of the trial at which it was drawn.
+    pub spoilt: Vec<CheckedFrame>,
 }
 
 /// Something worth remembering.
@@ -229,8 +250,9 @@ impl Ledger {
             connection
                 .execute(
                     "INSERT INTO trial
-                     (climb, number, stage, purpose, asked, scene, planned_s, warm_up_s, room, began)
-                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                     (climb, number, stage, purpose, asked, scene, planned_s, warm_up_s, room,
+                      boot, since_reset, began)
+                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                     params![
                         intent.climb,
                         intent.number,
@@ -241,6 +263,8 @@ impl Ledger {
                         intent.planned.value(),
                         intent.warm_up.value(),
                         intent.room.map(|room| json("the room", &room)).transpose()?,
+                        intent.boot,
+                        intent.since_reset,
                         now(),
                     ],
                 )
@@ -257,19 +281,45 @@ impl Ledger {
         &self,
         trial: i64,
         record: &TrialRecord,
-        first: usize,
-        samples: Vec<Sample>,
+        rest: Measured,
         events: Vec<Event>,
     ) -> Result<(), LedgerError> {
         let record = record.clone();
         self.ask(move |connection| {
             let all = connection.transaction().doing("write down an outcome")?;
-            insert_samples(&all, trial, first, &samples)?;
+            insert_samples(&all, trial, rest.first, &rest.samples)?;
+            insert_spoilt(&all, trial, &rest.spoilt)?;
             for event in &events {
                 insert_event(&all, trial_climb(&all, trial)?, event)?;
             }
             update_outcome(&all, trial, &record)?;
             all.commit().doing("write down an outcome")
+        })
+    }
+
+    /// Adds what was measured of a running trial, all or nothing.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn add_measured(&self, trial: i64, measured: Measured) -> Result<(), LedgerError> {
+        self.ask(move |connection| {
+            let all = connection.transaction().doing("write down what was measured")?;
+            insert_samples(&all, trial, measured.first, &measured.samples)?;
+            insert_spoilt(&all, trial, &measured.spoilt)?;
+            all.commit().doing("write down what was measured")
+        })
+    }
+
+    /// Notes that a trial has lived so long: all that is known of one that took the machine down.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn sign_of_life(&self, trial: i64, lived: Seconds) -> Result<(), LedgerError> {
+        self.ask(move |connection| {
+            connection
+                .execute("UPDATE trial SET lived_s = ? WHERE id = ?", params![lived.value(), trial])
+                .doing("write down a sign of life")
+                .map(|_| ())
         })
     }
 
@@ -484,8 +534,8 @@ fn read_trials(
     let mut select = connection
         .prepare(
             "SELECT id, number, stage, purpose, asked, scene, planned_s, warm_up_s, taken, seen,
-             seconds, verdict, reason, marked, score, faults, room, in_step
-             FROM trial WHERE climb = ? ORDER BY number",
+             seconds, verdict, reason, marked, score, faults, room, in_step, boot, since_reset,
+             lived_s FROM trial WHERE climb = ? ORDER BY number",
         )
         .doing("read trials")?;
     let mut rows = select.query(params![climb]).doing("read trials")?;
@@ -498,6 +548,7 @@ fn read_trials(
             Some(verdict) => {
                 trials.push(TrialEntry {
                     id: intent.id,
+                    boot: intent.boot.clone(),
                     record: read_record(row, &intent, &verdict)?,
                 });
             }
@@ -527,6 +578,9 @@ fn read_intent(row: &Row<'_>, climb: i64) -> Result<Intent, LedgerError> {
             .doing("read a trial")?
             .map(|text| from_str(&text).map_err(|error| content(&thing, &error)))
             .transpose()?,
+        boot: text("boot")?,
+        since_reset: row.get("since_reset").doing("read a trial")?,
+        lived: Seconds(row.get("lived_s").doing("read a trial")?),
     })
 }
 
@@ -565,10 +619,10 @@ fn read_stages(list: &str) -> Vec<Stage> {
     list.split(',').filter_map(Stage::from_label).collect()
 }
 
-fn json(thing: &str, value: &impl serde::Serialize) -> Result<String, LedgerError> {
+pub(crate) fn json(thing: &str, value: &impl serde::Serialize) -> Result<String, LedgerError> {
     to_string(value).map_err(|error| content(thing, &error))
 }
 
-fn content(thing: &str, cause: &impl ToString) -> LedgerError {
+pub(crate) fn content(thing: &str, cause: &impl ToString) -> LedgerError {
     LedgerError::Content { thing: thing.to_owned(), cause: cause.to_string() }
 }

@@ -1,15 +1,20 @@
 //! The ledger gives back what it was told, also after it was closed in the middle.
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
+use std::sync::Arc;
+
 use rstest::{fixture, rstest};
 use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice};
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, CardDescription, Case, Celsius, Channel, Fault, InStepRecord,
-    Limiter, Machine, Mhz, MhzOffset, Plan, Purpose, Room, Sample, Seconds, Seen, Settings, Stage,
-    TrialRecord, Verdict, Watt,
+    Alarm, AlarmAct, AlarmOn, Artifact, ArtifactKind, CardDescription, Case, Celsius, Channel,
+    CheckedFrame, Domain, Fault, Frame, InStepRecord, Limiter, Machine, Mhz, MhzOffset, Patch,
+    PixelArea, Plan, Purpose, Room, Sample, Seconds, Seen, Settings, Stage, TrialRecord, Verdict,
+    Watt,
 };
-use yard_step_ledger::{ClimbState, DataDir, Event, Intent, Ledger, LedgerError, Profile};
+use yard_step_ledger::{
+    ClimbState, DataDir, DiskFailure, Event, Intent, Ledger, LedgerError, Measured, Profile,
+};
 
 struct Desk {
     _dir: TempDir,
@@ -44,7 +49,14 @@ fn intent(climb: i64, number: u32) -> Intent {
         planned: Seconds(200.0),
         warm_up: Seconds(20.0),
         room: Some(Room { ambient: Celsius(26.0), case: Case::Closed }),
+        boot: "3-1".into(),
+        since_reset: Some(1),
+        lived: Seconds(0.0),
     }
+}
+
+fn measured(first: usize, samples: Vec<Sample>) -> Measured {
+    Measured { first, samples, spoilt: Vec::new() }
 }
 
 fn record_of(intent: &Intent) -> TrialRecord {
@@ -76,6 +88,7 @@ fn record_of(intent: &Intent) -> TrialRecord {
             reason: "Nothing.".into(),
             score: Some(998.0),
         }],
+        since_reset: intent.since_reset,
     }
 }
 
@@ -93,7 +106,7 @@ fn samples(count: usize) -> Vec<Sample> {
 fn a_trial_comes_back_as_it_went_in(desk: Desk) {
     let intent = intent(desk.climb, 1);
     let row = desk.ledger.begin_trial(&intent).unwrap();
-    desk.ledger.add_samples(row, 0, samples(1_300)).unwrap();
+    desk.ledger.add_measured(row, measured(0, samples(1_300))).unwrap();
     let event = Event {
         trial: Some(row),
         at: Seconds(1.0),
@@ -101,7 +114,9 @@ fn a_trial_comes_back_as_it_went_in(desk: Desk) {
         text: "core clock offset +60 MHz".into(),
     };
     let last = samples(1_305)[1_300..].to_vec();
-    desk.ledger.end_trial(row, &record_of(&intent), 1_300, last, vec![event.clone()]).unwrap();
+    desk.ledger
+        .end_trial(row, &record_of(&intent), measured(1_300, last), vec![event.clone()])
+        .unwrap();
 
     let again = Ledger::open(&desk.data).unwrap().ledger;
     let entry = again.climb(desk.climb).unwrap();
@@ -118,10 +133,10 @@ fn a_trial_comes_back_as_it_went_in(desk: Desk) {
 fn a_trial_without_an_outcome_is_found_and_no_ended_one_is_lost(desk: Desk) {
     let first = intent(desk.climb, 1);
     let row = desk.ledger.begin_trial(&first).unwrap();
-    desk.ledger.end_trial(row, &record_of(&first), 0, vec![], vec![]).unwrap();
+    desk.ledger.end_trial(row, &record_of(&first), Measured::default(), vec![]).unwrap();
     let second = intent(desk.climb, 2);
     let row = desk.ledger.begin_trial(&second).unwrap();
-    desk.ledger.add_samples(row, 0, samples(600)).unwrap();
+    desk.ledger.add_measured(row, measured(0, samples(600))).unwrap();
 
     let entry = Ledger::open(&desk.data).unwrap().ledger.open_climb(&desk.card).unwrap().unwrap();
     assert_eq!(entry.trials.len(), 1);
@@ -132,9 +147,9 @@ fn a_trial_without_an_outcome_is_found_and_no_ended_one_is_lost(desk: Desk) {
 fn an_outcome_is_written_whole_or_not_at_all(desk: Desk) {
     let intent = intent(desk.climb, 1);
     let row = desk.ledger.begin_trial(&intent).unwrap();
-    desk.ledger.add_samples(row, 0, samples(10)).unwrap();
+    desk.ledger.add_measured(row, measured(0, samples(10))).unwrap();
     // A block at the same place is refused, and the verdict with it.
-    let refused = desk.ledger.end_trial(row, &record_of(&intent), 0, samples(10), vec![]);
+    let refused = desk.ledger.end_trial(row, &record_of(&intent), measured(0, samples(10)), vec![]);
     assert!(matches!(refused, Err(LedgerError::Statement { .. })), "{refused:?}");
     let entry = desk.ledger.climb(desk.climb).unwrap();
     assert!(entry.trials.is_empty());
@@ -145,7 +160,7 @@ fn an_outcome_is_written_whole_or_not_at_all(desk: Desk) {
 fn marks_and_states_are_remembered(desk: Desk) {
     let intent = intent(desk.climb, 1);
     let row = desk.ledger.begin_trial(&intent).unwrap();
-    desk.ledger.end_trial(row, &record_of(&intent), 0, vec![], vec![]).unwrap();
+    desk.ledger.end_trial(row, &record_of(&intent), Measured::default(), vec![]).unwrap();
     desk.ledger.mark_trial(desk.climb, 1, Some(Verdict::Clean)).unwrap();
     let entry = desk.ledger.climb(desk.climb).unwrap();
     assert_eq!(entry.trials[0].record.verdict(), Verdict::Clean);
@@ -183,7 +198,7 @@ fn a_climb_that_is_not_there_is_told_with_those_that_are(desk: Desk) {
 #[rstest]
 fn samples_come_back_as_a_trace_with_their_limiters(desk: Desk) {
     let row = desk.ledger.begin_trial(&intent(desk.climb, 1)).unwrap();
-    desk.ledger.add_samples(row, 0, samples(1_300)).unwrap();
+    desk.ledger.add_measured(row, measured(0, samples(1_300))).unwrap();
     let limiter = |sample: &Sample| match sample.core_clock {
         Some(_) => Limiter::Power,
         None => Limiter::Unknown,
@@ -246,6 +261,74 @@ fn a_ledger_of_the_first_version_is_read_and_goes_on() {
     assert_eq!(ledger.machine().unwrap(), Machine::default());
     entry.lay_out().unwrap();
     let row = ledger.begin_trial(&intent(1, 2)).unwrap();
-    ledger.end_trial(row, &record_of(&intent(1, 2)), 0, samples(3), vec![]).unwrap();
+    ledger.end_trial(row, &record_of(&intent(1, 2)), measured(0, samples(3)), vec![]).unwrap();
     assert!(ledger.climb(1).unwrap().trials[1].record.room.is_some());
+}
+
+#[rstest]
+fn spoilt_frames_come_back_with_their_pixels(desk: Desk) {
+    let row = desk.ledger.begin_trial(&intent(desk.climb, 1)).unwrap();
+    let reference = Frame::black(16, 9);
+    let frame = |number: u64, wrong: usize| {
+        let mut drawn = reference.clone();
+        drawn.pixels[..wrong].fill(0x00ff_0080);
+        CheckedFrame {
+            number,
+            at: Seconds(number as f64 / 20.0),
+            section: 0,
+            wrong_pixels: wrong as u64,
+            artifacts: vec![Artifact {
+                kind: ArtifactKind::Streak,
+                area: PixelArea { x: 0, y: 0, width: wrong as u32, height: 1 },
+                pixels: wrong as u64,
+                first_frame: number,
+                last_frame: number,
+                frames: 1,
+                hint: Domain::Core,
+            }],
+            patch: Patch::between(&drawn, &reference).map(Arc::new),
+        }
+    };
+    let frames = [frame(40, 5), frame(41, 7), frame(90, 16)];
+    let first = Measured { spoilt: frames[..2].to_vec(), ..Measured::default() };
+    desk.ledger.add_measured(row, first).unwrap();
+    let rest = Measured { spoilt: frames[2..].to_vec(), ..Measured::default() };
+    desk.ledger.end_trial(row, &record_of(&intent(desk.climb, 1)), rest, vec![]).unwrap();
+    assert_eq!(desk.ledger.spoilt_frames(row).unwrap(), frames);
+    assert!(desk.ledger.spoilt_frames(row + 1).unwrap().is_empty());
+}
+
+#[rstest]
+fn a_trial_that_never_ended_tells_how_long_it_is_known_to_have_lived(desk: Desk) {
+    let row = desk.ledger.begin_trial(&intent(desk.climb, 1)).unwrap();
+    desk.ledger.sign_of_life(row, Seconds(35.0)).unwrap();
+    desk.ledger.sign_of_life(row, Seconds(40.0)).unwrap();
+    let unfinished = desk.ledger.climb(desk.climb).unwrap().unfinished.unwrap();
+    assert_eq!(unfinished.lived, Seconds(40.0));
+}
+
+#[rstest]
+#[case::full(DiskFailure::Full, "disk is full")]
+#[case::read_only(DiskFailure::ReadOnly, "readonly")]
+fn a_disk_that_fails_in_the_middle_leaves_nothing_half_there(
+    desk: Desk,
+    #[case] failure: DiskFailure,
+    #[case] cause: &str,
+) {
+    let row = desk.ledger.begin_trial(&intent(desk.climb, 1)).unwrap();
+    desk.ledger.add_measured(row, measured(0, samples(600))).unwrap();
+    desk.ledger.rehearse(failure).unwrap();
+    let record = record_of(&intent(desk.climb, 1));
+    let error = desk
+        .ledger
+        .end_trial(row, &record, measured(600, samples(60_000)), vec![])
+        .unwrap_err()
+        .to_string();
+    assert!(error.contains(cause) && error.contains("recorded so far is safe"), "{error}");
+    desk.ledger.rehearse(DiskFailure::None).unwrap();
+    let entry = desk.ledger.climb(desk.climb).unwrap();
+    assert!(entry.trials.is_empty() && entry.unfinished.is_some());
+    assert_eq!(desk.ledger.samples(row).unwrap().len(), 600);
+    desk.ledger.end_trial(row, &record, measured(600, samples(10)), vec![]).unwrap();
+    assert_eq!(desk.ledger.samples(row).unwrap().len(), 610);
 }

@@ -25,7 +25,7 @@ fn climbed() -> Climbed {
     let stages = [Stage::Baseline, Stage::Core];
     let mut engine = Engine::begin(card, ledger.clone(), plan, &stages).unwrap();
     while let Next::Trial(_) = engine.climb().next() {
-        engine.carry_out(false, &mut ()).unwrap();
+        engine.step_unattended(&mut ()).unwrap();
     }
     let number = engine.climb().outcome().kept_trial.unwrap();
     let entry = ledger.climb(engine.climb_id()).unwrap();

@@ -3,7 +3,9 @@
 //! ```text
 //!   Scene ── frame n ──► reference ───────────────┐
 //!     │                                           ▼
-//!     └─► a card draws frame n ──► drawn ──► check(drawn, reference) ──► wrong pixels and places
+//!     └─► a card draws frame n ──► drawn ──► check(drawn, reference) ──► wrong pixels
+//!                                                                            │
+//!                               kind, place, suggested domain ◄── classify ◄─┘
 //! ```
 //!
 //! A frame is a pure function of scene, frame number and size, in integer arithmetic alone: any
@@ -11,6 +13,7 @@
 //! never a matter of rounding.
 
 mod check;
+mod classify;
 mod doldrums;
 mod kiln;
 mod lantern;
@@ -22,5 +25,6 @@ mod sluice;
 mod squall;
 
 pub use check::{Check, MOST_PLACES, WrongPixel, check};
-pub use run::{SceneRun, SpoiltFrame, UncheckedRun};
+pub use classify::classify;
+pub use run::{SceneRun, UncheckedRun, look_at, reference};
 pub use scene::{FRAME_HEIGHT, FRAME_WIDTH, PASS_FRAMES, SECTION_FRAMES, Scene, UnknownScene};

@@ -2,42 +2,30 @@
 
 use std::sync::{Arc, OnceLock};
 
-use yard_step_core::{Demand, Frame, Workload};
+use yard_step_core::{CheckedFrame, Demand, Frame, Patch, Seconds, Workload};
 
-use crate::check::{Check, check};
+use crate::check::check;
+use crate::classify::classify;
 use crate::scene::{FRAME_HEIGHT, FRAME_WIDTH, PASS_FRAMES, Scene};
-
-/// A frame that a card drew wrong.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct SpoiltFrame {
-    /// Number of the frame, from the beginning of the run.
-    pub number: u64,
-    /// What was drawn.
-    pub drawn: Arc<Frame>,
-    /// What is wrong with it.
-    pub check: Check,
-}
 
 /// A running scene. It knows the reference of every frame and compares what comes back.
 pub struct SceneRun {
     scene: Scene,
     number: u64,
-    latest_spoilt: Option<SpoiltFrame>,
-    unread: Vec<(u64, u64)>,
+    checked: Vec<CheckedFrame>,
 }
 
 impl SceneRun {
     /// The scene, before its first frame.
     #[must_use]
     pub fn new(scene: Scene) -> Self {
-        Self { scene, number: 0, latest_spoilt: None, unread: Vec::new() }
+        Self { scene, number: 0, checked: Vec::new() }
     }
 
     /// Goes back to before the first frame.
     pub fn rewind(&mut self) {
         self.number = 0;
-        self.latest_spoilt = None;
-        self.unread.clear();
+        self.checked.clear();
     }
 
     /// The scene that runs.
@@ -46,38 +34,16 @@ impl SceneRun {
         self.scene
     }
 
-    /// Frames checked since the last call, each as (number, wrong pixels).
-    pub fn take_checked(&mut self) -> std::vec::Drain<'_, (u64, u64)> {
-        self.unread.drain(..)
-    }
-
-    /// Frames drawn since the beginning of the run.
-    #[must_use]
-    pub fn frames_drawn(&self) -> u64 {
-        self.number
-    }
-
-    /// The newest frame, as it was drawn; the first one before anything was drawn.
-    #[must_use]
-    pub fn latest(&self) -> &Frame {
-        let newest = self.number.saturating_sub(1);
-        match &self.latest_spoilt {
-            Some(spoilt) if spoilt.number == newest => &spoilt.drawn,
-            // It was found equal to its reference, so there is no need to keep a copy.
-            _ => reference(self.scene, newest),
-        }
-    }
-
-    /// The newest spoilt frame of this run.
-    #[must_use]
-    pub fn latest_spoilt(&self) -> Option<&SpoiltFrame> {
-        self.latest_spoilt.as_ref()
+    /// Frames checked since the last call, in order.
+    pub fn take_checked(&mut self) -> std::vec::Drain<'_, CheckedFrame> {
+        self.checked.drain(..)
     }
 }
 
-/// The reference of a frame. A pass repeats and a frame is a pure function, so each is drawn once
+/// The reference of a frame, [`FRAME_WIDTH`] × [`FRAME_HEIGHT`] pixels. A pass repeats and a frame is a pure function, so each is drawn once
 /// and looked up from then on, by every run of this process.
-pub(crate) fn reference(scene: Scene, number: u64) -> &'static Frame {
+#[must_use]
+pub fn reference(scene: Scene, number: u64) -> &'static Frame {
     type Pass = [OnceLock<Frame>; PASS_FRAMES as usize];
     static PASSES: [Pass; Scene::ALL.len()] =
         [const { [const { OnceLock::new() }; PASS_FRAMES as usize] }; Scene::ALL.len()];
@@ -112,7 +78,7 @@ impl Workload for UncheckedRun {
 
     fn draw(&mut self, _: &mut Frame) {}
 
-    fn present(&mut self, _: &Frame) {
+    fn present(&mut self, _: &Frame, _: Seconds) {
         self.number += 1;
     }
 }
@@ -126,14 +92,25 @@ impl Workload for SceneRun {
         canvas.clone_from(reference(self.scene, self.number));
     }
 
-    fn present(&mut self, drawn: &Frame) {
-        let check = check(drawn, reference(self.scene, self.number));
-        self.unread.push((self.number, check.wrong_pixels));
-        if !check.is_exact() {
-            let drawn = Arc::new(drawn.clone());
-            self.latest_spoilt = Some(SpoiltFrame { number: self.number, drawn, check });
-        }
+    fn present(&mut self, drawn: &Frame, at: Seconds) {
+        self.checked.push(look_at(self.scene, self.number, drawn, at));
         self.number += 1;
+    }
+}
+
+/// Compares a frame with its reference and names what is wrong with it.
+#[must_use]
+pub fn look_at(scene: Scene, number: u64, drawn: &Frame, at: Seconds) -> CheckedFrame {
+    let reference = reference(scene, number);
+    let check = check(drawn, reference);
+    let patch = if check.is_exact() { None } else { Patch::between(drawn, reference) };
+    CheckedFrame {
+        number,
+        at,
+        section: Scene::section(number),
+        wrong_pixels: check.wrong_pixels,
+        artifacts: classify(number, &check, (reference.width, reference.height)),
+        patch: patch.map(Arc::new),
     }
 }
 
@@ -141,12 +118,13 @@ impl Workload for SceneRun {
 mod tests {
     use super::*;
     use rstest::rstest;
+    use yard_step_core::ArtifactKind;
 
     fn draw_and_present(run: &mut SceneRun, spoil: impl FnOnce(&mut Frame)) {
         let mut canvas = Frame::black(0, 0);
         run.draw(&mut canvas);
         spoil(&mut canvas);
-        run.present(&canvas);
+        run.present(&canvas, Seconds(0.0));
     }
 
     #[rstest]
@@ -155,16 +133,16 @@ mod tests {
         for _ in 0..PASS_FRAMES + 5 {
             draw_and_present(&mut run, |_| ());
         }
-        assert!(run.latest_spoilt().is_none());
         let checked: Vec<_> = run.take_checked().collect();
         assert_eq!(checked.len() as u64, PASS_FRAMES + 5);
-        assert!(checked.iter().all(|(_, wrong)| *wrong == 0));
+        assert!(checked.iter().all(|frame| frame.wrong_pixels == 0 && frame.patch.is_none()));
         assert_eq!(run.take_checked().count(), 0, "what was taken is gone");
+        assert_eq!((checked[0].section, checked[479].section, checked[480].section), (0, 3, 0));
     }
 
     #[rstest]
-    fn a_spoilt_frame_is_kept_with_its_number_and_forgotten_on_rewind() {
-        let mut run = SceneRun::new(Scene::Lantern);
+    fn a_spoilt_frame_comes_with_what_is_wrong_and_can_be_shown_again() {
+        let mut run = SceneRun::new(Scene::Loom);
         for number in 0..10 {
             draw_and_present(&mut run, |frame| {
                 if number == 7 {
@@ -172,10 +150,11 @@ mod tests {
                 }
             });
         }
-        let spoilt = run.latest_spoilt().unwrap();
-        assert_eq!((spoilt.number, spoilt.check.wrong_pixels), (7, 1));
-        assert_eq!(run.take_checked().filter(|(_, wrong)| *wrong > 0).count(), 1);
-        run.rewind();
-        assert!(run.latest_spoilt().is_none());
+        let checked: Vec<_> = run.take_checked().collect();
+        let spoilt: Vec<_> = checked.iter().filter(|frame| frame.wrong_pixels > 0).collect();
+        assert_eq!((spoilt.len(), spoilt[0].number, spoilt[0].wrong_pixels), (1, 7, 1));
+        assert_eq!(spoilt[0].artifacts[0].kind, ArtifactKind::Speckle);
+        let shown = spoilt[0].patch.as_ref().unwrap().over(reference(Scene::Loom, 7));
+        assert_eq!(shown.pixels[99], reference(Scene::Loom, 7).pixels[99] ^ 0xff);
     }
 }

@@ -16,7 +16,7 @@ pub(crate) fn is_gust(number: u64) -> bool {
     let hold = HOLDS[(number / SECTION_FRAMES) as usize % HOLDS.len()];
     match hold {
         0 => hash((number / 2) as u32, 7, 99) & 1 == 0,
-        hold => number / hold % 2 == 0,
+        hold => (number / hold).is_multiple_of(2),
     }
 }
 
@@ -50,9 +50,8 @@ fn sky(x: i32, y: i32, number: i32, flash: i32) -> Colour {
 /// Whether a place is on the bolt of lightning: a line that jumps aside every few pixels.
 fn is_bolt(x: i32, y: i32, strike: i32) -> bool {
     let start = (hash(strike as u32, 2, 6) & 1_023) as i32 + 600;
-    let aside: i32 = (0..=y / 64)
-        .map(|step| (hash(strike as u32, step as u32, 12) & 127) as i32 - 64)
-        .sum();
+    let aside: i32 =
+        (0..=y / 64).map(|step| (hash(strike as u32, step as u32, 12) & 127) as i32 - 64).sum();
     (x - start - aside).abs() < 14
 }
 

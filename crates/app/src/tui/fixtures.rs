@@ -109,6 +109,7 @@ pub(crate) fn record(number: u32, offset: i32, verdict: Verdict) -> TrialRecord 
         faults: vec![],
         room: None,
         in_step: vec![],
+        since_reset: None,
     }
 }
 
@@ -189,6 +190,7 @@ pub fn run_view() -> RunView {
                 text: "dip of 90 MHz for 0.4 s".into(),
             },
         ],
+        spoilt: Arc::default(),
         in_step: vec![],
         wants_a_look: false,
         notes: vec![],
@@ -275,6 +277,8 @@ pub fn snapshot() -> Snapshot {
         sensors: Some(run_view().sample),
         nudge_step: MhzOffset(15),
         activity: Activity::Waiting,
+        restart: None,
+        is_manual: false,
         auto: false,
         pace: Pace::Sixty,
         answer: Some("The card is at stock.".into()),
@@ -321,6 +325,9 @@ pub fn begun_trial(ledger: &Ledger) -> (i64, i64) {
         scene: "lantern".into(),
         planned: Seconds(86_400.0),
         warm_up: Seconds(0.0),
+        boot: "1-1".into(),
+        since_reset: None,
+        lived: Seconds(0.0),
         room: None,
     };
     (climb, ledger.begin_trial(&intent).unwrap())

@@ -5,8 +5,8 @@ use yard_step_core::{
     Demand, Fan, Mhz, MhzOffset, MillivoltOffset, Offer, Percent, SettingKind, Settings,
 };
 
-use super::StandIn;
 use super::physics::{Controls, Physics, STEP};
+use super::{FULL_LOAD, StandIn};
 
 /// The true edges of a card: for each setting it offers, the furthest value whose expected time to
 /// the first fault is at least 24 h once the card is warm, everything else at stock and the fan
@@ -97,7 +97,8 @@ impl StandIn {
             let dt = if is_measured { STEP } else { WARM_UP_STEP };
             let asked = demand(frame);
             physics.step(dt, Some(&asked), 0.0, &controls);
-            let units = physics.throughput(&asked, &controls) * physics.duty * dt;
+            let share = physics.duty * asked.load.value() / FULL_LOAD;
+            let units = physics.throughput(&asked, &controls) * share * dt;
             work += units;
             while work >= asked.work_per_frame {
                 work -= asked.work_per_frame;

@@ -1,19 +1,9 @@
-//! What happens past the edge: which fault comes, and how a frame is spoilt.
+//! What happens past the edge: which fault comes.
 
-use rand::{Rng, RngExt};
+use rand::RngExt;
 use rand_chacha::ChaCha8Rng;
-use yard_step_core::Frame;
 
 use crate::LoadLost;
-
-/// Where a fault comes from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Domain {
-    /// The core computes wrong.
-    Core,
-    /// The memory keeps wrong.
-    Memory,
-}
 
 /// A fault of the chip.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -45,82 +35,11 @@ pub(super) fn draw_kind(dice: &mut ChaCha8Rng, past: f64) -> ChipFault {
     ChipFault::Artifacts
 }
 
-/// Spoils a frame as a domain `past` e-folds beyond its limit does: a core draws single pixels,
-/// tiles, or streaks wrong, a memory gives single pixels and tiles back wrong; more of them the
-/// further past. At least one pixel is changed.
-pub(super) fn spoil(frame: &mut Frame, dice: &mut ChaCha8Rng, domain: Domain, past: f64) {
-    if frame.pixels.is_empty() {
-        return;
-    }
-    let amount = 1 + (past.clamp(0.0, 30.0) / 3.0) as usize;
-    for _ in 0..amount {
-        let (x, y) = (dice.random_range(0..frame.width), dice.random_range(0..frame.height));
-        let kinds = match domain {
-            Domain::Core => 3,
-            Domain::Memory => 2,
-        };
-        match dice.random_range(0..kinds) {
-            0 => speckle(frame, dice, x, y),
-            1 => tile(frame, dice, x / 8 * 8, y / 8 * 8),
-            _ => streak(frame, dice, x, y),
-        }
-    }
-}
-
-fn speckle(frame: &mut Frame, dice: &mut ChaCha8Rng, x: usize, y: usize) {
-    flip(frame, x, y, 1 << dice.random_range(0..24));
-    for _ in 0..dice.random_range(0..6) {
-        let near = |place: usize, extent: usize, by: usize| (place + by).min(extent - 1);
-        let (dx, dy) = (dice.random_range(0..7), dice.random_range(0..7));
-        let place = (near(x, frame.width, dx), near(y, frame.height, dy));
-        if place != (x, y) {
-            flip(frame, place.0, place.1, 1 << dice.random_range(4..24));
-        }
-    }
-}
-
-fn tile(frame: &mut Frame, dice: &mut ChaCha8Rng, x: usize, y: usize) {
-    let garbage = dice.next_u32();
-    for row in y..(y + 8).min(frame.height) {
-        for column in x..(x + 8).min(frame.width) {
-            let bits = garbage.rotate_left((row * 5 + column * 3) as u32 & 31);
-            flip(frame, column, row, (bits & 0x00ff_ffff) | 1);
-        }
-    }
-}
-
-fn streak(frame: &mut Frame, dice: &mut ChaCha8Rng, x: usize, y: usize) {
-    let length = dice.random_range(4..=frame.width.max(5) / 3 + 4);
-    let bits = 0x0080_8080 | (dice.next_u32() & 0x007f_7f7f);
-    for column in x..(x + length).min(frame.width) {
-        flip(frame, column, y, bits);
-    }
-}
-
-fn flip(frame: &mut Frame, x: usize, y: usize, bits: u32) {
-    let index = y * frame.width + x;
-    if let Some(pixel) = frame.pixels.get_mut(index) {
-        *pixel ^= bits;
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use rand::SeedableRng;
     use rstest::rstest;
-
-    #[rstest]
-    fn a_spoilt_frame_always_differs() {
-        for seed in 0..500 {
-            let mut dice = ChaCha8Rng::seed_from_u64(seed);
-            let clean = Frame::black(31, 17);
-            let mut frame = clean.clone();
-            let domain = if seed % 2 == 0 { Domain::Core } else { Domain::Memory };
-            spoil(&mut frame, &mut dice, domain, 0.0);
-            assert_ne!(frame, clean, "seed {seed}");
-        }
-    }
 
     #[rstest]
     fn faults_get_graver_the_further_past_the_limit() {

@@ -3,6 +3,7 @@
 
 mod edges;
 mod faults;
+mod incident;
 mod limits;
 mod model;
 mod physics;
@@ -10,22 +11,27 @@ mod physics;
 mod tests;
 
 pub use edges::{Edges, Warm};
+pub use incident::{Blemish, Incident};
 pub use model::{LimitOverride, Mishaps};
 
 use std::collections::VecDeque;
 
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
+use serde::{Deserialize, Serialize};
 use yard_step_core::{
-    CardDescription, Celsius, Channel, Demand, Fan, Frame, Mhz, Millivolt, Percent, Room, Sample,
-    Seconds, SettingKind, Settings, Watt, Workload,
+    CardDescription, Celsius, Channel, Demand, Domain, Fan, Frame, Mhz, Millivolt, Percent, Room,
+    Sample, Seconds, SettingKind, Settings, Watt, Workload,
 };
 
-use crate::{Card, CardError, LoadLost};
-use faults::{ChipFault, Domain};
+use crate::{Card, CardError, LoadLost, Ran, Work};
+use faults::ChipFault;
 use limits::Past;
 use model::{Individual, Model, normal};
 use physics::{Controls, Physics, STEP};
+
+/// Load of a card that is busy all the time, percent: a little is always spent between frames.
+const FULL_LOAD: f64 = 99.0;
 
 /// Something outside the card that spoils a run.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
@@ -39,6 +45,38 @@ pub enum Disturbance {
     Starved(Percent),
 }
 
+/// Something wrong with a stand-in that no setting brings about, for rehearsing it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Mischief {
+    /// All is well.
+    #[default]
+    None,
+    /// The sensors go on saying what they said last.
+    SensorsFreeze,
+    /// The sensors say what cannot be.
+    SensorsRave,
+    /// It does not answer when it is asked to hold settings.
+    ApplyHangs,
+    /// It falls off the bus.
+    Vanishes,
+    /// The machine goes down.
+    MachineDown,
+}
+
+/// The work of a program that reaches the card by itself and tells nothing of it.
+struct Unknown;
+
+impl Workload for Unknown {
+    fn demand(&self) -> Demand {
+        Demand::default()
+    }
+
+    fn draw(&mut self, _: &mut Frame) {}
+
+    fn present(&mut self, _: &Frame, _: Seconds) {}
+}
+
 /// A simulated card.
 pub struct StandIn {
     description: CardDescription,
@@ -50,6 +88,10 @@ pub struct StandIn {
     mishaps: Mishaps,
     disturbance: Disturbance,
     down: bool,
+    mischief: Mischief,
+    frozen: Option<Sample>,
+    /// How often its machine was started.
+    starts: u32,
     odd: f64,
     /// What held settings and oddness mean to the physics; worked out anew when they change.
     controls: Controls,
@@ -62,8 +104,10 @@ pub struct StandIn {
     run_factor: f64,
     jitter: f64,
     work: f64,
-    spoilt_frames_left: u32,
-    spoilt_by: Domain,
+    /// What spoils the frames just now.
+    incident: Option<Incident>,
+    /// Time since the load was begun.
+    under_load: f64,
     /// Frames finished in each of the newest stretches of time, about a second of them, with their
     /// lengths.
     finished: VecDeque<(u32, f64)>,
@@ -96,6 +140,9 @@ impl StandIn {
             dice,
             disturbance: Disturbance::None,
             down: false,
+            mischief: Mischief::None,
+            frozen: None,
+            starts: 1,
             odd: 1.0,
             driver: 1,
             limit_override: None,
@@ -103,8 +150,8 @@ impl StandIn {
             run_factor: 1.0,
             jitter: 0.0,
             work: 0.0,
-            spoilt_frames_left: 0,
-            spoilt_by: Domain::Core,
+            incident: None,
+            under_load: 0.0,
             finished: VecDeque::new(),
             last_demand: None,
             canvas: Frame::black(0, 0),
@@ -120,6 +167,21 @@ impl StandIn {
     pub fn disturb(&mut self, disturbance: Disturbance) {
         self.fresh_start = false;
         self.disturbance = disturbance;
+    }
+
+    /// Has something go wrong, or all be well again.
+    pub fn set_mischief(&mut self, mischief: Mischief) {
+        self.frozen = None;
+        self.mischief = mischief;
+        if mischief == Mischief::MachineDown {
+            self.lose(LoadLost::MachineDown);
+        }
+    }
+
+    /// What is going wrong with it.
+    #[must_use]
+    pub fn mischief(&self) -> Mischief {
+        self.mischief
     }
 
     /// Runs the machine under another release of the driver (1 is the first). A new driver starts
@@ -169,18 +231,20 @@ impl StandIn {
             Disturbance::None
         };
         self.fresh_start = false;
-        self.work = 0.0;
+        (self.work, self.under_load, self.incident) = (0.0, 0.0, None);
     }
 
     fn step_under(&mut self, dt: f64, load: &mut dyn Workload) -> Result<(), LoadLost> {
         let mut demand = load.demand();
+        // A load that asks for less than the whole card gets less done.
+        let asked = demand.load.value() / FULL_LOAD;
         let (mut share, mut own) = (1.0, demand.load.value());
         match self.disturbance {
             Disturbance::None => {}
             Disturbance::Background(busy) => share = 1.0 - busy.value() / 100.0,
             Disturbance::Starved(loaded) => {
-                own = loaded.value();
-                share = own / 100.0;
+                own = own.min(loaded.value());
+                share = loaded.value() / 100.0;
             }
         }
         demand.load = Percent(own);
@@ -194,11 +258,16 @@ impl StandIn {
         }
         self.fault(dt, past).map_err(|lost| self.lose(lost))?;
         let most = demand.work_per_frame * controls.frame_cap;
-        let throughput = self.physics.throughput(&demand, &controls) * self.run_factor * share;
-        self.work += throughput.min(most) * dt;
+        let throughput =
+            (self.physics.throughput(&demand, &controls) * self.run_factor * share * asked)
+                .min(most);
+        self.work += throughput * dt;
+        self.under_load += dt;
         while self.work >= demand.work_per_frame {
             self.work -= demand.work_per_frame;
-            self.draw_frame(load, past);
+            // Work flows steadily through a step: what is left over was done since the frame.
+            let since = self.work / throughput.max(1e-9);
+            self.draw_frame(load, Seconds(self.under_load - since.min(dt)));
         }
         Ok(())
     }
@@ -211,36 +280,37 @@ impl StandIn {
                 continue;
             }
             match faults::draw_kind(&mut self.dice, past) {
-                ChipFault::Artifacts => {
-                    self.spoilt_frames_left = self.dice.random_range(1..=4);
-                    self.spoilt_by = domain;
-                }
+                ChipFault::Artifacts => self.begin_incident(domain, past),
                 ChipFault::Lost(lost) => return Err(lost),
             }
         }
         Ok(())
     }
 
-    fn draw_frame(&mut self, load: &mut dyn Workload, past: Past) {
+    fn begin_incident(&mut self, domain: Domain, past: f64) {
+        let size = match (self.canvas.width, self.canvas.height) {
+            // Before the first frame nothing is known of their size.
+            (0, _) | (_, 0) => return,
+            size => size,
+        };
+        self.incident = Some(Incident::draw(&mut self.dice, domain, past, size));
+    }
+
+    fn draw_frame(&mut self, load: &mut dyn Workload, at: Seconds) {
         load.draw(&mut self.canvas);
-        if self.spoilt_frames_left > 0 {
-            self.spoilt_frames_left -= 1;
-            let past = match self.spoilt_by {
-                Domain::Core => past.core,
-                Domain::Memory => past.memory,
-            };
-            faults::spoil(&mut self.canvas, &mut self.dice, self.spoilt_by, past);
+        if let Some(incident) = self.incident.as_mut().filter(|incident| !incident.is_over()) {
+            incident.spoil(&mut self.canvas);
         }
-        load.present(&self.canvas);
+        load.present(&self.canvas, at);
         if let Some((frames, _)) = self.finished.back_mut() {
             *frames += 1;
         }
     }
 
     fn lose(&mut self, lost: LoadLost) -> LoadLost {
-        self.spoilt_frames_left = 0;
+        self.incident = None;
         match lost {
-            LoadLost::Died => {}
+            LoadLost::Died | LoadLost::Hung | LoadLost::Gone => {}
             LoadLost::DriverReset => {
                 self.held = Settings::stock(&self.description);
                 self.odd = if self.dice.random::<bool>() { 0.9 } else { 1.04 };
@@ -336,12 +406,22 @@ impl Card for StandIn {
         for channel in Channel::ALL {
             if !self.description.senses(channel) {
                 sample.set(channel, None);
+            } else if self.mischief == Mischief::SensorsRave {
+                sample.set(channel, Some(-273_150.0));
             }
         }
-        Ok(sample)
+        match self.mischief {
+            Mischief::SensorsFreeze => Ok(*self.frozen.get_or_insert(sample)),
+            _ => Ok(sample),
+        }
     }
 
-    fn run(&mut self, span: Seconds, load: &mut dyn Workload) -> Result<(), LoadLost> {
+    fn run(&mut self, span: Seconds, work: Work<'_>) -> Result<Ran, LoadLost> {
+        let mut unknown = Unknown;
+        let (load, frames): (&mut dyn Workload, _) = match work {
+            Work::Here(load) => (load, None),
+            Work::Elsewhere => (&mut unknown, Some(0)),
+        };
         if self.down {
             return Err(LoadLost::MachineDown);
         }
@@ -360,7 +440,7 @@ impl Card for StandIn {
             self.step_under(dt, load)?;
             left -= dt;
         }
-        Ok(())
+        Ok(Ran { frames })
     }
 
     fn set_room(&mut self, room: Room) {
@@ -384,9 +464,15 @@ impl Card for StandIn {
         self.load_limits();
         self.held = Settings::stock(&self.description);
         (self.down, self.odd) = (false, 1.0);
+        self.set_mischief(Mischief::None);
+        self.starts += 1;
         self.controls_change();
         self.idle(BOOT);
         true
+    }
+
+    fn boot(&mut self) -> String {
+        format!("{}-{}", self.dice.get_stream(), self.starts)
     }
 }
 

@@ -4,9 +4,10 @@ use std::collections::BTreeSet;
 
 use rstest::rstest;
 use yard_step_core::{
-    Case, Celsius, Fan, FanCurve, Limiter, MhzOffset, Percent, Seconds, Seen, Settings, Watch, Watt,
+    Case, Celsius, CheckedFrame, Fan, FanCurve, Limiter, MhzOffset, Percent, Seconds, Seen,
+    Settings, Watch, Watt,
 };
-use yard_step_scenes::{Scene, SceneRun, UncheckedRun, WORK_PER_FRAME};
+use yard_step_scenes::{Scene, SceneRun, UncheckedRun};
 
 use super::*;
 use crate::CardChoice;
@@ -71,7 +72,7 @@ impl Workload for Counted {
         lantern(self.frames)
     }
     fn draw(&mut self, _: &mut Frame) {}
-    fn present(&mut self, _: &Frame) {
+    fn present(&mut self, _: &Frame, _: Seconds) {
         self.frames += 1;
     }
 }
@@ -86,8 +87,8 @@ fn run(card: &mut StandIn, seconds: f64, warm_up: f64) -> (Seen, f64, Option<Loa
     for tick in 1..=(seconds * 10.0) as u32 {
         let at = Seconds(f64::from(tick) / 10.0);
         let before = load.frames;
-        lost = card.run(Seconds(0.1), &mut load).err();
-        (before..load.frames).for_each(|_| watch.frame(at, 0));
+        lost = card.run(Seconds(0.1), Work::Here(&mut load)).err();
+        (before..load.frames).for_each(|_| watch.frame(at, &CheckedFrame::default()));
         if lost.is_some() {
             break;
         }
@@ -95,7 +96,7 @@ fn run(card: &mut StandIn, seconds: f64, warm_up: f64) -> (Seen, f64, Option<Loa
         sample.at = at;
         watch.sample(&sample);
     }
-    let score = watch.score(WORK_PER_FRAME).unwrap_or(0.0);
+    let score = watch.score(Scene::Lantern.work_per_frame()).unwrap_or(0.0);
     (watch.seen(), score, lost)
 }
 
@@ -214,12 +215,12 @@ fn first_fault(card: &mut StandIn, settings: &Settings, most: f64) -> (f64, u8) 
     card.apply(settings).unwrap();
     let mut load = SceneRun::new(Scene::Lantern);
     for second in 0..most as u32 {
-        let lost = card.run(Seconds(1.0), &mut load).err();
-        let wrong = load.take_checked().any(|(_, wrong)| wrong > 0);
+        let lost = card.run(Seconds(1.0), Work::Here(&mut load)).err();
+        let wrong = load.take_checked().any(|frame| frame.wrong_pixels > 0);
         let grade = match lost {
             Some(LoadLost::MachineDown) => 4,
             Some(LoadLost::DriverReset) => 3,
-            Some(LoadLost::Died) => 2,
+            Some(_) => 2,
             None if wrong => 1,
             None => continue,
         };
@@ -733,7 +734,7 @@ fn what_a_card_has_not_is_told_with_its_reason() {
         }
     }
     let mut bracken = open(BRACKEN, 1);
-    bracken.run(Seconds(1.0), &mut UncheckedRun::new(Scene::Lantern)).unwrap();
+    bracken.run(Seconds(1.0), Work::Here(&mut UncheckedRun::new(Scene::Lantern))).unwrap();
     let sample = bracken.sample().unwrap();
     assert_eq!(sample.memory_temperature, None);
     assert!(sample.hot_spot.is_some());
@@ -744,7 +745,7 @@ fn a_card_whose_machine_is_down_answers_nothing_until_the_restart() {
     let mut card = open(TARN, 1);
     card.lose(LoadLost::MachineDown);
     let mut load = SceneRun::new(Scene::Lantern);
-    assert_eq!(card.run(Seconds(1.0), &mut load), Err(LoadLost::MachineDown));
+    assert_eq!(card.run(Seconds(1.0), Work::Here(&mut load)), Err(LoadLost::MachineDown));
     assert_eq!(card.sample(), Err(CardError::MachineDown));
     assert_eq!(card.apply(&Settings::default()), Err(CardError::MachineDown));
     assert!(card.restart_machine());

@@ -122,6 +122,9 @@ pub struct TrialRecord {
     pub room: Option<Room>,
     /// What the cards held in step came to.
     pub in_step: Vec<InStepRecord>,
+    /// The trial in which the driver reset the card, where the machine was not restarted between
+    /// that and this one: boost is odd then.
+    pub since_reset: Option<u32>,
 }
 
 /// A card of the same kind that ran the same trial beside the one climbed on.

@@ -36,6 +36,7 @@ fn record(climb: &Climb, request: &TrialRequest, verdict: Verdict) -> TrialRecor
         faults: vec![],
         room: None,
         in_step: vec![],
+        since_reset: None,
     }
 }
 

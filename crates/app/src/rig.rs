@@ -1,0 +1,101 @@
+//! Setting a card up: its slot, its lock, its guard and its loads, all processes of this program.
+//!
+//! ```text
+//!   yard-step open ──┬──► yard-step slot    the stand-in; stays a moment when all have left
+//!                    ├──► yard-step guard   puts the card back when `open` is gone
+//!                    └──► yard-step load    a scene, for as long as a trial takes
+//! ```
+
+use std::env;
+use std::io::stdin;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::thread;
+
+use signal_hook::consts::{SIGHUP, SIGINT};
+use std::os::unix::process::CommandExt;
+use yard_step_card::CardName;
+use yard_step_card::slot::{Device, Power, SlotAddress, SlotCard, serve};
+use yard_step_engine::load::{self, OutsideSpec};
+use yard_step_engine::{CardLock, Guard, Loads, Post, Rig, stand};
+use yard_step_ledger::DataDir;
+
+use crate::cli::{GuardOptions, LoadOptions, SlotOptions};
+use crate::failure::Failure;
+
+/// A card as it is worked on: in a slot of its own, under lock and guard. `course` is as in
+/// [`CardName::open`]. Tells of an owner who died with it.
+pub(crate) fn rig(
+    dir: &DataDir,
+    name: &CardName,
+    course: u64,
+    outside: &[OutsideSpec],
+) -> Result<(Rig, Option<String>), Failure> {
+    let place = dir.path().join("cards");
+    let (lock, told) = CardLock::take(&place, &name.to_string())?;
+    let program = env::current_exe()
+        .map_err(|error| Failure::failed(format!("this program cannot find itself: {error}")))?;
+    let absolute = dir.path().canonicalize()?;
+    let address = SlotAddress::of(&absolute, &name.to_string());
+    let power = power(program.clone(), name.clone(), course, address.clone());
+    let card = Box::new(SlotCard::open(address.clone(), Some(power))?);
+    let guard = Guard::start(Post {
+        program: program.clone(),
+        slot: address.to_string(),
+        lock: CardLock::path(&place, &name.to_string()),
+        log: dir.path().join("guard.log"),
+    })
+    .map_err(|error| Failure::failed(format!("the guard cannot be started: {error}")))?;
+    let loads = Loads { launcher: Some(program), outside: outside.to_vec() };
+    Ok((Rig { card, loads, guard: Some(guard), lock: Some(lock) }, told))
+}
+
+/// Switches the machine on in which a stand-in sits.
+fn power(program: PathBuf, name: CardName, course: u64, address: SlotAddress) -> Power {
+    Box::new(move || {
+        let mut host = Command::new(&program)
+            .args(["slot", "--card", &name.to_string()])
+            .args(["--driver", &name.driver.to_string(), "--course", &course.to_string()])
+            .args(["--address", &address.to_string()])
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .process_group(0)
+            .spawn()?;
+        // Whoever has ended must be waited for by somebody.
+        thread::spawn(move || host.wait());
+        Ok(())
+    })
+}
+
+/// `yard-step slot`: a stand-in in a process of its own.
+pub(crate) fn slot(options: &SlotOptions) -> Result<(), Failure> {
+    stay()?;
+    let listener = SlotAddress::from(options.address.clone()).listen()?;
+    let name = CardName { driver: options.driver, ..options.card.clone() };
+    Ok(serve(listener, name.open(options.course)?)?)
+}
+
+/// `yard-step guard`: holds the way back for a process that may end at any time.
+pub(crate) fn guard(options: &GuardOptions) -> Result<(), Failure> {
+    stay()?;
+    let (lock, log): (&Path, &Path) = (&options.lock, &options.log);
+    stand(stdin().lock(), &options.slot, lock, log);
+    Ok(())
+}
+
+/// `yard-step load`: a scene on a card, in the words of the load protocol.
+pub(crate) fn load(options: &LoadOptions) -> Result<(), Failure> {
+    let device = Device::attach(&SlotAddress::from(options.slot.clone()))?;
+    Ok(load::serve(options.scene, options.level, device)?)
+}
+
+/// What a terminal sends to its programs when it closes, or a key is pressed, is not for these.
+fn stay() -> Result<(), Failure> {
+    for signal in [SIGHUP, SIGINT] {
+        signal_hook::flag::register(signal, Arc::new(AtomicBool::new(false)))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,215 @@
+//! A card in a slot, as the engine and the guard see it.
+
+use std::io::{self, BufRead, BufReader, ErrorKind, Write};
+use std::os::unix::net::UnixStream;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use yard_step_core::{CardDescription, Fan, Room, Sample, Seconds, SettingKind, Settings};
+
+use super::SlotAddress;
+use super::wire::{Reply, Request};
+use crate::{Card, CardError, LoadLost, Mischief, Ran, Work};
+
+/// Starts the process that hosts the slot.
+pub type Power = Box<dyn Fn() -> io::Result<()> + Send>;
+
+/// How long an answer is waited for; working may take longer, by as long as the host waits for a
+/// load that does not move.
+const ANSWER: Duration = Duration::from_secs(2);
+const WORK_ANSWER: Duration = Duration::from_secs(8);
+/// How long a host may take to come up.
+const COMES_UP: Duration = Duration::from_secs(5);
+
+/// A stand-in in a process of its own.
+pub struct SlotCard {
+    address: SlotAddress,
+    line: Option<BufReader<UnixStream>>,
+    power: Option<Power>,
+    description: CardDescription,
+    /// What the sensors read at the end of the last span of work.
+    sensed: Option<Sample>,
+}
+
+impl SlotCard {
+    /// Reaches the card in a slot. Where there is none, `power` switches the machine on.
+    ///
+    /// # Errors
+    /// There is no card, or it does not answer.
+    pub fn open(address: SlotAddress, power: Option<Power>) -> Result<Self, CardError> {
+        let (line, description) = reach(&address, power.as_ref())?;
+        Ok(Self { address, line: Some(line), power, description, sensed: None })
+    }
+
+    /// Has something go wrong with the stand-in, for rehearsing it.
+    ///
+    /// # Errors
+    /// The card is gone or does not answer.
+    pub fn set_mischief(&mut self, mischief: Mischief) -> Result<(), CardError> {
+        self.ask(&Request::Mischief { mischief }).map(drop)
+    }
+
+    fn ask(&mut self, request: &Request) -> Result<Reply, CardError> {
+        let wait = match request {
+            Request::Run { .. } | Request::Idle { .. } | Request::Restart => WORK_ANSWER,
+            _ => ANSWER,
+        };
+        let Some(line) = &mut self.line else {
+            return Err(CardError::Gone { cause: "it did not answer before".into() });
+        };
+        let answered = ask(line, request, wait);
+        if !matches!(answered, Ok(_) | Err(CardError::MachineDown)) {
+            // A late answer to this would be taken for the answer to the next.
+            self.line = None;
+        }
+        answered
+    }
+}
+
+/// Reaches the host, having it started where it is not there, and asks what card it is.
+fn reach(
+    address: &SlotAddress,
+    power: Option<&Power>,
+) -> Result<(BufReader<UnixStream>, CardDescription), CardError> {
+    let gone = |error: io::Error| CardError::Gone { cause: error.to_string() };
+    let stream = match (address.connect(), power) {
+        (Ok(stream), _) => stream,
+        (Err(error), None) => return Err(gone(error)),
+        (Err(_), Some(power)) => {
+            power().map_err(gone)?;
+            wait_for_host(address).map_err(gone)?
+        }
+    };
+    let mut line = BufReader::new(stream);
+    match ask(&mut line, &Request::Describe, ANSWER)? {
+        Reply::Described { card } => Ok((line, *card)),
+        other => Err(unexpected(&other)),
+    }
+}
+
+fn wait_for_host(address: &SlotAddress) -> io::Result<UnixStream> {
+    let until = Instant::now() + COMES_UP;
+    loop {
+        match address.connect() {
+            Ok(stream) => return Ok(stream),
+            Err(error) if Instant::now() > until => return Err(error),
+            Err(_) => thread::sleep(Duration::from_millis(2)),
+        }
+    }
+}
+
+fn ask(
+    line: &mut BufReader<UnixStream>,
+    request: &Request,
+    wait: Duration,
+) -> Result<Reply, CardError> {
+    match exchange(line, request, wait) {
+        Ok(Reply::MachineDown) => Err(CardError::MachineDown),
+        Ok(reply) => Ok(reply),
+        Err(error) if matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut) => {
+            let waited = Seconds(wait.as_secs_f64());
+            Err(CardError::NoAnswer { doing: request.doing(), waited })
+        }
+        Err(error) => Err(CardError::Gone { cause: error.to_string() }),
+    }
+}
+
+fn exchange(
+    line: &mut BufReader<UnixStream>,
+    request: &Request,
+    wait: Duration,
+) -> io::Result<Reply> {
+    let mut text = serde_json::to_vec(request)?;
+    text.push(b'\n');
+    line.get_ref().set_read_timeout(Some(wait))?;
+    line.get_mut().write_all(&text)?;
+    let mut answer = String::new();
+    if line.read_line(&mut answer)? == 0 {
+        return Err(io::Error::new(ErrorKind::UnexpectedEof, "the connection was closed"));
+    }
+    Ok(serde_json::from_str(&answer)?)
+}
+
+fn unexpected(reply: &Reply) -> CardError {
+    CardError::Gone { cause: format!("something else answered: {reply:?}") }
+}
+
+impl Card for SlotCard {
+    fn description(&self) -> &CardDescription {
+        &self.description
+    }
+
+    fn apply(&mut self, settings: &Settings) -> Result<(), CardError> {
+        self.sensed = None;
+        self.ask(&Request::Apply { settings: Box::new(*settings) }).map(drop)
+    }
+
+    fn taken(&mut self) -> Result<Settings, CardError> {
+        match self.ask(&Request::Taken)? {
+            Reply::Holds { mut settings } => {
+                // An automatic fan is not written.
+                let automatic = self.description.offer(SettingKind::Fan).map(|_| Fan::Automatic);
+                settings.fan = settings.fan.or(automatic);
+                Ok(*settings)
+            }
+            other => Err(unexpected(&other)),
+        }
+    }
+
+    fn sample(&mut self) -> Result<Sample, CardError> {
+        if let Some(sample) = self.sensed.take() {
+            return Ok(sample);
+        }
+        match self.ask(&Request::Sample)? {
+            Reply::Sensed { sample } => Ok(*sample),
+            other => Err(unexpected(&other)),
+        }
+    }
+
+    /// The load has attached itself to the slot: one in this process cannot be called from there.
+    fn run(&mut self, span: Seconds, _: Work<'_>) -> Result<Ran, LoadLost> {
+        self.sensed = None;
+        match self.ask(&Request::Run { seconds: span.value() }) {
+            Ok(Reply::Ran { frames, sample }) => {
+                self.sensed = Some(*sample);
+                Ok(Ran { frames })
+            }
+            Ok(Reply::Lost { how }) => Err(how),
+            Err(CardError::MachineDown) => Err(LoadLost::MachineDown),
+            Ok(_) | Err(_) => Err(LoadLost::Gone),
+        }
+    }
+
+    fn idle(&mut self, span: Seconds) {
+        self.sensed = None;
+        // That the card is gone shows when it is asked for something.
+        let _ = self.ask(&Request::Idle { seconds: span.value() });
+    }
+
+    fn set_room(&mut self, room: Room) {
+        let _ = self.ask(&Request::Room { room });
+    }
+
+    fn restart_machine(&mut self) -> bool {
+        self.sensed = None;
+        // The old line may still owe an answer.
+        self.line = reach(&self.address, self.power.as_ref()).ok().map(|(line, _)| line);
+        self.ask(&Request::Restart).is_ok()
+    }
+
+    fn boot(&mut self) -> String {
+        match self.ask(&Request::Boot) {
+            Ok(Reply::Booted { boot }) => boot,
+            _ => String::new(),
+        }
+    }
+
+    fn leave(&mut self) {
+        // A machine that is gone needs not be switched off.
+        let _ = self.ask(&Request::Leave);
+    }
+
+    fn address(&self) -> Option<String> {
+        Some(self.address.to_string())
+    }
+}

@@ -1,0 +1,341 @@
+//! The host of a slot: one stand-in, and whoever comes to it through the socket.
+
+use std::io::{self, BufRead, BufReader, ErrorKind, Read, Write};
+use std::os::unix::net::{UnixListener, UnixStream};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use yard_step_core::{Demand, Frame, Seconds, Workload};
+
+use super::wire::{
+    DRAWN, HANDED_IN, MOST_SIDE, Reply, Request, put_pixels, take_demand, take_pixels, take_side,
+};
+use crate::{Card, LoadLost, Mischief, StandIn, Work};
+
+/// How long a slot without visitors stays, so that a restarted program finds the card as it was.
+pub const LINGER: Duration = Duration::from_secs(2);
+/// How long the first visitor is waited for.
+const FIRST_VISITOR: Duration = Duration::from_secs(10);
+/// Time between two looks for new visitors.
+const LOOK: Duration = Duration::from_millis(5);
+/// How long a load may keep the card waiting for work before it counts as hung.
+const NO_WORK: Duration = Duration::from_secs(2);
+
+/// Serves a stand-in to all who come, until nobody has been there for [`LINGER`], or it vanished.
+///
+/// # Errors
+/// The socket fails.
+pub fn serve(listener: UnixListener, card: StandIn) -> io::Result<()> {
+    listener.set_nonblocking(true)?;
+    let host = Host {
+        slot: Mutex::new(Slot { card, load: None }),
+        visitors: AtomicUsize::new(0),
+        hurried: AtomicUsize::new(0),
+        vanished: AtomicBool::new(false),
+        left: AtomicBool::new(false),
+    };
+    let mut listener = Some(listener);
+    let mut until = Instant::now() + FIRST_VISITOR;
+    thread::scope(|scope| {
+        loop {
+            if host.left.load(Ordering::SeqCst) {
+                // Whoever comes now finds nobody, and switches another machine on.
+                listener = None;
+            }
+            match listener.as_ref().map(UnixListener::accept) {
+                Some(Ok((stream, _))) => {
+                    host.visitors.fetch_add(1, Ordering::SeqCst);
+                    let host = &host;
+                    scope.spawn(move || {
+                        // A visitor who breaks off has nobody left to tell.
+                        let _ = host.receive(stream);
+                        host.visitors.fetch_sub(1, Ordering::SeqCst);
+                    });
+                }
+                Some(Err(error)) if error.kind() != ErrorKind::WouldBlock => return Err(error),
+                Some(Err(_)) | None => thread::sleep(LOOK),
+            }
+            if host.vanished.load(Ordering::SeqCst) {
+                return Ok(());
+            }
+            if host.visitors.load(Ordering::SeqCst) > 0 {
+                until = until.max(Instant::now() + LINGER);
+            } else if listener.is_none() || Instant::now() > until {
+                return Ok(());
+            }
+        }
+    })
+}
+
+struct Host {
+    slot: Mutex<Slot>,
+    visitors: AtomicUsize,
+    /// Visitors who want the card to hold settings and cannot wait for a load that does not move.
+    hurried: AtomicUsize,
+    vanished: AtomicBool,
+    /// Whether its controller has left in order.
+    left: AtomicBool,
+}
+
+struct Slot {
+    card: StandIn,
+    load: Option<Attached>,
+}
+
+impl Host {
+    fn slot(&self) -> MutexGuard<'_, Slot> {
+        self.slot.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn receive(&self, stream: UnixStream) -> io::Result<()> {
+        stream.set_nonblocking(false)?;
+        // Looks up now and then, so that nobody is kept when the card vanishes.
+        stream.set_read_timeout(Some(Duration::from_millis(50)))?;
+        let mut reader = BufReader::new(stream.try_clone()?);
+        let mut writer = stream;
+        let mut line = String::new();
+        loop {
+            if self.vanished.load(Ordering::SeqCst) {
+                return Ok(());
+            }
+            match reader.read_line(&mut line) {
+                Ok(0) => return Ok(()),
+                Ok(_) if line.ends_with('\n') => {}
+                Ok(_) => continue,
+                Err(error) if is_a_pause(&error) => continue,
+                Err(error) => return Err(error),
+            }
+            let reply = match serde_json::from_str(&line) {
+                Ok(Request::Draw) => return self.attach(writer),
+                Ok(request) => match self.answer(request) {
+                    Some(reply) => reply,
+                    None => continue,
+                },
+                Err(error) => Reply::Refused { why: error.to_string() },
+            };
+            line.clear();
+            let mut text = serde_json::to_vec(&reply)?;
+            text.push(b'\n');
+            writer.write_all(&text)?;
+        }
+    }
+
+    fn attach(&self, mut stream: UnixStream) -> io::Result<()> {
+        stream.set_read_timeout(Some(Duration::from_millis(20)))?;
+        // Nobody has to wait for a load that does not read what it asked for.
+        stream.set_write_timeout(Some(NO_WORK))?;
+        let mut slot = self.slot();
+        stream.write_all(&[1])?;
+        slot.load = Some(Attached::new(stream));
+        Ok(())
+    }
+
+    /// Does what is asked; no answer at all where that is the mischief.
+    fn answer(&self, request: Request) -> Option<Reply> {
+        let hurried = matches!(request, Request::Apply { .. });
+        if hurried {
+            self.hurried.fetch_add(1, Ordering::SeqCst);
+        }
+        let mut slot = self.slot();
+        if hurried {
+            self.hurried.fetch_sub(1, Ordering::SeqCst);
+        }
+        let down = |_| Reply::MachineDown;
+        Some(match request {
+            Request::Describe => {
+                Reply::Described { card: Box::new(slot.card.description().clone()) }
+            }
+            Request::Apply { .. } if slot.card.mischief() == Mischief::ApplyHangs => return None,
+            Request::Apply { settings } => {
+                slot.card.apply(&settings).map_or_else(down, |()| Reply::Done)
+            }
+            Request::Taken => slot
+                .card
+                .taken()
+                .map_or_else(down, |settings| Reply::Holds { settings: Box::new(settings) }),
+            Request::Sample => slot
+                .card
+                .sample()
+                .map_or_else(down, |sample| Reply::Sensed { sample: Box::new(sample) }),
+            Request::Run { seconds } => slot.run(seconds, &self.hurried),
+            Request::Idle { seconds } => {
+                slot.forget_the_dead();
+                slot.card.idle(Seconds(seconds));
+                Reply::Done
+            }
+            Request::Room { room } => {
+                slot.card.set_room(room);
+                Reply::Done
+            }
+            Request::Restart => {
+                // No program survives the restart of its machine.
+                slot.load = None;
+                slot.card.restart_machine();
+                Reply::Done
+            }
+            Request::Leave => {
+                self.left.store(true, Ordering::SeqCst);
+                Reply::Done
+            }
+            Request::Boot => Reply::Booted { boot: slot.card.boot() },
+            Request::Mischief { mischief } => {
+                slot.card.set_mischief(mischief);
+                self.vanished.store(mischief == Mischief::Vanishes, Ordering::SeqCst);
+                Reply::Done
+            }
+            Request::Draw => Reply::Refused { why: "that is said first".into() },
+        })
+    }
+}
+
+impl Slot {
+    fn run(&mut self, seconds: f64, hurried: &AtomicUsize) -> Reply {
+        let result = match &mut self.load {
+            None => self.card.run(Seconds(seconds), Work::Elsewhere).map(|ran| ran.frames),
+            Some(load) => {
+                load.frames = 0;
+                if load.wait_for_work(hurried) {
+                    let mut working = Working { load, hurried };
+                    let ran = self.card.run(Seconds(seconds), Work::Here(&mut working));
+                    if ran == Err(LoadLost::Died) {
+                        load.tell_of_the_loss();
+                    }
+                    match ran {
+                        Ok(_) if load.stalled => Err(LoadLost::Hung),
+                        Ok(_) => Ok(Some(load.frames)),
+                        Err(lost) => Err(lost),
+                    }
+                } else {
+                    Err(LoadLost::Hung)
+                }
+            }
+        };
+        let sample = self.card.sample();
+        match (result, sample) {
+            (Ok(frames), Ok(sample)) => Reply::Ran { frames, sample: Box::new(sample) },
+            (Ok(_), Err(_)) => Reply::MachineDown,
+            (Err(how), _) => Reply::Lost { how },
+        }
+    }
+
+    fn forget_the_dead(&mut self) {
+        if self.load.as_ref().is_some_and(|load| load.stalled) {
+            self.load = None;
+        }
+    }
+}
+
+/// A load that has attached itself, with the frame it has handed in.
+struct Attached {
+    stream: UnixStream,
+    bytes: Vec<u8>,
+    demand: Demand,
+    frame: Frame,
+    /// Whether `frame` waits to be drawn.
+    is_handed_in: bool,
+    /// Whether it has gone, or does not move.
+    stalled: bool,
+    /// Frames drawn in the present span.
+    frames: u64,
+}
+
+impl Attached {
+    fn new(stream: UnixStream) -> Self {
+        Self {
+            stream,
+            bytes: Vec::new(),
+            demand: Demand::default(),
+            frame: Frame::black(0, 0),
+            is_handed_in: false,
+            stalled: false,
+            frames: 0,
+        }
+    }
+
+    /// Waits until a frame is handed in; whether one is.
+    fn wait_for_work(&mut self, hurried: &AtomicUsize) -> bool {
+        if !self.is_handed_in && !self.stalled {
+            self.is_handed_in = self.read_frame(hurried).is_ok();
+            self.stalled = !self.is_handed_in;
+        }
+        self.is_handed_in
+    }
+
+    fn read_frame(&mut self, hurried: &AtomicUsize) -> io::Result<()> {
+        self.read(HANDED_IN, hurried)?;
+        let (width, height) = (take_side(&self.bytes), take_side(&self.bytes[4..]));
+        if width > MOST_SIDE || height > MOST_SIDE {
+            return Err(io::Error::other("no frame is that large"));
+        }
+        self.demand = take_demand(&self.bytes[8..]);
+        self.read(width * height * 4, hurried)?;
+        (self.frame.width, self.frame.height) = (width, height);
+        take_pixels(&self.bytes, &mut self.frame.pixels);
+        Ok(())
+    }
+
+    fn read(&mut self, length: usize, hurried: &AtomicUsize) -> io::Result<()> {
+        self.bytes.resize(length, 0);
+        let (mut there, until) = (0, Instant::now() + NO_WORK);
+        while there < length {
+            match self.stream.read(&mut self.bytes[there..]) {
+                Ok(0) => return Err(ErrorKind::UnexpectedEof.into()),
+                Ok(count) => there += count,
+                Err(error) if is_a_pause(&error) => {
+                    if Instant::now() > until || hurried.load(Ordering::SeqCst) > 0 {
+                        return Err(ErrorKind::TimedOut.into());
+                    }
+                }
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
+    }
+
+    fn hand_back(&mut self, drawn: &Frame, at: Seconds) {
+        self.bytes.clear();
+        self.bytes.reserve(DRAWN + drawn.pixels.len() * 4);
+        self.bytes.push(0);
+        self.bytes.extend(at.value().to_le_bytes());
+        put_pixels(&mut self.bytes, &drawn.pixels);
+        self.stalled = self.stream.write_all(&self.bytes).is_err();
+        self.is_handed_in = false;
+        self.frames += 1;
+    }
+
+    /// A load that has gone needs not be told.
+    fn tell_of_the_loss(&mut self) {
+        let _ = self.stream.write_all(&[1; DRAWN]);
+        self.stalled = true;
+    }
+}
+
+/// A load at work, as the card sees it.
+struct Working<'a> {
+    load: &'a mut Attached,
+    hurried: &'a AtomicUsize,
+}
+
+impl Workload for Working<'_> {
+    fn demand(&self) -> Demand {
+        self.load.demand
+    }
+
+    fn draw(&mut self, canvas: &mut Frame) {
+        if self.load.wait_for_work(self.hurried) {
+            canvas.clone_from(&self.load.frame);
+        }
+    }
+
+    fn present(&mut self, drawn: &Frame, at: Seconds) {
+        if self.load.is_handed_in {
+            self.load.hand_back(drawn, at);
+        }
+    }
+}
+
+fn is_a_pause(error: &io::Error) -> bool {
+    matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut | ErrorKind::Interrupted)
+}

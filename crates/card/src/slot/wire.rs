@@ -1,0 +1,149 @@
+//! What goes over the socket: requests and replies as JSON lines, frames as bytes.
+//!
+//! A connection that asks to [`Draw`](Request::Draw) carries frames from then on:
+//!
+//! | from | bytes | what |
+//! |---|---|---|
+//! | load | 8 | width and height of the frame, `u32` each |
+//! | load | 48 | activity, memory share, work, load in percent, geometry, traffic, `f64` each |
+//! | load | 4 a pixel | the frame as an unfailing card would draw it, `u32` each, `0x00RRGGBB` |
+//! | card | 1 | 0: drawn, 1: the device is lost, and nothing follows |
+//! | card | 8 | when it was finished, seconds since the load was begun, `f64` |
+//! | card | 4 a pixel | the frame as it was drawn |
+//!
+//! All numbers are little-endian.
+
+use serde::{Deserialize, Serialize};
+use yard_step_core::{CardDescription, Demand, Percent, Room, Sample, Settings};
+
+use crate::{LoadLost, Mischief};
+
+/// What a card is asked.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "ask", rename_all = "snake_case")]
+pub(super) enum Request {
+    Describe,
+    Apply { settings: Box<Settings> },
+    Taken,
+    Sample,
+    Run { seconds: f64 },
+    Idle { seconds: f64 },
+    Room { room: Room },
+    Restart,
+    Boot,
+    Leave,
+    Mischief { mischief: Mischief },
+    Draw,
+}
+
+impl Request {
+    /// The operation, as a verb.
+    pub(super) const fn doing(&self) -> &'static str {
+        match self {
+            Self::Describe => "describe itself",
+            Self::Apply { .. } => "hold settings",
+            Self::Taken => "say what it holds",
+            Self::Sample => "say what its sensors read",
+            Self::Run { .. } => "work",
+            Self::Idle { .. } => "wait",
+            Self::Room { .. } => "note the room",
+            Self::Restart => "restart",
+            Self::Boot => "say since when it runs",
+            Self::Leave => "let go",
+            Self::Mischief { .. } => "misbehave",
+            Self::Draw => "draw",
+        }
+    }
+}
+
+/// What it answers.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "answer", rename_all = "snake_case")]
+pub(super) enum Reply {
+    Done,
+    Described {
+        card: Box<CardDescription>,
+    },
+    Holds {
+        settings: Box<Settings>,
+    },
+    Sensed {
+        sample: Box<Sample>,
+    },
+    Ran {
+        frames: Option<u64>,
+        sample: Box<Sample>,
+    },
+    Lost {
+        how: LoadLost,
+    },
+    Booted {
+        boot: String,
+    },
+    MachineDown,
+    /// The request was not understood.
+    Refused {
+        why: String,
+    },
+}
+
+/// Bytes before the pixels of a frame that is handed in.
+pub(super) const HANDED_IN: usize = 8 + 6 * 8;
+/// Bytes before the pixels of a frame that was drawn.
+pub(super) const DRAWN: usize = 1 + 8;
+/// Most pixels each way: more than any screen has.
+pub(super) const MOST_SIDE: usize = 16_384;
+
+pub(super) fn put_demand(bytes: &mut Vec<u8>, demand: &Demand) {
+    let numbers = [
+        demand.activity,
+        demand.memory_share,
+        demand.work_per_frame,
+        demand.load.value(),
+        demand.geometry,
+        demand.traffic,
+    ];
+    bytes.extend(numbers.iter().flat_map(|number| number.to_le_bytes()));
+}
+
+/// Reads what a load says it asks for, kept to what a card can be asked.
+pub(super) fn take_demand(bytes: &[u8]) -> Demand {
+    let number = |index: usize| {
+        let mut eight = [0; 8];
+        let from = bytes.get(index * 8..index * 8 + 8).unwrap_or(&[0; 8]);
+        eight.copy_from_slice(from);
+        f64::from_le_bytes(eight)
+    };
+    let kept = |index: usize, least: f64, most: f64| {
+        let number = number(index);
+        if number.is_finite() { number.clamp(least, most) } else { least }
+    };
+    Demand {
+        activity: kept(0, 0.0, 1.5),
+        memory_share: kept(1, 0.0, 1.0),
+        work_per_frame: kept(2, 0.1, 1e6),
+        load: Percent(kept(3, 1.0, 99.0)),
+        geometry: kept(4, 0.0, 1.0),
+        traffic: kept(5, 0.0, 1.0),
+    }
+}
+
+pub(super) fn put_pixels(bytes: &mut Vec<u8>, pixels: &[u32]) {
+    bytes.reserve(pixels.len() * 4);
+    bytes.extend(pixels.iter().flat_map(|pixel| pixel.to_le_bytes()));
+}
+
+pub(super) fn take_pixels(bytes: &[u8], pixels: &mut Vec<u32>) {
+    pixels.clear();
+    pixels.extend(bytes.chunks_exact(4).map(|four| match four {
+        [a, b, c, d] => u32::from_le_bytes([*a, *b, *c, *d]),
+        _ => 0,
+    }));
+}
+
+pub(super) fn take_side(bytes: &[u8]) -> usize {
+    match bytes {
+        [a, b, c, d, ..] => u32::from_le_bytes([*a, *b, *c, *d]) as usize,
+        _ => 0,
+    }
+}

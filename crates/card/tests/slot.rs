@@ -1,0 +1,157 @@
+//! A stand-in behind its socket, with the host on a thread of the test.
+
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+use std::thread::{self, JoinHandle};
+use std::time::{Duration, Instant};
+
+use rstest::rstest;
+use yard_step_card::slot::{Device, DeviceError, SlotAddress, SlotCard, serve};
+use yard_step_card::{Card, CardChoice, CardError, LoadLost, Mischief, Mishaps, StandIn, Work};
+use yard_step_core::{Demand, Frame, MhzOffset, Seconds, Settings};
+
+fn card() -> StandIn {
+    let choice: CardChoice = "standin:tarn-310".parse().unwrap();
+    let mut card = choice.open(7, 0).unwrap();
+    card.set_mishaps(Mishaps::NONE);
+    card
+}
+
+fn hosted(name: &str) -> (SlotAddress, JoinHandle<()>) {
+    let temporary = std::env::temp_dir().join(format!("{}-{name}", std::process::id()));
+    let address = SlotAddress::of(&temporary, "standin:tarn-310#7");
+    let listener = address.listen().unwrap();
+    let host = thread::spawn(move || serve(listener, card()).unwrap());
+    (address, host)
+}
+
+fn open(address: &SlotAddress) -> SlotCard {
+    SlotCard::open(address.clone(), None).unwrap()
+}
+
+fn offset(mhz: i32) -> Settings {
+    Settings { core_offset: Some(MhzOffset(mhz)), ..Settings::default() }
+}
+
+#[rstest]
+fn through_the_socket_a_card_is_what_it_is_without_it() {
+    let (address, _host) = hosted("same");
+    let (mut near, mut far) = (card(), open(&address));
+    assert_eq!(near.description(), far.description());
+    let cards: [&mut dyn Card; 2] = [&mut near, &mut far];
+    let found = cards.map(|card| {
+        card.apply(&offset(90)).unwrap();
+        card.idle(Seconds(3.0));
+        for _ in 0..50 {
+            card.run(Seconds(0.1), Work::Elsewhere).unwrap();
+        }
+        (card.taken().unwrap(), card.sample().unwrap(), card.boot())
+    });
+    assert_eq!(found[0], found[1]);
+}
+
+#[rstest]
+fn a_load_in_another_place_is_given_its_frames_as_the_card_comes_to_them() {
+    let (address, _host) = hosted("load");
+    let mut card = open(&address);
+    let mut device = Device::attach(&address).unwrap();
+    let load = thread::spawn(move || {
+        let mut times = Vec::new();
+        for _ in 0..30 {
+            let mut frame = Frame { width: 4, height: 2, pixels: (0..8).collect() };
+            times.push(device.draw(&Demand::default(), &mut frame).unwrap().value());
+            assert_eq!(frame.pixels, (0..8).collect::<Vec<u32>>());
+        }
+        times
+    });
+    let (mut frames, mut seconds) = (0, 0.0);
+    while frames < 28 {
+        frames += card.run(Seconds(0.1), Work::Elsewhere).unwrap().frames.unwrap();
+        seconds += 0.1;
+    }
+    // It breaks off after its thirtieth frame.
+    while card.run(Seconds(0.1), Work::Elsewhere) != Err(LoadLost::Hung) {}
+    let times = load.join().unwrap();
+    assert!(times.windows(2).all(|pair| pair[0] < pair[1]), "{times:?}");
+    assert!((times[27] - seconds).abs() < 0.2, "{} in {seconds} s", times[27]);
+}
+
+#[rstest]
+fn a_load_that_gives_no_work_is_found_and_whoever_wants_the_card_back_does_not_wait_for_it() {
+    let (address, _host) = hosted("stalled");
+    let (mut card, mut other) = (open(&address), open(&address));
+    card.apply(&offset(90)).unwrap();
+    let _device = Device::attach(&address).unwrap();
+    let running = thread::spawn(move || card.run(Seconds(0.1), Work::Elsewhere));
+    thread::sleep(Duration::from_millis(100));
+    let asked = Instant::now();
+    other.apply(&Settings::default()).unwrap();
+    let waited = asked.elapsed();
+    assert_eq!(running.join().unwrap(), Err(LoadLost::Hung));
+    assert_eq!(other.taken().unwrap().core_offset, Some(MhzOffset(0)));
+    assert!(waited < Duration::from_millis(1_500), "well before the load is given up: {waited:?}");
+}
+
+#[rstest]
+fn a_card_that_loses_the_load_tells_it_so() {
+    let (address, _host) = hosted("lost");
+    let mut card = open(&address);
+    let mut device = Device::attach(&address).unwrap();
+    let load = thread::spawn(move || {
+        let mut frame = Frame::black(8, 8);
+        loop {
+            if let Err(error) = device.draw(&Demand::default(), &mut frame) {
+                return error;
+            }
+        }
+    });
+    // Far past any edge, something graver than an artifact comes soon.
+    card.apply(&offset(285)).unwrap();
+    let lost = loop {
+        match card.run(Seconds(0.1), Work::Elsewhere) {
+            Ok(_) => {}
+            Err(lost) => break lost,
+        }
+    };
+    if lost == LoadLost::Died {
+        assert!(matches!(load.join().unwrap(), DeviceError::Lost));
+    } else {
+        assert!(matches!(lost, LoadLost::DriverReset | LoadLost::MachineDown | LoadLost::Hung));
+    }
+}
+
+#[rstest]
+fn a_card_that_does_not_answer_is_told_from_one_that_is_gone() {
+    let (address, host) = hosted("mischief");
+    let mut card = open(&address);
+    open(&address).set_mischief(Mischief::ApplyHangs).unwrap();
+    let error = card.apply(&offset(30)).unwrap_err();
+    assert!(matches!(error, CardError::NoAnswer { doing: "hold settings", .. }), "{error}");
+    assert!(card.restart_machine(), "a restart cures it");
+    card.apply(&offset(30)).unwrap();
+    open(&address).set_mischief(Mischief::MachineDown).unwrap();
+    assert_eq!(card.sample(), Err(CardError::MachineDown));
+    assert!(card.restart_machine());
+    open(&address).set_mischief(Mischief::Vanishes).unwrap();
+    host.join().unwrap();
+    assert!(matches!(card.sample(), Err(CardError::Gone { .. })));
+    assert!(!card.restart_machine(), "nobody switches this machine on again");
+}
+
+#[rstest]
+fn a_machine_that_was_left_in_order_is_switched_off_at_once() {
+    let (address, host) = hosted("left");
+    let mut card = open(&address);
+    let beside = open(&address);
+    card.leave();
+    drop((card, beside));
+    host.join().unwrap();
+    assert!(SlotCard::open(address, None).is_err());
+}
+
+#[rstest]
+fn two_machines_have_slots_of_their_own() {
+    let name = |place: &str| SlotAddress::of(place.as_ref(), "standin:tarn-310#7").to_string();
+    assert_ne!(name("/one"), name("/two"));
+    assert!(name(&"/a/very/long/directory".repeat(20)).len() <= 107);
+}

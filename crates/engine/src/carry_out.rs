@@ -1,0 +1,355 @@
+//! Carrying a trial out, from its intent to its outcome.
+
+use yard_step_card::CardError;
+use yard_step_core::{
+    AlarmAct, ClimbEvent, Difference, Ending, Fault, InStepRecord, Judgement, Meaning, Next,
+    Proposal, Sample, Seconds, Settings, TrialRecord, TrialRequest, Verdict,
+};
+use yard_step_ledger::Intent;
+
+use crate::apply::apply_whole;
+use crate::engine::{Engine, Restart, Unfinished};
+use crate::error::EngineError;
+use crate::in_step::InStep;
+use crate::trial::{LiveRun, Overseer, Run, Steer, TICK, judgement_of};
+use crate::view::{MarkKind, RunView};
+
+/// What one step of an unattended climb was.
+#[derive(Debug)]
+pub enum Step {
+    /// A trial that came to its end.
+    Ran(Box<RunView>),
+    /// A trial that took the machine down.
+    WentDown {
+        /// Which one.
+        trial: u32,
+    },
+    /// The restart of the machine, with what there is to say about it.
+    Restarted(Vec<String>),
+}
+
+/// Samples collected before they are written down: a minute of them.
+const SAMPLES_AT_ONCE: usize = 600;
+
+impl Engine {
+    /// Carries out what the climb proposes and tells what came of it. `yes` is the explicit yes
+    /// that a risky trial needs.
+    ///
+    /// # Errors
+    /// There is nothing to carry out, a yes is needed, or ledger or card fail; the card has been
+    /// put back then.
+    pub fn carry_out(
+        &mut self,
+        yes: bool,
+        overseer: &mut dyn Overseer,
+    ) -> Result<RunView, EngineError> {
+        if matches!(self.restart, Some(Restart::Down | Restart::CardGone)) {
+            return Err(EngineError::IsDown);
+        }
+        self.close_begun()?;
+        let proposal = match self.climb.next() {
+            Next::Trial(proposal) => proposal,
+            Next::Ended(outcome) => return Err(EngineError::NothingToDo(outcome.sentence)),
+            Next::Stuck(why) => return Err(EngineError::NothingToDo(why)),
+        };
+        if let Some(risk) = proposal.risk.as_ref().filter(|_| !yes) {
+            return Err(EngineError::NeedsYes(risk.clone()));
+        }
+        let result = self.trial(&proposal, overseer);
+        self.load.end();
+        self.in_step.iter_mut().for_each(InStep::end_load);
+        if result.is_err() {
+            self.put_back();
+        }
+        result
+    }
+
+    /// One step of a climb that nobody attends: the next trial or, where that is wanted first, the
+    /// restart of the machine.
+    ///
+    /// # Errors
+    /// As [`carry_out`](Self::carry_out) and [`restart_machine`](Self::restart_machine).
+    pub fn step_unattended(&mut self, overseer: &mut dyn Overseer) -> Result<Step, EngineError> {
+        if self.restart.is_some() {
+            return self.restart_machine().map(Step::Restarted);
+        }
+        match self.carry_out(false, overseer) {
+            Ok(run) => Ok(Step::Ran(Box::new(run))),
+            Err(EngineError::MachineDown { trial }) => Ok(Step::WentDown { trial }),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Gives a trial its outcome in whose middle the ledger failed. If it still does, so does this,
+    /// in its words.
+    pub(crate) fn close_begun(&mut self) -> Result<(), EngineError> {
+        if let Some(intent) = self.begun.clone() {
+            self.close_unfinished(&intent, Unfinished::NotRecorded)?;
+            self.begun = None;
+        }
+        Ok(())
+    }
+
+    fn trial(
+        &mut self,
+        proposal: &Proposal,
+        overseer: &mut dyn Overseer,
+    ) -> Result<RunView, EngineError> {
+        let card = self.card.description().clone();
+        let request = &proposal.request;
+        let clamped = request.asked.clamped(&card);
+        let guard_told = self.set_guard()?;
+        let intent = self.write_intent(request, clamped.settings)?;
+        // From here on, and not before, the card may be touched.
+        let row = intent.id;
+        let applied = apply_whole(self.card.as_mut(), &intent.asked);
+        let mut told = clamped.notes;
+        told.extend(applied.told.clone());
+        told.extend(guard_told);
+        let mut beside = true;
+        for other in &mut self.in_step {
+            beside &= other.begin(&intent);
+        }
+        let mut run = Run::new(intent, &card, applied.taken, self.load.expected());
+        run.begin(&told);
+        let ending = match &applied.failed {
+            Some(error) => ending_of_error(error),
+            None if applied.is_refused() => Ending::NotBegun,
+            // Its own part is in order, but the cards in step cannot follow.
+            None if !beside => Ending::Stopped,
+            None => self
+                .begin_load(&mut run)
+                .and_then(|()| self.watch(&mut run, request.warm_up_bounds, overseer))?,
+        };
+        self.load.end();
+        if ending == Ending::MachineDown || self.in_step.iter().any(InStep::took_machine_down) {
+            // Whoever works on a machine goes down with it, and writes nothing down any more.
+            self.restart = Some(Restart::Down);
+            return Err(EngineError::MachineDown { trial: run.intent.number });
+        }
+        let end = run.sample().at;
+        let record = self.judged(&run, &ending, &applied.differences);
+        let wants_a_look = wants_a_look(&ending) || self.in_step.iter().any(InStep::wants_a_look);
+        let is_back = match record.judged.meaning() {
+            _ if wants_a_look => self.put_back(),
+            Meaning::Holds => true,
+            Meaning::TooMuch | Meaning::ProvesNothing => self.to_stock(),
+        };
+        if !is_back {
+            run.mark(end, MarkKind::Fault, EngineError::DoesNotGoBack.to_string());
+        }
+        let events = run.marks.iter().map(|mark| mark.event(row)).collect();
+        // What was applied without a hitch is no news, nor is a card that came to be warm.
+        let news = run.marks.iter().skip(1).filter(|mark| mark.kind != MarkKind::Note);
+        let notes = news.map(|mark| mark.text.clone()).collect();
+        let rest = run.take_measured();
+        self.ledger.end_trial(row, &record, rest, events)?;
+        self.begun = None;
+        let live = LiveRun { run: &run, in_step: &self.in_step };
+        let mut view = live.view().ended(&record);
+        (view.notes, view.wants_a_look) = (notes, wants_a_look);
+        self.rows.push(row);
+        self.boots.push(run.intent.boot.clone());
+        self.climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+        self.restart = match ending {
+            Ending::CardGone(_) => Some(Restart::CardGone),
+            _ => self.needs_restart(),
+        };
+        self.note_state()?;
+        Ok(view)
+    }
+
+    /// Writes down what is about to be done.
+    fn write_intent(
+        &mut self,
+        request: &TrialRequest,
+        asked: Settings,
+    ) -> Result<Intent, EngineError> {
+        let boot = self.card.boot();
+        let mut intent = Intent {
+            id: 0,
+            climb: self.climb_id,
+            number: self.climb.trials().len() as u32 + 1,
+            stage: request.stage,
+            purpose: request.purpose,
+            asked,
+            scene: self.load.name().into(),
+            planned: request.seconds,
+            warm_up: request.warm_up,
+            room: self.machine.room,
+            since_reset: self.reset_in(&boot),
+            boot,
+            lived: Seconds(0.0),
+        };
+        intent.id = self.ledger.begin_trial(&intent)?;
+        self.begun = Some(intent.clone());
+        Ok(intent)
+    }
+
+    /// Runs the load and watches until something ends it.
+    fn watch(
+        &mut self,
+        run: &mut Run,
+        warm_up_bounds: (Seconds, Seconds),
+        overseer: &mut dyn Overseer,
+    ) -> Result<Ending, EngineError> {
+        let grace = self.climb.plan().artifact_grace();
+        let known_plateau = self.climb.known_plateau();
+        let mut checked = Vec::new();
+        let mut tick = 0_u64;
+        while (tick as f64) < (run.intent.planned.value() / TICK.value()).round() {
+            tick += 1;
+            let at = Seconds(tick as f64 / 10.0);
+            let ended = self.load.work(self.card.as_mut(), TICK, &mut checked).err();
+            run.take_frames(at, checked.drain(..));
+            run.told_score = self.load.score();
+            if let Some(ending) = ended {
+                return Ok(ended_by(ending, at, run));
+            }
+            match self.card.sample() {
+                Ok(sample) => run.take_sample(Sample { at, ..sample.without_nonsense() }),
+                Err(error) => return Ok(ended_by(ending_of_error(&error), at, run)),
+            }
+            self.write_down(run)?;
+            if let Some(ending) = run.alarm() {
+                run.faults.push(Fault::at(at, fault_name(&ending)));
+                return Ok(ending);
+            }
+            if let Some(raised) = run.alarms_raised(&self.machine.alarms) {
+                return Ok(Ending::Alarm(raised));
+            }
+            if run.has_seen_enough(grace) {
+                return Ok(Ending::Finished);
+            }
+            if !self.in_step.iter_mut().all(|other| other.tick(at, grace, &self.machine.alarms)) {
+                return Ok(Ending::Finished);
+            }
+            // Once a second is often enough to look where the heat is going, and after the guard.
+            if tick.is_multiple_of(10) {
+                if at < run.intent.warm_up {
+                    run.steer_warm_up(at, warm_up_bounds, known_plateau);
+                    let warm_up = run.intent.warm_up;
+                    self.in_step.iter_mut().for_each(|other| other.set_warm_up(warm_up));
+                }
+                if let Some(text) = self.set_guard()? {
+                    run.mark(at, MarkKind::Note, text);
+                }
+            }
+            let live = LiveRun { run, in_step: &self.in_step };
+            match overseer.tick(&live) {
+                Steer::GoOn => {}
+                Steer::Stop => {
+                    run.faults.push(Fault::at(at, Fault::STOPPED));
+                    return Ok(Ending::Stopped);
+                }
+                Steer::Told(verdict) => {
+                    let how = format!("You watched, and said: {verdict}.");
+                    return Ok(ended_by(Ending::Told { verdict, how }, at, run));
+                }
+            }
+        }
+        Ok(Ending::Finished)
+    }
+
+    /// Starts the loads, and lets the guard know which to end with the engine.
+    fn begin_load(&mut self, run: &mut Run) -> Result<(), EngineError> {
+        let trial = run.intent.number;
+        let failed = |cause| EngineError::LoadNotBegun { trial, cause };
+        self.load.begin(self.card.as_ref()).map_err(failed)?;
+        for other in &mut self.in_step {
+            other.begin_load().map_err(failed)?;
+        }
+        let group = self.load.process();
+        if let Some(guard) = &mut self.guard {
+            guard.set_load(group);
+        }
+        Ok(())
+    }
+
+    /// Sees to it that somebody would put the card back; tells if a new guard had to be set.
+    fn set_guard(&mut self) -> Result<Option<String>, EngineError> {
+        let way_back = self.kept.unwrap_or(self.factory);
+        let wanted = (way_back != self.factory).then_some(&way_back);
+        for other in &mut self.in_step {
+            other.set_guard(wanted)?;
+        }
+        let Some(guard) = &mut self.guard else { return Ok(None) };
+        let told = guard.see_to_it().map_err(EngineError::NoGuard)?;
+        guard.set_way_back(&way_back);
+        Ok(told)
+    }
+
+    /// Writes down what was measured, a minute of it at a time, and that the trial is alive.
+    fn write_down(&mut self, run: &mut Run) -> Result<(), EngineError> {
+        if run.pending.len() >= SAMPLES_AT_ONCE {
+            let measured = run.take_measured();
+            self.ledger.add_measured(run.intent.id, measured)?;
+        }
+        if run.is_due_to_show_life() {
+            self.ledger.sign_of_life(run.intent.id, run.sample().at)?;
+        }
+        Ok(())
+    }
+
+    /// The outcome of a run. The graver verdict counts where cards are held in step.
+    fn judged(&mut self, run: &Run, ending: &Ending, differences: &[Difference]) -> TrialRecord {
+        let seen = run.watch.seen();
+        let (plan, card) = (self.climb.plan(), self.card.description());
+        let reference = self.climb.reference();
+        let own = judgement_of(run, ending, differences, &seen, reference, plan, card);
+        let climb = &self.climb;
+        let in_step: Vec<InStepRecord> =
+            self.in_step.iter_mut().filter_map(|other| other.judged(ending, climb)).collect();
+        let gravest = in_step.iter().min_by_key(|other| other.judged);
+        let Judgement { verdict, reason } = match gravest.filter(|g| g.judged < own.verdict) {
+            Some(other) => Judgement {
+                verdict: other.judged,
+                reason: format!("{}, held in step: {}", other.card, other.reason),
+            },
+            None => own,
+        };
+        TrialRecord {
+            taken: run.taken,
+            seconds: seen.seconds,
+            seen,
+            score: run.score(),
+            faults: run.faults.clone(),
+            in_step,
+            ..run.intent.judged(verdict, reason)
+        }
+    }
+}
+
+/// Whether a run ended so that nothing should go on before the user has had a look.
+pub(crate) fn wants_a_look(ending: &Ending) -> bool {
+    matches!(ending, Ending::Alarm(raised) if raised.alarm.act == AlarmAct::PutBack)
+}
+
+fn ended_by(ending: Ending, at: Seconds, run: &mut Run) -> Ending {
+    let is_well = matches!(ending, Ending::Finished | Ending::Told { verdict: Verdict::Clean, .. });
+    if !is_well {
+        run.faults.push(Fault::at(at, fault_name(&ending)));
+    }
+    ending
+}
+
+/// How a run ends whose card does not do what it is asked.
+pub(crate) fn ending_of_error(error: &CardError) -> Ending {
+    match error {
+        CardError::MachineDown => Ending::MachineDown,
+        other => Ending::CardGone(other.to_string()),
+    }
+}
+
+fn fault_name(ending: &Ending) -> &'static str {
+    match ending {
+        Ending::LoadDied(_) => Verdict::LoadDied.label(),
+        Ending::DriverReset => Verdict::DriverReset.label(),
+        Ending::MachineDown => Verdict::MachineDown.label(),
+        Ending::CardGone(_) => "card gone",
+        Ending::SensorLost(_) => "sensor lost",
+        Ending::SensorsFrozen => "sensors frozen",
+        Ending::Told { verdict, .. } => verdict.label(),
+        _ => "temperature ceiling",
+    }
+}

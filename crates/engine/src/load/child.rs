@@ -1,0 +1,171 @@
+//! A scene in a child process.
+
+use std::path::PathBuf;
+use std::process::Command;
+use std::time::{Duration, Instant};
+
+use yard_step_card::{Card, LoadLost, Work};
+use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
+use yard_step_scenes::Scene;
+
+use super::process::{Process, Said, in_words};
+use super::protocol::{FromLoad, Reason, ToLoad, VERSION};
+use super::{Load, ending_of, expected_of};
+
+/// How long a load may be silent: it owes a heartbeat twice a second.
+const SILENCE: Duration = Duration::from_secs(2);
+/// How long it may take to say hello.
+const HELLO: Duration = Duration::from_secs(5);
+/// How long the last words of one that the card has dropped are waited for.
+const LAST_WORDS: Duration = Duration::from_millis(400);
+/// How long its end is waited for, once it has closed its output.
+const ENDS: Duration = Duration::from_secs(1);
+
+pub(super) struct ChildLoad {
+    program: PathBuf,
+    scene: Scene,
+    process: Option<Process>,
+}
+
+impl ChildLoad {
+    pub(super) fn new(program: PathBuf, scene: Scene) -> Self {
+        Self { program, scene, process: None }
+    }
+}
+
+/// The next thing a load said in the protocol's words.
+pub(super) fn next_message(
+    process: &mut Process,
+    wait: Duration,
+) -> Result<Option<FromLoad>, Ending> {
+    match process.next(wait) {
+        Err(()) => Err(Ending::LoadDied(in_words(process.exit(ENDS)))),
+        Ok(None) if process.silent_for() > SILENCE => Err(Ending::LoadDied(format!(
+            "hung, without a sign of life for {} s,",
+            SILENCE.as_secs()
+        ))),
+        Ok(None) => Ok(None),
+        Ok(Some(Said::Nonsense(what))) => Err(nonsense(&what)),
+        Ok(Some(Said::Line(line))) => match serde_json::from_str(&line) {
+            Ok(message) => Ok(Some(message)),
+            Err(_) => Err(nonsense(&shortened(&line))),
+        },
+    }
+}
+
+fn nonsense(what: &str) -> Ending {
+    Ending::LoadDied(format!("talked nonsense ({what}) and was ended"))
+}
+
+fn shortened(line: &str) -> String {
+    const MOST: usize = 40;
+    let clean: String = line.chars().filter(|c| !c.is_control()).take(MOST).collect();
+    let more = if line.chars().count() > MOST { " ..." } else { "" };
+    format!("\"{clean}\"{more}")
+}
+
+/// Waits for a load's hello.
+pub(super) fn await_hello(process: &mut Process) -> Result<(), String> {
+    let ended = |ending| match ending {
+        Ending::LoadDied(how) => format!("the load {how} before it said hello"),
+        other => format!("{other:?}"),
+    };
+    match next_message(process, HELLO).map_err(ended)? {
+        Some(FromLoad::Hello { protocol: VERSION, .. }) => Ok(()),
+        Some(FromLoad::Hello { protocol, .. }) => Err(format!(
+            "the load speaks version {protocol} of the protocol, and this Yard Step version \
+             {VERSION}"
+        )),
+        Some(_) => Err("the load did not say hello first".into()),
+        None => Err(format!("the load did not say hello within {} s", HELLO.as_secs())),
+    }
+}
+
+/// The line that tells a load to stop.
+pub(super) fn stop_line() -> Vec<u8> {
+    let mut line = serde_json::to_vec(&ToLoad::Stop).unwrap_or_default();
+    line.push(b'\n');
+    line
+}
+
+impl Load for ChildLoad {
+    fn name(&self) -> &str {
+        self.scene.name()
+    }
+
+    fn scene(&self) -> Option<Scene> {
+        Some(self.scene)
+    }
+
+    fn expected(&self) -> Expected {
+        expected_of(self.scene)
+    }
+
+    fn begin(&mut self, card: &dyn Card) -> Result<(), String> {
+        self.end();
+        let address = card.address().ok_or("this card cannot be reached by another process")?;
+        let mut command = Command::new(&self.program);
+        command.args(["load", "--scene", self.scene.name(), "--slot", &address]);
+        let mut process = Process::start(&mut command)?;
+        await_hello(&mut process)?;
+        self.process = Some(process);
+        Ok(())
+    }
+
+    fn work(
+        &mut self,
+        card: &mut dyn Card,
+        span: Seconds,
+        checked: &mut Vec<CheckedFrame>,
+    ) -> Result<(), Ending> {
+        let Some(process) = &mut self.process else {
+            return Err(Ending::LoadDied("was not started".into()));
+        };
+        let ran = card.run(span, Work::Elsewhere);
+        // Only now: nothing is expected of a load whose run is held still.
+        process.listen_anew();
+        let mut owed = ran.map_or(0, |ran| ran.frames.unwrap_or(0));
+        // What a load that was dropped has to say comes a moment later.
+        let dropped = matches!(ran, Err(LoadLost::Died | LoadLost::Hung));
+        let until = Instant::now() + if dropped { LAST_WORDS } else { Duration::ZERO };
+        let died = loop {
+            let waits = owed > 0 || Instant::now() < until;
+            let wait = if waits { Duration::from_millis(50) } else { Duration::ZERO };
+            match next_message(process, wait) {
+                Err(ending) => break Some(ending),
+                Ok(None) if !waits => break None,
+                Ok(None | Some(FromLoad::Heartbeat { .. } | FromLoad::Score(_))) => {}
+                Ok(Some(FromLoad::Frame(line))) => match line.checked(span) {
+                    Ok(frame) => {
+                        checked.push(frame);
+                        owed = owed.saturating_sub(1);
+                    }
+                    Err(what) => break Some(nonsense(&what)),
+                },
+                Ok(Some(FromLoad::Bye { reason: Reason::DeviceLost })) => {
+                    break Some(Ending::LoadDied("lost its device".into()));
+                }
+                Ok(Some(FromLoad::Bye { .. } | FromLoad::Hello { .. })) => {
+                    break Some(Ending::LoadDied("ended though nobody had told it to".into()));
+                }
+            }
+        };
+        match (ran, died) {
+            (Ok(_), None) => Ok(()),
+            (Ok(_), Some(died)) => Err(died),
+            // Where both have something to say, the load knows best how it died itself.
+            (Err(LoadLost::Died | LoadLost::Hung), Some(died)) => Err(died),
+            (Err(lost), _) => Err(ending_of(lost, "lost its device", "hung and was ended")),
+        }
+    }
+
+    fn end(&mut self) {
+        if let Some(mut process) = self.process.take() {
+            process.stop(&stop_line());
+        }
+    }
+
+    fn process(&self) -> Option<u32> {
+        self.process.as_ref().map(Process::id)
+    }
+}

@@ -1,0 +1,260 @@
+//! A program of the user's own as a load: a game, a benchmark, a script.
+
+use std::process::Command;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use regex_lite::Regex;
+use serde::Deserialize;
+use thiserror::Error;
+use yard_step_card::{Card, Work};
+use yard_step_core::{CheckedFrame, Ending, Expected, Seconds, Verdict};
+
+use super::child::{await_hello, next_message, stop_line};
+use super::process::{Process, Said, in_words};
+use super::protocol::{FromLoad, Reason};
+use super::{Load, ending_of};
+
+/// What a line of a program's output means when it says that something failed.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FailureRule {
+    /// Regular expression that is looked for in each line.
+    pub pattern: String,
+    /// The verdict it stands for.
+    #[serde(default = "artifacts")]
+    pub verdict: Verdict,
+}
+
+fn artifacts() -> Verdict {
+    Verdict::Artifacts
+}
+
+/// How a program of the user's own is run, as it is written in the configuration.
+#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OutsideSpec {
+    /// Its name: the table's.
+    #[serde(skip)]
+    pub name: String,
+    /// The program.
+    pub command: String,
+    /// Its arguments.
+    #[serde(default)]
+    pub args: Vec<String>,
+    /// Whether it speaks the load protocol; otherwise its output is read as plain lines.
+    #[serde(default)]
+    pub protocol: bool,
+    /// Regular expression whose first group is the score, in any line; the last one counts.
+    #[serde(default)]
+    pub score: Option<String>,
+    /// How long it runs by itself, s: ended before that, it has failed. Without it, it may end
+    /// with exit code 0 whenever it likes.
+    #[serde(default)]
+    pub seconds: Option<f64>,
+    /// Exit codes that are no failure.
+    #[serde(default = "zero")]
+    pub success: Vec<i32>,
+    /// Lines that tell of a failure.
+    #[serde(default)]
+    pub failure: Vec<FailureRule>,
+}
+
+fn zero() -> Vec<i32> {
+    vec![0]
+}
+
+/// What is wrong with the description of a load.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("load {name}: {cause}")]
+pub struct SpecError {
+    name: String,
+    cause: String,
+}
+
+impl OutsideSpec {
+    /// Checks what serde cannot.
+    ///
+    /// # Errors
+    /// What is wrong, and the way out.
+    pub fn check(&self) -> Result<(), SpecError> {
+        let wrong = |cause: String| SpecError { name: self.name.clone(), cause };
+        if self.command.trim().is_empty() {
+            return Err(wrong("command is empty; name the program to be run".into()));
+        }
+        let patterns = self.score.iter().chain(self.failure.iter().map(|rule| &rule.pattern));
+        for pattern in patterns {
+            Regex::new(pattern)
+                .map_err(|error| wrong(format!("the pattern \"{pattern}\": {error}")))?;
+        }
+        let groups = self.score.as_ref().and_then(|p| Regex::new(p).ok()).map(|p| p.captures_len());
+        if groups.is_some_and(|groups| groups < 2) {
+            return Err(wrong(
+                "the score pattern has no group: put the number in parentheses".into(),
+            ));
+        }
+        if self.seconds.is_some_and(|seconds| !(seconds.is_finite() && seconds > 0.0)) {
+            return Err(wrong("seconds must be above 0".into()));
+        }
+        Ok(())
+    }
+}
+
+pub(super) struct OutsideLoad {
+    spec: OutsideSpec,
+    score_pattern: Option<Regex>,
+    failures: Vec<(Regex, Verdict)>,
+    process: Option<Process>,
+    score: Option<f64>,
+    /// Time it has worked.
+    worked: Seconds,
+    due: Instant,
+}
+
+impl OutsideLoad {
+    /// A load of a description that was checked; patterns that are none are left out.
+    pub(super) fn new(spec: OutsideSpec) -> Self {
+        let compiled = |pattern: &String| Regex::new(pattern).ok();
+        let failures = spec
+            .failure
+            .iter()
+            .filter_map(|rule| Some((compiled(&rule.pattern)?, rule.verdict)))
+            .collect();
+        Self {
+            score_pattern: spec.score.as_ref().and_then(compiled),
+            failures,
+            spec,
+            process: None,
+            score: None,
+            worked: Seconds(0.0),
+            due: Instant::now(),
+        }
+    }
+
+    /// Takes in what a program said that only writes lines.
+    fn take_line(&mut self, line: &str) -> Result<(), Ending> {
+        if let Some((_, verdict)) = self.failures.iter().find(|(rule, _)| rule.is_match(line)) {
+            let how = format!("{} said: {}.", self.spec.name, line.trim_end_matches('.'));
+            return Err(Ending::Told { verdict: *verdict, how });
+        }
+        let captures = self.score_pattern.as_ref().and_then(|pattern| pattern.captures(line));
+        let number = captures.and_then(|found| found.get(1)?.as_str().parse().ok());
+        self.score = number.filter(|score: &f64| score.is_finite()).or(self.score);
+        Ok(())
+    }
+
+    fn listen(&mut self, checked: &mut Vec<CheckedFrame>) -> Result<(), Ending> {
+        loop {
+            let Some(process) = &mut self.process else { return Ok(()) };
+            if self.spec.protocol {
+                match next_message(process, Duration::ZERO) {
+                    Ok(None) => return Ok(()),
+                    Ok(Some(FromLoad::Frame(line))) => {
+                        let frame = line.checked(self.worked).map_err(|what| {
+                            Ending::LoadDied(format!("talked nonsense ({what}) and was ended"))
+                        })?;
+                        checked.push(frame);
+                    }
+                    Ok(Some(FromLoad::Score(score))) => self.score = Some(score.score),
+                    Ok(Some(FromLoad::Bye { reason })) => return Err(self.bye(reason)),
+                    Ok(Some(_)) => {}
+                    // It may end without a word once it has done what it had to.
+                    Err(Ending::LoadDied(_)) if process.exit(Duration::ZERO).is_some() => {
+                        return Err(self.exited());
+                    }
+                    Err(ending) => return Err(ending),
+                }
+            } else {
+                match process.next(Duration::ZERO) {
+                    Ok(None) => return Ok(()),
+                    Ok(Some(Said::Line(line))) => self.take_line(&line)?,
+                    Ok(Some(Said::Nonsense(_))) => {}
+                    Err(()) => return Err(self.exited()),
+                }
+            }
+        }
+    }
+
+    fn bye(&self, reason: Reason) -> Ending {
+        match reason {
+            Reason::DeviceLost => Ending::LoadDied("lost its device".into()),
+            Reason::Failed => Ending::LoadDied("said that it cannot go on".into()),
+            Reason::Done | Reason::Stopped => self.ended_well(),
+        }
+    }
+
+    fn exited(&mut self) -> Ending {
+        const WAIT: Duration = Duration::from_secs(1);
+        let status = self.process.as_mut().and_then(|process| process.exit(WAIT));
+        match status.and_then(|status| status.code()) {
+            Some(code) if self.spec.success.contains(&code) => self.ended_well(),
+            _ => Ending::LoadDied(in_words(status)),
+        }
+    }
+
+    fn ended_well(&self) -> Ending {
+        match self.spec.seconds {
+            Some(seconds) if self.worked.value() < seconds => Ending::LoadDied(format!(
+                "ended by itself before its {} were over,",
+                Seconds(seconds).in_words()
+            )),
+            _ => Ending::Finished,
+        }
+    }
+}
+
+impl Load for OutsideLoad {
+    fn name(&self) -> &str {
+        &self.spec.name
+    }
+
+    fn expected(&self) -> Expected {
+        Expected { load: None, frames_are_checked: self.spec.protocol }
+    }
+
+    fn begin(&mut self, card: &dyn Card) -> Result<(), String> {
+        self.end();
+        let mut command = Command::new(&self.spec.command);
+        command.args(&self.spec.args);
+        if let Some(address) = card.address() {
+            command.env("YARD_STEP_SLOT", address);
+        }
+        let mut process = Process::start(&mut command)?;
+        if self.spec.protocol {
+            await_hello(&mut process)?;
+        }
+        self.process = Some(process);
+        (self.score, self.worked, self.due) = (None, Seconds(0.0), Instant::now());
+        Ok(())
+    }
+
+    /// A program runs by the clock on the wall, whatever the pace.
+    fn work(
+        &mut self,
+        card: &mut dyn Card,
+        span: Seconds,
+        checked: &mut Vec<CheckedFrame>,
+    ) -> Result<(), Ending> {
+        self.due = (self.due + Duration::from_secs_f64(span.value().max(0.0))).max(Instant::now());
+        thread::sleep(self.due.saturating_duration_since(Instant::now()));
+        let ran = card.run(span, Work::Elsewhere);
+        self.worked = self.worked + span;
+        self.listen(checked)?;
+        ran.map(drop).map_err(|lost| ending_of(lost, "lost its device", "hung"))
+    }
+
+    fn end(&mut self) {
+        if let Some(mut process) = self.process.take() {
+            let words = if self.spec.protocol { stop_line() } else { Vec::new() };
+            process.stop(&words);
+        }
+    }
+
+    fn score(&self) -> Option<f64> {
+        self.score
+    }
+
+    fn process(&self) -> Option<u32> {
+        self.process.as_ref().map(Process::id)
+    }
+}

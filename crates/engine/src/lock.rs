@@ -1,0 +1,199 @@
+//! One controller per card: a lock that tells who holds it, and since when.
+//!
+//! The lock itself is the system's (`flock(2)`): it ends with the process that holds it, however
+//! that comes about. What the file says is for people, and for noticing that an owner died.
+
+use std::fs::{self, File, OpenOptions, TryLockError};
+use std::io::{Read, Seek, Write};
+use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+use yard_step_core::Seconds;
+
+/// How long a guard that is putting the card back is waited for.
+const PATIENCE: Duration = Duration::from_millis(1_500);
+
+/// Why a card cannot be taken.
+#[derive(Debug, Error)]
+pub enum LockError {
+    /// Another process has it.
+    #[error(
+        "another Yard Step works on {card}: {owner}. Close it first, or name another directory with --data-dir."
+    )]
+    Held {
+        /// The card.
+        card: String,
+        /// Who has it.
+        owner: String,
+    },
+    /// The file cannot be written.
+    #[error("cannot write the lock {path}: {cause}. Name another directory with --data-dir.")]
+    File {
+        /// The file.
+        path: PathBuf,
+        /// Why.
+        cause: std::io::Error,
+    },
+}
+
+/// Who holds a lock.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+struct Owner {
+    process: u32,
+    /// Seconds since 1970, by the machine's clock.
+    since: u64,
+}
+
+impl Owner {
+    fn in_words(self, now: u64) -> String {
+        match now.checked_sub(self.since) {
+            Some(age) => {
+                format!("process {}, for {}", self.process, Seconds(age as f64).in_words())
+            }
+            // The machine's clock was set back: its age cannot be told.
+            None => format!("process {}, for a time that cannot be told", self.process),
+        }
+    }
+}
+
+/// A lock that is held. It is given up when this is dropped.
+#[derive(Debug)]
+pub struct CardLock {
+    file: File,
+}
+
+impl CardLock {
+    /// Where the lock of a card lies.
+    #[must_use]
+    pub fn path(directory: &Path, card: &str) -> PathBuf {
+        let plain = |c: char| if c.is_ascii_alphanumeric() || "-_".contains(c) { c } else { '_' };
+        directory.join(format!("{}.lock", card.chars().map(plain).collect::<String>()))
+    }
+
+    /// Takes the lock of a card; tells of an owner who died with it.
+    ///
+    /// # Errors
+    /// Another process has it, or the file cannot be written.
+    pub fn take(directory: &Path, card: &str) -> Result<(Self, Option<String>), LockError> {
+        let path = Self::path(directory, card);
+        let failed = |cause| LockError::File { path: path.clone(), cause };
+        fs::create_dir_all(directory).map_err(failed)?;
+        let mut file = open(&path).map_err(failed)?;
+        let until = Instant::now() + PATIENCE;
+        while !try_lock(&file).map_err(failed)? {
+            if Instant::now() > until {
+                let owner = read_owner(&mut file).map_or_else(
+                    || "who, it does not say".to_owned(),
+                    |owner| owner.in_words(now()),
+                );
+                return Err(LockError::Held { card: card.to_owned(), owner });
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        let told = read_owner(&mut file).map(|owner| {
+            format!(
+                "{} ended without giving the card {card} back; its lock was taken over.",
+                capitalised(&owner.in_words(now()))
+            )
+        });
+        let mut lock = Self { file };
+        let own = Owner { process: std::process::id(), since: now() };
+        lock.write(&serde_json::to_vec(&own).unwrap_or_default()).map_err(failed)?;
+        Ok((lock, told))
+    }
+
+    /// Takes the lock at `path` if nobody has it, without saying who holds it then.
+    #[must_use]
+    pub(crate) fn take_silently(path: &Path) -> Option<Self> {
+        let file = open(path).ok()?;
+        try_lock(&file).unwrap_or(false).then_some(Self { file })
+    }
+
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<()> {
+        self.file.set_len(0)?;
+        self.file.rewind()?;
+        self.file.write_all(bytes)
+    }
+}
+
+impl Drop for CardLock {
+    fn drop(&mut self) {
+        // A file that cannot be emptied only makes the next owner tell of one who died.
+        let _ = self.write(&[]);
+    }
+}
+
+fn open(path: &Path) -> std::io::Result<File> {
+    OpenOptions::new().read(true).write(true).create(true).truncate(false).open(path)
+}
+
+fn try_lock(file: &File) -> std::io::Result<bool> {
+    match file.try_lock() {
+        Ok(()) => Ok(true),
+        Err(TryLockError::WouldBlock) => Ok(false),
+        Err(TryLockError::Error(cause)) => Err(cause),
+    }
+}
+
+fn read_owner(file: &mut File) -> Option<Owner> {
+    let mut text = String::new();
+    file.rewind().ok()?;
+    file.read_to_string(&mut text).ok()?;
+    serde_json::from_str(&text).ok()
+}
+
+fn now() -> u64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |span| span.as_secs())
+}
+
+fn capitalised(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    const CARD: &str = "standin:tarn-310#7";
+
+    #[rstest]
+    fn a_card_has_one_controller_and_the_second_is_told_who_and_since_when() {
+        let dir = tempfile::tempdir().unwrap();
+        let (lock, told) = CardLock::take(dir.path(), CARD).unwrap();
+        assert_eq!(told, None);
+        let error = CardLock::take(dir.path(), CARD).unwrap_err().to_string();
+        let owner = format!("process {}, for ", std::process::id());
+        assert!(error.contains(CARD) && error.contains(&owner), "{error}");
+        assert!(CardLock::take(dir.path(), "standin:tarn-310#8").is_ok(), "another card is free");
+        drop(lock);
+        assert_eq!(CardLock::take(dir.path(), CARD).unwrap().1, None, "given back in order");
+    }
+
+    #[rstest]
+    #[case::long_ago("{\"process\":4711,\"since\":60}", "Process 4711, for ")]
+    #[case::after_the_clock_was_set_back(
+        "{\"process\":4711,\"since\":99999999999}",
+        "Process 4711, for a time that cannot be told"
+    )]
+    fn the_lock_of_a_dead_owner_is_taken_over_and_that_is_said(
+        #[case] left: &str,
+        #[case] expected: &str,
+    ) {
+        let dir = tempfile::tempdir().unwrap();
+        fs::write(CardLock::path(dir.path(), CARD), left).unwrap();
+        let (_lock, told) = CardLock::take(dir.path(), CARD).unwrap();
+        let told = told.unwrap();
+        assert!(told.starts_with(expected) && told.contains("taken over"), "{told}");
+    }
+
+    #[rstest]
+    fn a_garbled_lock_is_no_owner() {
+        let dir = tempfile::tempdir().unwrap();
+        fs::write(CardLock::path(dir.path(), CARD), "{\"proc").unwrap();
+        assert_eq!(CardLock::take(dir.path(), CARD).unwrap().1, None);
+    }
+}
