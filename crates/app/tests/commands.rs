@@ -8,15 +8,11 @@ use std::process::{Command, Stdio};
 use std::thread::sleep;
 use std::time::Duration;
 
-use common::{PROGRAM, short_plan, stderr, stdout, yard_step};
+use common::{PROGRAM, short_plan, stderr, stdout, text_of, yard_step};
 use rstest::rstest;
 use serde_json::Value;
 
 const CARD: &str = "standin:tarn-310";
-
-fn text_of(path: &std::path::Path) -> String {
-    path.to_str().unwrap().to_owned()
-}
 
 #[rstest]
 fn the_same_seed_and_plan_give_the_same_document_twice() {

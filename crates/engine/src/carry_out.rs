@@ -232,7 +232,7 @@ impl Engine {
                     self.in_step.iter_mut().for_each(|other| other.set_warm_up(warm_up));
                 }
                 if let Some(text) = self.set_guard()? {
-                    run.mark(at, MarkKind::Note, text);
+                    run.mark(at, MarkKind::Restart, text);
                 }
             }
             let live = LiveRun { run, in_step: &self.in_step };

@@ -156,6 +156,9 @@ impl Engine {
         };
         // Whatever a process that died may have left on the card.
         let way_back = engine.kept.unwrap_or(engine.factory);
+        if let Some(guard) = &mut engine.guard {
+            guard.set_way_back(&way_back);
+        }
         if engine.card.taken().is_ok_and(|held| held != way_back) {
             engine.put_back();
         }

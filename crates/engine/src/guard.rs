@@ -14,16 +14,25 @@ use std::io::{self, BufRead, Write};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
-use std::time::{SystemTime, UNIX_EPOCH};
+use std::thread;
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use nix::sys::signal::{Signal, killpg};
 use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
 use yard_step_card::slot::{SlotAddress, SlotCard};
+use yard_step_card::{Card, CardError};
 use yard_step_core::{Fan, SettingKind, Settings};
 
 use crate::holding::restore;
 use crate::lock::CardLock;
+
+/// How long one who has taken the card over is looked after.
+const PATIENCE: Duration = Duration::from_secs(10);
+/// Time between two looks at a card.
+const LATE: Duration = Duration::from_millis(20);
+/// Looks at a card that was put back.
+const LATE_LOOKS: u32 = 10;
 
 /// What the engine says to its guard, a line each.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -151,24 +160,46 @@ pub fn stand(input: impl BufRead, slot: &str, lock: &Path, log: &Path) {
         let _ = killpg(Pid::from_raw(group), Signal::SIGKILL);
     }
     let Some(settings) = way_back else { return };
-    let Some(_lock) = CardLock::take_silently(lock) else {
-        note(log, "somebody else has taken the card over: left to them");
-        return;
-    };
-    let text = match put_back(slot, settings) {
-        Ok(true) => "Yard Step was gone: the card was put back".to_owned(),
-        Ok(false) => "Yard Step was gone: the card does not hold what it was put to".to_owned(),
+    let text = match see_it_back(slot, &settings, lock) {
+        Ok(how) => format!("Yard Step was gone: {how}"),
         Err(error) => format!("Yard Step was gone, and the card is not to be reached: {error}"),
     };
     note(log, &text);
 }
 
-fn put_back(slot: &str, settings: Settings) -> Result<bool, yard_step_card::CardError> {
+/// Puts the card back, or sees to it that whoever has taken it over meanwhile does.
+fn see_it_back(slot: &str, settings: &Settings, lock: &Path) -> Result<&'static str, CardError> {
     let mut card = SlotCard::open(SlotAddress::from(slot.to_owned()), None)?;
     // An automatic fan is not written.
-    let offers_fan = yard_step_card::Card::description(&card).offer(SettingKind::Fan).is_some();
+    let offers_fan = card.description().offer(SettingKind::Fan).is_some();
     let fan = settings.fan.or(offers_fan.then_some(Fan::Automatic));
-    Ok(restore(&mut card, &Settings { fan, ..settings }))
+    let way_back = Settings { fan, ..*settings };
+    let until = Instant::now() + PATIENCE;
+    loop {
+        if let Some(_lock) = CardLock::stand_in_for_the_dead(lock) {
+            let is_back = restore(&mut card, &way_back);
+            // What the dead have asked for last may reach the card only now.
+            for _ in 0..LATE_LOOKS {
+                thread::sleep(LATE);
+                if is_back && card.taken()? != way_back {
+                    restore(&mut card, &way_back);
+                }
+            }
+            return Ok(match is_back {
+                true => "the card was put back",
+                false => "the card does not hold what it was put to",
+            });
+        }
+        // Another Yard Step has begun to work on it. It puts the card back first of all, unless it
+        // dies before: so long as that is not seen, the card is left to nobody.
+        if card.taken()? == way_back {
+            return Ok("another one has put the card back");
+        }
+        if Instant::now() > until {
+            return Ok("another one works on the card, and it was left to that");
+        }
+        thread::sleep(LATE);
+    }
 }
 
 fn note(log: &Path, text: &str) {

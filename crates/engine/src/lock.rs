@@ -104,11 +104,11 @@ impl CardLock {
         Ok((lock, told))
     }
 
-    /// Takes the lock at `path` if nobody has it, without saying who holds it then.
-    #[must_use]
-    pub(crate) fn take_silently(path: &Path) -> Option<Self> {
+    /// Takes the lock at `path` if nobody has it, and leaves what it says of an owner who died as
+    /// it is, for the next owner to tell. It is given up when the file is closed.
+    pub(crate) fn stand_in_for_the_dead(path: &Path) -> Option<File> {
         let file = open(path).ok()?;
-        try_lock(&file).unwrap_or(false).then_some(Self { file })
+        try_lock(&file).unwrap_or(false).then_some(file)
     }
 
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<()> {

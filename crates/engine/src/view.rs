@@ -24,7 +24,7 @@ pub enum MarkKind {
     Fault,
     /// An alarm went off.
     Alarm,
-    /// The machine was restarted.
+    /// Something had to be started again: the machine, or the guard.
     Restart,
     /// Anything else.
     Note,

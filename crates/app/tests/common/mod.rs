@@ -22,6 +22,10 @@ pub fn stderr(output: &Output) -> String {
     String::from_utf8(output.stderr.clone()).unwrap()
 }
 
+pub fn text_of(path: &Path) -> String {
+    path.to_str().unwrap().to_owned()
+}
+
 /// A plan whose trials are short.
 pub fn short_plan(dir: &Path) -> String {
     let path = dir.join("short.toml");

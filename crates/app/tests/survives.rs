@@ -1,0 +1,572 @@
+//! What the program provokes, it survives: processes killed at random, a machine that goes down, a
+//! card that vanishes, loads that misbehave, a ledger that another process holds.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+mod common;
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::path::{Path, PathBuf};
+use std::process::{Child, ChildStdout, Command, Stdio};
+use std::thread::{self, sleep};
+use std::time::{Duration, Instant};
+
+use common::{PROGRAM, stderr, stdout, text_of, yard_step};
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
+use rstest::rstest;
+use rusqlite::{Connection, OpenFlags};
+use tempfile::TempDir;
+use yard_step_card::slot::{SlotAddress, SlotCard};
+use yard_step_card::{Card, CardName, Mischief};
+use yard_step_core::{MhzOffset, Settings};
+use yard_step_engine::CardLock;
+
+const CARD: &str = "standin:tarn-310#6";
+/// Far longer than anything here takes.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// A plan of many trials that are over in no time.
+const BRIEF: &str = "[baseline]\nruns = 1\nseconds = 30\nwarm_up_seconds = 0\n\
+    [core]\ncoarse_step_mhz = 15\nseconds = 60\nwarm_up_seconds = 0\n\
+    confirm_seconds = 120\nsettle_seconds = 60\n[rules]\nmost_warming_k = 50\n";
+
+/// A plan whose first trial at another clock than stock goes on for long.
+const LONG: &str = "[baseline]\nruns = 1\nseconds = 30\nwarm_up_seconds = 0\n\
+    [core]\ncoarse_step_mhz = 60\nseconds = 3600\nwarm_up_seconds = 0\n\
+    [rules]\nmost_warming_k = 50\n";
+
+struct Place {
+    dir: TempDir,
+}
+
+impl Place {
+    fn new(plan: &str) -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        fs::write(dir.path().join("plan.toml"), plan).unwrap();
+        Self { dir }
+    }
+
+    fn data(&self) -> PathBuf {
+        self.dir.path().join("data")
+    }
+
+    fn command(&self, more: &[&str]) -> Command {
+        let mut command = Command::new(PROGRAM);
+        command
+            .args(["climb", "--card", "standin:tarn-310", "--seed", "6", "--plan"])
+            .arg(self.dir.path().join("plan.toml"))
+            .arg("--data-dir")
+            .arg(self.data())
+            .args(more)
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped());
+        command
+    }
+
+    fn start(&self, more: &[&str]) -> Running {
+        let mut child = self.command(more).spawn().unwrap();
+        let lines = BufReader::new(child.stdout.take().unwrap());
+        Running { child, lines }
+    }
+
+    /// The card beside the program, once its machine is on.
+    fn look(&self) -> Option<SlotCard> {
+        let data = self.data().canonicalize().ok()?;
+        SlotCard::open(SlotAddress::of(&data, CARD), None).ok()
+    }
+
+    fn card(&self) -> SlotCard {
+        until("the card", || self.look())
+    }
+
+    /// Ended trials by climb and number, as they stand in the ledger.
+    fn ended(&self) -> BTreeMap<(i64, i64), String> {
+        let path = self.data().join("ledger.sqlite");
+        let Ok(ledger) = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY) else {
+            return BTreeMap::new();
+        };
+        ledger.busy_timeout(PATIENCE).unwrap();
+        let Ok(mut select) = ledger.prepare(
+            "SELECT climb, number, verdict || ' ' || reason || ' ' || seconds || ' ' || seen
+             FROM trial WHERE verdict IS NOT NULL",
+        ) else {
+            return BTreeMap::new();
+        };
+        select
+            .query_map([], |row| Ok(((row.get(0)?, row.get(1)?), row.get(2)?)))
+            .unwrap()
+            .collect::<Result<_, _>>()
+            .unwrap()
+    }
+
+    /// Nothing in the ledger is half there.
+    fn check_ledger(&self, before: &BTreeMap<(i64, i64), String>) {
+        let now = self.ended();
+        for (key, row) in before {
+            assert_eq!(now.get(key), Some(row), "an ended trial was lost or changed");
+        }
+        let path = self.data().join("ledger.sqlite");
+        if !path.exists() {
+            return;
+        }
+        let ledger = Connection::open(path).unwrap();
+        ledger.busy_timeout(PATIENCE).unwrap();
+        let sound: String =
+            ledger.pragma_query_value(None, "integrity_check", |row| row.get(0)).unwrap();
+        assert_eq!(sound, "ok");
+        let has_trials: i64 = ledger
+            .query_row("SELECT count(*) FROM sqlite_schema WHERE name = 'spoilt'", [], |r| r.get(0))
+            .unwrap();
+        if has_trials == 1 {
+            let half: i64 = ledger
+                .query_row(
+                    "SELECT count(*) FROM trial
+                     WHERE (verdict IS NULL) <> (seen IS NULL) OR (seen IS NULL) <> (faults IS NULL)",
+                    [],
+                    |row| row.get(0),
+                )
+                .unwrap();
+            assert_eq!(half, 0, "a trial is half there");
+        }
+    }
+}
+
+struct Running {
+    child: Child,
+    lines: BufReader<ChildStdout>,
+}
+
+impl Running {
+    /// Reads on until a line has the text; answers the line.
+    fn wait_for(&mut self, text: &str) -> String {
+        let mut seen = String::new();
+        loop {
+            let mut line = String::new();
+            assert!(self.lines.read_line(&mut line).unwrap() > 0, "never said {text}:\n{seen}");
+            if line.contains(text) {
+                return line;
+            }
+            seen.push_str(&line);
+        }
+    }
+
+    /// The process that the program has started for a purpose.
+    fn process(&self, purpose: &str) -> Option<Pid> {
+        children(self.child.id()).into_iter().find(|(_, name)| name == purpose).map(|(id, _)| id)
+    }
+
+    /// The same, once there is one; none if the program ends without.
+    fn wait_for_process(&mut self, purpose: &str) -> Option<Pid> {
+        until("a process, or the end", || {
+            let ended = self.child.try_wait().unwrap().is_some();
+            let found = self.process(purpose);
+            (ended || found.is_some()).then_some(found)
+        })
+    }
+
+    /// The process of the load, once the card draws its frames.
+    fn load_at_work(&self, place: &Place) -> Pid {
+        let mut card = place.card();
+        until("frames", || card.sample().ok()?.frame_rate.filter(|rate| *rate > 0.0));
+        until("a load", || self.process("load"))
+    }
+
+    fn kill(&mut self) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// The children of a process that are of this program, with the command they carry out.
+fn children(parent: u32) -> Vec<(Pid, String)> {
+    let mut found = Vec::new();
+    for entry in fs::read_dir("/proc").unwrap().flatten() {
+        let Ok(id) = entry.file_name().to_string_lossy().parse::<i32>() else { continue };
+        let Ok(stat) = fs::read_to_string(entry.path().join("stat")) else { continue };
+        let after_name = stat.rsplit(')').next().unwrap_or_default();
+        let of: Option<u32> = after_name.split_whitespace().nth(1).and_then(|p| p.parse().ok());
+        let Ok(line) = fs::read(entry.path().join("cmdline")) else { continue };
+        let command = line.split(|byte| *byte == 0).nth(1).unwrap_or_default();
+        if of == Some(parent) {
+            found.push((Pid::from_raw(id), String::from_utf8_lossy(command).into_owned()));
+        }
+    }
+    found
+}
+
+fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
+    let began = Instant::now();
+    loop {
+        if let Some(found) = look() {
+            return found;
+        }
+        assert!(began.elapsed() < PATIENCE, "never came to be: {what}");
+        sleep(Duration::from_millis(2));
+    }
+}
+
+/// Numbers that look random and are the same in every run of a test.
+struct Numbers(u64);
+
+impl Numbers {
+    /// SplitMix64 (Steele, Lea and Flood, 2014).
+    fn below(&mut self, most: u64) -> u64 {
+        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut z = self.0;
+        z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        (z ^ (z >> 31)) % most
+    }
+}
+
+fn stock() -> Settings {
+    let name: CardName = CARD.parse().unwrap();
+    Settings::stock(name.open(0).unwrap().description())
+}
+
+/// Waits until the card is at stock; how long that took. None if its machine is off.
+fn back_at_stock(card: &mut SlotCard) -> Option<Duration> {
+    let began = Instant::now();
+    loop {
+        let held = card.taken().ok()?;
+        if held == stock() {
+            return Some(began.elapsed());
+        }
+        assert!(began.elapsed() < Duration::from_secs(5), "the card was not put back: {held:?}");
+        sleep(Duration::from_millis(1));
+    }
+}
+
+/// One storm: so many kills in one place, each of the application, its load or its guard. Answers
+/// how often the application was killed, and the longest way back.
+fn storm(seed: u64, kills: u64) -> (u64, Duration) {
+    let place = Place::new(BRIEF);
+    let mut numbers = Numbers(seed);
+    let (mut applications, mut longest) = (0, Duration::ZERO);
+    let mut running = place.start(&[]);
+    let mut done = 0;
+    while done < kills {
+        sleep(Duration::from_millis(numbers.below(120)));
+        let target = match numbers.below(3) {
+            0 => running.wait_for_process("load"),
+            1 => running.wait_for_process("guard"),
+            _ => None,
+        };
+        let before = place.ended();
+        let mut card = place.look();
+        if let Some(process) = target {
+            // It may have ended by itself just now.
+            let _ = kill(process, Signal::SIGKILL);
+        } else {
+            let is_guarded = running.process("guard").is_some();
+            running.kill();
+            // Without a guard, which was killed a moment before, the next start puts it back.
+            let way_back = card.as_mut().filter(|_| is_guarded).and_then(back_at_stock);
+            longest = longest.max(way_back.unwrap_or_default());
+            applications += 1;
+            place.check_ledger(&before);
+            running = place.start(&[]);
+        }
+        done += 1;
+        if let Some(status) = running.child.try_wait().unwrap() {
+            // A climb that was through, or that had too many trials in a row that prove nothing.
+            assert!(matches!(status.code(), Some(0 | 1)), "{status:?}");
+            place.check_ledger(&before);
+            running = place.start(&["--fresh"]);
+        }
+    }
+    running.kill();
+    place.check_ledger(&BTreeMap::new());
+    (applications, longest)
+}
+
+/// `YARD_STEP_STORM` is the number of kills, 200 if it is not set.
+#[rstest]
+fn whatever_is_killed_no_ended_trial_is_lost_and_the_card_goes_back() {
+    let kills = std::env::var("YARD_STEP_STORM").map_or(200, |text| text.parse().unwrap());
+    let storms: Vec<_> = (0..4).map(|seed| thread::spawn(move || storm(seed, kills / 4))).collect();
+    let ended: Vec<_> = storms.into_iter().map(|storm| storm.join().unwrap()).collect();
+    let applications: u64 = ended.iter().map(|(count, _)| count).sum();
+    let longest = ended.iter().map(|(_, longest)| *longest).max().unwrap();
+    println!("{kills} kills, {applications} of the application; longest way back {longest:?}");
+    assert!(longest < Duration::from_secs(1), "{longest:?}");
+}
+
+#[rstest]
+fn the_guards_way_back_takes_less_than_a_second_in_every_one_of_fifty_kills() {
+    let place = Place::new(LONG);
+    let mut times = Vec::new();
+    for _ in 0..50 {
+        let mut running = place.start(&["--fresh"]);
+        let mut card = place.card();
+        until("a trial off stock", || {
+            let held = card.taken().ok()?;
+            (held.core_offset? > MhzOffset::STOCK).then_some(())
+        });
+        // Killed while the load runs, too.
+        until("a load", || running.process("load"));
+        running.kill();
+        times.push(back_at_stock(&mut card).expect("the machine is on"));
+        let log = || fs::read_to_string(place.data().join("guard.log")).ok();
+        until("the log", || log().filter(|log| log.lines().count() == times.len()));
+    }
+    let longest = times.iter().max().unwrap();
+    println!("longest way back of {}: {longest:?}", times.len());
+    assert!(*longest < Duration::from_secs(1), "{times:?}");
+    let log = fs::read_to_string(place.data().join("guard.log")).unwrap();
+    assert!(log.lines().all(|line| line.ends_with("the card was put back")), "{log}");
+}
+
+#[rstest]
+fn the_next_start_says_whose_lock_it_took_over_and_what_became_of_the_trial() {
+    let place = Place::new(LONG);
+    let mut running = place.start(&[]);
+    running.wait_for("trial  1");
+    until("a load", || running.process("load"));
+    let owner = running.child.id();
+    running.kill();
+    let mut again = place.start(&[]);
+    let told = again.wait_for("ended without giving the card");
+    assert!(told.starts_with(&format!("Process {owner}, for ")), "{told}");
+    again.wait_for("has no outcome: the machine went down, or Yard Step was ended.");
+    again.wait_for("climb 1, stages");
+}
+
+#[rstest]
+fn a_guard_that_was_killed_is_replaced_and_that_is_said() {
+    let place = Place::new(BRIEF);
+    let mut running = place.start(&["--pace", "60"]);
+    let guard = until("the guard", || running.process("guard"));
+    running.load_at_work(&place);
+    kill(guard, Signal::SIGKILL).unwrap();
+    running.wait_for("The guard was gone; another one took its place.");
+}
+
+#[rstest]
+fn a_load_that_stands_still_is_found_within_three_seconds() {
+    let place = Place::new(LONG);
+    let mut running = place.start(&["--pace", "1"]);
+    let load = running.load_at_work(&place);
+    kill(load, Signal::SIGSTOP).unwrap();
+    let began = Instant::now();
+    let line = running.wait_for("trial  1");
+    let found = began.elapsed();
+    assert!(line.contains("load died") && line.contains("hung"), "{line}");
+    assert!(found < Duration::from_secs(3), "{found:?}");
+}
+
+#[rstest]
+#[case::killed(Signal::SIGKILL, "was ended by signal 9 (SIGKILL)")]
+#[case::aborted(Signal::SIGABRT, "was ended by signal 6 (SIGABRT)")]
+fn a_load_that_ends_by_a_signal_ends_only_its_trial(#[case] signal: Signal, #[case] told: &str) {
+    let place = Place::new(LONG);
+    let mut running = place.start(&["--pace", "60"]);
+    let load = running.load_at_work(&place);
+    kill(load, signal).unwrap();
+    let line = running.wait_for("trial  1");
+    assert!(line.contains("load died") && line.contains(told), "{line}");
+    until("the load of the next trial", || running.process("load").filter(|next| *next != load));
+}
+
+/// A load of the user's own that is a line of shell.
+fn outside(place: &Place, protocol: bool, script: &str) -> String {
+    let path = place.dir.path().join("config.toml");
+    let script = script.replace('\\', "\\\\").replace('"', "\\\"");
+    let text = format!(
+        "[load.mine]\ncommand = \"sh\"\nargs = [\"-c\", \"{script}\"]\nprotocol = {protocol}\n\
+         score = \"fps ([0-9.]+)\"\n\
+         [[load.mine.failure]]\npattern = \"mismatch\"\nverdict = \"artifacts\"\n"
+    );
+    fs::write(&path, text).unwrap();
+    text_of(&path)
+}
+
+const HELLO: &str = r#"echo '{"type":"hello","protocol":1,"name":"mine"}'; "#;
+
+#[rstest]
+#[case::non_zero(false, "sleep 0.3; exit 3", "load died", "ended with exit code 3")]
+#[case::abort(false, "sleep 0.3; kill -ABRT $$", "load died", "signal 6 (SIGABRT)")]
+#[case::says_so(
+    false,
+    "echo frame 7 mismatch; sleep 9",
+    "artifacts",
+    "mine said: frame 7 mismatch."
+)]
+#[case::garbage(true, "HELLO sleep 0.2; echo what a day; sleep 9", "load died", "talked nonsense")]
+#[case::bytes(true, "HELLO printf '\\377\\376\\n'; sleep 9", "load died", "talked nonsense")]
+#[case::silence(true, "HELLO sleep 30", "load died", "hung, without a sign of life for 2 s")]
+#[case::wrong_pixels(
+    true,
+    r#"HELLO for i in 1 2 3; do echo '{"type":"frame","number":'$i',"wrong_pixels":4}'; done; sleep 1; echo '{"type":"heartbeat","frames":3}'; sleep 1; echo '{"type":"heartbeat","frames":3}'; sleep 1; echo '{"type":"heartbeat","frames":3}'; sleep 1; echo '{"type":"heartbeat","frames":3}'; sleep 1; echo '{"type":"heartbeat","frames":3}'; sleep 5"#,
+    "artifacts",
+    "12 wrong pixels in 3 of 3 frames"
+)]
+#[case::lost(
+    true,
+    r#"HELLO echo '{"type":"bye","reason":"device_lost"}'; exit 1"#,
+    "load died",
+    "lost its device"
+)]
+#[case::well(false, "echo fps 61.5; sleep 0.5", "clean", "score 62")]
+fn whatever_a_load_of_ones_own_does_ends_its_trial_with_the_right_verdict(
+    #[case] protocol: bool,
+    #[case] script: &str,
+    #[case] verdict: &str,
+    #[case] told: &str,
+) {
+    let place = Place::new(LONG);
+    let config = outside(&place, protocol, &script.replace("HELLO ", HELLO));
+    let mut running = place.start(&["--load", "mine", "--config", &config]);
+    let line = running.wait_for("trial  1");
+    assert!(line.contains(verdict) && line.contains(told), "{line}");
+}
+
+#[rstest]
+#[case::says_nothing("sleep 30", "before it said hello")]
+#[case::is_not_there("", "cannot be started")]
+fn a_load_that_cannot_begin_is_told_and_the_card_goes_back(
+    #[case] script: &str,
+    #[case] told: &str,
+) {
+    let place = Place::new(LONG);
+    let config = outside(&place, true, script);
+    if script.is_empty() {
+        let text = fs::read_to_string(&config).unwrap().replace("\"sh\"", "\"/no/such/load\"");
+        fs::write(&config, text).unwrap();
+    }
+    let output = place.command(&["--load", "mine", "--config", &config]).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    assert!(
+        stderr(&output).contains("trial 1: ") && stderr(&output).contains(told),
+        "{}",
+        stderr(&output)
+    );
+}
+
+#[rstest]
+fn a_load_goes_with_all_it_has_started_when_the_application_is_killed() {
+    let place = Place::new(LONG);
+    let config = outside(&place, false, "sleep 4711.25 & sleep 4711.25");
+    let mut running = place.start(&["--load", "mine", "--config", &config]);
+    let sleepers = || {
+        let found = Command::new("pgrep").args(["-f", "^sleep 4711.25"]).output().unwrap();
+        stdout(&found).lines().count()
+    };
+    until("both of them", || (sleepers() == 2).then_some(()));
+    running.kill();
+    until("the end of both", || (sleepers() == 0).then_some(()));
+}
+
+#[rstest]
+#[case::down(
+    Mischief::MachineDown,
+    "The machine went down in trial 1.",
+    "machine down. It has no outcome"
+)]
+#[case::gone(Mischief::Vanishes, "trial  1", "The machine was restarted.")]
+fn a_machine_that_goes_down_is_restarted_and_the_climb_taken_up_as_after_any_start(
+    #[case] mischief: Mischief,
+    #[case] first: &str,
+    #[case] then: &str,
+) {
+    let place = Place::new(LONG);
+    let mut running = place.start(&["--pace", "60"]);
+    until("a load", || running.process("load"));
+    place.card().set_mischief(mischief).unwrap();
+    running.wait_for(first);
+    running.wait_for(then);
+    until("the load of the next trial", || running.process("load"));
+}
+
+#[rstest]
+fn a_card_that_does_not_answer_is_told_and_cured_by_a_restart() {
+    let place = Place::new(LONG);
+    let mut running = place.start(&["--pace", "60"]);
+    running.load_at_work(&place);
+    place.card().set_mischief(Mischief::ApplyHangs).unwrap();
+    let line = running.wait_for("did not answer within 2 s when it was asked to hold settings");
+    assert!(line.contains("machine down"), "{line}");
+    running.wait_for("The machine was restarted.");
+}
+
+#[rstest]
+fn a_ledger_that_another_process_holds_is_told_and_nothing_is_lost() {
+    let place = Place::new(BRIEF);
+    let mut running = place.start(&["--pace", "10"]);
+    running.wait_for("trial  1");
+    let before = place.ended();
+    let mut card = place.card();
+    let other = Connection::open(place.data().join("ledger.sqlite")).unwrap();
+    other.busy_timeout(PATIENCE).unwrap();
+    other.execute_batch("BEGIN EXCLUSIVE").unwrap();
+    let output = running.child.wait().unwrap();
+    assert_eq!(output.code(), Some(1));
+    assert!(back_at_stock(&mut card).is_none_or(|way_back| way_back < Duration::from_secs(1)));
+    other.execute_batch("COMMIT").unwrap();
+    drop(other);
+    place.check_ledger(&before);
+    let mut again = place.start(&[]);
+    again.wait_for("Climb 1 on this card is not finished");
+}
+
+#[rstest]
+fn a_disk_that_is_full_stops_the_climb_and_it_goes_on_once_there_is_room() {
+    let place = Place::new(BRIEF);
+    assert_eq!(place.start(&["--stages", "baseline"]).child.wait().unwrap().code(), Some(0));
+    let before = place.ended();
+    // No file may grow beyond 160 KiB: writing fails, as on a disk without room.
+    let command = place.command(&["--fresh"]);
+    let arguments: Vec<String> =
+        command.get_args().map(|word| format!("'{}'", word.to_string_lossy())).collect();
+    let script = format!("trap '' XFSZ; ulimit -f 160; exec {PROGRAM} {}", arguments.join(" "));
+    let output = Command::new("bash").args(["-c", &script]).output().unwrap();
+    assert_eq!(output.status.code(), Some(1), "{}", stdout(&output));
+    let told = stderr(&output);
+    assert!(told.contains("Free space on its disk"), "{told}");
+    place.check_ledger(&before);
+    let again = place.command(&["--fresh"]).output().unwrap();
+    assert!(again.status.success(), "{}", stderr(&again));
+}
+
+#[rstest]
+fn with_the_clock_of_the_machine_set_back_locks_and_ledgers_are_as_before() {
+    let place = Place::new(BRIEF);
+    assert!(place.command(&["--stages", "baseline"]).output().unwrap().status.success());
+    // What was written is from a time that is yet to come.
+    let later = 99_999_999_999_i64;
+    let ledger = Connection::open(place.data().join("ledger.sqlite")).unwrap();
+    for column in ["climb SET began", "trial SET began", "card SET first_seen"] {
+        ledger.execute(&format!("UPDATE {column} = ?"), [later]).unwrap();
+    }
+    drop(ledger);
+    let lock = CardLock::path(&place.data().join("cards"), CARD);
+    fs::write(lock, format!("{{\"process\":4711,\"since\":{later}}}")).unwrap();
+    let output = place.command(&["--stages", "baseline"]).output().unwrap();
+    assert!(output.status.success(), "{}", stderr(&output));
+    let told = stdout(&output);
+    assert!(told.contains("Process 4711, for a time that cannot be told"), "{told}");
+    assert!(told.contains("climb 2"), "{told}");
+}
+
+#[rstest]
+fn a_process_that_hosts_or_guards_does_nothing_by_itself() {
+    let dir = tempfile::tempdir().unwrap();
+    let text = |path: &Path| text_of(path);
+    let (lock, log) = (text(&dir.path().join("lock")), text(&dir.path().join("log")));
+    let output = yard_step(&["guard", "--slot", "nobody", "--lock", &lock, "--log", &log]);
+    assert!(output.status.success(), "told nothing, it has nothing to put back");
+    assert!(!Path::new(&log).exists());
+    let output = yard_step(&["load", "--scene", "kiln", "--slot", "nobody"]);
+    assert_eq!(output.status.code(), Some(1));
+    assert!(stderr(&output).contains("cannot reach the card"), "{}", stderr(&output));
+}
