@@ -49,6 +49,8 @@ pub(crate) enum Command {
     Report(ReportOptions),
     /// Write a trace of a stand-in under load, without a climb
     Simulate(SimulateOptions),
+    /// Run a scene once through on a stand-in, for its score
+    Pass(PassOptions),
     /// Say what the machine around the cards is like, or see what was said
     Machine(MachineOptions),
     /// Read a trace made elsewhere and tell what is in it
@@ -227,6 +229,24 @@ pub(crate) struct SimulateOptions {
     /// File to write, ten samples a second
     #[arg(long, value_name = "FILE")]
     pub csv: PathBuf,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct PassOptions {
+    #[command(flatten)]
+    pub card: CardOptions,
+    /// Scene to run
+    #[arg(long, default_value = "lantern", value_parser = parse_scene)]
+    pub scene: Scene,
+    /// Settings to run under, a TOML file [default: stock]
+    #[arg(long, value_name = "FILE")]
+    pub settings: Option<PathBuf>,
+    /// How often; the first passes are those of a cold card
+    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub passes: u32,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
 }
 
 #[derive(Debug, Args)]

@@ -3,7 +3,7 @@
 //! ```text
 //!   arguments ──► cli ──► demo, open ──► tui: snapshots drawn, commands sent
 //!                    ├──► climb         headless, to its outcome
-//!                    ├──► cards, report, simulate, machine, import
+//!                    ├──► cards, report, simulate, pass, machine, import
 //!                    └──► slot, guard, load: processes that the others start
 //! ```
 
@@ -15,6 +15,7 @@ mod headless;
 mod import;
 mod machine;
 mod open;
+mod pass;
 mod report;
 mod rig;
 mod simulate;
@@ -36,6 +37,7 @@ pub fn run() -> ExitCode {
         cli::Command::Cards(options) => cards::cards(&options),
         cli::Command::Report(options) => report::report(&arguments.data_dir, &options),
         cli::Command::Simulate(options) => simulate::simulate(&options),
+        cli::Command::Pass(options) => pass::pass(&options),
         cli::Command::Machine(options) => machine::machine(&arguments.data_dir, &options),
         cli::Command::Import(options) => import::import(&options),
         cli::Command::Slot(options) => rig::slot(&options),

@@ -2,6 +2,7 @@
 
 use std::fs::{self, File};
 use std::io::BufWriter;
+use std::path::Path;
 
 use yard_step_card::{Card, LoadLost, Mishaps, StandIn, Work};
 use yard_step_core::{CardDescription, Sample, Seconds, Settings};
@@ -15,7 +16,7 @@ use crate::failure::Failure;
 
 pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
     let mut card = options.card.name().open(0)?;
-    let asked = read_settings(options, card.description())?;
+    let asked = read_settings(options.settings.as_deref(), card.description())?;
     // A trace is of the settings and the physics, not of a mishap of the day.
     card.set_mishaps(Mishaps::NONE);
     let mut told = apply(&mut card, &asked)?;
@@ -30,21 +31,18 @@ pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
     trace.finish()?;
     let length = Seconds(samples as f64 * TICK.value()).in_words();
     if let Some(lost) = lost {
-        let how = match lost {
-            LoadLost::Died => "the load lost its device",
-            LoadLost::Hung => "the load hung",
-            LoadLost::Gone => "the card was gone",
-            LoadLost::DriverReset => "the driver reset the card",
-            LoadLost::MachineDown => "the machine went down",
-        };
-        told.push(format!("It ended after {length}: {how}."));
+        told.push(format!("It ended after {length}: {}.", how_lost(lost)));
     }
     told.push(format!("{samples} samples over {length} are in {}.", options.csv.display()));
     print(&(told.join("\n") + "\n"))
 }
 
-fn read_settings(options: &SimulateOptions, card: &CardDescription) -> Result<Settings, Failure> {
-    let Some(path) = &options.settings else { return Ok(Settings::default()) };
+/// Settings from a TOML file; stock where none is named.
+pub(crate) fn read_settings(
+    path: Option<&Path>,
+    card: &CardDescription,
+) -> Result<Settings, Failure> {
+    let Some(path) = path else { return Ok(Settings::default()) };
     let named = |cause: &dyn std::fmt::Display| {
         Failure::usage(format!("settings {}: {cause}", path.display()))
     };
@@ -52,8 +50,19 @@ fn read_settings(options: &SimulateOptions, card: &CardDescription) -> Result<Se
     Settings::from_toml(&text, card).map_err(|error| named(&error))
 }
 
+/// How a load was lost, in words.
+pub(crate) const fn how_lost(lost: LoadLost) -> &'static str {
+    match lost {
+        LoadLost::Died => "the load lost its device",
+        LoadLost::Hung => "the load hung",
+        LoadLost::Gone => "the card was gone",
+        LoadLost::DriverReset => "the driver reset the card",
+        LoadLost::MachineDown => "the machine went down",
+    }
+}
+
 /// Applies the settings inside the card's ranges and tells what is not as asked.
-fn apply(card: &mut StandIn, asked: &Settings) -> Result<Vec<String>, Failure> {
+pub(crate) fn apply(card: &mut StandIn, asked: &Settings) -> Result<Vec<String>, Failure> {
     let clamped = asked.clamped(card.description());
     card.apply(&clamped.settings)?;
     let taken = card.taken()?;

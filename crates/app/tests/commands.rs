@@ -475,3 +475,48 @@ fn an_alarm_that_puts_back_stops_a_climb_without_the_interface() {
     assert!(stderr(&output).contains("an alarm put the card back"), "{}", stderr(&output));
     assert!(stdout(&output).contains("is above the alarm at 100 W"), "{}", stdout(&output));
 }
+
+#[rstest]
+fn a_pass_has_a_score_and_rates_for_every_section() {
+    let output = yard_step(&["pass", "--card", CARD, "--scene", "squall", "--passes", "2"]);
+    let text = stdout(&output);
+    assert!(text.contains("pass 2 of squall: score ") && text.contains("1 % low"), "{text}");
+    for section in ["slow gusts", "gusts", "fast gusts", "gusts by chance"] {
+        assert_eq!(
+            text.lines().filter(|line| line.contains(&format!("s  {section:<16} "))).count(),
+            2
+        );
+    }
+    let output = yard_step(&["pass", "--card", CARD, "--scene", "kiln", "--json"]);
+    let passes: Value = serde_json::from_str(&stdout(&output)).unwrap();
+    assert_eq!(passes[0]["scene"], "kiln");
+    let (score, fps) = (&passes[0]["score"], &passes[0]["average_fps"]);
+    assert!((score.as_f64().unwrap() / fps.as_f64().unwrap() - 60.0).abs() < 1e-6);
+    assert_eq!(passes[0]["sections"].as_array().unwrap().len(), 4);
+}
+
+#[rstest]
+fn every_scene_can_be_climbed_under() {
+    let dir = tempfile::tempdir().unwrap();
+    let plan = short_plan(dir.path());
+    for scene in ["kiln", "sluice", "loom", "doldrums", "squall"] {
+        let data = text_of(&dir.path().join(scene));
+        let output = yard_step(&[
+            "climb",
+            "--card",
+            CARD,
+            "--seed",
+            "3",
+            "--stages",
+            "baseline",
+            "--plan",
+            &plan,
+            "--load",
+            scene,
+            "--data-dir",
+            &data,
+        ]);
+        assert!(output.status.success(), "{scene}: {} {}", stdout(&output), stderr(&output));
+        assert!(stdout(&output).contains("clean"), "{scene}: {}", stdout(&output));
+    }
+}

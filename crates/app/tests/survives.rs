@@ -464,6 +464,21 @@ fn a_load_that_cannot_begin_is_told_and_the_card_goes_back(
 }
 
 #[rstest]
+#[case::speaks_the_protocol("tide", "frames over")]
+#[case::says_what_it_likes("quayside", "score 61")]
+fn the_loads_of_the_documentation_run(#[case] name: &str, #[case] told: &str) {
+    // Just as long as such a trial must be.
+    let place = Place::new(&BRIEF.replace("seconds = 30", "seconds = 20"));
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).ancestors().nth(2).unwrap();
+    let config = text_of(&root.join("docs/examples/config.toml"));
+    let mut command = place.command(&["--load", name, "--config", &config]);
+    let mut child = command.current_dir(root).spawn().unwrap();
+    let lines = BufReader::new(child.stdout.take().unwrap());
+    let line = Running { child, lines }.wait_for("trial  1");
+    assert!(line.contains("clean") && line.contains(told), "{line}");
+}
+
+#[rstest]
 fn a_load_goes_with_all_it_has_started_when_the_application_is_killed() {
     let place = Place::new(LONG);
     let config = outside(&place, false, "sleep 4711.25 & sleep 4711.25");

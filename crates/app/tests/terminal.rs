@@ -4,9 +4,13 @@
 mod common;
 
 use std::process::Command;
+use std::thread::sleep;
+use std::time::{Duration, Instant};
 
 use common::{PROGRAM, Terminal};
 use rstest::rstest;
+use yard_step_card::slot::{SlotAddress, SlotCard};
+use yard_step_card::{Card, Mischief};
 
 const SIZE: (u16, u16) = (160, 50);
 
@@ -243,4 +247,96 @@ fn settings_of_ones_own_are_set_from_what_the_card_offers_and_tried() {
     terminal.wait_for("trial 1 with settings of your own: ");
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
+}
+
+/// The interface on a card of its own, with short trials.
+fn opened(dir: &tempfile::TempDir, options: &str) -> Terminal {
+    let plan = common::short_plan(dir.path());
+    let command = format!(
+        "{PROGRAM} --data-dir {}/data open --card standin:tarn-310 --seed 6 --plan {plan} {options}",
+        dir.path().display()
+    );
+    let terminal = Terminal::start(SIZE, &command);
+    terminal.wait_for("NEXT: ENTER");
+    terminal
+}
+
+/// The card in the slot that the interface has switched on.
+fn card(dir: &tempfile::TempDir) -> SlotCard {
+    let data = dir.path().join("data").canonicalize().unwrap();
+    SlotCard::open(SlotAddress::of(&data, "standin:tarn-310#6"), None).unwrap()
+}
+
+#[rstest]
+fn a_machine_that_goes_down_is_told_and_restarted_by_a_key() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = opened(&dir, "--pace 60");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("RUNNING");
+    card(&dir).set_mischief(Mischief::MachineDown).unwrap();
+    terminal.wait_for_all(&["▲ RESTART", "The machine is down.", "Enter restart the machine"]);
+    terminal.press(&["Enter"]);
+    terminal.wait_for_all(&["MACHINE DOWN", "It has no outcome", "NEXT: ENTER"]);
+    terminal.press(&["Enter"]);
+    terminal.wait_for("RUNNING");
+    terminal.press(&["q", "y"]);
+    terminal.wait_for("ended with 0");
+}
+
+#[rstest]
+fn a_run_that_only_the_user_sees_ends_with_what_the_user_says() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = opened(&dir, "--pace 10 --load manual");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("w say what you saw");
+    terminal.press(&["w"]);
+    terminal.wait_for_all(&["What did you see?", "Enter: say it"]);
+    terminal.press(&["Down", "Enter"]);
+    terminal.wait_for("You watched, and said: artifacts.");
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}
+
+#[rstest]
+fn a_terminal_that_shrinks_to_nothing_and_grows_again_loses_nothing() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = opened(&dir, "--pace 10");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("RUNNING");
+    for size in [(1, 1), (2, 50), (160, 1), (1, 1)] {
+        terminal.resize(size);
+    }
+    terminal.resize(SIZE);
+    terminal.wait_for_all(&["RUNNING", "Asked / taken / seen"]);
+    terminal.press(&["v"]);
+    terminal.wait_for("No frame of trial 1 was drawn wrong");
+    terminal.press(&["q", "y"]);
+    terminal.wait_for("ended with 0");
+}
+
+#[rstest]
+fn when_the_terminal_is_gone_the_card_goes_back_and_nothing_is_left_running() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = opened(&dir, "--pace 60");
+    terminal.press(&["Enter", "a"]);
+    let mut card = card(&dir);
+    let waits = |what: &str, done: &mut dyn FnMut() -> bool| {
+        let began = Instant::now();
+        while !done() {
+            assert!(began.elapsed() < Duration::from_secs(60), "never came to be: {what}");
+            sleep(Duration::from_millis(5));
+        }
+    };
+    let stock = card.taken().unwrap();
+    waits("a trial", &mut || card.taken().unwrap() != stock);
+    let program: u32 = terminal.program().parse().unwrap();
+    drop(terminal);
+    waits("the end", &mut || !std::path::Path::new(&format!("/proc/{program}/exe")).exists());
+    // The machine is switched off with the program, unless this test still looks on.
+    assert_eq!(card.taken().unwrap(), stock);
+    let locks = std::fs::read_dir(dir.path().join("data/cards")).unwrap();
+    for lock in locks {
+        let owner = std::fs::read_to_string(lock.unwrap().path()).unwrap();
+        assert_eq!(owner, "", "given back in order");
+    }
 }

@@ -458,7 +458,11 @@ impl Work {
             }
             Err(error) => {
                 self.desk.state.auto = false;
-                self.desk.answer(error.to_string());
+                self.desk.tell(error.to_string());
+                // That the machine is down is said in the place of the next step.
+                if !matches!(error, EngineError::MachineDown { .. }) {
+                    self.desk.state.answer = Some(error.to_string());
+                }
             }
         }
         self.desk.state.activity = Activity::Waiting;

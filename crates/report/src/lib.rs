@@ -5,12 +5,14 @@ mod chart;
 mod document;
 mod font;
 mod import;
+mod picture;
 mod trace;
 
 pub use chart::{KeptRun, draw_svg, kept_trial};
 pub use document::{ClimbDocument, VERSION};
 pub use font::{to_pdf, with_font};
 pub use import::{ColumnRead, ImportedTrace, MOST_PROBLEMS, Meaning, RowProblem, import_trace};
+pub use picture::png_of;
 pub use trace::{TraceWriter, column_name};
 
 use thiserror::Error;
@@ -33,6 +35,12 @@ pub enum ReportError {
     /// A trace made elsewhere cannot be read.
     #[error("the trace cannot be read: {0}")]
     Import(String),
+    /// The picture cannot be encoded.
+    #[error("the picture cannot be encoded: {cause}")]
+    Picture {
+        /// Why.
+        cause: String,
+    },
     /// The climb in the ledger cannot be laid out again.
     #[error(transparent)]
     Climb(#[from] yard_step_core::ClimbError),

@@ -2,7 +2,7 @@
 //! all read it.
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
-use yard_step_engine::{Activity, NextView, Snapshot};
+use yard_step_engine::{Activity, NextView, Restart, Snapshot};
 
 use super::state::State;
 
@@ -15,11 +15,24 @@ pub enum View {
     Climb,
     /// Everything that was measured, over time.
     Trace,
+    /// Spoilt frames beside what they should have been.
+    Artifacts,
 }
 
 impl View {
     /// All views, in the order of the work.
-    pub const ALL: [Self; 3] = [Self::Survey, Self::Climb, Self::Trace];
+    pub const ALL: [Self; 4] = [Self::Survey, Self::Climb, Self::Trace, Self::Artifacts];
+
+    /// Key that shows the view.
+    #[must_use]
+    pub const fn key(self) -> char {
+        match self {
+            Self::Survey => '1',
+            Self::Climb => '2',
+            Self::Trace => '3',
+            Self::Artifacts => 'v',
+        }
+    }
 
     /// Name of the view.
     #[must_use]
@@ -28,6 +41,7 @@ impl View {
             Self::Survey => "Survey",
             Self::Climb => "Climb",
             Self::Trace => "Trace",
+            Self::Artifacts => "Artifacts",
         }
     }
 }
@@ -93,6 +107,24 @@ pub enum Action {
     Export,
     /// Read a trace made elsewhere.
     Import,
+    /// The spoilt frame before.
+    FrameBefore,
+    /// The spoilt frame after.
+    FrameAfter,
+    /// The artifact above in the list.
+    ArtifactUp,
+    /// The artifact below in the list.
+    ArtifactDown,
+    /// A smaller part of the frame, larger.
+    Nearer,
+    /// A larger part of the frame.
+    Farther,
+    /// Write the pictures to a file.
+    ExportPicture,
+    /// Restart the machine.
+    Restart,
+    /// Say how a run went that only the user sees.
+    Say,
     /// Next pace.
     Pace,
     /// Show a view.
@@ -116,8 +148,13 @@ pub struct Moment {
     looking: bool,
     has_run: bool,
     many_cards: bool,
-    /// Something in Trace is held still, picked or narrowed down.
+    /// Something in the view is held still, picked or narrowed down.
     holding: bool,
+    has_spoilt: bool,
+    /// The machine is down, or its card gone.
+    down: bool,
+    wants_restart: bool,
+    is_manual: bool,
 }
 
 impl Moment {
@@ -136,7 +173,12 @@ impl Moment {
             looking: snapshot.looked_at.is_some(),
             has_run: view == View::Trace && state.trace.shown(snapshot).is_some(),
             many_cards: snapshot.rack.len() > 1,
-            holding: view == View::Trace && state.trace.holds(),
+            holding: (view == View::Trace && state.trace.holds())
+                || (view == View::Artifacts && state.artifacts.holds()),
+            has_spoilt: snapshot.shown().is_some_and(|run| !run.spoilt.is_empty()),
+            down: matches!(snapshot.restart, Some(Restart::Down | Restart::CardGone)),
+            wants_restart: snapshot.restart.is_some(),
+            is_manual: snapshot.is_manual,
         }
     }
 
@@ -172,7 +214,87 @@ pub const BINDINGS: &[Binding] = &[
         keys: &[KeyCode::Enter],
         label: "try it",
         help: "carry out the next step",
-        applies: |m| m.waits() && m.has_next,
+        applies: |m| m.waits() && m.has_next && !m.down,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Restart,
+        keys: &[KeyCode::Enter],
+        label: "restart the machine",
+        help: "restart a machine that went down, and take the climb up again",
+        applies: |m| m.waits() && m.down,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Restart,
+        keys: &[key('R')],
+        label: "restart",
+        help: "restart the machine after a driver reset: boost is odd until then",
+        applies: |m| m.waits() && m.wants_restart && !m.down,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Say,
+        keys: &[key('w')],
+        label: "say what you saw",
+        help: "end a run of the manual load with what you saw in it",
+        applies: |m| m.running && m.is_manual,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FrameBefore,
+        keys: &[KeyCode::Left],
+        label: "frame before",
+        help: "in Artifacts: show the spoilt frame before",
+        applies: |m| m.view == View::Artifacts && m.has_spoilt,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FrameAfter,
+        keys: &[KeyCode::Right],
+        label: "after",
+        help: "in Artifacts: show the spoilt frame after",
+        applies: |m| m.view == View::Artifacts && m.has_spoilt,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::ArtifactUp,
+        keys: &[KeyCode::Up],
+        label: "artifact",
+        help: "in Artifacts: look at the artifact above in the list",
+        applies: |m| m.view == View::Artifacts && m.has_spoilt,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::ArtifactDown,
+        keys: &[KeyCode::Down],
+        label: "artifact",
+        help: "in Artifacts: look at the artifact below in the list",
+        applies: |m| m.view == View::Artifacts && m.has_spoilt,
+        in_footer: false,
+    },
+    Binding {
+        action: Action::Nearer,
+        keys: &[key('+'), key('=')],
+        label: "nearer",
+        help: "in Artifacts: enlarge the artifact that is looked at",
+        applies: |m| m.view == View::Artifacts && m.has_spoilt,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Farther,
+        keys: &[key('-')],
+        label: "farther",
+        help: "in Artifacts: show more of the frame again",
+        applies: |m| m.view == View::Artifacts && m.has_spoilt,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::ExportPicture,
+        keys: &[key('x')],
+        label: "export",
+        help: "in Artifacts: write frame, reference and difference as PNG",
+        applies: |m| m.view == View::Artifacts && m.has_spoilt,
         in_footer: true,
     },
     Binding {
@@ -180,7 +302,7 @@ pub const BINDINGS: &[Binding] = &[
         keys: &[key('a')],
         label: "auto-climb",
         help: "take every next step without being asked, or stop doing so",
-        applies: |m| !m.gone && (m.running || m.has_next),
+        applies: |m| !m.gone && (m.running || (m.has_next && !m.down)),
         in_footer: true,
     },
     Binding {
@@ -339,16 +461,16 @@ pub const BINDINGS: &[Binding] = &[
         action: Action::Earlier,
         keys: &[key(',')],
         label: "earlier",
-        help: "in Trace: look at the trial before",
-        applies: |m| m.waits() && m.view == View::Trace && m.has_trials,
+        help: "in Trace and Artifacts: look at the trial before",
+        applies: |m| m.waits() && matches!(m.view, View::Trace | View::Artifacts) && m.has_trials,
         in_footer: true,
     },
     Binding {
         action: Action::Later,
         keys: &[key('.')],
         label: "later",
-        help: "in Trace: look at the trial after",
-        applies: |m| m.waits() && m.view == View::Trace && m.looking,
+        help: "in Trace and Artifacts: look at the trial after",
+        applies: |m| m.waits() && matches!(m.view, View::Trace | View::Artifacts) && m.looking,
         in_footer: true,
     },
     Binding {
@@ -364,7 +486,7 @@ pub const BINDINGS: &[Binding] = &[
         keys: &[key('t')],
         label: "try settings",
         help: "set what the card offers and try it next, whatever the plan",
-        applies: |m| m.waits() && m.view != View::Trace,
+        applies: |m| m.waits() && matches!(m.view, View::Survey | View::Climb),
         in_footer: true,
     },
     Binding {
@@ -448,6 +570,14 @@ pub const BINDINGS: &[Binding] = &[
         in_footer: false,
     },
     Binding {
+        action: Action::Show(View::Artifacts),
+        keys: &[key('v')],
+        label: "artifacts",
+        help: "show spoilt frames beside what they should have been",
+        applies: |_| true,
+        in_footer: false,
+    },
+    Binding {
         action: Action::Help,
         keys: &[key('?')],
         label: "all keys",
@@ -503,7 +633,7 @@ mod tests {
 
     fn moments() -> impl Iterator<Item = Moment> {
         View::ALL.into_iter().flat_map(|view| {
-            (0..1_u32 << 10).map(move |bits| {
+            (0..1_u32 << 14).map(move |bits| {
                 let bit = |place: u32| bits >> place & 1 == 1;
                 Moment {
                     view,
@@ -516,7 +646,11 @@ mod tests {
                     looking: bit(6),
                     has_run: bit(7) && view == View::Trace,
                     many_cards: bit(8),
-                    holding: bit(9) && view == View::Trace,
+                    holding: bit(9) && matches!(view, View::Trace | View::Artifacts),
+                    has_spoilt: bit(10),
+                    down: bit(11),
+                    wants_restart: bit(12),
+                    is_manual: bit(13),
                 }
             })
         })
@@ -566,6 +700,10 @@ mod tests {
             has_run: false,
             many_cards: false,
             holding: false,
+            has_spoilt: false,
+            down: false,
+            wants_restart: false,
+            is_manual: false,
         };
         let press = |character| KeyEvent::new(key(character), KeyModifiers::CONTROL);
         assert_eq!(action_for(press('c'), moment), Some(Action::Quit));

@@ -4,16 +4,16 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Absent, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel, ClockLine, Failure,
-    Fan, Frame, Judgement, Limiter, Machine, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer,
-    Outlook, Percent, Plan, Prerequisite, Purpose, Reading, Room, Sample, Seconds, Seen,
-    SettingKind, Settings, Stage, Standing, Trace, TrialRecord, Verdict, Watt,
+    Absent, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel, CheckedFrame,
+    ClockLine, Failure, Fan, Frame, Judgement, Limiter, Machine, MemoryWiring, Mhz, MhzOffset,
+    Millivolt, Offer, Outlook, Percent, Plan, Prerequisite, Purpose, Reading, Room, Sample,
+    Seconds, Seen, SettingKind, Settings, Stage, Standing, Trace, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
     Activity, ClimbSummary, Mark, MarkKind, NextView, Pace, Picture, RackCard, RunView, Snapshot,
 };
 use yard_step_ledger::{Intent, Ledger, Profile};
-use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel};
+use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel, look_at, reference};
 
 /// A card.
 #[must_use]
@@ -122,6 +122,23 @@ pub(crate) fn bracket(floor: i32, ceiling: Option<i32>) -> Bracket {
             verdict: Verdict::LoadDied,
         }),
     }
+}
+
+/// Spoilt frames of the scene lantern: a streak, a speckle and a tile.
+#[must_use]
+pub fn spoilt_frames() -> Vec<CheckedFrame> {
+    let spoilt = |number: u64, (x, y): (usize, usize), (width, height): (usize, usize), bits| {
+        let mut drawn = reference(Scene::Lantern, number).clone();
+        for row in y..y + height {
+            drawn.pixels[row * FRAME_WIDTH + x..][..width].iter_mut().for_each(|p| *p ^= bits);
+        }
+        look_at(Scene::Lantern, number, &drawn, Seconds(number as f64 / 20.0))
+    };
+    vec![
+        spoilt(40, (30, 20), (40, 1), 0x00f0_80f0),
+        spoilt(41, (127, 71), (1, 1), 0x0000_0400),
+        spoilt(212, (64, 32), (8, 8), 0x00c3_5aa5),
+    ]
 }
 
 /// A run of ten minutes with a ragged clock and a spoilt frame.

@@ -10,6 +10,7 @@
 //! has come in. Nothing is computed here that is not a place on the screen.
 
 pub mod action;
+pub mod artifact_state;
 #[doc(hidden)]
 pub mod fixtures;
 mod form;
@@ -21,6 +22,7 @@ mod trace_state;
 mod views;
 mod widgets;
 
+use std::fs::File;
 use std::io::{self, Write, stdout};
 use std::panic;
 use std::path::Path;
@@ -39,9 +41,10 @@ use ratatui::crossterm::{cursor, event, execute};
 use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
-use yard_step_core::Trace;
-use yard_step_engine::{Engine, Pace, Rack, Session};
-use yard_step_report::{ImportedTrace, Meaning};
+use yard_step_core::{CheckedFrame, Trace};
+use yard_step_engine::{Engine, Pace, Rack, Session, SpoiltPicture};
+use yard_step_report::{ImportedTrace, Meaning, png_of};
+use yard_step_scenes::Scene;
 
 use action::View;
 use state::{Outcome, State};
@@ -123,6 +126,11 @@ fn keep_drawing(
                             let done = move || Happening::Told(export(&trace, window, &path));
                             aside(happenings.clone(), done);
                         }
+                        Outcome::ExportPicture { scene, frame, title, path } => {
+                            aside(happenings.clone(), move || {
+                                Happening::Told(export_picture(scene, &frame, &title, &path))
+                            });
+                        }
                         Outcome::Import(path) => aside(happenings.clone(), move || import(&path)),
                         Outcome::Quit => return Ok(()),
                     }
@@ -132,7 +140,7 @@ fn keep_drawing(
                     return Err(io::Error::other("a part of Yard Step failed, as told above"));
                 }
                 Happening::Changed => {}
-                Happening::Told(text) => state.trace.told = Some(text),
+                Happening::Told(text) => state.told(text),
                 Happening::Imported(imported) => state.trace.import(*imported),
                 Happening::Signal => return Ok(()),
                 Happening::Lost(error) => return Err(error),
@@ -160,6 +168,28 @@ fn export(trace: &Trace, window: (f64, f64), path: &Path) -> String {
     match crate::import::write(trace, window, path) {
         Ok(count) => format!("{count} samples are in {}.", path.display()),
         Err(failure) => failure.text().to_owned(),
+    }
+}
+
+/// Writes a spoilt frame, its reference and their difference side by side.
+fn export_picture(scene: Scene, frame: &CheckedFrame, title: &str, path: &Path) -> String {
+    let Some(pictures) = SpoiltPicture::of(scene, frame) else {
+        return "The pixels of this frame are not known.".into();
+    };
+    let sides = [&pictures.drawn, &pictures.reference, &pictures.difference];
+    let frames = sides.map(|picture| picture.frame.as_ref());
+    let texts = [
+        ("Title", title.to_owned()),
+        ("Description", "as it was drawn, as it should have been, difference brightened".into()),
+    ];
+    // Only a new file: nothing that is there is written over.
+    let written = png_of(&frames, &texts).map_err(|error| error.to_string()).and_then(|bytes| {
+        let mut file = File::create_new(path).map_err(|error| error.to_string())?;
+        file.write_all(&bytes).map_err(|error| error.to_string())
+    });
+    match written {
+        Ok(()) => format!("The picture is in {}.", path.display()),
+        Err(cause) => format!("Cannot write {}: {cause}. Name another file.", path.display()),
     }
 }
 

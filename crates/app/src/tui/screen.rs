@@ -10,14 +10,14 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use yard_step_core::Verdict;
-use yard_step_engine::{Activity, Snapshot};
+use yard_step_engine::{Activity, Restart, Snapshot};
 
 use super::action::{Action, BINDINGS, Binding, Moment, View, key_name};
 use super::form::Form;
 use super::settings_form::SettingsForm;
-use super::state::{FileUse, Overlay, State};
+use super::state::{FileUse, Overlay, SAYABLE, State};
 use super::theme::{Role, Theme, glyph};
-use super::views::{climb, survey, trace};
+use super::views::{artifacts, climb, survey, trace};
 use super::widgets::{row, wrapped, write, write_right, write_wrapped};
 
 /// Least size at which the views can be read.
@@ -48,6 +48,7 @@ pub fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
         View::Survey => survey::draw(buffer, body(area), theme, snapshot),
         View::Climb => climb::draw(buffer, body(area), theme, snapshot),
         View::Trace => trace::draw(buffer, body(area), theme, snapshot, &state.trace),
+        View::Artifacts => artifacts::draw(buffer, body(area), theme, snapshot, &state.artifacts),
     }
     draw_footer(buffer, row(area, area.height - 1), theme, moment);
     if let Some(overlay) = &state.overlay {
@@ -68,8 +69,8 @@ fn draw_too_small(buffer: &mut Buffer, area: Rect, theme: Theme) {
 /// Where each view's tab lies in the header.
 fn tabs(area: Rect) -> impl Iterator<Item = (View, u16, String)> {
     let mut x = area.x + NAME.len() as u16 + 1;
-    View::ALL.into_iter().enumerate().map(move |(index, view)| {
-        let text = format!(" {} {} ", index + 1, view.label());
+    View::ALL.into_iter().map(move |view| {
+        let text = format!(" {} {} ", view.key(), view.label());
         let at = x;
         x += text.len() as u16;
         (view, at, text)
@@ -95,6 +96,7 @@ fn draw_header(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
         end = write(buffer, area, (x, area.y), &text, style);
     }
     let doing = match (snapshot.activity, snapshot.auto) {
+        (Activity::Waiting, _) if snapshot.restart == Some(Restart::Down) => "machine down",
         (Activity::Waiting, false) => "waiting",
         (Activity::Waiting, true) | (Activity::Running, true) => "auto-climb",
         (Activity::Running, false) => "running",
@@ -228,6 +230,7 @@ fn draw_overlay(
         Overlay::Path { what, text } => path_lines(theme, *what, text),
         Overlay::Cards(chosen) => ("Cards of this machine", card_lines(theme, *chosen, snapshot)),
         Overlay::Machine(form) => ("This machine", form_lines(theme, form)),
+        Overlay::Say(chosen) => ("Your verdict", say_lines(theme, *chosen)),
         Overlay::Settings(form) => ("Settings of your own", settings_lines(theme, form)),
     };
     draw_box(buffer, area, theme, heading, &lines);
@@ -273,6 +276,11 @@ fn path_lines(theme: Theme, what: FileUse, text: &str) -> (&'static str, Lines) 
         FileUse::Export => (
             "Export the trace",
             "The stretch that is shown is written as CSV, ten samples a second.",
+            "Enter: write     Esc: do not",
+        ),
+        FileUse::Picture => (
+            "Export the pictures",
+            "Frame, reference and difference are written side by side as PNG.",
             "Enter: write     Esc: do not",
         ),
         FileUse::Import => (
@@ -379,6 +387,25 @@ fn help_lines(theme: Theme, moment: Moment, first: usize, height: u16) -> Lines 
     lines
 }
 
+fn say_lines(theme: Theme, chosen: usize) -> Lines {
+    let mut lines = vec![
+        ("What did you see? The run ends with that.".to_owned(), theme.style(Role::Title)),
+        (String::new(), Style::new()),
+    ];
+    for (index, verdict) in SAYABLE.into_iter().enumerate() {
+        let style = theme.verdict(verdict);
+        let (pointer, style) = if index == chosen {
+            ("▸", style.patch(theme.style(Role::Selected)))
+        } else {
+            (" ", style)
+        };
+        lines.push((format!("{pointer} {} {verdict}", glyph(verdict)), style));
+    }
+    lines.push((String::new(), Style::new()));
+    lines.push(("↑ ↓ choose     Enter: say it     Esc: go on".into(), theme.style(Role::Accent)));
+    lines
+}
+
 fn mark_lines(theme: Theme, trial: u32, chosen: usize) -> Lines {
     let mut lines = vec![
         (format!("What did you see in trial {trial}?"), theme.style(Role::Title)),
@@ -421,7 +448,11 @@ mod tests {
     #[rstest]
     fn header_and_footer_tell_where_one_is_and_what_can_be_done() {
         let lines = shown(160, 50, &State::new(View::Climb));
-        assert!(lines[0].starts_with(" Yard Step   1 Survey  2 Climb  3 Trace"), "{}", lines[0]);
+        assert!(
+            lines[0].starts_with(" Yard Step   1 Survey  2 Climb  3 Trace  v Artifacts"),
+            "{}",
+            lines[0]
+        );
         assert!(lines[0].ends_with("Test card · individual 7 · climb 2 · pace 60× · waiting"));
         assert!(lines[49].starts_with(" Enter try it  a auto-climb  ↑ higher"), "{}", lines[49]);
         assert!(lines[49].ends_with("q quit"), "{}", lines[49]);
@@ -472,6 +503,8 @@ mod tests {
             Overlay::Cards(1),
             Overlay::Machine(Form::of(&snapshot().machine)),
             Overlay::Settings(SettingsForm::of(&snapshot().card, None)),
+            Overlay::Say(3),
+            Overlay::Path { what: FileUse::Picture, text: "a.png".into() },
         ];
         for overlay in overlays {
             let state = State { overlay: Some(overlay), ..State::new(View::Survey) };

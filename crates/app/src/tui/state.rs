@@ -7,10 +7,12 @@ use ratatui::crossterm::event::{
     Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
 use ratatui::layout::Rect;
-use yard_step_core::{Trace, Verdict};
+use yard_step_core::{CheckedFrame, Trace, Verdict};
 use yard_step_engine::{Activity, Command, NextView, Snapshot};
+use yard_step_scenes::Scene;
 
 use super::action::{Action, BINDINGS, Moment, View, action_for};
+use super::artifact_state::ArtifactState;
 use super::form::{Filled, Form};
 use super::screen;
 use super::settings_form::{Chosen, SettingsForm};
@@ -45,6 +47,8 @@ pub enum Overlay {
     Machine(Form),
     /// Setting what the card offers.
     Settings(SettingsForm),
+    /// Saying how a run of the manual load went: place in the list of verdicts.
+    Say(usize),
 }
 
 /// What a file is wanted for.
@@ -54,6 +58,8 @@ pub enum FileUse {
     Export,
     /// To read a trace made elsewhere.
     Import,
+    /// To write the pictures of a spoilt frame.
+    Picture,
 }
 
 /// A question, and what is done on yes.
@@ -88,11 +94,34 @@ pub enum Outcome {
         /// The file.
         path: PathBuf,
     },
+    /// The pictures of a spoilt frame, to be written to a file.
+    ExportPicture {
+        /// The scene.
+        scene: Scene,
+        /// The frame.
+        frame: Box<CheckedFrame>,
+        /// What the picture is called.
+        title: String,
+        /// The file.
+        path: PathBuf,
+    },
     /// A trace made elsewhere, to be read.
     Import(PathBuf),
     /// The end.
     Quit,
 }
+
+/// What can be said of a run that only the user sees; the machine down and a setting that was not
+/// taken show by themselves.
+pub const SAYABLE: [Verdict; 7] = [
+    Verdict::Clean,
+    Verdict::Artifacts,
+    Verdict::LoadDied,
+    Verdict::DriverReset,
+    Verdict::HeldBack,
+    Verdict::Slower,
+    Verdict::Void,
+];
 
 /// Longest path that can be typed.
 const LONGEST_PATH: usize = 200;
@@ -109,13 +138,28 @@ pub struct State {
     pub overlay: Option<Overlay>,
     /// What the view Trace knows of itself.
     pub trace: TraceState,
+    /// What the view Artifacts knows of itself.
+    pub artifacts: ArtifactState,
 }
 
 impl State {
     /// What is shown first.
     #[must_use]
     pub fn new(view: View) -> Self {
-        Self { view, overlay: None, trace: TraceState::default() }
+        Self {
+            view,
+            overlay: None,
+            trace: TraceState::default(),
+            artifacts: ArtifactState::default(),
+        }
+    }
+
+    /// Tells what became of a file.
+    pub fn told(&mut self, text: String) {
+        match self.view {
+            View::Artifacts => self.artifacts.told = Some(text),
+            _ => self.trace.told = Some(text),
+        }
     }
 
     /// Takes in a terminal event. `area` is the whole screen.
@@ -170,6 +214,17 @@ impl State {
                 self.overlay = Some(Overlay::Mark { trial, chosen });
                 Outcome::Nothing
             }
+            (Overlay::Say(chosen), KeyCode::Enter) => SAYABLE
+                .get(chosen)
+                .map_or(Outcome::Nothing, |said| Outcome::Send(Command::Say(*said))),
+            (Overlay::Say(chosen), KeyCode::Up) => {
+                self.overlay = Some(Overlay::Say(chosen.saturating_sub(1)));
+                Outcome::Nothing
+            }
+            (Overlay::Say(chosen), KeyCode::Down) => {
+                self.overlay = Some(Overlay::Say((chosen + 1).min(SAYABLE.len() - 1)));
+                Outcome::Nothing
+            }
             (Overlay::Name(name), KeyCode::Enter) if !name.trim().is_empty() => {
                 Outcome::Send(Command::Keep(name.trim().to_owned()))
             }
@@ -219,6 +274,7 @@ impl State {
             KeyCode::Enter if !text.trim().is_empty() => {
                 let path = PathBuf::from(text.trim());
                 return match (what, self.trace.shown(snapshot)) {
+                    (FileUse::Picture, _) => self.picture(snapshot, path),
                     (FileUse::Import, _) => Outcome::Import(path),
                     (FileUse::Export, None) => Outcome::Nothing,
                     (FileUse::Export, Some(shown)) => Outcome::Export {
@@ -238,6 +294,18 @@ impl State {
         }
         self.overlay = Some(Overlay::Path { what, text });
         Outcome::Nothing
+    }
+
+    fn picture(&self, snapshot: &Snapshot, path: PathBuf) -> Outcome {
+        let Some(run) = snapshot.shown() else { return Outcome::Nothing };
+        let (Some(frame), Ok(scene)) = (self.artifacts.frame(run), run.scene.parse()) else {
+            return Outcome::Nothing;
+        };
+        let title = format!(
+            "climb {}, trial {}, {}, frame {}",
+            snapshot.climb, run.number, run.scene, frame.number
+        );
+        Outcome::ExportPicture { scene, frame: Box::new(frame.clone()), title, path }
     }
 
     fn cards_key(&mut self, chosen: usize, code: KeyCode, snapshot: &Snapshot) -> Outcome {
@@ -294,7 +362,15 @@ impl State {
 
     /// Carries an action out. `column` is the share of the time shown that a column is.
     fn act(&mut self, action: Action, snapshot: &Snapshot, column: f64) -> Outcome {
-        if self.act_on_trace(action, snapshot, column) {
+        if self.act_on_artifacts(action, snapshot) || self.act_on_trace(action, snapshot, column) {
+            return Outcome::Nothing;
+        }
+        if action == Action::ExportPicture {
+            let run = snapshot.shown();
+            let frame = run.and_then(|run| self.artifacts.frame(run)).map_or(0, |f| f.number);
+            let trial = run.map_or(0, |run| run.number);
+            let text = format!("climb-{}-trial-{trial}-frame-{frame}.png", snapshot.climb);
+            self.overlay = Some(Overlay::Path { what: FileUse::Picture, text });
             return Outcome::Nothing;
         }
         if let Some(overlay) = question_before(action, snapshot) {
@@ -304,7 +380,10 @@ impl State {
         let command = match action {
             Action::Show(view) => {
                 self.view = view;
-                return Outcome::Nothing;
+                return match newest_spoilt(snapshot).filter(|_| view == View::Artifacts) {
+                    Some(trial) => Outcome::Send(Command::Look(Some(trial))),
+                    None => Outcome::Nothing,
+                };
             }
             Action::Help => {
                 self.overlay = Some(Overlay::Help(0));
@@ -333,6 +412,7 @@ impl State {
             Action::Earlier => Command::LookBeside(-1),
             Action::Later => Command::LookBeside(1),
             Action::Present => Command::Look(None),
+            Action::Restart => Command::Restart,
             Action::LayOver => Command::LayOver(next_laid_over(snapshot)),
             // These ask first, or are done with already.
             _ => return Outcome::Nothing,
@@ -341,6 +421,27 @@ impl State {
             self.trace.begin_anew();
         }
         Outcome::Send(command)
+    }
+
+    /// Carries out what concerns the view Artifacts alone; whether that was all.
+    fn act_on_artifacts(&mut self, action: Action, snapshot: &Snapshot) -> bool {
+        let is_shown = self.view == View::Artifacts;
+        if action == Action::Present && is_shown && self.artifacts.holds() {
+            self.artifacts.let_go();
+            return true;
+        }
+        let Some(run) = snapshot.shown().filter(|_| is_shown) else { return false };
+        match action {
+            Action::FrameBefore => self.artifacts.step(run, -1),
+            Action::FrameAfter => self.artifacts.step(run, 1),
+            Action::ArtifactUp => self.artifacts.pick(run, -1),
+            Action::ArtifactDown => self.artifacts.pick(run, 1),
+            Action::Nearer => self.artifacts.zoom(true),
+            Action::Farther => self.artifacts.zoom(false),
+            _ => return false,
+        }
+        self.artifacts.told = None;
+        true
     }
 
     /// Carries out what concerns the view Trace alone; whether that was all.
@@ -368,6 +469,16 @@ impl State {
         }
         true
     }
+}
+
+/// The newest trial that has spoilt frames, where the one that is shown has none.
+fn newest_spoilt(snapshot: &Snapshot) -> Option<u32> {
+    let has_some = snapshot.shown().is_some_and(|run| !run.spoilt.is_empty());
+    if has_some || snapshot.activity != Activity::Waiting {
+        return None;
+    }
+    let spoilt = snapshot.trials.iter().rev().find(|trial| trial.seen.wrong_frames > 0);
+    spoilt.map(|trial| trial.number)
 }
 
 /// The trial to be laid over next: the one before the one that is now, and none after the first.
@@ -432,6 +543,7 @@ fn question_before(action: Action, snapshot: &Snapshot) -> Option<Overlay> {
             let chosen = Verdict::ALL.iter().position(|verdict| *verdict == present)?;
             Some(Overlay::Mark { trial, chosen })
         }
+        Action::Say => Some(Overlay::Say(0)),
         Action::Keep => Some(Overlay::Name(format!("climb {}", snapshot.climb))),
         Action::Machine => Some(Overlay::Machine(Form::of(&snapshot.machine))),
         Action::Cards => Some(Overlay::Cards(snapshot.present)),
@@ -455,6 +567,7 @@ mod tests {
     use ratatui::crossterm::event::KeyModifiers;
     use rstest::rstest;
     use std::sync::Arc;
+    use yard_step_engine::Restart;
 
     const AREA: Rect = Rect::new(0, 0, 160, 50);
 
@@ -503,6 +616,64 @@ mod tests {
         let yes = press(&mut state, &snapshot, KeyCode::Char('y'));
         assert_eq!(yes, Outcome::Send(Command::Try { yes: true }));
         assert_eq!(state.overlay, None);
+    }
+
+    #[rstest]
+    fn artifacts_are_looked_for_where_there_are_some() {
+        let mut snapshot = snapshot();
+        let mut trials = (*snapshot.trials).clone();
+        trials[1].seen.wrong_frames = 4;
+        snapshot.trials = Arc::new(trials);
+        let mut state = State::new(View::Climb);
+        let number = snapshot.trials[1].number;
+        let look = Outcome::Send(Command::Look(Some(number)));
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Char('v')), look);
+        assert_eq!(state.view, View::Artifacts);
+    }
+
+    #[rstest]
+    fn a_spoilt_frame_is_picked_enlarged_and_exported() {
+        let mut snapshot = snapshot();
+        let spoilt = Arc::new(crate::tui::fixtures::spoilt_frames());
+        snapshot.run = Some(Arc::new(yard_step_engine::RunView { spoilt, ..run_view() }));
+        let mut state = State::new(View::Artifacts);
+        press(&mut state, &snapshot, KeyCode::Left);
+        press(&mut state, &snapshot, KeyCode::Char('+'));
+        assert_eq!(state.artifacts.factor(), 2);
+        press(&mut state, &snapshot, KeyCode::Char('x'));
+        let Outcome::ExportPicture { scene, frame, title, path } =
+            press(&mut state, &snapshot, KeyCode::Enter)
+        else {
+            panic!()
+        };
+        assert_eq!((scene, frame.number), (Scene::Lantern, 41));
+        assert!(title.ends_with("trial 4, lantern, frame 41"), "{title}");
+        assert!(path.to_string_lossy().ends_with("-trial-4-frame-41.png"), "{path:?}");
+        press(&mut state, &snapshot, KeyCode::Esc);
+        assert!(!state.artifacts.holds(), "Esc lets go");
+    }
+
+    #[rstest]
+    #[case(Restart::Down, KeyCode::Enter)]
+    #[case(Restart::CardGone, KeyCode::Enter)]
+    #[case(Restart::AfterReset(3), KeyCode::Char('R'))]
+    fn a_machine_that_wants_a_restart_gets_it_by_one_key(
+        #[case] restart: Restart,
+        #[case] code: KeyCode,
+    ) {
+        let snapshot = Snapshot { restart: Some(restart), ..snapshot() };
+        let outcome = press(&mut State::new(View::Climb), &snapshot, code);
+        assert_eq!(outcome, Outcome::Send(Command::Restart));
+    }
+
+    #[rstest]
+    fn of_a_load_that_only_the_user_sees_it_is_said_what_was_seen() {
+        let running = Snapshot { is_manual: true, activity: Activity::Running, ..snapshot() };
+        let mut state = State::new(View::Climb);
+        press(&mut state, &running, KeyCode::Char('w'));
+        press(&mut state, &running, KeyCode::Down);
+        let said = press(&mut state, &running, KeyCode::Enter);
+        assert_eq!(said, Outcome::Send(Command::Say(Verdict::Artifacts)));
     }
 
     #[rstest]

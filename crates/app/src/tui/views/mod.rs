@@ -1,5 +1,6 @@
 //! The views, a file each: where things lie, and how they are drawn from a snapshot.
 
+pub(crate) mod artifacts;
 pub(crate) mod climb;
 pub(crate) mod survey;
 pub(crate) mod trace;

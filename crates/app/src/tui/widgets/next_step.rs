@@ -9,7 +9,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
 use yard_step_core::{MhzOffset, Purpose, Seconds, Stage};
-use yard_step_engine::{Activity, NextView, Snapshot};
+use yard_step_engine::{Activity, NextView, Restart, Snapshot};
 
 use super::{row, wrapped, write};
 use crate::tui::theme::{Role, Theme, glyph};
@@ -133,6 +133,22 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
             word: "THEN".into(),
             text: format!("{what}. {}", outlook(snapshot)),
             style: accent,
+        };
+    }
+    if let Some(restart) = snapshot.restart {
+        let way = match restart {
+            Restart::Down => {
+                "Enter restarts it. The trial that ran has no outcome: it counts as machine down \
+                 then, and its settings are not tried again without a yes."
+            }
+            Restart::CardGone => "Enter restarts the machine.",
+            Restart::AfterReset(_) => "R restarts it; Enter tries the next step without.",
+        };
+        return Entry {
+            glyph: "▲",
+            word: "RESTART".into(),
+            text: format!("{restart} {way}"),
+            style: theme.style(Role::Bad),
         };
     }
     match &snapshot.next {

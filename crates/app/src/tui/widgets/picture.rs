@@ -40,7 +40,10 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, picture: &Pict
         return place;
     }
     let mut wrong = vec![false; columns * rows];
-    for pixel in &picture.wrong {
+    // Where nearly everything is wrong, marks would hide what it looks like.
+    let all = (frame.width * frame.height) as u64;
+    let marked = if picture.wrong_pixels * 4 > all { &[][..] } else { &picture.wrong };
+    for pixel in marked {
         let (x, y) = (pixel.x * columns / frame.width, pixel.y * rows / frame.height);
         wrong[y * columns + x] = true;
     }
@@ -125,6 +128,15 @@ mod tests {
             draw(buffer, area, theme, &picture(&[(7, 0)]));
         });
         assert_eq!(lines, ["#######X", ""]);
+    }
+
+    #[rstest]
+    fn what_is_wrong_throughout_is_shown_as_it_is() {
+        let all: Vec<(usize, usize)> = (0..8).flat_map(|x| (0..4).map(move |y| (x, y))).collect();
+        let lines = drawn(8, 2, |buffer, area| {
+            draw(buffer, area, Theme::new(Depth::None), &picture(&all));
+        });
+        assert_eq!(lines, ["########", ""]);
     }
 
     #[rstest]

@@ -1,0 +1,91 @@
+//! `yard-step pass`: a scene once through on a stand-in, with its score.
+
+use std::fmt::Write;
+
+use serde::Serialize;
+use yard_step_card::{Card, Mishaps, Work};
+use yard_step_core::{PassScore, Seconds, score_pass};
+use yard_step_engine::TICK;
+use yard_step_scenes::{PASS_FRAMES, SceneRun};
+
+use crate::cards::print;
+use crate::cli::PassOptions;
+use crate::failure::Failure;
+use crate::simulate::{apply, how_lost, read_settings};
+
+/// A pass, as it is printed as JSON.
+#[derive(Serialize)]
+struct Pass {
+    scene: &'static str,
+    wrong_frames: u64,
+    #[serde(flatten)]
+    score: PassScore,
+}
+
+pub(crate) fn pass(options: &PassOptions) -> Result<(), Failure> {
+    let mut card = options.card.name().open(0)?;
+    card.set_mishaps(Mishaps::NONE);
+    let asked = read_settings(options.settings.as_deref(), card.description())?;
+    for line in apply(&mut card, &asked)? {
+        eprintln!("{line}");
+    }
+    let mut load = SceneRun::new(options.scene);
+    let (mut began, mut passes) = (Seconds(0.0), Vec::new());
+    let mut frames = Vec::new();
+    while passes.len() < options.passes as usize {
+        let ran = card.run(TICK, Work::Here(&mut load));
+        frames.extend(load.take_checked());
+        if let Err(lost) = ran {
+            return Err(Failure::failed(format!(
+                "pass {} was not ended: {}",
+                passes.len() + 1,
+                how_lost(lost)
+            )));
+        }
+        if (frames.len() as u64) < PASS_FRAMES {
+            continue;
+        }
+        let rest = frames.split_off(PASS_FRAMES as usize);
+        let finished: Vec<(usize, Seconds)> =
+            frames.iter().map(|frame| (frame.section, frame.at - began)).collect();
+        began = frames.last().map_or(began, |frame| frame.at);
+        let wrong_frames = frames.iter().filter(|frame| frame.wrong_pixels > 0).count() as u64;
+        let scene = options.scene;
+        let score = score_pass(&finished, &scene.sections(), scene.work_per_frame());
+        passes.extend(score.map(|score| Pass { scene: scene.name(), wrong_frames, score }));
+        frames = rest;
+    }
+    if options.json {
+        return print(&(serde_json::to_string_pretty(&passes)? + "\n"));
+    }
+    let text: String =
+        passes.iter().enumerate().map(|(index, pass)| in_words(index + 1, pass)).collect();
+    print(&text)
+}
+
+fn in_words(number: usize, pass: &Pass) -> String {
+    let score = &pass.score;
+    let mut text = format!(
+        "pass {number} of {}: score {:.0} work units/s over {:.1} s, {:.1} fps on average, 1 % low \
+         {:.1} fps, {} of {} frames wrong\n",
+        pass.scene,
+        score.score,
+        score.length.value(),
+        score.average_fps,
+        score.low_fps,
+        pass.wrong_frames,
+        score.frames
+    );
+    for section in &score.sections {
+        // Writing to a string cannot fail.
+        let _ = writeln!(
+            text,
+            "  from {:>5.1} s  {:<16} {:>6.1} fps, 1 % low {:>6.1} fps",
+            section.at.value(),
+            section.name,
+            section.average_fps,
+            section.low_fps
+        );
+    }
+    text
+}
