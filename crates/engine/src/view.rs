@@ -178,11 +178,14 @@ impl SpoiltPicture {
 
 /// The distance of two colours, no darker than can be seen where there is any.
 fn brightened(drawn: u32, right: u32) -> u32 {
-    const LEAST: u8 = 96;
+    const LEAST: u16 = 96;
     let [_, r, g, b] = drawn.to_be_bytes();
     let [_, x, y, z] = right.to_be_bytes();
     let apart = [r.abs_diff(x), g.abs_diff(y), b.abs_diff(z)];
-    let seen = apart.map(|distance| if distance == 0 { 0 } else { distance.max(LEAST) });
+    let seen = apart.map(|distance| match u16::from(distance) {
+        0 => 0,
+        distance => (LEAST + distance * (255 - LEAST) / 255) as u8,
+    });
     u32::from_be_bytes([0, seen[0], seen[1], seen[2]])
 }
 

@@ -5,7 +5,8 @@
 
 use serde::Serialize;
 use yard_step_core::{
-    Climb, Fault, InStepRecord, Limiter, Next, Room, Seen, Settings, TrialRecord,
+    Artifact, Climb, Fault, InStepRecord, Limiter, Next, Room, SectionSeen, Seen, Settings,
+    TrialRecord,
 };
 
 use crate::ReportError;
@@ -62,6 +63,7 @@ struct TrialPart {
     faults: Vec<Fault>,
     room: Option<Room>,
     in_step: Vec<InStepPart>,
+    since_reset: Option<u32>,
 }
 
 #[derive(Debug, Serialize)]
@@ -94,6 +96,8 @@ struct SeenPart {
     frames: u64,
     wrong_frames: u64,
     wrong_pixels: u64,
+    artifacts: Vec<Artifact>,
+    sections: Vec<SectionSeen>,
 }
 
 #[derive(Debug, Serialize)]
@@ -180,6 +184,7 @@ fn trial_part(trial: &TrialRecord) -> TrialPart {
         faults: trial.faults.clone(),
         room: trial.room,
         in_step: trial.in_step.iter().map(in_step_part).collect(),
+        since_reset: trial.since_reset,
     }
 }
 
@@ -219,5 +224,7 @@ fn seen_part(seen: &Seen) -> SeenPart {
         frames: seen.frames,
         wrong_frames: seen.wrong_frames,
         wrong_pixels: seen.wrong_pixels,
+        artifacts: seen.artifacts.clone(),
+        sections: seen.sections.clone(),
     }
 }

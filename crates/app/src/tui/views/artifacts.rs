@@ -20,7 +20,7 @@ use yard_step_scenes::{Scene, WrongPixel};
 use crate::tui::artifact_state::ArtifactState;
 use crate::tui::theme::{Role, Theme};
 use crate::tui::widgets::panel::panel;
-use crate::tui::widgets::{picture, row, write, write_right, write_wrapped};
+use crate::tui::widgets::{cut, picture, row, write, write_right, write_wrapped};
 
 /// Where the parts of the view lie.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -207,7 +207,8 @@ fn draw_list(
             artifact.hint.label(),
             lasted(run, artifact, frame.number)
         );
-        write(buffer, line, (line.x + 1, line.y), &text, style);
+        let room = line.width.saturating_sub(2);
+        write(buffer, line, (line.x + 1, line.y), &cut(&text, room), style);
     }
 }
 
