@@ -461,6 +461,8 @@ fn a_load_that_cannot_begin_is_told_and_the_card_goes_back(
         "{}",
         stderr(&output)
     );
+    let recorded = &place.ended()[&(1, 1)];
+    assert!(recorded.starts_with("void Its load could not begin"), "{recorded}");
 }
 
 #[rstest]

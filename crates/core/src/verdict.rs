@@ -253,12 +253,15 @@ pub struct Judgement {
 /// Judges a trial, in the order of precedence given in the [module's description](self).
 #[must_use]
 pub fn judge(evidence: &Evidence<'_>) -> Judgement {
-    let (verdict, reason) = hard_fault(evidence)
+    let (verdict, mut reason) = hard_fault(evidence)
         .or_else(|| not_taken(evidence))
         .or_else(|| void(evidence))
         .or_else(|| held_back(evidence))
         .or_else(|| slower(evidence))
         .unwrap_or_else(|| (Verdict::Clean, clean(evidence)));
+    if let (Some(trial), Meaning::TooMuch) = (evidence.since_reset, verdict.meaning()) {
+        reason.push_str(&format!(" Boost was odd since the driver reset in trial {trial}."));
+    }
     Judgement { verdict, reason }
 }
 
@@ -444,6 +447,7 @@ pub fn gain_percent(score: f64, reference: f64) -> f64 {
 mod tests {
     use super::*;
     use crate::alarm::{Alarm, AlarmAct, AlarmOn};
+    use crate::artifact::{ArtifactKind, Domain, PixelArea};
     use crate::card::SettingKind;
     use crate::fixtures::seen;
     use rstest::rstest;
@@ -557,6 +561,37 @@ mod tests {
         let judgement = verdict_of(&case);
         assert_eq!(judgement.verdict, expected, "{}", judgement.reason);
         assert!(judgement.reason.ends_with('.'), "{}", judgement.reason);
+    }
+
+    #[rstest]
+    fn a_fault_after_a_driver_reset_is_marked() {
+        let mut case = sound();
+        (case.since_reset, case.seen.wrong_frames) = (Some(3), 1);
+        let reason = verdict_of(&case).reason;
+        assert!(reason.ends_with("Boost was odd since the driver reset in trial 3."), "{reason}");
+    }
+
+    #[rstest]
+    fn wrong_pixels_are_told_by_kind_with_what_that_suggests() {
+        let mut case = sound();
+        case.seen.wrong_frames = 2;
+        let artifact = |kind, hint| Artifact {
+            kind,
+            area: PixelArea { x: 0, y: 0, width: 8, height: 8 },
+            pixels: 64,
+            first_frame: 1,
+            last_frame: 1,
+            frames: 1,
+            hint,
+        };
+        case.seen.artifacts = vec![
+            artifact(ArtifactKind::Tile, Domain::Memory),
+            artifact(ArtifactKind::Tile, Domain::Memory),
+            artifact(ArtifactKind::Streak, Domain::Core),
+        ];
+        let reason = verdict_of(&case).reason;
+        let told = "tile ×2, streak ×1: that mostly suggests the memory, and proves nothing.";
+        assert!(reason.ends_with(told), "{reason}");
     }
 
     #[rstest]

@@ -56,8 +56,12 @@ impl Engine {
             return Err(EngineError::NeedsYes(risk.clone()));
         }
         let result = self.trial(&proposal, overseer);
-        self.load.end();
-        self.in_step.iter_mut().for_each(InStep::end_load);
+        self.end_load();
+        if let (Err(EngineError::LoadNotBegun { .. }), Some(intent)) = (&result, &self.begun) {
+            let intent = intent.clone();
+            self.close_unfinished(&intent, Unfinished::NotBegun)?;
+            self.begun = None;
+        }
         if result.is_err() {
             self.put_back();
         }
@@ -121,7 +125,7 @@ impl Engine {
                 .begin_load(&mut run)
                 .and_then(|()| self.watch(&mut run, request.warm_up_bounds, overseer))?,
         };
-        self.load.end();
+        self.end_load();
         if ending == Ending::MachineDown || self.in_step.iter().any(InStep::took_machine_down) {
             // Whoever works on a machine goes down with it, and writes nothing down any more.
             self.restart = Some(Restart::Down);
@@ -264,6 +268,15 @@ impl Engine {
             guard.set_load(group);
         }
         Ok(())
+    }
+
+    /// Ends the loads; whoever has their numbers later is nobody the guard should know.
+    pub(crate) fn end_load(&mut self) {
+        self.load.end();
+        if let Some(guard) = &mut self.guard {
+            guard.set_load(None);
+        }
+        self.in_step.iter_mut().for_each(InStep::end_load);
     }
 
     /// Sees to it that somebody would put the card back; tells if a new guard had to be set.

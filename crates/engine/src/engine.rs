@@ -30,6 +30,8 @@ pub enum Unfinished {
     Void,
     /// It ran, but its outcome could not be written down: it proves nothing.
     NotRecorded,
+    /// Its load could not begin: it proves nothing.
+    NotBegun,
 }
 
 /// Why the machine should be restarted.
@@ -213,7 +215,7 @@ impl Engine {
     /// # Errors
     /// The machine does not come up, or the ledger fails.
     pub fn restart_machine(&mut self) -> Result<Vec<String>, EngineError> {
-        self.load.end();
+        self.end_load();
         for other in &mut self.in_step {
             other.card_mut().restart_machine();
         }
@@ -253,6 +255,9 @@ impl Engine {
                 "It has no outcome, and only Yard Step was ended: it proves nothing.",
                 Fault::STOPPED,
             ),
+            Unfinished::NotBegun => {
+                (Verdict::Void, "Its load could not begin: it proves nothing.", Fault::STOPPED)
+            }
             Unfinished::NotRecorded => (
                 Verdict::Void,
                 "Its outcome could not be written down: it proves nothing.",

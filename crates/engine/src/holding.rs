@@ -158,7 +158,7 @@ impl Engine {
 
 impl Drop for Engine {
     fn drop(&mut self) {
-        self.load.end();
+        self.end_load();
         // A guard that is not relieved tries for itself.
         if self.put_back() {
             self.guard.iter_mut().for_each(Guard::relieve);

@@ -64,12 +64,19 @@ impl InStep {
 
     /// Starts its load.
     pub(crate) fn begin_load(&mut self) -> Result<(), String> {
-        self.load.begin(self.card.as_ref())
+        self.load.begin(self.card.as_ref())?;
+        if let Some(guard) = &mut self.guard {
+            guard.set_load(self.load.process());
+        }
+        Ok(())
     }
 
     /// Ends its load.
     pub(crate) fn end_load(&mut self) {
         self.load.end();
+        if let Some(guard) = &mut self.guard {
+            guard.set_load(None);
+        }
     }
 
     /// Whether it took the machine down, which all cards share.

@@ -2,25 +2,57 @@
 //!
 //! Every motion goes round a whole number of times in a pass, so that the scene loops.
 
+use std::sync::LazyLock;
+
 use crate::paint::{Colour, WIDTH, hash, ridge, wave};
 use crate::scene::PASS_FRAMES;
 
 /// Height of the waterline.
 const SHORE: i32 = 50 * 16;
 const LANTERNS: u32 = 14;
-/// Distance at which the largest lantern's glow has fallen to nothing.
-const REACH: i32 = 540;
+/// Distance beyond which the largest lantern's glow is nothing in every channel: 5 · 890 divided by
+/// d² / 64 + 6 is below 2 from there on, and a 256th of that times 255 is below 1.
+const REACH: i32 = 378;
 
-/// Draws frame `number`: what colour the picture has at each place.
-pub(crate) fn picture(number: u64) -> impl Fn(i32, i32) -> Colour {
+/// What colour frame `number` has at each place of each row.
+pub(crate) fn rows(number: u64) -> impl Fn(i32) -> Row {
     let number = number as i32;
     let lights = lanterns(number);
     let ridges = Ridges::at(number);
-    move |x, y| {
-        if y < SHORE { air(x, y, &lights, &ridges) } else { water(x, y, number, &lights, &ridges) }
+    move |y| {
+        // Ripples take the mirrored row up and down by so much.
+        const RIPPLE: i32 = 16;
+        let (seen, within) = if y < SHORE { (y, REACH) } else { (mirrored(y), REACH + RIPPLE) };
+        let near = lights.iter().filter(|light| (seen - light.y).abs() <= within);
+        Row { y, number, lights: near.copied().collect(), ridges }
     }
 }
 
+/// A row of the picture, with the lanterns whose light reaches it.
+pub(crate) struct Row {
+    y: i32,
+    number: i32,
+    lights: Vec<Light>,
+    ridges: Ridges,
+}
+
+impl Row {
+    pub(crate) fn at(&self, x: i32) -> Colour {
+        let (lights, ridges) = (&self.lights, &self.ridges);
+        if self.y < SHORE {
+            air(x, self.y, lights, ridges)
+        } else {
+            water(x, self.y, self.number, lights, ridges)
+        }
+    }
+}
+
+/// The row of the air that a row of the water gives back when it is flat.
+fn mirrored(y: i32) -> i32 {
+    SHORE - (y - SHORE) * 2 - 8
+}
+
+#[derive(Clone, Copy)]
 struct Light {
     x: i32,
     y: i32,
@@ -49,6 +81,7 @@ fn lanterns(number: i32) -> Vec<Light> {
         .collect()
 }
 
+#[derive(Clone, Copy)]
 struct Ridges {
     drift: i32,
 }
@@ -60,9 +93,12 @@ impl Ridges {
 
     /// Height of the far and the near ridge above the shore at `x`.
     fn heights(&self, x: i32) -> (i32, i32) {
-        let far = ridge(x + self.drift * 2, 320, 3) / 2 + 90;
-        let near = ridge(x + self.drift * 4, 210, 9) / 3 + 8;
-        (far, near)
+        // The ridges only drift: their outlines are worked out once.
+        static OUTLINES: LazyLock<Vec<(i32, i32)>> = LazyLock::new(|| {
+            (0..WIDTH).map(|x| (ridge(x, 320, 3) / 2 + 90, ridge(x, 210, 9) / 3 + 8)).collect()
+        });
+        let at = |x: i32| OUTLINES[x.rem_euclid(WIDTH) as usize];
+        (at(x + self.drift * 2).0, at(x + self.drift * 4).1)
     }
 }
 
@@ -98,7 +134,6 @@ fn sky(x: i32, y: i32) -> Colour {
 /// Adds a lantern's light at a distance: a paper body a little taller than wide, and a glow that
 /// falls with the square of the distance.
 fn shine(colour: &mut Colour, dx: i32, dy: i32, light: &Light) {
-    // Farther away the integer glow is zero in every channel.
     if dx.abs().max(dy.abs()) > REACH {
         return;
     }
@@ -113,8 +148,7 @@ fn shine(colour: &mut Colour, dx: i32, dy: i32, light: &Light) {
 fn water(x: i32, y: i32, number: i32, lights: &[Light], ridges: &Ridges) -> Colour {
     let depth = y - SHORE;
     let ripple = wave(depth * 3 + number * 10, 160) - 128;
-    let mirrored = SHORE - depth * 2 - 8;
-    let seen = air(x + ripple * depth / 700, mirrored + ripple / 8, lights, ridges);
+    let seen = air(x + ripple * depth / 700, mirrored(y) + ripple / 8, lights, ridges);
     let sheen = if hash((x / 24 + number / 6) as u32, (y / 16) as u32, 5).is_multiple_of(23) {
         14
     } else {

@@ -18,12 +18,20 @@ pub(crate) type Colour = [i32; 3];
 
 /// Fills the canvas with a picture on the plane.
 pub(crate) fn paint(canvas: &mut Frame, picture: impl Fn(i32, i32) -> Colour) {
+    paint_rows(canvas, |y| {
+        let picture = &picture;
+        move |x| picture(x, y)
+    });
+}
+
+/// The same, for a picture in which something can be said of a whole row before its pixels.
+pub(crate) fn paint_rows<R: Fn(i32) -> Colour>(canvas: &mut Frame, rows: impl Fn(i32) -> R) {
     let (width, height) = (canvas.width, canvas.height);
-    for row in 0..height {
-        let y = scaled(row, height, HEIGHT);
-        for column in 0..width {
-            let x = scaled(column, width, WIDTH);
-            canvas.pixels[row * width + column] = pack(picture(x, y));
+    let columns: Vec<i32> = (0..width).map(|column| scaled(column, width, WIDTH)).collect();
+    for (index, pixels) in canvas.pixels.chunks_exact_mut(width.max(1)).enumerate() {
+        let row = rows(scaled(index, height, HEIGHT));
+        for (pixel, x) in pixels.iter_mut().zip(&columns) {
+            *pixel = pack(row(*x));
         }
     }
 }

@@ -14,7 +14,7 @@ use std::str::FromStr;
 
 use yard_step_core::{Demand, Frame, Percent};
 
-use crate::paint::{paint, wave};
+use crate::paint::{paint, paint_rows, wave};
 use crate::{doldrums, kiln, lantern, loom, sluice, squall};
 
 /// Pixels in a row of a checked frame.
@@ -147,7 +147,13 @@ impl Scene {
             Self::Kiln => paint(canvas, kiln::picture(number)),
             Self::Sluice => paint(canvas, sluice::picture(number)),
             Self::Loom => paint(canvas, loom::picture(number)),
-            Self::Lantern => paint(canvas, lantern::picture(number)),
+            Self::Lantern => {
+                let rows = lantern::rows(number);
+                paint_rows(canvas, |y| {
+                    let row = rows(y);
+                    move |x| row.at(x)
+                });
+            }
             Self::Doldrums => paint(canvas, doldrums::picture(number)),
             Self::Squall => paint(canvas, squall::picture(number)),
         }
