@@ -284,6 +284,18 @@ fn a_machine_that_goes_down_is_told_and_restarted_by_a_key() {
 }
 
 #[rstest]
+fn a_card_that_vanishes_while_nothing_runs_is_told_at_once() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = opened(&dir, "--pace 10");
+    card(&dir).set_mischief(Mischief::Vanishes).unwrap();
+    terminal.wait_for_all(&["▲ RESTART", "The card is gone, or does not answer."]);
+    terminal.press(&["Enter"]);
+    terminal.wait_for_all(&["The machine was restarted.", "NEXT: ENTER"]);
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}
+
+#[rstest]
 fn a_run_that_only_the_user_sees_ends_with_what_the_user_says() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = opened(&dir, "--pace 10 --load manual");

@@ -43,9 +43,7 @@ impl Engine {
         yes: bool,
         overseer: &mut dyn Overseer,
     ) -> Result<RunView, EngineError> {
-        if matches!(self.restart, Some(Restart::Down | Restart::CardGone)) {
-            return Err(EngineError::IsDown);
-        }
+        self.is_card_there()?;
         self.close_begun()?;
         let proposal = match self.climb.next() {
             Next::Trial(proposal) => proposal,
@@ -57,13 +55,13 @@ impl Engine {
         }
         let result = self.trial(&proposal, overseer);
         self.end_load();
+        if result.is_err() {
+            self.put_back();
+        }
         if let (Err(EngineError::LoadNotBegun { .. }), Some(intent)) = (&result, &self.begun) {
             let intent = intent.clone();
             self.close_unfinished(&intent, Unfinished::NotBegun)?;
             self.begun = None;
-        }
-        if result.is_err() {
-            self.put_back();
         }
         result
     }
@@ -80,8 +78,30 @@ impl Engine {
         match self.carry_out(false, overseer) {
             Ok(run) => Ok(Step::Ran(Box::new(run))),
             Err(EngineError::MachineDown { trial }) => Ok(Step::WentDown { trial }),
+            // Found before anything was tried: the settings had no part in it.
+            Err(EngineError::IsDown) => self.restart_machine().map(Step::Restarted),
             Err(error) => Err(error),
         }
+    }
+
+    /// Makes sure that there is a card to try something on: one that went while nothing ran says
+    /// nothing about the settings that are to be tried next.
+    fn is_card_there(&mut self) -> Result<(), EngineError> {
+        match self.restart {
+            Some(Restart::Down | Restart::CardGone) => return Err(EngineError::IsDown),
+            Some(Restart::AfterReset(_)) | None => {}
+        }
+        self.look_for_card().map(drop).map_err(|_| EngineError::IsDown)
+    }
+
+    /// Settings the card holds; without an answer, the machine should be restarted.
+    pub(crate) fn look_for_card(&mut self) -> Result<Settings, CardError> {
+        let held = self.card.taken();
+        if let Err(error) = &held {
+            let is_down = *error == CardError::MachineDown;
+            self.restart = Some(if is_down { Restart::Down } else { Restart::CardGone });
+        }
+        held
     }
 
     /// Gives a trial its outcome in whose middle the ledger failed. If it still does, so does this,

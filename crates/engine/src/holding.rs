@@ -146,7 +146,9 @@ impl Engine {
 
     /// Settings the card holds and what its sensors say now; none while the machine is down.
     pub fn card_now(&mut self) -> (Option<Settings>, Option<Sample>) {
-        (self.card.taken().ok(), self.card.sample().ok())
+        // That it is gone is noticed here, too.
+        let held = self.look_for_card();
+        (held.ok(), self.card.sample().ok())
     }
 
     /// Forgets the kept settings for the rest of this session and puts the card to stock.

@@ -303,6 +303,7 @@ impl Work {
         let factor = self.desk.state.pace.factor().unwrap_or(60.0);
         self.engine.idle(Seconds(WAITING_TICK.as_secs_f64() * factor));
         (self.desk.state.held, self.desk.state.sensors) = self.engine.card_now();
+        self.desk.state.restart = self.engine.restart_wanted();
         self.look_around();
         self.desk.publish();
     }
@@ -460,7 +461,7 @@ impl Work {
                 self.desk.state.auto = false;
                 self.desk.tell(error.to_string());
                 // That the machine is down is said in the place of the next step.
-                if !matches!(error, EngineError::MachineDown { .. }) {
+                if !matches!(error, EngineError::MachineDown { .. } | EngineError::IsDown) {
                     self.desk.state.answer = Some(error.to_string());
                 }
             }

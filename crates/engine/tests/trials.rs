@@ -26,6 +26,7 @@ struct Trouble {
     silent: Option<Channel>,
     temperature: Option<Celsius>,
     lost: Option<LoadLost>,
+    gone: bool,
     deaf: bool,
     panics: bool,
 }
@@ -48,6 +49,9 @@ impl Card for Troubled {
         if self.trouble.lock().unwrap().deaf { Ok(()) } else { self.card.apply(settings) }
     }
     fn taken(&mut self) -> Result<Settings, CardError> {
+        if self.trouble.lock().unwrap().gone {
+            return Err(CardError::Gone { cause: "an empty slot".into() });
+        }
         self.card.taken()
     }
     fn sample(&mut self) -> Result<Sample, CardError> {
@@ -73,7 +77,8 @@ impl Card for Troubled {
         self.card.idle(span);
     }
     fn restart_machine(&mut self) -> bool {
-        self.trouble.lock().unwrap().lost = None;
+        let mut trouble = self.trouble.lock().unwrap();
+        (trouble.lost, trouble.gone) = (None, false);
         self.card.restart_machine()
     }
     fn boot(&mut self) -> String {
@@ -206,6 +211,22 @@ fn what_runs_after_a_driver_reset_is_marked_until_the_restart_that_cures_it() {
     engine.carry_out(false, &mut ()).unwrap();
     let cured = engine.climb().trials().last().unwrap();
     assert_eq!((cured.since_reset, cured.verdict()), (None, Verdict::Clean));
+}
+
+#[rstest]
+fn a_card_that_went_while_nothing_ran_says_nothing_of_the_next_settings() {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    let before = engine.climb().trials().to_vec();
+    bench.trouble.lock().unwrap().gone = true;
+    assert!(matches!(engine.carry_out(false, &mut ()), Err(EngineError::IsDown)));
+    assert_eq!(engine.restart_wanted(), Some(Restart::CardGone));
+    let entry = bench.ledger.climb(engine.climb_id()).unwrap();
+    assert_eq!((entry.trials.len(), entry.unfinished), (before.len(), None));
+    engine.restart_machine().unwrap();
+    engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(engine.climb().trials()[..before.len()], before);
+    assert_eq!(last_verdict(&engine), Verdict::Clean);
 }
 
 #[rstest]

@@ -350,7 +350,7 @@ pub const BINDINGS: &[Binding] = &[
         keys: &[key('k')],
         label: "keep",
         help: "keep the outcome as a profile and put the card to it",
-        applies: |m| m.waits() && m.has_outcome,
+        applies: |m| m.waits() && m.has_outcome && !m.down,
         in_footer: true,
     },
     Binding {
@@ -526,7 +526,7 @@ pub const BINDINGS: &[Binding] = &[
         keys: &[key('b')],
         label: "to stock",
         help: "put the card back to its factory state; stops a run",
-        applies: |m| !m.gone,
+        applies: |m| !m.gone && !m.down,
         in_footer: true,
     },
     Binding {
