@@ -9,6 +9,7 @@ use yard_step_core::{
     Seen, Settings, Stage, TrialRecord, Verdict, attribute,
 };
 use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Measured};
+use yard_step_scenes::Scene;
 
 use crate::error::EngineError;
 use crate::guard::Guard;
@@ -18,7 +19,7 @@ use crate::load::{Load, Loads};
 use crate::lock::CardLock;
 use crate::rig::Rig;
 use crate::trial::Run;
-use crate::view::RunView;
+use crate::view::{RunView, SpoiltPicture};
 
 /// What to make of a trial that has no outcome.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -385,7 +386,12 @@ impl Engine {
         };
         let spoilt = self.ledger.spoilt_frames(*row)?;
         let view = Run::replay(intent, self.card.description(), record, trace, &events);
-        Ok(RunView { spoilt: Arc::new(spoilt), ..view })
+        // Of the pictures, only the spoilt ones are kept.
+        let scene: Option<Scene> = view.scene.parse().ok();
+        let newest = scene.zip(spoilt.last());
+        let picture = newest.and_then(|(scene, frame)| SpoiltPicture::of(scene, frame));
+        let picture = picture.map(|pictures| pictures.drawn);
+        Ok(RunView { spoilt: Arc::new(spoilt), picture, ..view })
     }
 
     /// Begins another climb on the same card by the same plan; one that has no outcome is given up.

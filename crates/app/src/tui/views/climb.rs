@@ -16,6 +16,7 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use yard_step_core::{Channel, Seconds};
 use yard_step_engine::{Activity, NextView, RunView, Snapshot};
+use yard_step_scenes::Scene;
 
 use crate::tui::theme::{Role, Theme};
 use crate::tui::widgets::panel::{inside, panel};
@@ -255,7 +256,12 @@ fn reading(run: &RunView, channel: Channel) -> String {
 fn draw_scene(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView) {
     let Some(shown) = &run.picture else {
         let space = panel(buffer, area, theme, &format!("Scene {}", run.scene), "");
-        let text = "Pictures are shown while a scene runs; they are not recorded.";
+        let is_ours = run.scene.parse::<Scene>().is_ok();
+        let text = if is_ours {
+            "A scene is shown while it runs; of its pictures, only spoilt ones are kept."
+        } else {
+            "This load shows its picture elsewhere."
+        };
         let middle = space.height / 2;
         let place = Rect {
             x: space.x + 2,
