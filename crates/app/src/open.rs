@@ -203,6 +203,10 @@ pub(crate) fn hold_in_step(
     names: &[CardName],
 ) -> Result<(), Failure> {
     for name in names {
+        if name.to_string() == wanted.card.to_string() {
+            let (one, other) = (name.to_string(), name.to_string());
+            return Err(Failure::usage(EngineError::NotAlike { one, other }));
+        }
         let name = CardName { driver: wanted.card.driver, ..name.clone() };
         let (rig, _) = wanted.rig(dir, &name, engine.climb().trials().len() as u64)?;
         engine.hold_in_step(rig).map_err(Failure::usage)?;

@@ -523,3 +523,23 @@ fn every_scene_can_be_climbed_under() {
         assert!(stdout(&output).contains("clean"), "{scene}: {}", stdout(&output));
     }
 }
+
+#[rstest]
+fn a_card_is_not_held_in_step_with_itself() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    let own = format!("{CARD}#3");
+    let output = yard_step(&[
+        "climb",
+        "--card",
+        CARD,
+        "--seed",
+        "3",
+        "--in-step",
+        &own,
+        "--data-dir",
+        &data,
+    ]);
+    assert_eq!(output.status.code(), Some(2));
+    assert!(stderr(&output).contains("two different cards of one kind"), "{}", stderr(&output));
+}

@@ -393,6 +393,9 @@ impl Work {
         if index == self.rack.present() {
             return Ok(());
         }
+        // One card has one controller: it cannot be climbed on and be held in step at once.
+        let key = self.rack.named(index)?.key();
+        self.engine.let_go(&key);
         let (engine, told) = self.rack.choose(index)?;
         // The card that is left is put back when its engine goes.
         self.engine = engine;
@@ -415,6 +418,9 @@ impl Work {
     fn toggle_in_step(&mut self, index: usize) -> Result<(), EngineError> {
         let card = self.rack.named(index)?;
         let name = format!("{}, individual {}", card.name, card.serial);
+        if index == self.rack.present() {
+            return Err(EngineError::NotAlike { one: name.clone(), other: name });
+        }
         if self.engine.let_go(&card.key()) {
             self.desk.answer(format!("{name} is no longer held in step, and at stock."));
             return Ok(());

@@ -399,6 +399,15 @@ fn two_cards_in_step_keep_their_own_read_back_and_verdict(desk: Desk) {
 }
 
 #[rstest]
+fn a_card_in_step_that_is_chosen_to_be_climbed_on_is_let_go_first(desk: Desk) {
+    desk.send(Command::ToggleInStep(1));
+    desk.until("in step", |s| s.rack.get(1).is_some_and(|card| card.in_step));
+    desk.send(Command::Choose(1));
+    let chosen = desk.until("the other card", |s| s.present == 1);
+    assert!(chosen.rack.iter().all(|card| !card.in_step));
+}
+
+#[rstest]
 fn a_recorded_trial_is_laid_over_the_one_shown(desk: Desk) {
     let desk = desk.with_baseline();
     desk.send(Command::LayOver(Some(1)));
