@@ -508,7 +508,7 @@ fn a_machine_that_goes_down_is_restarted_and_the_climb_taken_up_as_after_any_sta
 ) {
     let place = Place::new(LONG);
     let mut running = place.start(&["--pace", "60"]);
-    until("a load", || running.process("load"));
+    running.load_at_work(&place);
     place.card().set_mischief(mischief).unwrap();
     running.wait_for(first);
     running.wait_for(then);

@@ -62,6 +62,8 @@ impl Engine {
             let intent = intent.clone();
             self.close_unfinished(&intent, Unfinished::NotBegun)?;
             self.begun = None;
+            // A load cannot begin on a card that is gone.
+            self.is_card_there()?;
         }
         result
     }
