@@ -108,6 +108,19 @@ impl Terminal {
         self.wait_for_all(&[text])
     }
 
+    /// Waits until one of the texts is on the screen; answers which.
+    pub fn wait_for_any<'a>(&self, texts: &[&'a str]) -> &'a str {
+        let began = Instant::now();
+        loop {
+            let screen = self.screen();
+            if let Some(text) = texts.iter().find(|text| screen.contains(**text)) {
+                return text;
+            }
+            assert!(began.elapsed() < PATIENCE, "never saw any of {texts:?} in:\n{screen}");
+            sleep(Duration::from_millis(50));
+        }
+    }
+
     /// Waits until all texts are on the screen at once. A screen may be caught half drawn, so what
     /// belongs together is waited for together.
     pub fn wait_for_all(&self, texts: &[&str]) -> String {

@@ -199,8 +199,11 @@ impl Slot {
                 if load.wait_for_work(hurried) {
                     let mut working = Working { load, hurried };
                     let ran = self.card.run(Seconds(seconds), Work::Here(&mut working));
-                    if ran == Err(LoadLost::Died) {
-                        load.tell_of_the_loss();
+                    match ran {
+                        Err(LoadLost::Died) => load.tell_of_the_loss(),
+                        // It waits for its frame, and nobody tells it why.
+                        Err(LoadLost::Hung) => load.stalled = true,
+                        _ => {}
                     }
                     match ran {
                         Ok(_) if load.stalled => Err(LoadLost::Hung),

@@ -33,6 +33,9 @@ use physics::{Controls, Physics, STEP};
 /// Load of a card that is busy all the time, percent: a little is always spent between frames.
 const FULL_LOAD: f64 = 99.0;
 
+/// Share of lost loads that are not told that their device is lost, and wait for it in vain.
+const HANGS: f64 = 0.25;
+
 /// Something outside the card that spoils a run.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub enum Disturbance {
@@ -281,6 +284,10 @@ impl StandIn {
             }
             match faults::draw_kind(&mut self.dice, past) {
                 ChipFault::Artifacts => self.begin_incident(domain, past),
+                // The same fault, only that the card does not even say so.
+                ChipFault::Lost(LoadLost::Died) if self.dice.random_bool(HANGS) => {
+                    return Err(LoadLost::Hung);
+                }
                 ChipFault::Lost(lost) => return Err(lost),
             }
         }

@@ -741,6 +741,22 @@ fn what_a_card_has_not_is_told_with_its_reason() {
 }
 
 #[rstest]
+fn past_the_edge_a_card_loses_some_loads_and_hangs_others() {
+    let endings: Vec<LoadLost> = (1..=24)
+        .filter_map(|course| {
+            let choice: CardChoice = TARN.parse().unwrap();
+            let mut card = choice.open(1, course).unwrap();
+            card.set_mishaps(Mishaps::NONE);
+            card.apply(&with(&[(SettingKind::CoreOffset, 165.0)])).unwrap();
+            run(&mut card, 300.0, 0.0).2
+        })
+        .collect();
+    let count = |lost| endings.iter().filter(|ending| **ending == lost).count();
+    assert!(count(LoadLost::Died) > count(LoadLost::Hung), "{endings:?}");
+    assert!(count(LoadLost::Hung) > 0, "{endings:?}");
+}
+
+#[rstest]
 fn a_card_whose_machine_is_down_answers_nothing_until_the_restart() {
     let mut card = open(TARN, 1);
     card.lose(LoadLost::MachineDown);
