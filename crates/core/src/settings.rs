@@ -241,6 +241,13 @@ impl Settings {
         self.get(kind).is_some() || (kind == SettingKind::Fan && self.fan.is_some())
     }
 
+    /// The settings as they were before they were written down: an automatic fan is not written.
+    #[must_use]
+    pub fn with_unwritten_fan(self, card: &CardDescription) -> Self {
+        let automatic = card.offer(SettingKind::Fan).map(|_| Fan::Automatic);
+        Self { fan: self.fan.or(automatic), ..self }
+    }
+
     /// What differs from a card's stock settings, each with its name.
     #[must_use]
     pub fn moved_from_stock(&self, card: &CardDescription) -> Vec<String> {

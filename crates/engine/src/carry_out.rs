@@ -54,8 +54,8 @@ impl Engine {
             return Err(EngineError::NeedsYes(risk.clone()));
         }
         let result = self.trial(&proposal, overseer);
-        self.end_load();
         if result.is_err() {
+            self.end_load();
             self.put_back();
         }
         if let (Err(EngineError::LoadNotBegun { .. }), Some(intent)) = (&result, &self.begun) {
@@ -303,7 +303,7 @@ impl Engine {
 
     /// Sees to it that somebody would put the card back; tells if a new guard had to be set.
     fn set_guard(&mut self) -> Result<Option<String>, EngineError> {
-        let way_back = self.kept.unwrap_or(self.factory);
+        let way_back = self.way_back();
         let wanted = (way_back != self.factory).then_some(&way_back);
         for other in &mut self.in_step {
             other.set_guard(wanted)?;

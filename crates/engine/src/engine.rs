@@ -158,7 +158,7 @@ impl Engine {
             _lock: lock,
         };
         // Whatever a process that died may have left on the card.
-        let way_back = engine.kept.unwrap_or(engine.factory);
+        let way_back = engine.way_back();
         if let Some(guard) = &mut engine.guard {
             guard.set_way_back(&way_back);
         }

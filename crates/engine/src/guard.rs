@@ -22,7 +22,7 @@ use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
 use yard_step_card::slot::{SlotAddress, SlotCard};
 use yard_step_card::{Card, CardError};
-use yard_step_core::{Fan, SettingKind, Settings};
+use yard_step_core::Settings;
 
 use crate::holding::restore;
 use crate::lock::CardLock;
@@ -91,8 +91,11 @@ impl Guard {
         Ok(Some("The guard was gone; another one took its place.".into()))
     }
 
-    /// Tells it where the card is to go back to.
+    /// Tells it where the card is to go back to, if it does not know.
     pub(crate) fn set_way_back(&mut self, settings: &Settings) {
+        if self.way_back == Some(*settings) {
+            return;
+        }
         self.way_back = Some(*settings);
         self.say(&Word::WayBack { settings: Box::new(*settings) });
     }
@@ -170,10 +173,7 @@ pub fn stand(input: impl BufRead, slot: &str, lock: &Path, log: &Path) {
 /// Puts the card back, or sees to it that whoever has taken it over meanwhile does.
 fn see_it_back(slot: &str, settings: &Settings, lock: &Path) -> Result<&'static str, CardError> {
     let mut card = SlotCard::open(SlotAddress::from(slot.to_owned()), None)?;
-    // An automatic fan is not written.
-    let offers_fan = card.description().offer(SettingKind::Fan).is_some();
-    let fan = settings.fan.or(offers_fan.then_some(Fan::Automatic));
-    let way_back = Settings { fan, ..*settings };
+    let way_back = settings.with_unwritten_fan(card.description());
     let until = Instant::now() + PATIENCE;
     loop {
         if let Some(_lock) = CardLock::stand_in_for_the_dead(lock) {

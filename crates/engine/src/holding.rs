@@ -46,8 +46,13 @@ impl Engine {
 
     /// Puts the card to the last kept settings, or to stock; whether it holds them.
     pub fn put_back(&mut self) -> bool {
-        let settings = self.kept.unwrap_or(self.factory);
+        let settings = self.way_back();
         self.restore(&settings)
+    }
+
+    /// The last kept settings, or the factory state.
+    pub(crate) fn way_back(&self) -> Settings {
+        self.kept.unwrap_or(self.factory)
     }
 
     fn restore(&mut self, settings: &Settings) -> bool {

@@ -5,7 +5,7 @@ use std::os::unix::net::UnixStream;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use yard_step_core::{CardDescription, Fan, Room, Sample, Seconds, SettingKind, Settings};
+use yard_step_core::{CardDescription, Room, Sample, Seconds, Settings};
 
 use super::SlotAddress;
 use super::wire::{Reply, Request};
@@ -146,12 +146,7 @@ impl Card for SlotCard {
 
     fn taken(&mut self) -> Result<Settings, CardError> {
         match self.ask(&Request::Taken)? {
-            Reply::Holds { mut settings } => {
-                // An automatic fan is not written.
-                let automatic = self.description.offer(SettingKind::Fan).map(|_| Fan::Automatic);
-                settings.fan = settings.fan.or(automatic);
-                Ok(*settings)
-            }
+            Reply::Holds { settings } => Ok(settings.with_unwritten_fan(&self.description)),
             other => Err(unexpected(&other)),
         }
     }

@@ -53,7 +53,8 @@ pub(super) fn next_message(
     }
 }
 
-fn nonsense(what: &str) -> Ending {
+/// How a load dies that says what nobody can understand.
+pub(super) fn nonsense(what: &str) -> Ending {
     Ending::LoadDied(format!("talked nonsense ({what}) and was ended"))
 }
 
@@ -91,10 +92,6 @@ pub(super) fn stop_line() -> Vec<u8> {
 impl Load for ChildLoad {
     fn name(&self) -> &str {
         self.scene.name()
-    }
-
-    fn scene(&self) -> Option<Scene> {
-        Some(self.scene)
     }
 
     fn expected(&self) -> Expected {
@@ -155,7 +152,7 @@ impl Load for ChildLoad {
             (Ok(_), Some(died)) => Err(died),
             // Where both have something to say, the load knows best how it died itself.
             (Err(LoadLost::Died | LoadLost::Hung), Some(died)) => Err(died),
-            (Err(lost), _) => Err(ending_of(lost, "lost its device", "hung and was ended")),
+            (Err(lost), _) => Err(ending_of(lost, "hung and was ended")),
         }
     }
 

@@ -21,10 +21,6 @@ impl Load for InlineLoad {
         self.run.scene().name()
     }
 
-    fn scene(&self) -> Option<Scene> {
-        Some(self.run.scene())
-    }
-
     fn expected(&self) -> Expected {
         expected_of(self.run.scene())
     }
@@ -42,7 +38,7 @@ impl Load for InlineLoad {
     ) -> Result<(), Ending> {
         let ran = card.run(span, Work::Here(&mut self.run));
         checked.extend(self.run.take_checked());
-        ran.map(drop).map_err(|lost| ending_of(lost, "lost its device", "hung"))
+        ran.map(drop).map_err(|lost| ending_of(lost, "hung"))
     }
 
     fn end(&mut self) {}

@@ -33,7 +33,7 @@ impl Load for ManualLoad {
         _: &mut Vec<CheckedFrame>,
     ) -> Result<(), Ending> {
         let ran = card.run(span, Work::Elsewhere);
-        ran.map(drop).map_err(|lost| ending_of(lost, "lost its device", "hung"))
+        ran.map(drop).map_err(|lost| ending_of(lost, "hung"))
     }
 
     fn end(&mut self) {}

@@ -25,7 +25,7 @@ pub use serve::{Level, serve};
 use std::path::PathBuf;
 
 use thiserror::Error;
-use yard_step_card::Card;
+use yard_step_card::{Card, LoadLost};
 use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
 use yard_step_scenes::{Scene, UnknownScene};
 
@@ -37,11 +37,6 @@ use outside::OutsideLoad;
 pub trait Load: Send {
     /// Its name in the ledger.
     fn name(&self) -> &str;
-
-    /// The scene whose frames it draws; none for a load that is not ours.
-    fn scene(&self) -> Option<Scene> {
-        None
-    }
 
     /// What a run of it looks like when all is well.
     fn expected(&self) -> Expected;
@@ -146,10 +141,9 @@ fn expected_of(scene: Scene) -> Expected {
 }
 
 /// How a run ends whose load the card has dropped, where the card itself says so.
-pub(crate) fn ending_of(lost: yard_step_card::LoadLost, died: &str, hung: &str) -> Ending {
-    use yard_step_card::LoadLost;
+pub(crate) fn ending_of(lost: LoadLost, hung: &str) -> Ending {
     match lost {
-        LoadLost::Died => Ending::LoadDied(died.to_owned()),
+        LoadLost::Died => Ending::LoadDied("lost its device".into()),
         LoadLost::Hung => Ending::LoadDied(hung.to_owned()),
         LoadLost::DriverReset => Ending::DriverReset,
         LoadLost::MachineDown => Ending::MachineDown,

@@ -10,7 +10,7 @@ use thiserror::Error;
 use yard_step_card::{Card, Work};
 use yard_step_core::{CheckedFrame, Ending, Expected, Seconds, Verdict};
 
-use super::child::{await_hello, next_message, stop_line};
+use super::child::{await_hello, next_message, nonsense, stop_line};
 use super::process::{Process, Said, in_words};
 use super::protocol::{FromLoad, Reason};
 use super::{Load, ending_of};
@@ -150,10 +150,7 @@ impl OutsideLoad {
                 match next_message(process, Duration::ZERO) {
                     Ok(None) => return Ok(()),
                     Ok(Some(FromLoad::Frame(line))) => {
-                        let frame = line.checked(self.worked).map_err(|what| {
-                            Ending::LoadDied(format!("talked nonsense ({what}) and was ended"))
-                        })?;
-                        checked.push(frame);
+                        checked.push(line.checked(self.worked).map_err(|what| nonsense(&what))?);
                     }
                     Ok(Some(FromLoad::Score(score))) => self.score = Some(score.score),
                     Ok(Some(FromLoad::Bye { reason })) => return Err(self.bye(reason)),
@@ -240,7 +237,7 @@ impl Load for OutsideLoad {
         let ran = card.run(span, Work::Elsewhere);
         self.worked = self.worked + span;
         self.listen(checked)?;
-        ran.map(drop).map_err(|lost| ending_of(lost, "lost its device", "hung"))
+        ran.map(drop).map_err(|lost| ending_of(lost, "hung"))
     }
 
     fn end(&mut self) {

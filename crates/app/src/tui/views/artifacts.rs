@@ -83,7 +83,7 @@ pub(crate) fn draw(
     let scene: Option<Scene> = run.scene.parse().ok();
     let pictures = scene.and_then(|scene| SpoiltPicture::of(scene, frame));
     draw_list(buffer, places.list, theme, run, frame, state.artifact(frame));
-    let Some(pictures) = pictures else {
+    let Some(mut pictures) = pictures else {
         let space = panel(buffer, places.drawn, theme, "As it was drawn", "");
         let text = "This load tells how many pixels were wrong, but not which.";
         write(buffer, space, (space.x + 2, space.y + 1), text, theme.style(Role::Dim));
@@ -92,17 +92,14 @@ pub(crate) fn draw(
     let size = (pictures.drawn.frame.width as u32, pictures.drawn.frame.height as u32);
     let part = state.part(frame, size);
     // From near by, the colours themselves are worth more than marks.
-    let (marked, near) = match state.factor() {
-        1 if pictures.drawn.wrong_pixels * 4 <= frame_pixels(&pictures) => {
-            (true, "wrong pixels marked".to_owned())
+    let near = match state.factor() {
+        1 if picture::is_marked(&pictures.drawn) => "wrong pixels marked".to_owned(),
+        1 => "the whole frame".to_owned(),
+        factor => {
+            pictures.drawn.wrong.clear();
+            format!("{factor}×, {part}")
         }
-        1 => (false, "the whole frame".to_owned()),
-        factor => (false, format!("{factor}×, {part}")),
     };
-    let mut pictures = pictures;
-    if !marked {
-        pictures.drawn.wrong.clear();
-    }
     let sides = [
         (places.drawn, "As it was drawn", &pictures.drawn, near.as_str()),
         (places.reference, "As it should have been", &pictures.reference, ""),
@@ -114,10 +111,6 @@ pub(crate) fn draw(
     let space = panel(buffer, places.difference, theme, "Difference, brightened", "");
     let apart = gathered(&cropped(&pictures.difference, part).frame, space);
     picture::draw(buffer, space, theme, &Picture::of(frame.number, apart));
-}
-
-fn frame_pixels(pictures: &SpoiltPicture) -> u64 {
-    pictures.drawn.frame.pixels.len() as u64
 }
 
 fn draw_nothing(buffer: &mut Buffer, area: Rect, theme: Theme, text: &str) {

@@ -31,6 +31,12 @@ pub(crate) fn fitted(area: Rect, (width, height): (usize, usize)) -> Rect {
     }
 }
 
+/// Whether the wrong pixels of a picture are marked: where much is wrong, marks would hide what it
+/// looks like.
+pub(crate) fn is_marked(picture: &Picture) -> bool {
+    picture.wrong_pixels * 4 <= picture.frame.pixels.len() as u64
+}
+
 /// Draws the picture and answers where it lies.
 pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, picture: &Picture) -> Rect {
     let frame = &picture.frame;
@@ -40,9 +46,7 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, picture: &Pict
         return place;
     }
     let mut wrong = vec![false; columns * rows];
-    // Where nearly everything is wrong, marks would hide what it looks like.
-    let all = (frame.width * frame.height) as u64;
-    let marked = if picture.wrong_pixels * 4 > all { &[][..] } else { &picture.wrong };
+    let marked = if is_marked(picture) { &picture.wrong[..] } else { &[] };
     for pixel in marked {
         let (x, y) = (pixel.x * columns / frame.width, pixel.y * rows / frame.height);
         wrong[y * columns + x] = true;
