@@ -339,8 +339,9 @@ fn a_terminal_that_shrinks_to_nothing_and_grows_again_loses_nothing() {
 fn when_the_terminal_is_gone_the_card_goes_back_and_nothing_is_left_running() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = opened(&dir, "--pace 60");
-    terminal.press(&["Enter", "a"]);
     let mut card = card(&dir);
+    let stock = card.taken().unwrap();
+    terminal.press(&["Enter", "a"]);
     let waits = |what: &str, done: &mut dyn FnMut() -> bool| {
         let began = Instant::now();
         while !done() {
@@ -348,7 +349,6 @@ fn when_the_terminal_is_gone_the_card_goes_back_and_nothing_is_left_running() {
             sleep(Duration::from_millis(5));
         }
     };
-    let stock = card.taken().unwrap();
     waits("a trial", &mut || card.taken().unwrap() != stock);
     let program: u32 = terminal.program().parse().unwrap();
     drop(terminal);
