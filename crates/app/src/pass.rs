@@ -51,7 +51,7 @@ pub(crate) fn pass(options: &PassOptions) -> Result<(), Failure> {
         began = frames.last().map_or(began, |frame| frame.at);
         let wrong_frames = frames.iter().filter(|frame| frame.wrong_pixels > 0).count() as u64;
         let scene = options.scene;
-        let score = score_pass(&finished, &scene.sections(), scene.work_per_frame());
+        let score = score_pass(&finished, scene.sections(), scene.work_per_frame());
         passes.extend(score.map(|score| Pass { scene: scene.name(), wrong_frames, score }));
         frames = rest;
     }

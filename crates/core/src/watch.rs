@@ -126,6 +126,12 @@ pub struct Watch {
     last_frame: Option<Seconds>,
 }
 
+/// Mean of frame times, s; none where there are none.
+fn mean_time(times: &[f32]) -> Option<f64> {
+    let sum: f64 = times.iter().map(|time| f64::from(*time)).sum();
+    (!times.is_empty()).then(|| sum / times.len() as f64)
+}
+
 /// Sections of a load that are told apart; what lies beyond counts as the last.
 const MOST_SECTIONS: usize = 16;
 
@@ -246,11 +252,22 @@ impl Watch {
     }
 
     /// Score so far: work units per second after the warm-up, with `work_per_frame` units in a
-    /// frame. `None` before the first ten measured seconds.
+    /// frame on average, of a load whose passes have `sections` sections of as many frames each.
+    /// `None` before the first ten measured seconds.
+    ///
+    /// Once every section was seen, each counts the same, however the run began and ended: work of
+    /// a pass by the sum of the mean times of its sections. Before that, frames by time.
     #[must_use]
-    pub fn score(&self, work_per_frame: f64) -> Option<f64> {
+    pub fn score(&self, work_per_frame: f64, sections: usize) -> Option<f64> {
         let measured = self.seconds.value() - self.warm_up.value();
-        (measured >= 10.0).then(|| self.measured_frames as f64 * work_per_frame / measured)
+        if measured < 10.0 {
+            return None;
+        }
+        let means: Vec<f64> = self.frame_times.iter().filter_map(|times| mean_time(times)).collect();
+        if sections > 0 && means.len() == sections {
+            return Some(work_per_frame * sections as f64 / means.iter().sum::<f64>().max(1e-9));
+        }
+        Some(self.measured_frames as f64 * work_per_frame / measured)
     }
 
     /// What was seen so far. The clock line is read anew each time; during a run
@@ -346,7 +363,7 @@ mod tests {
         assert_eq!(seen.hot_spot_max, Some(Celsius(95.0)));
         assert_eq!((seen.frames, seen.wrong_frames, seen.wrong_pixels), (800, 1, 7));
         assert_eq!(seen.first_wrong, Some(Seconds(0.3)));
-        assert_eq!(watch.score(50.0), Some(1_000.0), "20 frames of 50 units a second");
+        assert_eq!(watch.score(50.0, 4), Some(1_000.0), "20 frames of 50 units a second");
     }
 
     #[rstest]
@@ -377,8 +394,31 @@ mod tests {
     }
 
     #[rstest]
+    #[case::whole_passes(40)]
+    #[case::one_section_more(50)]
+    #[case::two_sections_more(60)]
+    fn a_score_does_not_depend_on_where_a_run_ends(#[case] ends: u32) {
+        let card = card();
+        let mut watch = Watch::new(card.limits, Settings::stock(&card), Seconds(0.0));
+        let mut number = 0;
+        // Of every second of two sections the first is done at 20, the other at 5 frames a second.
+        for tick in 0..ends * 20 {
+            let at = Seconds(f64::from(tick + 1) / 20.0);
+            let section = (tick / 200 % 2) as usize;
+            if section == 0 || tick % 4 == 3 {
+                let frame = CheckedFrame { number, at, section, ..CheckedFrame::default() };
+                watch.frame(at, &frame);
+                number += 1;
+            }
+            watch.sample(&Sample { at, ..sample() });
+        }
+        let score = watch.score(10.0, 2).unwrap();
+        assert!((score / (10.0 * 2.0 / (0.05 + 0.2)) - 1.0).abs() < 0.01, "{score}");
+    }
+
+    #[rstest]
     fn a_run_of_seconds_has_no_score() {
-        assert_eq!(watched(25, 20.0).score(50.0), None);
+        assert_eq!(watched(25, 20.0).score(50.0, 4), None);
     }
 
     #[rstest]

@@ -334,7 +334,10 @@ impl Run {
     }
 
     pub(crate) fn score(&self) -> Option<f64> {
-        let by_frames = || self.watch.score(self.scene?.work_per_frame());
+        let by_frames = || {
+            let scene = self.scene?;
+            self.watch.score(scene.work_per_frame(), scene.sections().len())
+        };
         self.told_score.or_else(by_frames)
     }
 

@@ -47,7 +47,7 @@ pub fn reference(scene: Scene, number: u64) -> &'static Frame {
     type Pass = [OnceLock<Frame>; PASS_FRAMES as usize];
     static PASSES: [Pass; Scene::ALL.len()] =
         [const { [const { OnceLock::new() }; PASS_FRAMES as usize] }; Scene::ALL.len()];
-    let number = number % PASS_FRAMES;
+    let (scene, number) = scene.shown(number);
     PASSES[scene as usize][number as usize].get_or_init(|| {
         let mut frame = Frame::black(FRAME_WIDTH, FRAME_HEIGHT);
         scene.draw(number, &mut frame);
@@ -107,7 +107,7 @@ pub fn look_at(scene: Scene, number: u64, drawn: &Frame, at: Seconds) -> Checked
     CheckedFrame {
         number,
         at,
-        section: Scene::section(number),
+        section: scene.section(number),
         wrong_pixels: check.wrong_pixels,
         artifacts: classify(number, &check, (reference.width, reference.height)),
         patch: patch.map(Arc::new),

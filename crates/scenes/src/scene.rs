@@ -8,6 +8,7 @@
 //! | `lantern` | lanterns over a lake | a game-like mix, in four parts | | | full |
 //! | `doldrums` | a boat without wind | light | little | some | a third, with pauses |
 //! | `squall` | storm at a lighthouse | jumps between little and everything | | | by turns |
+//! | `medley` | the six in turn | what each of them asks | | | |
 
 use std::fmt;
 use std::str::FromStr;
@@ -41,6 +42,8 @@ pub enum Scene {
     Doldrums,
     /// A storm at a lighthouse: sudden load changes at several periods.
     Squall,
+    /// The six others in turn, a stretch of each: what holds here holds in all of them.
+    Medley,
 }
 
 /// A scene's name that is none.
@@ -69,7 +72,18 @@ impl FromStr for Scene {
 
 impl Scene {
     /// Every scene.
-    pub const ALL: [Self; 6] =
+    pub const ALL: [Self; 7] = [
+        Self::Kiln,
+        Self::Sluice,
+        Self::Loom,
+        Self::Lantern,
+        Self::Doldrums,
+        Self::Squall,
+        Self::Medley,
+    ];
+
+    /// The scenes a medley is made of, in its order.
+    const TURNS: [Self; 6] =
         [Self::Kiln, Self::Sluice, Self::Loom, Self::Lantern, Self::Doldrums, Self::Squall];
 
     /// The scene's name.
@@ -82,6 +96,7 @@ impl Scene {
             Self::Lantern => "lantern",
             Self::Doldrums => "doldrums",
             Self::Squall => "squall",
+            Self::Medley => "medley",
         }
     }
 
@@ -95,29 +110,51 @@ impl Scene {
             Self::Lantern => "a game-like mix",
             Self::Doldrums => "light load with pauses, as in a menu",
             Self::Squall => "sudden load changes",
+            Self::Medley => "all six in turn",
         }
     }
 
-    /// The four sections of a pass, in order.
+    /// The sections of a pass, in order; all have the same number of frames.
     #[must_use]
-    pub const fn sections(self) -> [&'static str; 4] {
+    pub const fn sections(self) -> &'static [&'static str] {
         match self {
-            Self::Kiln => ["kindling", "draught", "full fire", "embers"],
-            Self::Sluice => ["gates shut", "gates rising", "flood", "ebb"],
-            Self::Loom => ["first picks", "twill", "fast picks", "last picks"],
-            Self::Lantern => ["quiet lake", "first lanterns", "full sky", "drift away"],
-            Self::Doldrums => ["morning", "noon", "afternoon", "evening"],
-            Self::Squall => ["slow gusts", "gusts", "fast gusts", "gusts by chance"],
+            Self::Kiln => &["kindling", "draught", "full fire", "embers"],
+            Self::Sluice => &["gates shut", "gates rising", "flood", "ebb"],
+            Self::Loom => &["first picks", "twill", "fast picks", "last picks"],
+            Self::Lantern => &["quiet lake", "first lanterns", "full sky", "drift away"],
+            Self::Doldrums => &["morning", "noon", "afternoon", "evening"],
+            Self::Squall => &["slow gusts", "gusts", "fast gusts", "gusts by chance"],
+            Self::Medley => &["kiln", "sluice", "loom", "lantern", "doldrums", "squall"],
         }
     }
 
     /// The section that frame `number` lies in: its place among the [`sections`](Self::sections).
     #[must_use]
-    pub const fn section(number: u64) -> usize {
-        (number % PASS_FRAMES / SECTION_FRAMES) as usize
+    pub const fn section(self, number: u64) -> usize {
+        let frames = PASS_FRAMES / self.sections().len() as u64;
+        (number % PASS_FRAMES / frames) as usize
     }
 
-    /// Work units in one frame. A score is work units per second.
+    /// The scene and the frame of it that frame `number` shows: itself, but for a medley, which
+    /// goes on with each scene where it left it.
+    #[must_use]
+    pub fn shown(self, number: u64) -> (Self, u64) {
+        if self != Self::Medley {
+            return (self, number % PASS_FRAMES);
+        }
+        let turn = PASS_FRAMES / Self::TURNS.len() as u64;
+        let (pass, place) = (number / PASS_FRAMES, number % PASS_FRAMES);
+        let scene = Self::TURNS[(place / turn) as usize];
+        (scene, (pass * turn + place % turn) % PASS_FRAMES)
+    }
+
+    /// Frames after which everything repeats: a pass, and of a medley one for each of its scenes.
+    #[must_use]
+    pub fn period(self) -> u64 {
+        if self == Self::Medley { PASS_FRAMES * Self::TURNS.len() as u64 } else { PASS_FRAMES }
+    }
+
+    /// Work units in one frame, on average over a pass. A score is work units per second.
     #[must_use]
     pub const fn work_per_frame(self) -> f64 {
         match self {
@@ -125,6 +162,8 @@ impl Scene {
             Self::Sluice => 40.0,
             Self::Loom | Self::Lantern | Self::Squall => 50.0,
             Self::Doldrums => 20.0,
+            // The mean of the six.
+            Self::Medley => 45.0,
         }
     }
 
@@ -132,7 +171,7 @@ impl Scene {
     #[must_use]
     pub fn mean_load(self) -> Percent {
         // A frame takes the longer the smaller its share of the card is.
-        let spans = (0..PASS_FRAMES).map(|number| self.demand(number)).map(|demand| {
+        let spans = (0..self.period()).map(|number| self.demand(number)).map(|demand| {
             let span = demand.work_per_frame / demand.load.value();
             (span, span * demand.load.value())
         });
@@ -142,8 +181,8 @@ impl Scene {
 
     /// Draws frame `number` into `canvas`, at the canvas' size.
     pub fn draw(self, number: u64, canvas: &mut Frame) {
-        let number = number % PASS_FRAMES;
-        match self {
+        let (scene, number) = self.shown(number);
+        match scene {
             Self::Kiln => paint(canvas, kiln::picture(number)),
             Self::Sluice => paint(canvas, sluice::picture(number)),
             Self::Loom => paint(canvas, loom::picture(number)),
@@ -156,23 +195,24 @@ impl Scene {
             }
             Self::Doldrums => paint(canvas, doldrums::picture(number)),
             Self::Squall => paint(canvas, squall::picture(number)),
+            Self::Medley => {}
         }
     }
 
     /// What frame `number` asks of a card.
     #[must_use]
     pub fn demand(self, number: u64) -> Demand {
-        let number = number % PASS_FRAMES;
-        let (activity, memory_share, geometry, traffic) = self.mix();
+        let (scene, number) = self.shown(number);
+        let (activity, memory_share, geometry, traffic) = scene.mix();
         let mut demand = Demand {
-            activity: activity[Self::section(number)] + swell(number),
+            activity: activity[scene.section(number)] + swell(number),
             memory_share,
-            work_per_frame: self.work_per_frame(),
+            work_per_frame: scene.work_per_frame(),
             load: Percent(99.0),
             geometry,
             traffic,
         };
-        match self {
+        match scene {
             Self::Doldrums if doldrums::is_pause(number) => demand.load = Percent(9.0),
             Self::Doldrums => demand.load = Percent(42.0),
             Self::Squall if !squall::is_gust(number) => demand.load = Percent(30.0),
@@ -189,7 +229,7 @@ impl Scene {
             Self::Loom => ([0.9, 0.94, 0.96, 0.92], 0.14, 1.0, 0.35),
             Self::Lantern => ([0.93, 0.97, 1.0, 0.95], 0.2, 0.5, 0.5),
             Self::Doldrums => ([0.7, 0.74, 0.72, 0.7], 0.15, 0.6, 0.3),
-            Self::Squall => ([0.98, 1.0, 1.0, 1.0], 0.2, 0.7, 0.5),
+            Self::Squall | Self::Medley => ([0.98, 1.0, 1.0, 1.0], 0.2, 0.7, 0.5),
         }
     }
 }
@@ -215,13 +255,13 @@ mod tests {
     fn a_frame_is_a_pure_function_of_its_number_and_repeats_after_a_pass() {
         for scene in Scene::ALL {
             assert_eq!(drawn(scene, 17, 128, 72), drawn(scene, 17, 128, 72));
-            assert_eq!(drawn(scene, 17, 128, 72), drawn(scene, 17 + PASS_FRAMES, 128, 72));
+            assert_eq!(drawn(scene, 17, 128, 72), drawn(scene, 17 + scene.period(), 128, 72));
         }
     }
 
     #[rstest]
     fn the_picture_moves_from_frame_to_frame_and_over_the_end_of_a_pass_without_a_jump() {
-        for scene in Scene::ALL {
+        for scene in Scene::TURNS {
             let apart = |a: u64, b: u64| {
                 let (a, b) = (drawn(scene, a, 64, 36), drawn(scene, b, 64, 36));
                 a.pixels.iter().zip(&b.pixels).filter(|(a, b)| a != b).count()
@@ -318,12 +358,31 @@ mod tests {
     }
 
     #[rstest]
+    fn a_medley_takes_turns_and_goes_on_with_each_scene_where_it_left_it() {
+        let turns: Vec<_> = [0, 79, 80, 400, 480, 2_400].map(|n| Scene::Medley.shown(n)).to_vec();
+        assert_eq!(turns[..2], [(Scene::Kiln, 0), (Scene::Kiln, 79)]);
+        assert_eq!(turns[2..4], [(Scene::Sluice, 0), (Scene::Squall, 0)]);
+        assert_eq!(turns[4..], [(Scene::Kiln, 80), (Scene::Kiln, 400)]);
+        let whole = |scene: Scene| {
+            (0..Scene::Medley.period()).map(|n| Scene::Medley.shown(n)).filter(move |s| s.0 == scene)
+        };
+        for scene in Scene::TURNS {
+            let mut frames: Vec<u64> = whole(scene).map(|(_, frame)| frame).collect();
+            frames.sort_unstable();
+            assert!(frames.into_iter().eq(0..PASS_FRAMES), "{}", scene.name());
+        }
+        assert_eq!(Scene::Medley.section(479), 5);
+        let work: f64 = (0..PASS_FRAMES).map(|n| Scene::Medley.demand(n).work_per_frame).sum();
+        assert_eq!(work, PASS_FRAMES as f64 * Scene::Medley.work_per_frame());
+    }
+
+    #[rstest]
     fn an_unknown_scene_is_told_with_the_known_ones() {
         for scene in Scene::ALL {
             assert_eq!(scene.name().parse(), Ok(scene));
         }
         let error = "candle".parse::<Scene>().unwrap_err().to_string();
-        let known = "kiln, sluice, loom, lantern, doldrums, squall";
+        let known = "kiln, sluice, loom, lantern, doldrums, squall, medley";
         assert_eq!(error, format!("there is no scene \"candle\"; there are: {known}"));
     }
 }

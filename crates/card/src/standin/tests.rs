@@ -96,7 +96,7 @@ fn run(card: &mut StandIn, seconds: f64, warm_up: f64) -> (Seen, f64, Option<Loa
         sample.at = at;
         watch.sample(&sample);
     }
-    let score = watch.score(Scene::Lantern.work_per_frame()).unwrap_or(0.0);
+    let score = watch.score(Scene::Lantern.work_per_frame(), 4).unwrap_or(0.0);
     (watch.seen(), score, lost)
 }
 

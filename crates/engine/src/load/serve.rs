@@ -79,7 +79,7 @@ pub fn serve(scene: Scene, level: Level, mut device: Device) -> Result<(), Devic
         frames.store(number + 1, Ordering::Relaxed);
         finished.push((checked.section, at - began));
         if finished.len() as u64 == PASS_FRAMES {
-            let score = score_pass(&finished, &scene.sections(), scene.work_per_frame());
+            let score = score_pass(&finished, scene.sections(), scene.work_per_frame());
             if let Some(score) = score {
                 voice.say(&FromLoad::Score(score))?;
             }

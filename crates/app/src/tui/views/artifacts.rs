@@ -132,7 +132,7 @@ fn draw_head(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, place
     let first = row(space, 0);
     let scene: Option<Scene> = run.scene.parse().ok();
     let section = scene.map_or(String::new(), |scene| {
-        format!(", in \"{}\"", scene.sections()[Scene::section(frame.number)])
+        format!(", in \"{}\"", scene.sections()[scene.section(frame.number)])
     });
     let text = format!(
         "spoilt frame {} of {}: frame {} after {}{section}: {} wrong pixels",
