@@ -46,8 +46,10 @@ pub use artifact::{
 };
 pub use card::{Absent, CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
 pub use climb::{
-    Baseline, Bracket, Climb, ClimbError, ClimbEvent, Failure, InStepRecord, Ladder, LadderStep,
-    Next, Outcome, Outlook, Proposal, Purpose, Stage, TrialRecord, TrialRequest,
+    Axis, Baseline, Bend, Bracket, Claim, Climb, ClimbError, ClimbEvent, Culprit, Directive,
+    EdgeBelief, Failure, Gain, InStepRecord, Isolation, Joint, Left, Margin, Next, Outcome,
+    Outlook, Pair, Part, Policy, PowerReport, Proposal, Prospect, Purpose, ScoreLine, Stage,
+    StageOrder, TrialRecord, TrialRequest,
 };
 pub use clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
 pub use fan::{Fan, FanCurve, FanCurveError, MOST_FAN_POINTS};
@@ -57,7 +59,9 @@ pub use machine::{Machine, MachineError, SupplyHeadroom};
 pub use memory_rate::MemoryWiring;
 pub use pass::{PassScore, SectionScore, score_pass};
 pub use patch::Patch;
-pub use plan::{BaselinePlan, CorePlan, Hold, Plan, PlanError, Rules};
+pub use plan::{AxisPlan, BaselinePlan, BelievingPlan, Hold, Plan, PlanError, PowerPlan, Rules, ScorePlan,
+    TogetherPlan,
+};
 pub use plateau::{Plateau, WARM_WITHIN, Warming};
 pub use prerequisites::{Facts, Prerequisite, Standing, prerequisites};
 pub use room::{Case, Room};

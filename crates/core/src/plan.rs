@@ -8,7 +8,9 @@ use std::ops::RangeInclusive;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::units::{Celsius, MhzOffset, Percent, Seconds};
+use crate::artifact::Domain;
+use crate::climb::{Margin, Policy};
+use crate::units::{Celsius, Percent, Seconds};
 
 /// Why a plan cannot be used.
 #[derive(Debug, Error, PartialEq)]
@@ -68,15 +70,34 @@ impl Default for BaselinePlan {
     }
 }
 
-/// How the edge of the core clock is looked for.
+/// How free performance is looked for: more power, and a higher temperature target.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
-pub struct CorePlan {
-    /// First step size.
+pub struct PowerPlan {
+    /// Measured length of a run, warm-up not included.
+    pub seconds: f64,
+    /// Runs that must count at the raised limit.
+    pub runs: u32,
+    /// How often a limit that proves too high is halved on its way to stock.
+    pub halvings: u32,
+}
+
+impl Default for PowerPlan {
+    fn default() -> Self {
+        Self { seconds: 180.0, runs: 2, halvings: 2 }
+    }
+}
+
+/// How the edge of one domain's clock is looked for: core and memory have one each.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct AxisPlan {
+    /// First step size of the stepwise policies, in MHz of the actual clock.
     pub coarse_step_mhz: i32,
-    /// Step size near the edge; also the size in which back-off and margin are counted.
+    /// Step size near the edge; also the size in which back-off and margin are counted, and the
+    /// least distance of two values that are told apart.
     pub fine_step_mhz: i32,
-    /// Measured length of a trial, warm-up not included.
+    /// Measured length of a stepwise trial, warm-up not included.
     pub seconds: f64,
     /// Part at the beginning of each trial that does not count towards the score. It is made longer,
     /// up to the baseline's warm-up, as long as the card is colder than it gets.
@@ -85,14 +106,14 @@ pub struct CorePlan {
     pub back_off_steps: i32,
     /// Length of the confirming run.
     pub confirm_seconds: f64,
-    /// Fine steps taken off what was confirmed: an hour without a fault is far from a proof for a
-    /// day.
+    /// Fine steps taken off what was confirmed, for daily use: an hour without a fault is far from a
+    /// proof for a day.
     pub margin_steps: i32,
     /// Length of the run that measures what is kept.
     pub settle_seconds: f64,
 }
 
-impl Default for CorePlan {
+impl Default for AxisPlan {
     fn default() -> Self {
         Self {
             coarse_step_mhz: 60,
@@ -104,6 +125,67 @@ impl Default for CorePlan {
             margin_steps: 1,
             settle_seconds: 600.0,
         }
+    }
+}
+
+impl AxisPlan {
+    /// The default for the memory clock.
+    #[must_use]
+    pub fn memory() -> Self {
+        Self { coarse_step_mhz: 60, fine_step_mhz: 20, ..Self::default() }
+    }
+}
+
+/// How core and memory are proven together.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct TogetherPlan {
+    /// Length of the run that proves them together, by the stepwise policies.
+    pub confirm_seconds: f64,
+    /// Least length of a run that finds out which of the two it was; after a failure that took its
+    /// time, three times that.
+    pub isolate_seconds: f64,
+    /// Length of the run that measures what is kept.
+    pub settle_seconds: f64,
+}
+
+impl Default for TogetherPlan {
+    fn default() -> Self {
+        Self { confirm_seconds: 3_600.0, isolate_seconds: 180.0, settle_seconds: 600.0 }
+    }
+}
+
+/// What the believing policy makes of its beliefs.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct BelievingPlan {
+    /// Chance of a machine down above which a trial is not made.
+    pub most_machine_down_percent: f64,
+    /// What a minute under load must bring: knowledge worth this much score.
+    pub worth_percent_per_minute: f64,
+}
+
+impl Default for BelievingPlan {
+    fn default() -> Self {
+        Self { most_machine_down_percent: 1.0, worth_percent_per_minute: 0.015 }
+    }
+}
+
+/// When a gain counts.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct ScorePlan {
+    /// A gain smaller than this is not worth having.
+    pub least_gain_percent: f64,
+    /// How often chance alone may pass for a gain, or hide one.
+    pub false_alarm_percent: f64,
+    /// How often a value is run again so that its gain becomes clear.
+    pub most_repeats: u32,
+}
+
+impl Default for ScorePlan {
+    fn default() -> Self {
+        Self { least_gain_percent: 0.5, false_alarm_percent: 5.0, most_repeats: 2 }
     }
 }
 
@@ -142,12 +224,26 @@ impl Default for Rules {
 pub struct Plan {
     /// The scene that is run.
     pub scene: String,
+    /// How steps are chosen.
+    pub policy: Policy,
+    /// What the settings are to be good for.
+    pub margin: Margin,
     /// What is held the same.
     pub hold: Hold,
     /// The baseline.
     pub baseline: BaselinePlan,
-    /// The core clock ladder.
-    pub core: CorePlan,
+    /// Free performance.
+    pub power: PowerPlan,
+    /// The search for the core's edge.
+    pub core: AxisPlan,
+    /// The search for the memory's edge.
+    pub memory: AxisPlan,
+    /// Both together.
+    pub together: TogetherPlan,
+    /// The believing policy.
+    pub believing: BelievingPlan,
+    /// When a gain counts.
+    pub score: ScorePlan,
     /// The rules of counting.
     pub rules: Rules,
 }
@@ -155,10 +251,17 @@ pub struct Plan {
 impl Default for Plan {
     fn default() -> Self {
         Self {
-            scene: "lantern".into(),
+            scene: "medley".into(),
+            policy: Policy::default(),
+            margin: Margin::default(),
             hold: Hold::default(),
             baseline: BaselinePlan::default(),
-            core: CorePlan::default(),
+            power: PowerPlan::default(),
+            core: AxisPlan::default(),
+            memory: AxisPlan::memory(),
+            together: TogetherPlan::default(),
+            believing: BelievingPlan::default(),
+            score: ScorePlan::default(),
             rules: Rules::default(),
         }
     }
@@ -171,10 +274,40 @@ impl Plan {
     /// Text that is no TOML, unknown keys, wrong types, values out of range and values that
     /// contradict each other, each named.
     pub fn from_toml(text: &str) -> Result<Self, PlanError> {
-        let plan: Self = toml::from_str(text)
+        // Read once as it stands, for errors that name their line.
+        toml::from_str::<Self>(text)
             .map_err(|error| PlanError::Unreadable(error.to_string().trim_end().to_owned()))?;
+        let plan = Self::default().overlaid(text)?;
         plan.check()?;
         Ok(plan)
+    }
+
+    /// Reads a plan that was stored. One from before there were policies went by steady steps.
+    ///
+    /// # Errors
+    /// As [`from_toml`](Self::from_toml).
+    pub fn from_stored(text: &str) -> Result<Self, PlanError> {
+        let has_policy = text.lines().any(|line| line.trim_start().starts_with("policy"));
+        let plan = Self::from_toml(text)?;
+        Ok(if has_policy { plan } else { Self { policy: Policy::Steady, ..plan } })
+    }
+
+    /// This plan with what `text` says laid over it, section by section.
+    fn overlaid(&self, text: &str) -> Result<Self, PlanError> {
+        let unreadable = |error: &dyn std::fmt::Display| {
+            PlanError::Unreadable(error.to_string().trim_end().to_owned())
+        };
+        let mut whole = toml::Table::try_from(self).map_err(|error| unreadable(&error))?;
+        let said: toml::Table = toml::from_str(text).map_err(|error| unreadable(&error))?;
+        for (key, value) in said {
+            match (whole.get_mut(&key), value) {
+                (Some(toml::Value::Table(section)), toml::Value::Table(said)) => {
+                    section.extend(said);
+                }
+                (_, value) => drop(whole.insert(key, value)),
+            }
+        }
+        whole.try_into().map_err(|error: toml::de::Error| unreadable(&error))
     }
 
     /// The plan as TOML, every value written out.
@@ -185,10 +318,13 @@ impl Plan {
         toml::to_string_pretty(self).map_err(|error| PlanError::Unreadable(error.to_string()))
     }
 
-    /// Coarse and fine step.
+    /// How the edge of a domain is looked for.
     #[must_use]
-    pub fn core_steps(&self) -> [MhzOffset; 2] {
-        [MhzOffset(self.core.coarse_step_mhz), MhzOffset(self.core.fine_step_mhz)]
+    pub fn axis(&self, domain: Domain) -> &AxisPlan {
+        match domain {
+            Domain::Core => &self.core,
+            Domain::Memory => &self.memory,
+        }
     }
 
     /// Highest background load of a run that counts.
@@ -216,45 +352,110 @@ impl Plan {
                 return Err(PlanError::OutOfRange { key, value, lowest, highest, unit });
             }
         }
-        if self.core.fine_step_mhz > self.core.coarse_step_mhz {
-            return Err(PlanError::Contradiction(
-                "core.fine_step_mhz is larger than its core.coarse_step_mhz: make the fine step \
-                 the smaller of the two",
-            ));
-        }
-        if self.core.confirm_seconds < self.core.seconds {
-            return Err(PlanError::Contradiction(
-                "core.confirm_seconds is shorter than its core.seconds: a confirming run must be \
-                 at least as long as a trial",
-            ));
+        for (axis, [fine, confirm]) in [(&self.core, CORE_TOLD), (&self.memory, MEMORY_TOLD)] {
+            if axis.fine_step_mhz > axis.coarse_step_mhz {
+                return Err(PlanError::Contradiction(fine));
+            }
+            if axis.confirm_seconds < axis.seconds {
+                return Err(PlanError::Contradiction(confirm));
+            }
         }
         Ok(())
     }
 
     /// The one table of what each number may be.
-    fn ranges(&self) -> [(&'static str, f64, RangeInclusive<f64>, &'static str); 17] {
-        let Self { hold, baseline, core, rules, .. } = self;
-        [
+    fn ranges(&self) -> Vec<(&'static str, f64, RangeInclusive<f64>, &'static str)> {
+        let Self { hold, baseline, power, core, memory, together, believing, score, rules, .. } =
+            self;
+        let mut ranges = vec![
             ("hold.fan_percent", hold.fan_percent, 30.0..=100.0, "%"),
             ("baseline.runs", f64::from(baseline.runs), 1.0..=20.0, "runs"),
             ("baseline.seconds", baseline.seconds, 20.0..=86_400.0, "s"),
             ("baseline.warm_up_seconds", baseline.warm_up_seconds, 0.0..=7_200.0, "s"),
-            ("core.coarse_step_mhz", f64::from(core.coarse_step_mhz), 1.0..=500.0, "MHz"),
-            ("core.fine_step_mhz", f64::from(core.fine_step_mhz), 1.0..=100.0, "MHz"),
-            ("core.seconds", core.seconds, 20.0..=86_400.0, "s"),
-            ("core.warm_up_seconds", core.warm_up_seconds, 0.0..=7_200.0, "s"),
-            ("core.back_off_steps", f64::from(core.back_off_steps), 1.0..=10.0, "steps"),
-            ("core.confirm_seconds", core.confirm_seconds, 20.0..=604_800.0, "s"),
-            ("core.margin_steps", f64::from(core.margin_steps), 0.0..=20.0, "steps"),
-            ("core.settle_seconds", core.settle_seconds, 20.0..=604_800.0, "s"),
+            ("power.seconds", power.seconds, 20.0..=86_400.0, "s"),
+            ("power.runs", f64::from(power.runs), 1.0..=20.0, "runs"),
+            ("power.halvings", f64::from(power.halvings), 0.0..=6.0, "times"),
+            ("together.confirm_seconds", together.confirm_seconds, 20.0..=604_800.0, "s"),
+            ("together.isolate_seconds", together.isolate_seconds, 20.0..=86_400.0, "s"),
+            ("together.settle_seconds", together.settle_seconds, 20.0..=604_800.0, "s"),
+            (
+                "believing.most_machine_down_percent",
+                believing.most_machine_down_percent,
+                0.01..=50.0,
+                "%",
+            ),
+            (
+                "believing.worth_percent_per_minute",
+                believing.worth_percent_per_minute,
+                0.0001..=10.0,
+                "%",
+            ),
+            ("score.least_gain_percent", score.least_gain_percent, 0.05..=50.0, "%"),
+            ("score.false_alarm_percent", score.false_alarm_percent, 0.1..=40.0, "%"),
+            ("score.most_repeats", f64::from(score.most_repeats), 0.0..=50.0, "times"),
             ("rules.retries", f64::from(rules.retries), 0.0..=20.0, "times"),
             ("rules.artifact_grace_seconds", rules.artifact_grace_seconds, 0.0..=600.0, "s"),
             ("rules.most_background_percent", rules.most_background_percent, 0.0..=100.0, "%"),
             ("rules.most_warming_k", rules.most_warming_k, 0.5..=100.0, "K"),
             ("rules.slower_tolerance_percent", rules.slower_tolerance_percent, 0.0..=50.0, "%"),
+        ];
+        for (axis, keys) in [(core, CORE_KEYS), (memory, MEMORY_KEYS)] {
+            ranges.extend(axis.ranges(keys));
+        }
+        ranges
+    }
+}
+
+type Ranges = [(&'static str, f64, RangeInclusive<f64>, &'static str); 8];
+
+impl AxisPlan {
+    fn ranges(&self, keys: [&'static str; 8]) -> Ranges {
+        let [coarse, fine, seconds, warm_up, back_off, confirm, margin, settle] = keys;
+        [
+            (coarse, f64::from(self.coarse_step_mhz), 1.0..=500.0, "MHz"),
+            (fine, f64::from(self.fine_step_mhz), 1.0..=100.0, "MHz"),
+            (seconds, self.seconds, 20.0..=86_400.0, "s"),
+            (warm_up, self.warm_up_seconds, 0.0..=7_200.0, "s"),
+            (back_off, f64::from(self.back_off_steps), 1.0..=10.0, "steps"),
+            (confirm, self.confirm_seconds, 20.0..=604_800.0, "s"),
+            (margin, f64::from(self.margin_steps), 0.0..=20.0, "steps"),
+            (settle, self.settle_seconds, 20.0..=604_800.0, "s"),
         ]
     }
 }
+
+/// The names of an axis' values, and what is told where two of them contradict each other.
+macro_rules! axis_names {
+    ($keys:ident, $told:ident, $axis:literal) => {
+        const $keys: [&str; 8] = [
+            concat!($axis, ".coarse_step_mhz"),
+            concat!($axis, ".fine_step_mhz"),
+            concat!($axis, ".seconds"),
+            concat!($axis, ".warm_up_seconds"),
+            concat!($axis, ".back_off_steps"),
+            concat!($axis, ".confirm_seconds"),
+            concat!($axis, ".margin_steps"),
+            concat!($axis, ".settle_seconds"),
+        ];
+        const $told: [&str; 2] = [
+            concat!(
+                $axis,
+                ".fine_step_mhz is larger than its ",
+                $axis,
+                ".coarse_step_mhz: make the fine step the smaller of the two"
+            ),
+            concat!(
+                $axis,
+                ".confirm_seconds is shorter than its ",
+                $axis,
+                ".seconds: a confirming run must be at least as long as a trial"
+            ),
+        ];
+    };
+}
+
+axis_names!(CORE_KEYS, CORE_TOLD, "core");
+axis_names!(MEMORY_KEYS, MEMORY_TOLD, "memory");
 
 #[cfg(test)]
 mod tests {
@@ -269,10 +470,23 @@ mod tests {
     }
 
     #[rstest]
+    fn a_section_that_is_begun_keeps_its_own_defaults() {
+        let plan = Plan::from_toml("[memory]\ncoarse_step_mhz = 80\n").unwrap();
+        assert_eq!(plan.memory, AxisPlan { coarse_step_mhz: 80, ..AxisPlan::memory() });
+    }
+
+    #[rstest]
+    fn a_stored_plan_without_a_policy_went_by_steady_steps() {
+        assert_eq!(Plan::from_stored("[core]\n").unwrap().policy, Policy::Steady);
+        let stored = Plan::default().to_toml().unwrap();
+        assert_eq!(Plan::from_stored(&stored).unwrap(), Plan::default());
+    }
+
+    #[rstest]
     fn a_plan_changes_only_what_it_names() {
         let plan = Plan::from_toml("[core]\nfine_step_mhz = 30\n").unwrap();
         assert_eq!(plan.core.fine_step_mhz, 30);
-        assert_eq!(plan.core.coarse_step_mhz, CorePlan::default().coarse_step_mhz);
+        assert_eq!(plan.core.coarse_step_mhz, AxisPlan::default().coarse_step_mhz);
     }
 
     #[rstest]
@@ -282,7 +496,11 @@ mod tests {
     #[case("[core]\ncoarse_step_mhz = 10", "core.fine_step_mhz is larger")]
     #[case("[core]\nconfirm_seconds = 60", "core.confirm_seconds is shorter")]
     #[case("[core]\nstep = 5", "unknown field `step`, expected one of `coarse_step_mhz`")]
-    #[case("[memory]\nstep = 5", "unknown field `memory`")]
+    #[case("[voltage]\nstep = 5", "unknown field `voltage`")]
+    #[case("[memory]\nfine_step_mhz = 90", "memory.fine_step_mhz is larger")]
+    #[case("policy = \"hopeful\"", "unknown variant `hopeful`, expected one of `steady`")]
+    #[case("margin = \"none\"", "unknown variant `none`, expected one of `record`")]
+    #[case("[believing]\nmost_machine_down_percent = 80", "must be 0.01 to 50 %")]
     #[case("[core]\nfine_step_mhz = \"much\"", "invalid type: string \"much\"")]
     #[case("core = {", "the plan cannot be read")]
     fn a_plan_that_cannot_be_meant_is_refused_by_name(#[case] text: &str, #[case] told: &str) {

@@ -1,6 +1,7 @@
 //! The stand-in card: a physical model with settings, sensors, mishaps and faults, on a virtual
 //! clock, seeded: same seed, same card, same course.
 
+mod brief;
 mod edges;
 mod faults;
 mod incident;
@@ -10,6 +11,7 @@ mod physics;
 #[cfg(test)]
 mod tests;
 
+pub use brief::{Brief, BriefCard, BriefEnding, Steady};
 pub use edges::{Edges, Warm};
 pub use incident::{Blemish, Incident};
 pub use model::{LimitOverride, Mishaps};
@@ -161,6 +163,21 @@ impl StandIn {
         })
     }
 
+    /// The number that makes it the individual it is.
+    #[must_use]
+    pub fn seed(&self) -> u64 {
+        self.description.serial.parse().unwrap_or_default()
+    }
+
+    /// Makes its faults set in `factor` times as slowly with clock: an e-fold of the fault rate
+    /// takes so many times the megahertz. Its edges stay where they are.
+    pub fn flatten_faults(&mut self, factor: f64) {
+        for model in [&mut self.model, &mut self.physics.model] {
+            model.silicon.hazard_mhz *= factor;
+            model.memory.hazard_mhz *= factor;
+        }
+    }
+
     /// Sets how often small things go wrong.
     pub fn set_mishaps(&mut self, mishaps: Mishaps) {
         self.mishaps = mishaps;
@@ -240,7 +257,7 @@ impl StandIn {
     fn step_under(&mut self, dt: f64, load: &mut dyn Workload) -> Result<(), LoadLost> {
         let mut demand = load.demand();
         // A load that asks for less than the whole card gets less done.
-        let asked = demand.load.value() / FULL_LOAD;
+        let mut asked = demand.load.value() / FULL_LOAD;
         let (mut share, mut own) = (1.0, demand.load.value());
         match self.disturbance {
             Disturbance::None => {}
@@ -260,19 +277,29 @@ impl StandIn {
             return Err(self.lose(LoadLost::MachineDown));
         }
         self.fault(dt, past).map_err(|lost| self.lose(lost))?;
-        let most = demand.work_per_frame * controls.frame_cap;
-        let throughput =
-            (self.physics.throughput(&demand, &controls) * self.run_factor * share * asked)
-                .min(most);
-        self.work += throughput * dt;
         self.under_load += dt;
-        while self.work >= demand.work_per_frame {
-            self.work -= demand.work_per_frame;
-            // Work flows steadily through a step: what is left over was done since the frame.
-            let since = self.work / throughput.max(1e-9);
-            self.draw_frame(load, Seconds(self.under_load - since.min(dt)));
+        // A frame ends within a step, and the next may ask for something else.
+        let mut left = dt;
+        loop {
+            let rate = self.work_rate(&demand, asked * share);
+            let missing = demand.work_per_frame - self.work;
+            if rate * left < missing {
+                self.work += rate * left;
+                return Ok(());
+            }
+            left -= missing / rate;
+            self.work = 0.0;
+            self.draw_frame(load, Seconds(self.under_load - left));
+            demand = load.demand();
+            asked = demand.load.value() / FULL_LOAD;
         }
-        Ok(())
+    }
+
+    /// Work units per second under a demand, where the card has `share` of the time for it.
+    fn work_rate(&self, demand: &Demand, share: f64) -> f64 {
+        let most = demand.work_per_frame * self.controls.frame_cap;
+        let rate = self.physics.throughput(demand, &self.controls) * self.run_factor * share;
+        rate.min(most)
     }
 
     /// Whether core or memory fails in this step, and how.

@@ -2,7 +2,7 @@
 
 use crate::card::CardDescription;
 use crate::statistics::{mean, median, prediction_bound, standard_deviation};
-use crate::units::{Celsius, Mhz, MhzOffset, Percent, Seconds, Watt};
+use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
 use crate::verdict::{Meaning, Verdict};
 
 use super::{Climb, Next, Proposal, Purpose, Stage, TrialRecord, TrialRequest};
@@ -35,7 +35,7 @@ impl Climb {
     pub fn baseline(&self) -> Option<Baseline> {
         let runs: Vec<&TrialRecord> = self.counted_baseline_runs().collect();
         let enough = self.plan.baseline.runs as usize;
-        if runs.len() < enough && !self.stage_is_ended(Stage::Baseline) {
+        if runs.len() < enough && !self.is_over(Stage::Baseline) {
             return None;
         }
         let scores: Vec<f64> = runs.iter().filter_map(|run| run.score).collect();
@@ -66,7 +66,7 @@ impl Climb {
     }
 
     pub(super) fn counted_baseline_runs(&self) -> impl Iterator<Item = &TrialRecord> {
-        self.trials_of(Stage::Baseline)
+        self.counted_of(Stage::Baseline)
             .filter(|run| run.verdict() == Verdict::Clean && run.score.is_some())
     }
 
@@ -76,7 +76,7 @@ impl Climb {
             return None;
         }
         let counted = self.baseline_runs();
-        if self.stage_is_ended(Stage::Baseline) && counted == 0 {
+        if self.is_over(Stage::Baseline) && counted == 0 {
             return Some(Next::Stuck(
                 "The baseline was ended before a run counted, so there is nothing to compare \
                  with. Start a new climb and let at least one baseline run end."
@@ -125,7 +125,7 @@ impl Climb {
             request: TrialRequest {
                 stage: Stage::Baseline,
                 purpose: Purpose::Baseline,
-                asked: self.settings_at(MhzOffset::STOCK),
+                asked: self.held_settings(),
                 seconds: Seconds(warm_up + plan.seconds),
                 warm_up: Seconds(warm_up),
                 warm_up_bounds: self.warm_up_bounds(),

@@ -9,16 +9,39 @@
 //!            next(): a trial and why | ended | stuck
 //! ```
 
+mod axis;
 mod baseline;
+mod belief;
+mod believing;
+mod isolation;
 mod ladder;
+mod margin;
 mod outcome;
+mod outlook;
+mod parts;
+mod power;
 mod record;
+mod score;
+mod search;
+mod stages;
+mod together;
 
+pub use axis::Axis;
 pub use baseline::Baseline;
-pub use ladder::{Bracket, Failure, Ladder, LadderStep};
-pub use outcome::{Outcome, Outlook};
+pub use belief::{EdgeBelief, Prospect};
+pub use isolation::{Culprit, Isolation};
+pub use margin::Margin;
+pub use outcome::{Claim, Outcome};
+pub use outlook::{Left, Outlook};
+pub use parts::Part;
+pub use power::PowerReport;
 pub use record::{InStepRecord, Purpose, Stage, TrialRecord};
+pub use score::{Bend, Gain, ScoreLine};
+pub use search::{Bracket, Failure, Policy};
+pub use stages::{Directive, StageOrder};
+pub use together::{Joint, Pair};
 
+use crate::artifact::Domain;
 use crate::card::{CardDescription, SettingKind};
 use crate::fan::Fan;
 use crate::plan::Plan;
@@ -83,8 +106,14 @@ pub enum ClimbEvent {
     Nudged(Option<MhzOffset>),
     /// The user wants these settings tried next, whatever the plan; `None` leaves it to the plan.
     Wished(Option<Box<Settings>>),
-    /// The user ends a stage with what is known.
-    StageEnded(Stage),
+    /// The user ends, skips or repeats a stage.
+    Directed(Directive),
+    /// The user wants the stages in this order.
+    Reordered(Vec<Stage>),
+    /// The user asks which one it was in this trial; `None` takes the question back.
+    Asked(Option<u32>),
+    /// The user wants what brought what measured, by leaving one out; `false` takes it back.
+    LeaveOut(bool),
 }
 
 /// One search on one card.
@@ -94,20 +123,29 @@ pub struct Climb {
     plan: Plan,
     stages: Vec<Stage>,
     trials: Vec<TrialRecord>,
-    ended: Vec<Stage>,
+    directives: Vec<Directive>,
     nudged: Option<MhzOffset>,
     wished: Option<Box<Settings>>,
+    /// The trial the user asks about.
+    isolating: Option<u32>,
+    /// Whether the user wants what brought what measured.
+    leaving_out: bool,
+    /// Whether it is played forward with an imagined card, and may be less thorough.
+    imagined: bool,
 }
 
 /// Why a climb cannot be laid out.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum ClimbError {
     /// No stage was named.
-    #[error("a climb needs at least one stage; there are: baseline, core")]
+    #[error("a climb needs at least one stage; there are: {}", Stage::PLANNED.map(Stage::label).join(", "))]
     NoStage,
     /// A stage that compares needs something to compare with.
     #[error("stage {0} compares with the baseline: name baseline before it, as in baseline,{0}")]
     NoBaseline(Stage),
+    /// A stage combines what others found.
+    #[error("stage together combines what core and memory found: name both before it, as in baseline,core,memory,together")]
+    NothingToCombine,
     /// The card has no such setting.
     #[error("stage {stage} moves the {setting}, which {card} does not offer")]
     NotOffered {
@@ -124,29 +162,21 @@ impl Climb {
     /// A climb over `stages`, in their order, with nothing done yet.
     ///
     /// # Errors
-    /// No stage, a stage before its baseline, or one whose setting the card does not offer.
+    /// No stage, a stage before what it builds on, or one whose setting the card does not offer.
     pub fn new(card: CardDescription, plan: Plan, stages: &[Stage]) -> Result<Self, ClimbError> {
-        if stages.is_empty() {
-            return Err(ClimbError::NoStage);
-        }
-        if let Some(first) = stages.first().filter(|stage| **stage != Stage::Baseline) {
-            return Err(ClimbError::NoBaseline(*first));
-        }
-        if stages.contains(&Stage::Core) && card.offer(SettingKind::CoreOffset).is_none() {
-            return Err(ClimbError::NotOffered {
-                stage: Stage::Core,
-                setting: SettingKind::CoreOffset.label(),
-                card: card.name,
-            });
-        }
-        let mut distinct: Vec<Stage> = Vec::new();
-        for stage in stages {
-            if !distinct.contains(stage) {
-                distinct.push(*stage);
-            }
-        }
-        let (trials, ended) = (Vec::new(), Vec::new());
-        Ok(Self { card, plan, stages: distinct, trials, ended, nudged: None, wished: None })
+        let stages = stages::checked(&card, stages)?;
+        Ok(Self {
+            card,
+            plan,
+            stages,
+            trials: Vec::new(),
+            directives: Vec::new(),
+            nudged: None,
+            wished: None,
+            isolating: None,
+            leaving_out: false,
+            imagined: false,
+        })
     }
 
     /// Takes in what happened.
@@ -163,16 +193,22 @@ impl Climb {
             }
             ClimbEvent::Nudged(value) => (self.nudged, self.wished) = (value, None),
             ClimbEvent::Wished(settings) => (self.nudged, self.wished) = (None, settings),
-            ClimbEvent::StageEnded(stage) => {
+            ClimbEvent::Directed(directive) => {
                 (self.nudged, self.wished) = (None, None);
-                if !self.ended.contains(&stage) {
-                    self.ended.push(stage);
+                self.directives.push(directive);
+            }
+            ClimbEvent::Reordered(stages) => {
+                if let Ok(stages) = stages::checked(&self.card, &stages) {
+                    self.stages = stages;
                 }
             }
+            ClimbEvent::Asked(trial) => self.isolating = trial,
+            ClimbEvent::LeaveOut(wanted) => self.leaving_out = wanted,
         }
     }
 
-    /// What comes next, and why.
+    /// What comes next, and why: what the user wants, else what the first stage wants that is not
+    /// over.
     #[must_use]
     pub fn next(&self) -> Next {
         if let Some(settings) = &self.wished {
@@ -181,42 +217,55 @@ impl Climb {
         if let Some(value) = self.nudged {
             return Next::Trial(Box::new(self.own_proposal(value)));
         }
-        if let Some(next) = self.next_of_baseline() {
-            return next;
+        self.next_of_isolation()
+            .or_else(|| self.stages.iter().find_map(|stage| self.next_of(*stage)))
+            .or_else(|| self.next_left_out())
+            .unwrap_or_else(|| Next::Ended(Box::new(self.outcome())))
+    }
+
+    /// What a stage wants next; `None` when it is over. A stage to come has its place here.
+    fn next_of(&self, stage: Stage) -> Option<Next> {
+        match stage {
+            Stage::Baseline => self.next_of_baseline(),
+            Stage::Power => self.next_of_power(),
+            Stage::Core | Stage::Memory => self.next_of_axis(stage),
+            Stage::Together => self.next_of_together(),
+            Stage::Own => None,
         }
-        if let Some(next) = self.next_of_core() {
-            return next;
-        }
-        Next::Ended(Box::new(self.outcome()))
+    }
+
+    /// The first stage that is not over; the last one where all are.
+    #[must_use]
+    pub fn stage(&self) -> Stage {
+        let working = self.stages.iter().find(|stage| self.next_of(**stage).is_some());
+        working.or(self.stages.last()).copied().unwrap_or(Stage::Baseline)
+    }
+
+    /// The axis a nudge moves: that of the present stage, the core's where there is none.
+    #[must_use]
+    pub fn nudge_axis(&self) -> Option<Axis> {
+        let domain = self.stage().domain().unwrap_or(Domain::Core);
+        self.axis(domain).or_else(|| self.axis(Domain::Memory))
     }
 
     /// The value that `steps` fine steps from the one now proposed (or last tried) would make, in
     /// the card's bins and inside its range. `None` before there is a baseline, or where the climb
-    /// has no core stage.
+    /// moves no clock.
     #[must_use]
     pub fn nudged_by(&self, steps: i32) -> Option<MhzOffset> {
-        if !self.stages.contains(&Stage::Core) || self.baseline().is_none() {
+        let searches = self.stages.iter().any(|stage| stage.domain().is_some());
+        if !searches || self.baseline().is_none() {
             return None;
         }
+        let axis = self.nudge_axis()?;
         let proposed = match self.next() {
-            Next::Trial(proposal) => proposal.request.asked.core_offset,
-            Next::Ended(outcome) => outcome.settings.core_offset,
-            Next::Stuck(_) => self.trials.last().and_then(|trial| trial.asked.core_offset),
+            Next::Trial(proposal) => axis.read(&proposal.request.asked),
+            Next::Ended(outcome) => axis.read(&outcome.settings),
+            Next::Stuck(_) => self.trials.last().map_or(MhzOffset::STOCK, |t| t.value_on(&axis)),
         };
-        let step = self.ladder().fine();
-        let wanted = proposed.unwrap_or_default() + MhzOffset(step.0.saturating_mul(steps));
-        let offer = self.card.offer(SettingKind::CoreOffset)?;
-        Some(MhzOffset(offer.bin(f64::from(wanted.0)) as i32))
-    }
-
-    /// Stage in which the next trial lies; where there is none, the one that is stuck, or the last.
-    #[must_use]
-    pub fn stage(&self) -> Stage {
-        match self.next() {
-            Next::Trial(proposal) => proposal.request.stage,
-            Next::Stuck(_) if self.baseline().is_none() => Stage::Baseline,
-            _ => self.stages.last().copied().unwrap_or(Stage::Baseline),
-        }
+        let fine = axis.in_bins(self.plan.axis(axis.domain).fine_step_mhz);
+        let wanted = proposed + MhzOffset(fine.0.saturating_mul(steps));
+        Some(axis.bin(f64::from(wanted.0)))
     }
 
     /// The card climbed on.
@@ -243,12 +292,6 @@ impl Climb {
         &self.trials
     }
 
-    /// Where the edge of the core clock is believed to lie; `None` for a climb without that stage.
-    #[must_use]
-    pub fn bracket(&self) -> Option<Bracket> {
-        self.stages.contains(&Stage::Core).then(|| self.ladder().bracket(&self.trials))
-    }
-
     /// What scores are compared with; none before the baseline is complete.
     #[must_use]
     pub fn reference(&self) -> Option<Reference> {
@@ -261,17 +304,20 @@ impl Climb {
         })
     }
 
-    /// Stock, with what the plan holds and the given offset.
+    /// Stock, with what the plan holds the same in every trial.
     #[must_use]
-    pub fn settings_at(&self, offset: MhzOffset) -> Settings {
+    pub fn held_settings(&self) -> Settings {
         let mut settings = Settings::stock(&self.card);
-        if self.card.offer(SettingKind::CoreOffset).is_some() {
-            settings.core_offset = Some(offset);
-        }
         if self.card.offer(SettingKind::Fan).is_some() {
             settings.fan = Some(Fan::Fixed(Percent(self.plan.hold.fan_percent)));
         }
         settings
+    }
+
+    /// The axis of a domain, where the card offers one.
+    #[must_use]
+    pub fn axis(&self, domain: Domain) -> Option<Axis> {
+        Axis::of(&self.card, domain)
     }
 
     fn warm_up_bounds(&self) -> (Seconds, Seconds) {
@@ -287,27 +333,42 @@ impl Climb {
         mean(&plateaus.map(Celsius::value).collect::<Vec<_>>()).map(Celsius)
     }
 
-    fn stage_is_ended(&self, stage: Stage) -> bool {
-        self.ended.contains(&stage)
-    }
-
     fn trials_of(&self, stage: Stage) -> impl DoubleEndedIterator<Item = &TrialRecord> {
         self.trials.iter().filter(move |trial| trial.stage == stage)
     }
 
+    /// A value of the user's own: the present stage goes on with what it tells.
     fn own_proposal(&self, value: MhzOffset) -> Proposal {
+        let stage = self.stage();
         let core = &self.plan.core;
+        let axis = self.nudge_axis();
+        let mut asked = match (stage, self.next_of(stage)) {
+            // The other one stays where the stage has it.
+            (Stage::Together, Some(Next::Trial(proposal))) => proposal.request.asked,
+            (Stage::Together, _) => self.settings_of(self.kept_together()),
+            _ => self.powered_settings(),
+        };
+        if let Some(axis) = axis {
+            axis.write(&mut asked, value);
+        }
+        let stage = match stage {
+            Stage::Core | Stage::Memory | Stage::Together => stage,
+            _ => Stage::Core,
+        };
         Proposal {
             request: TrialRequest {
-                stage: Stage::Core,
+                stage,
                 purpose: Purpose::Own,
-                asked: self.settings_at(value),
+                asked,
                 seconds: Seconds(core.warm_up_seconds + core.seconds),
                 warm_up: Seconds(core.warm_up_seconds),
                 warm_up_bounds: self.warm_up_bounds(),
             },
-            reason: format!("{value} is your own wish, not the plan's."),
-            risk: self.risk(value),
+            reason: format!(
+                "{} is your own wish, not the plan's.",
+                axis.map_or(value.to_string(), |axis| axis.show(value))
+            ),
+            risk: self.risk_of(&asked),
         }
     }
 
@@ -329,36 +390,36 @@ impl Climb {
         }
     }
 
-    /// What might happen under settings of the user's own: the same were tried before and took the
-    /// machine down, or their core clock offset was.
+    /// What might happen under settings of the user's own: the same, or no more of each clock, took
+    /// the machine down before.
     fn risk_of(&self, settings: &Settings) -> Option<String> {
-        let same = self
-            .trials
-            .iter()
-            .find(|trial| trial.verdict() == Verdict::MachineDown && trial.asked == *settings);
-        let told = same.map(|trial| {
-            format!(
-                "Trial {} with the very same settings took the machine down. It may do so again, \
-                 and what is open on this machine may be lost.",
-                trial.number
-            )
-        });
-        told.or_else(|| self.risk(settings.core_offset.unwrap_or_default()))
-    }
-
-    /// What might happen at a value, where one at or below it took the machine down.
-    fn risk(&self, value: MhzOffset) -> Option<String> {
+        let place = |settings: &Settings| {
+            [Domain::Core, Domain::Memory]
+                .map(|domain| self.axis(domain).map_or(MhzOffset::STOCK, |a| a.read(settings)))
+        };
+        let [core, memory] = place(settings);
         let worst = self
             .trials
             .iter()
             .filter(|trial| trial.verdict() == Verdict::MachineDown)
-            .filter(|trial| trial.offset() > MhzOffset::STOCK && trial.offset() <= value)
-            .min_by_key(|trial| trial.offset())?;
+            .filter(|trial| {
+                let [c, m] = place(&trial.held());
+                let moved = c > MhzOffset::STOCK || m > MhzOffset::STOCK;
+                trial.asked == *settings || (moved && c <= core && m <= memory)
+            })
+            .min_by_key(|trial| place(&trial.held()).map(|value| value.0).iter().sum::<i32>())?;
+        let what = if worst.asked == *settings {
+            "with the very same settings".to_owned()
+        } else {
+            let moved = worst.held().moved_from_stock(&self.card);
+            let fan = SettingKind::Fan.label();
+            let moved: Vec<_> = moved.into_iter().filter(|text| !text.starts_with(fan)).collect();
+            format!("at {}", moved.join(", "))
+        };
         Some(format!(
-            "Trial {} at {} took the machine down. {value} may do so again, and what is open on \
-             this machine may be lost.",
-            worst.number,
-            worst.offset()
+            "Trial {} {what} took the machine down. It may do so again, and what is open on this \
+             machine may be lost.",
+            worst.number
         ))
     }
 }

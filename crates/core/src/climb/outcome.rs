@@ -1,17 +1,65 @@
-//! What a climb comes to, and how much of it is left.
+//! What a climb comes to.
 
+use crate::artifact::Domain;
+use crate::card::SettingKind;
 use crate::settings::Settings;
 use crate::statistics::median;
 use crate::units::{MhzOffset, Seconds};
 use crate::verdict::{Verdict, gain_percent};
 
-use super::{Climb, LadderStep, Purpose, Stage, TrialRecord};
+use super::margin::span_in_words;
+use super::search::Policy;
+use super::together::Pair;
+use super::{Climb, Margin, Purpose, Stage, TrialRecord};
+
+/// What is claimed of settings: how likely they stand a span of time.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Claim {
+    /// What they are kept for.
+    pub margin: Margin,
+    /// The span.
+    pub span: Seconds,
+    /// Chance that no fault comes in it, 0 to 1, all that is believed of the edges weighed.
+    pub chance: f64,
+    /// By how much the core stays below the middle of where its edge is believed.
+    pub below_core: MhzOffset,
+    /// By how much the memory stays below the middle of where its edge is believed.
+    pub below_memory: MhzOffset,
+}
+
+impl Claim {
+    /// The claim in a sentence.
+    #[must_use]
+    pub fn sentence(&self) -> String {
+        let off = |value: MhzOffset, name| (value > MhzOffset(0)).then(|| format!("{name} {} MHz", value.0));
+        let off: Vec<String> =
+            [off(self.below_core, "core"), off(self.below_memory, "memory")].into_iter().flatten().collect();
+        let off = if off.is_empty() { "nothing".into() } else { off.join(", ") };
+        format!(
+            "For {}, {off} is taken off the believed edge: it holds {} with {} %.",
+            self.margin.purpose(),
+            span_in_words(self.span),
+            percent_of(self.chance)
+        )
+    }
+}
+
+/// A chance in percent, with as many digits as it takes to tell it from 100.
+fn percent_of(chance: f64) -> String {
+    match chance * 100.0 {
+        high if high >= 99.95 => "over 99.9".into(),
+        high if high >= 99.0 => format!("{high:.1}"),
+        low => format!("{low:.0}"),
+    }
+}
 
 /// What a climb comes to.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Outcome {
     /// Settings to keep, as they were proven.
     pub settings: Settings,
+    /// Where they lie on the map of core against memory.
+    pub pair: Pair,
     /// Median score of the clean runs at these settings.
     pub score: Option<f64>,
     /// Gain of that score over the baseline.
@@ -20,38 +68,23 @@ pub struct Outcome {
     pub trials: usize,
     /// Time under load in all of them.
     pub test_seconds: Seconds,
-    /// Whether a confirming run stands behind the settings.
+    /// Whether a long run stands behind the settings.
     pub confirmed: bool,
+    /// What is claimed of them; none for stock.
+    pub claim: Option<Claim>,
     /// The trial whose clock line shows the kept settings.
     pub kept_trial: Option<u32>,
     /// All of this in a sentence.
     pub sentence: String,
 }
 
-/// How much of a climb is left, at the least and, where the edge is bracketed, at the most (as
-/// long as no confirming run fails).
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Outlook {
-    /// Trials left if nothing fails any more.
-    pub trials: usize,
-    /// Their time.
-    pub seconds: Seconds,
-    /// Whether this is a lower bound only.
-    pub at_least: bool,
-}
-
 impl Climb {
     /// What the climb would come to if it ended now.
     #[must_use]
     pub fn outcome(&self) -> Outcome {
-        let kept = self.kept_offset();
-        let stage = if kept == MhzOffset::STOCK { Stage::Baseline } else { Stage::Core };
-        let at_kept: Vec<&TrialRecord> = self
-            .trials
-            .iter()
-            .filter(|trial| trial.verdict() == Verdict::Clean && trial.offset() == kept)
-            .filter(|trial| trial.stage == stage)
-            .collect();
+        let pair = self.kept_pair();
+        let settings = self.settings_of(pair);
+        let at_kept = self.clean_at(&settings);
         let best_measured = at_kept
             .iter()
             .filter(|trial| trial.purpose == Purpose::Settle)
@@ -61,17 +94,29 @@ impl Climb {
         let scores: Vec<f64> = at_kept.iter().filter_map(|trial| trial.score).collect();
         let score = median(&scores);
         let gain = score.zip(self.baseline()).map(|(s, base)| gain_percent(s, base.score));
-        let confirmed = self.is_confirmed(kept);
+        let confirmed = self.is_confirmed(pair);
         Outcome {
-            settings: self.settings_at(kept),
+            settings,
+            pair,
             score,
             gain_percent: gain,
             trials: self.trials.len(),
             test_seconds: self.test_seconds(),
             confirmed,
+            claim: self.claim(pair),
             kept_trial: best_measured.map(|trial| trial.number),
-            sentence: self.sentence(kept, gain, confirmed),
+            sentence: self.sentence(&settings, gain, confirmed),
         }
+    }
+
+    /// Clean trials at settings, fan and all.
+    pub(super) fn clean_at(&self, settings: &Settings) -> Vec<&TrialRecord> {
+        let is_there = |trial: &&TrialRecord| {
+            let held = trial.held();
+            trial.verdict() == Verdict::Clean
+                && SettingKind::ALL.iter().all(|kind| held.get(*kind) == settings.get(*kind))
+        };
+        self.trials.iter().filter(is_there).collect()
     }
 
     /// Time under load in all trials made.
@@ -80,90 +125,119 @@ impl Climb {
         Seconds(self.trials.iter().map(|trial| trial.seconds.value()).sum())
     }
 
-    fn sentence(&self, kept: MhzOffset, gain: Option<f64>, confirmed: bool) -> String {
-        match (kept, gain, self.baseline()) {
-            (_, _, Some(baseline)) if !self.stages.contains(&Stage::Core) => format!(
+    /// Where the climb would end on the map. Two edges found alone are not combined unless they
+    /// were tried together: the one that brings more stays.
+    pub(super) fn kept_pair(&self) -> Pair {
+        let alone = self.found_alone();
+        let is_pair = alone.core > MhzOffset::STOCK && alone.memory > MhzOffset::STOCK;
+        let tried = self.counted_of(Stage::Together).next().is_some();
+        if self.goes_together() && (tried || !is_pair) {
+            return self.kept_together();
+        }
+        if !is_pair {
+            return alone;
+        }
+        let gain = |domain, value| self.gain_alone(domain, value).map_or(0.0, |gain| gain.0);
+        if gain(Domain::Memory, alone.memory) > gain(Domain::Core, alone.core) {
+            Pair { core: MhzOffset::STOCK, ..alone }
+        } else {
+            Pair { memory: MhzOffset::STOCK, ..alone }
+        }
+    }
+
+    fn sentence(&self, kept: &Settings, gain: Option<f64>, confirmed: bool) -> String {
+        let searches = self.stages.iter().any(|stage| *stage != Stage::Baseline);
+        let moved: Vec<String> = kept
+            .moved_from_stock(&self.card)
+            .into_iter()
+            .filter(|text| !text.starts_with(SettingKind::Fan.label()))
+            .collect();
+        let what = moved.join(", ");
+        match (moved.is_empty(), gain, self.baseline()) {
+            (_, _, Some(baseline)) if !searches => format!(
                 "The baseline stands at score {:.0}, with a noise of {:.2} %.",
                 baseline.score,
                 baseline.noise.value()
             ),
-            (MhzOffset::STOCK, ..) => {
-                "Stock is what holds: there is nothing to keep above it.".into()
-            }
+            (true, ..) => "Stock is what holds: there is nothing to keep above it.".into(),
             (_, Some(gain), _) if confirmed => {
-                format!("{kept} holds and brings {gain:+.1} % over the baseline.")
+                format!("With {what} it holds and brings {gain:+.1} % over the baseline.")
             }
             (_, Some(gain), _) => format!(
-                "{kept} brought {gain:+.1} % over the baseline, but no confirming run stands \
-                 behind it."
+                "{what} brought {gain:+.1} % over the baseline, but no long run stands behind it."
             ),
             (_, None, _) => {
-                format!("{kept} is what the trials point to, but no run at it has a score.")
+                format!("{what} is what the trials point to, but no run at it has a score.")
             }
         }
     }
 
-    fn kept_offset(&self) -> MhzOffset {
-        if !self.stages.contains(&Stage::Core) {
-            return MhzOffset::STOCK;
-        }
-        match self.ladder().next(&self.trials, true) {
-            LadderStep::Kept(value) => value,
-            LadderStep::Try { .. } | LadderStep::Stuck(_) => MhzOffset::STOCK,
-        }
-    }
-
-    /// Whether a long clean run was made at the kept value or above it, below all that failed.
-    fn is_confirmed(&self, kept: MhzOffset) -> bool {
-        let bracket = self.ladder().bracket(&self.trials);
-        kept > MhzOffset::STOCK
-            && self.trials.iter().any(|trial| {
-                trial.stage == Stage::Core
-                    && trial.verdict() == Verdict::Clean
-                    && trial.seconds.value() >= self.plan.core.confirm_seconds
-                    && trial.offset() >= kept
-                    && trial.offset() <= bracket.floor
-            })
-    }
-
-    /// How much is left.
+    /// What is claimed of a place on the map.
     #[must_use]
-    pub fn outlook(&self) -> Outlook {
-        let Self { plan, .. } = self;
-        let baseline_left = match self.baseline() {
-            Some(_) => 0,
-            None => (plan.baseline.runs as usize).saturating_sub(self.baseline_runs()),
+    pub fn claim(&self, pair: Pair) -> Option<Claim> {
+        let raised = [pair.core, pair.memory].map(|value| value > MhzOffset::STOCK);
+        let margin = self.plan.margin;
+        let (core, memory) = match raised {
+            [false, false] => return None,
+            [true, true] => {
+                let joint = self.joint()?;
+                (Some(joint.core), Some(joint.memory))
+            }
+            [true, false] => (self.belief(Domain::Core), None),
+            [false, true] => (None, self.belief(Domain::Memory)),
         };
-        let warm = plan.core.warm_up_seconds;
-        let mut seconds = baseline_left as f64 * (plan.baseline.seconds + warm);
-        if self.trials.is_empty() {
-            seconds += plan.baseline.warm_up_seconds - warm;
-        }
-        let mut left =
-            Outlook { trials: baseline_left, seconds: Seconds(seconds), at_least: false };
-        let over = self.stage_is_ended(Stage::Core)
-            || matches!(self.ladder().next(&self.trials, false), LadderStep::Kept(_));
-        if !self.stages.contains(&Stage::Core) || (over && baseline_left == 0) {
-            return left;
-        }
-        let bracket = self.ladder().bracket(&self.trials);
-        let fine = self.ladder().fine().0;
-        let steps = match bracket.ceiling {
-            Some(failure) => ((failure.value - bracket.floor).0 / fine - 1).max(0) as usize,
-            None => 1 + (plan.core.coarse_step_mhz / fine - 1).max(0) as usize,
+        let chance = |belief: &Option<super::EdgeBelief>, value| {
+            belief.as_ref().map_or(1.0, |b| b.chance_to_hold(value, margin.hours()))
         };
-        left.at_least = bracket.ceiling.is_none();
-        left.trials += steps;
-        left.seconds.0 += steps as f64 * (plan.core.seconds + warm);
-        let confirmed = self.is_confirmed(bracket.floor);
-        if !confirmed {
-            left.trials += 1;
-            left.seconds.0 += plan.core.confirm_seconds + warm;
-        }
-        if plan.core.margin_steps > 0 {
-            left.trials += 1;
-            left.seconds.0 += plan.core.settle_seconds + warm;
-        }
-        left
+        let below = |belief: &Option<super::EdgeBelief>, value: MhzOffset| {
+            let middle = belief.as_ref().map_or(0.0, |belief| belief.band(0.0).0);
+            MhzOffset((middle - f64::from(value.0)).round() as i32).max(MhzOffset::STOCK)
+        };
+        Some(Claim {
+            margin,
+            span: margin.span(),
+            chance: chance(&core, pair.core) * chance(&memory, pair.memory),
+            below_core: below(&core, pair.core),
+            below_memory: below(&memory, pair.memory),
+        })
+    }
+
+    /// Whether a long clean run was made there or above it, below all that failed.
+    pub(super) fn is_confirmed(&self, kept: Pair) -> bool {
+        let raised = [kept.core, kept.memory].map(|value| value > MhzOffset::STOCK);
+        let steps = |domain| self.plan.axis(domain);
+        let (stage, long) = match (raised, self.plan.policy) {
+            ([false, false], _) => return self.is_power_confirmed(),
+            (_, Policy::Believing) if self.goes_together() => {
+                (Stage::Together, self.plan.together.settle_seconds)
+            }
+            ([true, true], _) => (Stage::Together, self.plan.together.confirm_seconds),
+            ([true, false], Policy::Believing) => (Stage::Core, steps(Domain::Core).settle_seconds),
+            ([false, true], Policy::Believing) => {
+                (Stage::Memory, steps(Domain::Memory).settle_seconds)
+            }
+            ([true, false], _) => (Stage::Core, steps(Domain::Core).confirm_seconds),
+            ([false, true], _) => (Stage::Memory, steps(Domain::Memory).confirm_seconds),
+        };
+        let fails = |at: Pair| {
+            let fault = |trial: &&TrialRecord| trial.verdict() <= Verdict::Artifacts;
+            self.counted_of(stage).filter(fault).any(|trial| {
+                let failed = self.place(trial);
+                failed.core <= at.core && failed.memory <= at.memory
+            })
+        };
+        self.counted_of(stage).any(|trial| {
+            let at = self.place(trial);
+            trial.verdict() == Verdict::Clean
+                && trial.seconds.value() >= long
+                && at.core >= kept.core
+                && at.memory >= kept.memory
+                && !fails(at)
+        })
+    }
+
+    /// Whether more power alone was run often enough.
+    fn is_power_confirmed(&self) -> bool {
+        self.power_runs().len() >= self.plan.power.runs as usize
     }
 }

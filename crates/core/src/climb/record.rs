@@ -4,6 +4,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
+use super::axis::Axis;
 use crate::room::Room;
 use crate::settings::Settings;
 use crate::units::{MhzOffset, Seconds};
@@ -16,23 +17,34 @@ use crate::watch::Seen;
 pub enum Stage {
     /// Runs at stock, to compare with.
     Baseline,
-    /// The core clock ladder.
+    /// Free performance: more power alone.
+    Power,
+    /// The edge of the core clock, the memory at stock.
     Core,
+    /// The edge of the memory clock, the core at stock.
+    Memory,
+    /// Core and memory together.
+    Together,
     /// Settings of the user's own, beside every plan. They are evidence for no ladder.
     Own,
 }
 
 impl Stage {
     /// The stages a climb can be made of, in their usual order.
-    pub const PLANNED: [Self; 2] = [Self::Baseline, Self::Core];
-    const ALL: [Self; 3] = [Self::Baseline, Self::Core, Self::Own];
+    pub const PLANNED: [Self; 5] =
+        [Self::Baseline, Self::Power, Self::Core, Self::Memory, Self::Together];
+    const ALL: [Self; 6] =
+        [Self::Baseline, Self::Power, Self::Core, Self::Memory, Self::Together, Self::Own];
 
     /// The stage's name.
     #[must_use]
     pub const fn label(self) -> &'static str {
         match self {
             Self::Baseline => "baseline",
+            Self::Power => "power",
             Self::Core => "core",
+            Self::Memory => "memory",
+            Self::Together => "together",
             Self::Own => "own",
         }
     }
@@ -62,13 +74,28 @@ pub enum Purpose {
     Confirm,
     /// The run that measures what is kept.
     Settle,
+    /// The same again, until it is clear whether its gain is one.
+    Repeat,
+    /// One part back at stock, to find out which one it was.
+    Isolate,
+    /// One setting left out, to see what it brings.
+    LeaveOut,
     /// The user's own wish.
     Own,
 }
 
 impl Purpose {
     /// All purposes.
-    pub const ALL: [Self; 5] = [Self::Baseline, Self::Step, Self::Confirm, Self::Settle, Self::Own];
+    pub const ALL: [Self; 8] = [
+        Self::Baseline,
+        Self::Step,
+        Self::Confirm,
+        Self::Settle,
+        Self::Repeat,
+        Self::Isolate,
+        Self::LeaveOut,
+        Self::Own,
+    ];
 
     /// The purpose in a word.
     #[must_use]
@@ -78,6 +105,9 @@ impl Purpose {
             Self::Step => "step",
             Self::Confirm => "confirm",
             Self::Settle => "settle",
+            Self::Repeat => "repeat",
+            Self::Isolate => "isolate",
+            Self::LeaveOut => "leave out",
             Self::Own => "own",
         }
     }
@@ -157,11 +187,23 @@ impl TrialRecord {
         self.faults.iter().any(|fault| fault.kind == Fault::STOPPED)
     }
 
-    /// The core clock offset the trial is evidence for: the one the card held, or, where the
-    /// setting was not taken at all, the one asked for.
+    /// The settings the trial is evidence for: those the card held, or, where they were not taken
+    /// at all, those asked for.
+    #[must_use]
+    pub fn held(&self) -> Settings {
+        let taken = self.taken.filter(|_| self.verdict() != Verdict::NotTaken);
+        taken.unwrap_or(self.asked)
+    }
+
+    /// The value on an axis that the trial is evidence for.
+    #[must_use]
+    pub fn value_on(&self, axis: &Axis) -> MhzOffset {
+        axis.read(&self.held())
+    }
+
+    /// The core clock offset the trial is evidence for.
     #[must_use]
     pub fn offset(&self) -> MhzOffset {
-        let taken = self.taken.filter(|_| self.verdict() != Verdict::NotTaken);
-        taken.unwrap_or(self.asked).core_offset.unwrap_or_default()
+        self.held().core_offset.unwrap_or_default()
     }
 }

@@ -1,0 +1,160 @@
+//! The believing policy: where does a minute tell most of the edge?
+
+use crate::units::{MhzOffset, Seconds};
+
+use super::belief::{EdgeBelief, Prospect};
+use super::record::Purpose;
+use super::search::{Search, SearchStep, Tried};
+
+/// Lengths of trials that are considered, s.
+const LENGTHS: [f64; 6] = [40.0, 80.0, 160.0, 320.0, 640.0, 1_280.0];
+/// What a trial costs beside its load: applying, reading back, looking.
+const AROUND_SECONDS: f64 = 10.0;
+/// Values that are considered at a time.
+const MOST_VALUES: f64 = 14.0;
+
+/// A trial that was weighed.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Weighed {
+    pub value: MhzOffset,
+    pub seconds: f64,
+    pub prospect: Prospect,
+    /// Knowledge in shares of the score, per minute.
+    pub per_minute: f64,
+}
+
+/// What is believed of an edge after these trials.
+pub(super) fn believe(mut belief: EdgeBelief, tried: &[Tried<'_>]) -> EdgeBelief {
+    for trial in tried {
+        if trial.meaning() != crate::verdict::Meaning::ProvesNothing {
+            belief.take(trial.value, trial.hours(), trial.is_fault(), 0.0);
+        }
+    }
+    belief
+}
+
+impl Search<'_> {
+    /// What is believed of the edge.
+    pub(super) fn belief(&self) -> EdgeBelief {
+        believe(EdgeBelief::before(self.axis), self.tried)
+    }
+
+    pub(super) fn next_believing(&self, ended: bool) -> SearchStep {
+        let belief = self.belief();
+        let kept = self.believed_to_hold(&belief);
+        if ended {
+            return SearchStep::Kept(kept);
+        }
+        // The alone stages of a climb that goes on together need not be as sure.
+        let price = self.plan.believing.worth_percent_per_minute / 100.0
+            * if self.is_followed { 2.0 } else { 1.0 };
+        if let Some(best) = self.weigh(&belief, self.slope).filter(|best| best.per_minute > price) {
+            return self.unless_stuck(self.told(&belief, &best));
+        }
+        self.unless_stuck(match self.is_followed || kept == MhzOffset::STOCK {
+            true => SearchStep::Kept(kept),
+            false => self.measure(kept),
+        })
+    }
+
+    /// The highest value the belief is sure enough of.
+    pub(super) fn believed_to_hold(&self, belief: &EdgeBelief) -> MhzOffset {
+        let margin = self.plan.margin;
+        let value = belief.holds_to(margin.hours(), margin.faults(), margin.confidence());
+        let refused =
+            self.tried.iter().filter(|t| self.is_refused(t)).map(|t| t.value).min();
+        let bound = refused.map_or(self.axis.highest(), |value| value - self.fine());
+        self.capped(self.axis.bin(value).min(bound))
+    }
+
+    /// The trial that tells most for its time, within the bound on machine downs. `slope` is the
+    /// score of a MHz, in shares of the score.
+    pub(super) fn weigh(&self, belief: &EdgeBelief, slope: f64) -> Option<Weighed> {
+        let margin = self.plan.margin;
+        let (hours, faults) = (margin.hours(), margin.faults());
+        let around = self.steps().warm_up_seconds + AROUND_SECONDS;
+        let bound = self.plan.believing.most_machine_down_percent / 100.0;
+        let refused: Vec<MhzOffset> =
+            self.tried.iter().filter(|t| self.is_refused(t)).map(|t| t.value).collect();
+        let mut best: Option<Weighed> = None;
+        for value in self.values(belief) {
+            if refused.iter().any(|refused| value >= *refused) {
+                continue;
+            }
+            for seconds in LENGTHS.into_iter().step_by(if self.is_coarse { 2 } else { 1 }) {
+                let length = (self.steps().warm_up_seconds + seconds) / 3_600.0;
+                let prospect = belief.prospect(value, length, hours, faults);
+                if prospect.machine_down > bound {
+                    break;
+                }
+                let minutes = prospect.hours * 60.0 + around / 60.0;
+                let per_minute = prospect.knowledge * slope * SURENESS / minutes;
+                if best.is_none_or(|best| per_minute > best.per_minute) {
+                    best = Some(Weighed { value, seconds, prospect, per_minute });
+                }
+            }
+        }
+        best
+    }
+
+    /// Values worth a thought: from what surely holds to where faults come at once.
+    fn values(&self, belief: &EdgeBelief) -> Vec<MhzOffset> {
+        let fine = f64::from(self.fine().0);
+        let (low, high) = belief.band(0.96);
+        let low = low.max(fine);
+        let high = (high + 0.02 * self.axis.clock).min(f64::from(self.axis.highest().0));
+        let most = if self.is_coarse { MOST_VALUES / 2.0 } else { MOST_VALUES };
+        let step = ((high - low) / most / fine).ceil().max(1.0) * fine;
+        let mut values = Vec::new();
+        let mut value = low;
+        while value <= high + 1e-9 {
+            let binned = self.axis.bin(value);
+            if values.last() != Some(&binned) && binned > MhzOffset::STOCK {
+                values.push(binned);
+            }
+            value += step;
+        }
+        values
+    }
+
+    fn told(&self, belief: &EdgeBelief, best: &Weighed) -> SearchStep {
+        let (low, high) = belief.band(0.9);
+        let Weighed { value, seconds, prospect, .. } = *best;
+        SearchStep::Try {
+            value,
+            purpose: Purpose::Step,
+            seconds: Seconds(seconds),
+            reason: format!(
+                "The edge is believed between {} and {}. {} there tell most for their time: a \
+                 fault with {:.0} %, machine down with {:.1} %.",
+                self.axis.show(self.axis.bin(low)),
+                self.axis.show(self.axis.bin(high)),
+                Seconds(seconds).in_words(),
+                prospect.fault * 100.0,
+                prospect.machine_down * 100.0
+            ),
+        }
+    }
+
+    /// A run that measures what is to be kept; nothing where it was made.
+    fn measure(&self, value: MhzOffset) -> SearchStep {
+        let wanted = self.steps().settle_seconds;
+        if self.clean_at(value).any(|trial| trial.record.seconds.value() >= wanted) {
+            return SearchStep::Kept(value);
+        }
+        SearchStep::Try {
+            value,
+            purpose: Purpose::Settle,
+            seconds: Seconds(wanted),
+            reason: format!(
+                "{} is believed to hold; a run of {} measures what it brings.",
+                self.axis.show(value),
+                Seconds(wanted).in_words()
+            ),
+        }
+    }
+}
+
+/// Standard deviations by which what is kept stays below what is likely: what a MHz of knowledge
+/// saves.
+const SURENESS: f64 = 2.0;

@@ -1,0 +1,179 @@
+//! Which one was it? After a failure with core and memory both raised, one of them goes back to
+//! stock and the same scene runs again; then the other.
+
+use crate::artifact::Domain;
+use crate::card::SettingKind;
+use crate::settings::Settings;
+use crate::units::Seconds;
+use crate::verdict::Meaning;
+
+use super::{Climb, Next, Proposal, Purpose, Stage, TrialRecord, TrialRequest};
+
+/// What an isolation comes to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Culprit {
+    /// This domain fails with the other at stock, and the other does not.
+    One(Domain),
+    /// Each fails by itself.
+    Both,
+    /// Neither fails by itself: they share power and voltage.
+    OnlyTogether,
+}
+
+impl Culprit {
+    /// The culprit in words.
+    #[must_use]
+    pub const fn in_words(self) -> &'static str {
+        match self {
+            Self::One(Domain::Core) => "the core",
+            Self::One(Domain::Memory) => "the memory",
+            Self::Both => "both, each by itself",
+            Self::OnlyTogether => "neither by itself: they fail only together",
+        }
+    }
+}
+
+/// How far the question has come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Isolation {
+    /// Whether the core failed with the memory at stock.
+    pub core: Option<bool>,
+    /// Whether the memory failed with the core at stock.
+    pub memory: Option<bool>,
+}
+
+impl Isolation {
+    /// Notes how a domain did by itself. A later run of the same counts.
+    pub fn note(&mut self, domain: Domain, failed: bool) {
+        match domain {
+            Domain::Core => self.core = Some(failed),
+            Domain::Memory => self.memory = Some(failed),
+        }
+    }
+
+    /// The domain to be tried by itself next.
+    #[must_use]
+    pub fn next(&self) -> Option<Domain> {
+        match (self.core, self.memory) {
+            (None, _) => Some(Domain::Core),
+            (_, None) => Some(Domain::Memory),
+            _ => None,
+        }
+    }
+
+    /// The answer, once both were tried.
+    #[must_use]
+    pub fn culprit(&self) -> Option<Culprit> {
+        Some(match (self.core?, self.memory?) {
+            (true, false) => Culprit::One(Domain::Core),
+            (false, true) => Culprit::One(Domain::Memory),
+            (true, true) => Culprit::Both,
+            (false, false) => Culprit::OnlyTogether,
+        })
+    }
+}
+
+/// Settings that belong to a domain.
+const fn kinds(domain: Domain) -> &'static [SettingKind] {
+    match domain {
+        Domain::Core => &[
+            SettingKind::CoreOffset,
+            SettingKind::ClockMinimum,
+            SettingKind::ClockMaximum,
+            SettingKind::VoltageOffset,
+        ],
+        Domain::Memory => {
+            &[SettingKind::MemoryOffset, SettingKind::MemoryVoltage, SettingKind::MemoryTiming]
+        }
+    }
+}
+
+impl TrialRecord {
+    /// Length of a run in which the same failure would come again with 95 %: three times its time
+    /// to the fault (rule of three for an exponential wait), between `least` and an hour.
+    #[must_use]
+    pub(super) fn long_enough_again(&self, least: f64) -> Seconds {
+        let fault = self.faults.first().map_or(self.seconds, |fault| fault.at);
+        Seconds((fault.value() * 3.0).clamp(least, least.max(3_600.0)))
+    }
+}
+
+impl Climb {
+    /// `settings` with a domain put back to stock.
+    fn without(&self, settings: &Settings, domain: Domain) -> Settings {
+        let stock = Settings::stock(&self.card);
+        let mut less = *settings;
+        for kind in kinds(domain) {
+            less.copy(*kind, &stock);
+        }
+        less
+    }
+
+    /// The settings under which a domain is tried by itself.
+    fn alone(&self, settings: &Settings, domain: Domain) -> Settings {
+        self.without(settings, other(domain))
+    }
+
+    /// The question the user asked: of which trial, and how far it has come.
+    #[must_use]
+    pub fn isolation(&self) -> Option<(u32, Isolation)> {
+        let failed = self.trials.iter().find(|trial| Some(trial.number) == self.isolating)?;
+        let mut isolation = Isolation::default();
+        for domain in [Domain::Core, Domain::Memory] {
+            let alone = self.alone(&failed.asked, domain);
+            // What is at stock cannot be it, and what is alone already has failed.
+            if self.without(&failed.asked, domain) == failed.asked {
+                isolation.note(domain, false);
+            } else if alone == failed.asked {
+                isolation.note(domain, true);
+            }
+            let again = self.trials.iter().rev().find(|trial| {
+                trial.number > failed.number
+                    && trial.purpose == Purpose::Isolate
+                    && trial.asked == alone
+                    && trial.verdict().meaning() != Meaning::ProvesNothing
+            });
+            if let Some(again) = again {
+                isolation.note(domain, again.verdict().meaning() == Meaning::TooMuch);
+            }
+        }
+        Some((failed.number, isolation))
+    }
+
+    /// The run that the user's question needs next.
+    pub(super) fn next_of_isolation(&self) -> Option<Next> {
+        let (number, isolation) = self.isolation()?;
+        let domain = isolation.next()?;
+        let failed = self.trials.iter().find(|trial| trial.number == number)?;
+        let length = failed.long_enough_again(self.plan.together.isolate_seconds);
+        let (tried, back) = match domain {
+            Domain::Core => ("core", "memory"),
+            Domain::Memory => ("memory", "core"),
+        };
+        let asked = self.alone(&failed.asked, domain);
+        let warm_up = self.plan.core.warm_up_seconds;
+        Some(Next::Trial(Box::new(Proposal {
+            risk: self.risk_of(&asked),
+            request: TrialRequest {
+                stage: Stage::Own,
+                purpose: Purpose::Isolate,
+                asked,
+                seconds: Seconds(warm_up + length.value()),
+                warm_up: Seconds(warm_up),
+                warm_up_bounds: self.warm_up_bounds(),
+            },
+            reason: format!(
+                "Which one was it in trial {number}? The {back} goes back to stock and the same \
+                 scene runs again: if it fails, it was the {tried} (or both)."
+            ),
+        })))
+    }
+}
+
+/// The domain that is not `domain`.
+pub(super) const fn other(domain: Domain) -> Domain {
+    match domain {
+        Domain::Core => Domain::Memory,
+        Domain::Memory => Domain::Core,
+    }
+}

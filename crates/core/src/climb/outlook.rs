@@ -1,0 +1,192 @@
+//! How much of a climb is left: the climb itself, played forward on imagined cards.
+//!
+//! Each imagined card is drawn from what is believed of the real one by now, so that the first
+//! answer is wide, and each trial narrows it. What the plan would do then is not estimated: it is
+//! done, trial by trial, and counted.
+
+use crate::artifact::Domain;
+use crate::clock_line::ClockLine;
+use crate::units::{Mhz, Percent, Seconds};
+use crate::verdict::{Fault, Verdict};
+use crate::watch::Seen;
+
+use super::{Climb, ClimbEvent, Next, Stage, TrialRecord, TrialRequest};
+
+/// Cards imagined for one outlook.
+const CARDS: u64 = 24;
+/// Trials after which a climb played forward is given up.
+const MOST_TRIALS: usize = 120;
+/// Shares of the imagined climbs below and above the range that is told.
+const TAIL: f64 = 0.04;
+
+/// What is left of something, from few to many.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Left {
+    /// Trials, at the least and at the most.
+    pub trials: (usize, usize),
+    /// Their time under load, at the least and at the most.
+    pub seconds: (Seconds, Seconds),
+}
+
+/// How much is left, with 90 % or so.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Outlook {
+    /// Of the present stage.
+    pub stage: Left,
+    /// Of the whole climb.
+    pub climb: Left,
+}
+
+/// A card that might be this one.
+struct Imagined {
+    /// Edge and e-fold of core and memory, MHz.
+    core: (f64, f64),
+    memory: (f64, f64),
+    /// What each loses when the other is at its edge, MHz.
+    together: (f64, f64),
+    base: f64,
+    scatter: f64,
+    dice: Dice,
+}
+
+/// SplitMix64 (Steele, Lea and Flood 2014): the same climb has the same outlook.
+struct Dice(u64);
+
+impl Dice {
+    fn roll(&mut self) -> f64 {
+        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut z = self.0;
+        z = (z ^ (z >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        z = (z ^ (z >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        ((z ^ (z >> 31)) >> 11) as f64 / (1_u64 << 53) as f64
+    }
+}
+
+impl Climb {
+    /// How much is left.
+    #[must_use]
+    pub fn outlook(&self) -> Outlook {
+        let stage = self.stage();
+        let plays: Vec<[(usize, f64); 2]> =
+            (0..CARDS).map(|number| self.played_forward(stage, number)).collect();
+        let range = |which: usize| {
+            let mut trials: Vec<usize> = plays.iter().map(|play| play[which].0).collect();
+            let mut seconds: Vec<f64> = plays.iter().map(|play| play[which].1).collect();
+            trials.sort_unstable();
+            seconds.sort_by(f64::total_cmp);
+            let low = (TAIL * CARDS as f64).floor() as usize;
+            let high = CARDS as usize - 1 - low;
+            Left {
+                trials: (trials[low], trials[high]),
+                seconds: (Seconds(seconds[low]), Seconds(seconds[high])),
+            }
+        };
+        Outlook { stage: range(0), climb: range(1) }
+    }
+
+    /// Trials and seconds to the end of `stage` and of the climb on one imagined card.
+    fn played_forward(&self, stage: Stage, number: u64) -> [(usize, f64); 2] {
+        let mut climb = Self { imagined: true, nudged: None, wished: None, ..self.clone() };
+        let mut card = self.imagine(number);
+        let mut left = [(0, 0.0); 2];
+        for _ in 0..MOST_TRIALS {
+            let Next::Trial(proposal) = climb.next() else { break };
+            let record = card.try_out(&climb, &proposal.request);
+            let seconds = record.seconds.value();
+            for (place, (trials, time)) in left.iter_mut().enumerate() {
+                if place == 1 || proposal.request.stage == stage {
+                    *trials += 1;
+                    *time += seconds;
+                }
+            }
+            climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+        }
+        left
+    }
+
+    /// A card drawn from what is believed.
+    fn imagine(&self, number: u64) -> Imagined {
+        let mut dice = Dice(number.wrapping_mul(0x5851_f42d_4c95_7f2d) + self.trials.len() as u64);
+        let mut draw = |domain| self.belief(domain).map_or((1e9, 1.0), |b| b.draw(dice.roll()));
+        let (core, memory) = (draw(Domain::Core), draw(Domain::Memory));
+        let clock = |domain| self.axis(domain).map_or(0.0, |axis| axis.clock);
+        let together = (
+            clock(Domain::Core) * 0.03 * dice.roll(),
+            clock(Domain::Memory) * 0.03 * dice.roll(),
+        );
+        Imagined {
+            core,
+            memory,
+            together,
+            base: self.baseline().map_or(1_000.0, |baseline| baseline.score),
+            scatter: self.scatter(),
+            dice,
+        }
+    }
+}
+
+impl Imagined {
+    /// Faults per hour at a place on the map.
+    fn rate(&self, core: f64, memory: f64) -> f64 {
+        let share = |value: f64, edge: f64| (value / edge.max(1.0)).clamp(0.0, 1.5);
+        let lost = (
+            self.together.0 * share(memory, self.memory.0),
+            self.together.1 * share(core, self.core.0),
+        );
+        let rate = |value: f64, (edge, e_fold): (f64, f64), lost: f64| {
+            ((value - edge + lost) / e_fold).min(15.0).exp() / 24.0
+        };
+        rate(core, self.core, lost.0) + rate(memory, self.memory, lost.1)
+    }
+
+    /// A trial as it might go.
+    fn try_out(&mut self, climb: &Climb, request: &TrialRequest) -> TrialRecord {
+        let value = |domain| {
+            climb.axis(domain).map_or(0.0, |axis| f64::from(axis.read(&request.asked).0))
+        };
+        let (core, memory) = (value(Domain::Core), value(Domain::Memory));
+        let rate = self.rate(core, memory);
+        let wait = -(1.0 - self.dice.roll()).ln() / rate * 3_600.0;
+        // One run in twelve is spoilt by something else.
+        let spoilt = self.dice.roll() < 1.0 / 12.0;
+        let (verdict, seconds) = match wait < request.seconds.value() {
+            true => (Verdict::LoadDied, Seconds(wait)),
+            false if spoilt => (Verdict::Void, request.seconds),
+            false => (Verdict::Clean, request.seconds),
+        };
+        let clock = |domain| climb.axis(domain).map_or(1.0, |axis| axis.clock);
+        let powered = if request.stage == Stage::Baseline { 0.0 } else { 0.02 };
+        let gain = powered
+            + 0.75 * core / clock(Domain::Core)
+            + 0.12 * memory / clock(Domain::Memory);
+        // The sum of four dice is near enough to a normal scatter.
+        let scatter: f64 = (0..4).map(|_| self.dice.roll() - 0.5).sum::<f64>() * 1.73;
+        let fault = Fault::at(seconds, verdict.label());
+        TrialRecord {
+            number: climb.trials().len() as u32 + 1,
+            stage: request.stage,
+            purpose: request.purpose,
+            asked: request.asked,
+            taken: Some(request.asked),
+            seen: Seen {
+                seconds,
+                clock_line: Some(ClockLine {
+                    average: Mhz(2_000.0),
+                    flatness: Percent(50.0),
+                    ..ClockLine::default()
+                }),
+                ..Seen::default()
+            },
+            scene: climb.plan().scene.clone(),
+            seconds,
+            judged: verdict,
+            reason: String::new(),
+            marked: None,
+            score: Some(self.base * (1.0 + gain) * (1.0 + self.scatter * scatter)),
+            faults: if verdict == Verdict::LoadDied { vec![fault] } else { Vec::new() },
+            room: None,
+            in_step: Vec::new(),
+            since_reset: None,
+        }
+    }
+}

@@ -1,0 +1,155 @@
+//! What brought what: the gain split by setting.
+//!
+//! What a setting brings is the score with it less the score without it, everything else as kept.
+//! Where a run without it was made, that is measured; else it is estimated from what it brought
+//! alone. What is left over is what the settings take from each other, or give.
+
+use crate::artifact::Domain;
+use crate::settings::Settings;
+use crate::statistics::mean;
+use crate::units::{MhzOffset, Seconds};
+
+use super::together::Pair;
+use super::{Climb, Next, Proposal, Purpose, Stage, TrialRequest};
+
+/// What one setting brings to the kept score.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Part {
+    /// The setting, in a word or two.
+    pub name: &'static str,
+    /// What it brings, in percent of the baseline's score.
+    pub percent: f64,
+    /// Standard error of that, in percent.
+    pub error: f64,
+    /// Whether it was measured by leaving it out, rather than estimated from what it brought alone.
+    pub is_measured: bool,
+}
+
+/// Settings that can be left out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Left {
+    Power,
+    Core,
+    Memory,
+}
+
+impl Left {
+    const ALL: [Self; 3] = [Self::Power, Self::Core, Self::Memory];
+
+    const fn name(self) -> &'static str {
+        match self {
+            Self::Power => "power limit",
+            Self::Core => "core clock",
+            Self::Memory => "memory clock",
+        }
+    }
+}
+
+impl Climb {
+    /// The kept settings without one of them; none where it is at stock anyway.
+    fn without_part(&self, kept: Pair, left: Left) -> Option<Settings> {
+        let whole = self.settings_of(kept);
+        let less = match left {
+            Left::Core => self.settings_of(Pair { core: MhzOffset::STOCK, ..kept }),
+            Left::Memory => self.settings_of(Pair { memory: MhzOffset::STOCK, ..kept }),
+            Left::Power => {
+                let stock = self.held_settings();
+                Settings {
+                    power_limit: stock.power_limit,
+                    temperature_target: stock.temperature_target,
+                    ..whole
+                }
+            }
+        };
+        (less != whole).then_some(less)
+    }
+
+    /// Mean score of clean runs at settings, and of how many.
+    fn score_at(&self, settings: &Settings) -> Option<(f64, usize)> {
+        let scores: Vec<f64> =
+            self.clean_at(settings).iter().filter_map(|trial| trial.score).collect();
+        Some((mean(&scores)?, scores.len()))
+    }
+
+    /// What each of the kept settings brings. Empty before a run at the kept settings has a score.
+    #[must_use]
+    pub fn parts(&self) -> Vec<Part> {
+        let kept = self.kept_pair();
+        let Some(baseline) = self.baseline().map(|baseline| baseline.score) else {
+            return Vec::new();
+        };
+        let Some((whole, runs)) = self.score_at(&self.settings_of(kept)) else { return Vec::new() };
+        let scatter = self.scatter() * 100.0;
+        let mut parts = Vec::new();
+        for left in Left::ALL {
+            let Some(less) = self.without_part(kept, left) else { continue };
+            let measured = self.score_at(&less).map(|(score, count)| Part {
+                name: left.name(),
+                percent: (whole - score) / baseline * 100.0,
+                error: scatter * (1.0 / runs as f64 + 1.0 / count as f64).sqrt(),
+                is_measured: true,
+            });
+            let estimate = || {
+                let (gain, error) = match left {
+                    Left::Power => {
+                        let report = self.power_report()?;
+                        let runs = self.power_runs().len().max(1) as f64;
+                        (report.gain_percent / 100.0, self.scatter() * (2.0 / runs).sqrt())
+                    }
+                    Left::Core => self.gain_alone(Domain::Core, kept.core).map(|g| (g.0, g.1))?,
+                    Left::Memory => {
+                        self.gain_alone(Domain::Memory, kept.memory).map(|g| (g.0, g.1))?
+                    }
+                };
+                let (percent, error) = (gain * 100.0, error * 100.0);
+                Some(Part { name: left.name(), percent, error, is_measured: false })
+            };
+            parts.extend(measured.or_else(estimate));
+        }
+        let sum: f64 = parts.iter().map(|part| part.percent).sum();
+        let rest = (whole / baseline - 1.0) * 100.0 - sum;
+        if parts.len() > 1 {
+            parts.push(Part {
+                name: "with each other",
+                percent: rest,
+                error: parts.iter().map(|part| part.error.powi(2)).sum::<f64>().sqrt(),
+                is_measured: parts.iter().all(|part| part.is_measured),
+            });
+        }
+        parts
+    }
+
+    /// The next run that leaves one out, where the user wants it measured.
+    pub(super) fn next_left_out(&self) -> Option<Next> {
+        if !self.leaving_out {
+            return None;
+        }
+        let kept = self.kept_pair();
+        let (left, asked) = Left::ALL.into_iter().find_map(|left| {
+            let less = self.without_part(kept, left)?;
+            let in_vain = self
+                .trials
+                .iter()
+                .filter(|trial| trial.purpose == Purpose::LeaveOut && trial.asked == less)
+                .count();
+            let wanted = self.score_at(&less).is_none() && in_vain <= self.plan.rules.retries as usize;
+            wanted.then_some((left, less))
+        })?;
+        let warm_up = self.plan.core.warm_up_seconds;
+        Some(Next::Trial(Box::new(Proposal {
+            request: TrialRequest {
+                stage: Stage::Own,
+                purpose: Purpose::LeaveOut,
+                asked,
+                seconds: Seconds(warm_up + self.plan.power.seconds),
+                warm_up: Seconds(warm_up),
+                warm_up_bounds: self.warm_up_bounds(),
+            },
+            reason: format!(
+                "What does the {} bring? Everything as kept, but that at stock.",
+                left.name()
+            ),
+            risk: None,
+        })))
+    }
+}

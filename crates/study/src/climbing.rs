@@ -1,0 +1,153 @@
+//! One climb on one card, without ledger, engine or frames: the climb proposes, the card's run is
+//! worked out at once, the same judge as ever gives the verdict.
+
+use yard_step_card::{Brief, BriefCard, BriefEnding, LoadLost};
+use yard_step_core::{
+    Axis, Climb, ClimbError, ClimbEvent, Demand, Domain, Ending, Evidence, Expected, Fault,
+    Judgement, MhzOffset, Next, Outcome, Outlook, Percent, Plan, Seconds, Stage, TrialRecord,
+    TrialRequest, Verdict, judge,
+};
+
+/// What one climb came to.
+#[derive(Debug, Clone)]
+pub struct Climbed {
+    /// Its outcome; of a climb that got stuck, what was known by then.
+    pub outcome: Outcome,
+    /// Why it could not go on, if it could not.
+    pub stuck: Option<String>,
+    /// Trials that took the machine down.
+    pub machine_downs: usize,
+    /// Trials in which the driver reset the card.
+    pub driver_resets: usize,
+    /// What was said to be left before each trial, with the trials made by then and their time;
+    /// empty unless it was asked for.
+    pub outlooks: Vec<(usize, Seconds, Outlook)>,
+    /// Every trial.
+    pub trials: Vec<TrialRecord>,
+}
+
+/// Trials after which a climb is taken to have no end.
+const MOST_TRIALS: usize = 400;
+
+/// Climbs on a card from beginning to end.
+///
+/// # Errors
+/// The stages do not fit the card.
+pub fn climb<D: Fn(u64) -> Demand>(
+    card: &mut BriefCard<D>,
+    plan: &Plan,
+    stages: &[Stage],
+    mean_load: Percent,
+    with_outlooks: bool,
+) -> Result<Climbed, ClimbError> {
+    let mut climb = Climb::new(card.description().clone(), plan.clone(), stages)?;
+    let mut outlooks = Vec::new();
+    let mut stuck = None;
+    let outcome = loop {
+        match climb.next() {
+            Next::Ended(outcome) => break *outcome,
+            Next::Stuck(why) => {
+                stuck = Some(why);
+                break climb.outcome();
+            }
+            Next::Trial(_) if climb.trials().len() >= MOST_TRIALS => {
+                stuck = Some(format!("no end after {MOST_TRIALS} trials"));
+                break climb.outcome();
+            }
+            Next::Trial(proposal) => {
+                if with_outlooks {
+                    let so_far = (climb.trials().len(), climb.test_seconds());
+                    outlooks.push((so_far.0, so_far.1, climb.outlook()));
+                }
+                let record = try_out(card, &climb, &proposal.request, mean_load);
+                climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+            }
+        }
+    };
+    let count =
+        |verdict| climb.trials().iter().filter(|trial| trial.verdict() == verdict).count();
+    Ok(Climbed {
+        outcome,
+        stuck,
+        machine_downs: count(Verdict::MachineDown),
+        driver_resets: count(Verdict::DriverReset),
+        outlooks,
+        trials: climb.trials().to_vec(),
+    })
+}
+
+fn try_out<D: Fn(u64) -> Demand>(
+    card: &mut BriefCard<D>,
+    climb: &Climb,
+    request: &TrialRequest,
+    mean_load: Percent,
+) -> TrialRecord {
+    // Cold only before the first run; from then on the shortest warm-up does.
+    let warm_up = if climb.trials().is_empty() {
+        Seconds(card.warm_seconds().value().min(request.warm_up.value()))
+    } else {
+        request.warm_up
+    };
+    let length = request.seconds - request.warm_up + warm_up;
+    let asked = request.asked.clamped(card.description()).settings;
+    let brief = card.run(&asked, length, warm_up);
+    let Judgement { verdict, reason } = judgement(&brief, climb, &asked, mean_load, card);
+    if verdict != Verdict::Clean {
+        card.put_back();
+    }
+    let is_fault = verdict <= Verdict::Artifacts;
+    TrialRecord {
+        number: climb.trials().len() as u32 + 1,
+        stage: request.stage,
+        purpose: request.purpose,
+        asked,
+        taken: Some(brief.taken),
+        scene: climb.plan().scene.clone(),
+        seconds: brief.seconds,
+        judged: verdict,
+        reason,
+        marked: None,
+        score: brief.score,
+        faults: is_fault
+            .then(|| Fault::at(brief.seconds, verdict.label()))
+            .into_iter()
+            .collect(),
+        seen: brief.seen,
+        room: None,
+        in_step: Vec::new(),
+        since_reset: None,
+    }
+}
+
+fn judgement<D: Fn(u64) -> Demand>(
+    brief: &Brief,
+    climb: &Climb,
+    asked: &yard_step_core::Settings,
+    mean_load: Percent,
+    card: &BriefCard<D>,
+) -> Judgement {
+    let ending = match brief.ending {
+        BriefEnding::Finished | BriefEnding::Spoilt(_) => Ending::Finished,
+        BriefEnding::NotTaken => Ending::NotBegun,
+        BriefEnding::Lost(LoadLost::DriverReset) => Ending::DriverReset,
+        BriefEnding::Lost(LoadLost::MachineDown) => Ending::MachineDown,
+        BriefEnding::Lost(LoadLost::Gone) => Ending::CardGone("the card is gone".into()),
+        BriefEnding::Lost(LoadLost::Died) => Ending::LoadDied("lost its device".into()),
+        BriefEnding::Lost(LoadLost::Hung) => Ending::LoadDied("hung".into()),
+    };
+    let description = card.description();
+    let core = Axis::of(description, Domain::Core);
+    judge(&Evidence {
+        ending: &ending,
+        differences: &asked.differences(&brief.taken, description),
+        seen: &brief.seen,
+        score: brief.score,
+        reference: climb.reference(),
+        more_clock_asked: core.is_some_and(|axis| axis.read(asked) > MhzOffset::STOCK),
+        most_background: climb.plan().most_background(),
+        most_warming: None,
+        clock_bin: description.limits.clock_bin,
+        expected: Expected { load: Some(mean_load), frames_are_checked: true },
+        since_reset: None,
+    })
+}

@@ -1,0 +1,122 @@
+//! Whole climbs over many stand-in cards, held against what the cards truly can do: which policy
+//! finds how much, at what cost, and how often what it keeps does not hold.
+//!
+//! ```text
+//!   seeds × kinds ─► BriefCard ─┬─► truth: the best score that holds
+//!                               └─► climb by each policy ─► Row ─► Summary, JSON, CSV
+//! ```
+
+mod climbing;
+mod row;
+mod truth;
+
+pub use climbing::{Climbed, climb};
+pub use row::{Row, Summary, summaries, write_csv};
+pub use truth::{MOST_FAULTS_A_DAY, Truth, best, look};
+
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use thiserror::Error;
+use yard_step_card::{BriefCard, CardChoice, CardError};
+use yard_step_core::{Climb, ClimbError, Plan, Policy};
+use yard_step_scenes::Scene;
+
+/// What is to be studied.
+#[derive(Debug, Clone)]
+pub struct Study {
+    /// The first seed; the others follow it.
+    pub first_seed: u64,
+    /// Cards, over all kinds in turn.
+    pub cards: usize,
+    /// The kinds.
+    pub kinds: Vec<CardChoice>,
+    /// The policies, each on every card.
+    pub policies: Vec<Policy>,
+    /// The plan, but for its policy.
+    pub plan: Plan,
+    /// How many times as flat, or steep if below 1, faults set in as with an ordinary stand-in.
+    pub flatter: f64,
+    /// Cards worked on at a time.
+    pub threads: usize,
+}
+
+/// Why a study cannot be made.
+#[derive(Debug, Error)]
+pub enum StudyError {
+    /// A card cannot be switched on.
+    #[error(transparent)]
+    Card(#[from] CardError),
+    /// A climb cannot be laid out.
+    #[error(transparent)]
+    Climb(#[from] ClimbError),
+    /// The plan names a load that is no scene of ours.
+    #[error("a study runs on the scenes that ship: {0}")]
+    Scene(String),
+}
+
+impl Study {
+    /// Makes the study. `done` is called from any thread after each card, with how many are done.
+    ///
+    /// # Errors
+    /// A card cannot be opened, a climb cannot be laid out, or the plan's scene is none of ours.
+    pub fn run(&self, done: &(dyn Fn(usize) + Sync)) -> Result<Vec<Row>, StudyError> {
+        let scene: Scene = self
+            .plan
+            .scene
+            .parse()
+            .map_err(|error| StudyError::Scene(format!("{error}")))?;
+        let next = AtomicUsize::new(0);
+        let finished = AtomicUsize::new(0);
+        let rows = Mutex::new(Ok(Vec::new()));
+        std::thread::scope(|scope| {
+            for _ in 0..self.threads.max(1) {
+                scope.spawn(|| {
+                    loop {
+                        let number = next.fetch_add(1, Ordering::Relaxed);
+                        if number >= self.cards {
+                            return;
+                        }
+                        let made = self.on_card(number, scene);
+                        let mut rows = rows.lock().unwrap_or_else(|broken| broken.into_inner());
+                        match (&mut *rows, made) {
+                            (Ok(rows), Ok(more)) => rows.extend(more),
+                            (Err(_), _) => return,
+                            (rows, Err(error)) => *rows = Err(error),
+                        }
+                        drop(rows);
+                        done(finished.fetch_add(1, Ordering::Relaxed) + 1);
+                    }
+                });
+            }
+        });
+        let mut rows = rows.into_inner().unwrap_or_else(|broken| broken.into_inner())?;
+        rows.sort_by_key(|row: &Row| (row.seed, row.policy as usize));
+        Ok(rows)
+    }
+
+    /// Every policy on one card.
+    fn on_card(&self, number: usize, scene: Scene) -> Result<Vec<Row>, StudyError> {
+        let Some(kind) = self.kinds.get(number % self.kinds.len().max(1)) else {
+            return Ok(Vec::new());
+        };
+        let seed = self.first_seed + number as u64;
+        let mut card = kind.open(seed, 0)?;
+        card.flatten_faults(self.flatter);
+        let demand = |frame| scene.demand(frame);
+        let mut card = BriefCard::new(card, demand, scene.period(), 0);
+        let description = card.description().clone();
+        let stages = Climb::stages_on(&description);
+        let laid_out = Climb::new(description, self.plan.clone(), &stages)?;
+        let truth = best(&mut card, &laid_out);
+        let mut rows = Vec::new();
+        for policy in &self.policies {
+            card.set_course(0);
+            let plan = Plan { policy: *policy, ..self.plan.clone() };
+            let climbed = climb(&mut card, &plan, &stages, scene.mean_load(), false)?;
+            let (holds, score) = look(&mut card, &climbed.outcome.settings);
+            rows.push(Row::new(kind, seed, *policy, &climbed, holds, score, &truth));
+        }
+        Ok(rows)
+    }
+}

@@ -1,0 +1,175 @@
+//! The figures of a study.
+
+use std::io;
+
+use serde::Serialize;
+use yard_step_card::CardChoice;
+use yard_step_core::Policy;
+
+use crate::climbing::Climbed;
+use crate::truth::Truth;
+
+/// One policy on one card.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Row {
+    /// Kind of the card.
+    pub kind: String,
+    /// Its seed.
+    pub seed: u64,
+    /// Policy climbed by.
+    pub policy: Policy,
+    /// Trials made.
+    pub trials: usize,
+    /// Time under load, minutes.
+    pub minutes: f64,
+    /// Trials that took the machine down.
+    pub machine_downs: usize,
+    /// Trials in which the driver reset the card.
+    pub driver_resets: usize,
+    /// Core clock kept, MHz from stock.
+    pub core_mhz: i32,
+    /// Memory clock kept, MHz from stock.
+    pub memory_mhz: i32,
+    /// Core clock of the true best.
+    pub best_core_mhz: i32,
+    /// Memory clock of the true best.
+    pub best_memory_mhz: i32,
+    /// Score at what was kept, without the scatter of runs.
+    pub score: f64,
+    /// Score of the true best.
+    pub best_score: f64,
+    /// Score at stock.
+    pub stock_score: f64,
+    /// By how much the kept score is below the true best, in percent of it.
+    pub gap_percent: f64,
+    /// Whether what was kept holds a day with 99 %.
+    pub holds: bool,
+    /// Chance of a day that the climb itself claimed, where it claimed one.
+    pub claimed: Option<f64>,
+    /// Whether the climb could not go on.
+    pub stuck: bool,
+}
+
+impl Row {
+    pub(crate) fn new(
+        kind: &CardChoice,
+        seed: u64,
+        policy: Policy,
+        climbed: &Climbed,
+        holds: bool,
+        score: f64,
+        truth: &Truth,
+    ) -> Self {
+        let outcome = &climbed.outcome;
+        Self {
+            kind: kind.to_string().replace("standin:", ""),
+            seed,
+            policy,
+            trials: outcome.trials,
+            minutes: outcome.test_seconds.value() / 60.0,
+            machine_downs: climbed.machine_downs,
+            driver_resets: climbed.driver_resets,
+            core_mhz: outcome.pair.core.0,
+            memory_mhz: outcome.pair.memory.0,
+            best_core_mhz: truth.pair.core.0,
+            best_memory_mhz: truth.pair.memory.0,
+            score,
+            best_score: truth.score,
+            stock_score: truth.stock,
+            gap_percent: (1.0 - score / truth.score) * 100.0,
+            holds,
+            claimed: outcome.claim.map(|claim| claim.chance),
+            stuck: climbed.stuck.is_some(),
+        }
+    }
+}
+
+/// One policy over many cards.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Summary {
+    /// The policy.
+    pub policy: Policy,
+    /// The kind of cards; none for all of them.
+    pub kind: Option<String>,
+    /// Cards.
+    pub cards: usize,
+    /// Share of kept settings that do not hold a day with 99 %, in percent.
+    pub not_holding_percent: f64,
+    /// Gap to the true best score in percent: median of those that hold or not.
+    pub gap_median_percent: f64,
+    /// The gap that nine of ten do not exceed.
+    pub gap_ninth_percent: f64,
+    /// Median of how far the kept core clock is below that of the true best, MHz.
+    pub core_gap_mhz: f64,
+    /// Mean number of trials.
+    pub trials: f64,
+    /// Mean time under load, minutes.
+    pub minutes: f64,
+    /// Machine downs, all cards together.
+    pub machine_downs: usize,
+    /// Driver resets, all cards together.
+    pub driver_resets: usize,
+    /// Climbs that could not go on.
+    pub stuck: usize,
+}
+
+impl Summary {
+    fn of(policy: Policy, kind: Option<&str>, rows: &[&Row]) -> Self {
+        let count = rows.len().max(1) as f64;
+        let share = |what: fn(&Row) -> bool| {
+            rows.iter().filter(|row| what(row)).count() as f64 / count * 100.0
+        };
+        let mean = |of: fn(&Row) -> f64| rows.iter().map(|row| of(row)).sum::<f64>() / count;
+        let quantile = |share: f64, of: fn(&Row) -> f64| {
+            let values: Vec<f64> = rows.iter().map(|row| of(row)).collect();
+            yard_step_core::statistics::quantile(&values, share).unwrap_or_default()
+        };
+        Self {
+            policy,
+            kind: kind.map(str::to_owned),
+            cards: rows.len(),
+            not_holding_percent: share(|row| !row.holds),
+            gap_median_percent: quantile(0.5, |row| row.gap_percent),
+            gap_ninth_percent: quantile(0.9, |row| row.gap_percent),
+            core_gap_mhz: quantile(0.5, |row| f64::from(row.best_core_mhz - row.core_mhz)),
+            trials: mean(|row| row.trials as f64),
+            minutes: mean(|row| row.minutes),
+            machine_downs: rows.iter().map(|row| row.machine_downs).sum(),
+            driver_resets: rows.iter().map(|row| row.driver_resets).sum(),
+            stuck: rows.iter().filter(|row| row.stuck).count(),
+        }
+    }
+}
+
+/// Each policy over all cards, then over each kind.
+#[must_use]
+pub fn summaries(rows: &[Row]) -> Vec<Summary> {
+    let mut kinds: Vec<&str> = rows.iter().map(|row| row.kind.as_str()).collect();
+    kinds.sort_unstable();
+    kinds.dedup();
+    let mut all = Vec::new();
+    for kind in std::iter::once(None).chain(kinds.into_iter().map(Some)) {
+        for policy in Policy::ALL {
+            let of: Vec<&Row> = rows
+                .iter()
+                .filter(|row| row.policy == policy && kind.is_none_or(|kind| row.kind == kind))
+                .collect();
+            if !of.is_empty() {
+                all.push(Summary::of(policy, kind, &of));
+            }
+        }
+    }
+    all
+}
+
+/// Writes the rows as CSV, with a header.
+///
+/// # Errors
+/// The file cannot be written.
+pub fn write_csv(rows: &[Row], to: impl io::Write) -> io::Result<()> {
+    let mut table = csv::Writer::from_writer(to);
+    for row in rows {
+        table.serialize(row).map_err(io::Error::other)?;
+    }
+    table.flush()
+}

@@ -1,0 +1,116 @@
+//! What a stand-in truly can do: the best score among the settings that hold.
+//!
+//! Settings *hold* when the chance of a full day under the scene, warm, without any fault is at
+//! least 99 %: `24 h · λ ≤ −ln 0.99`.
+
+use yard_step_card::BriefCard;
+use yard_step_core::{Climb, Demand, Domain, MhzOffset, Pair};
+
+/// Faults in a day that may be expected of settings that hold.
+pub const MOST_FAULTS_A_DAY: f64 = 0.010_050_34;
+
+/// The best of what holds.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Truth {
+    /// Score at stock power and clocks, without the scatter of runs.
+    pub stock: f64,
+    /// Best score.
+    pub score: f64,
+    /// Where it lies on the map.
+    pub pair: Pair,
+}
+
+/// Whether a place on the map holds, with the score there.
+pub fn look<D: Fn(u64) -> Demand>(
+    card: &mut BriefCard<D>,
+    settings: &yard_step_core::Settings,
+) -> (bool, f64) {
+    let steady = card.steady(settings);
+    (steady.faults_per_hour * 24.0 <= MOST_FAULTS_A_DAY, steady.score)
+}
+
+/// Searches the map: for each memory clock the best core clock that holds.
+///
+/// `powered` is a climb that has its power raised already, or does not raise it.
+pub fn best<D: Fn(u64) -> Demand>(card: &mut BriefCard<D>, climb: &Climb) -> Truth {
+    let highest = climb.raised_to_the_top();
+    let mut stock = highest;
+    for kind in [
+        yard_step_core::SettingKind::PowerLimit,
+        yard_step_core::SettingKind::TemperatureTarget,
+    ] {
+        stock.copy(kind, &climb.held_settings());
+    }
+    let stock = look(card, &stock).1;
+    let at = |pair: Pair| {
+        let mut settings = highest;
+        for (domain, value) in [(Domain::Core, pair.core), (Domain::Memory, pair.memory)] {
+            if let Some(axis) = climb.axis(domain) {
+                axis.write(&mut settings, value);
+            }
+        }
+        settings
+    };
+    let bins = |domain| {
+        climb.axis(domain).map_or((1, 0), |axis| (axis.in_bins(1).0, axis.highest().0))
+    };
+    let ((core_step, core_most), (memory_step, memory_most)) =
+        (bins(Domain::Core), bins(Domain::Memory));
+    let mut best = Truth { stock, score: 0.0, pair: Pair::default() };
+    let mut memory = 0;
+    let mut core = core_most / 2;
+    let coarse = memory_step * (memory_most / memory_step / 25).max(1);
+    let mut stride = coarse;
+    while memory <= memory_most {
+        let place = |core: i32| Pair {
+            core: MhzOffset(core / core_step * core_step),
+            memory: MhzOffset(memory),
+        };
+        // The edge of the core moves a little from one memory clock to the next.
+        let mut step = core_step * 8;
+        let mut holds = look(card, &at(place(core))).0;
+        while step >= core_step {
+            if holds {
+                while core + step <= core_most && look(card, &at(place(core + step))).0 {
+                    core += step;
+                }
+            } else {
+                core = (core - step).max(0);
+                holds = core == 0 || look(card, &at(place(core))).0;
+                if !holds {
+                    continue;
+                }
+            }
+            step /= 2;
+            step = step / core_step * core_step;
+        }
+        if !look(card, &at(place(core))).0 {
+            break;
+        }
+        // Where clocks are stretched, less may be more.
+        let mut here = (place(core), look(card, &at(place(core))).1);
+        let down = core_step * (climb_step(core_most) / core_step).max(1);
+        let mut lower = core - down;
+        while lower >= 0 {
+            let score = look(card, &at(place(lower))).1;
+            if score <= here.1 {
+                break;
+            }
+            here = (place(lower), score);
+            lower -= down;
+        }
+        if here.1 > best.score {
+            best = Truth { score: here.1, pair: here.0, ..best };
+        } else if stride == coarse && here.1 < best.score * 0.985 {
+            break;
+        }
+        stride = coarse;
+        memory += stride;
+    }
+    best
+}
+
+/// How far down it is looked for a better score: a twentieth of the range.
+fn climb_step(most: i32) -> i32 {
+    (most / 20).max(1)
+}
