@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use clap::{Args, Parser, Subcommand};
 use directories::ProjectDirs;
 use yard_step_card::{CardChoice, CardName};
-use yard_step_core::{AlarmAct, AlarmOn, Case, Plan, Stage, Verdict};
+use yard_step_core::{AlarmAct, AlarmOn, Case, Margin, Plan, Policy, Stage, Verdict};
 use yard_step_engine::load::{Level, OutsideSpec};
 use yard_step_engine::{Loads, Pace, Unfinished};
 use yard_step_ledger::DataDir;
@@ -51,6 +51,8 @@ pub(crate) enum Command {
     Simulate(SimulateOptions),
     /// Run a scene once through on a stand-in, for its score
     Pass(PassOptions),
+    /// Climb on many stand-ins by each policy, and see what that finds and costs
+    Study(StudyOptions),
     /// Say what the machine around the cards is like, or see what was said
     Machine(MachineOptions),
     /// Read a trace made elsewhere and tell what is in it
@@ -153,9 +155,15 @@ pub(crate) struct ClimbingOptions {
     /// Another card of the same kind to hold in step, such as standin:tarn-310#8
     #[arg(long, value_name = "CARD", value_parser = parse_name)]
     pub in_step: Vec<CardName>,
-    /// Stages, in order [default: baseline,core, as far as the card can do them]
+    /// Stages, in order [default: baseline,power,core,memory,together, as far as the card can do them]
     #[arg(long, value_delimiter = ',', value_parser = parse_stage)]
     pub stages: Vec<Stage>,
+    /// How steps are chosen: steady, halving or believing [default: the plan's]
+    #[arg(long, value_name = "POLICY", value_parser = parse_policy)]
+    pub policy: Option<Policy>,
+    /// What the settings are to be good for: record, daily or gift [default: the plan's]
+    #[arg(long, value_name = "FOR", value_parser = parse_margin)]
+    pub margin: Option<Margin>,
     /// Load to run: a scene, a load of the configuration, or "manual" [default: the plan's]
     #[arg(long, value_name = "NAME")]
     pub load: Option<String>,
@@ -250,6 +258,40 @@ pub(crate) struct PassOptions {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct StudyOptions {
+    /// How many cards
+    #[arg(long, value_name = "N", default_value_t = 60, value_parser = clap::value_parser!(u32).range(1..=100_000))]
+    pub cards: u32,
+    /// Seed of the first card; the others follow it
+    #[arg(long, value_name = "N", default_value_t = 1000)]
+    pub first_seed: u64,
+    /// Kinds of cards, such as standin:tarn-310 [default: all, in turn]
+    #[arg(long, value_name = "KINDS", value_delimiter = ',', value_parser = parse_card)]
+    pub kinds: Vec<CardChoice>,
+    /// Policies: steady, halving, believing [default: all]
+    #[arg(long, value_name = "POLICIES", value_delimiter = ',', value_parser = parse_policy)]
+    pub policies: Vec<Policy>,
+    /// What the settings are to be good for: record, daily or gift [default: the plan's]
+    #[arg(long, value_name = "FOR", value_parser = parse_margin)]
+    pub margin: Option<Margin>,
+    /// Plan of the climbs, a TOML file
+    #[arg(long, value_name = "FILE")]
+    pub plan: Option<PathBuf>,
+    /// How many times as slowly faults set in with clock as they usually do, 0.2 to 5
+    #[arg(long, value_name = "F", default_value_t = 1.0, value_parser = parse_flatter)]
+    pub flatter: f64,
+    /// Write everything as JSON
+    #[arg(long, value_name = "FILE")]
+    pub json: Option<PathBuf>,
+    /// Write a row for each climb as CSV
+    #[arg(long, value_name = "FILE")]
+    pub csv: Option<PathBuf>,
+    /// Draw gaps against time as SVG
+    #[arg(long, value_name = "FILE")]
+    pub svg: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct MachineOptions {
     /// Temperature of the room, °C
     #[arg(long, value_name = "C", allow_negative_numbers = true)]
@@ -334,6 +376,23 @@ fn parse_alarm(text: &str) -> Result<AlarmChange, String> {
     Ok(AlarmChange { on, to: Some((above, act)) })
 }
 
+fn parse_policy(text: &str) -> Result<Policy, String> {
+    let all = Policy::ALL.map(Policy::label).join(", ");
+    Policy::from_label(text)
+        .ok_or_else(|| format!("there is no policy \"{text}\"; there are: {all}"))
+}
+
+fn parse_margin(text: &str) -> Result<Margin, String> {
+    let all = Margin::ALL.map(Margin::label).join(", ");
+    Margin::from_label(text)
+        .ok_or_else(|| format!("there is no margin \"{text}\"; there are: {all}"))
+}
+
+fn parse_flatter(text: &str) -> Result<f64, String> {
+    let value: f64 = text.parse().map_err(|_| format!("\"{text}\" is not a number"))?;
+    if (0.2..=5.0).contains(&value) { Ok(value) } else { Err("it must be 0.2 to 5".into()) }
+}
+
 fn parse_scene(text: &str) -> Result<Scene, String> {
     text.parse().map_err(|error: yard_step_scenes::UnknownScene| error.to_string())
 }
@@ -406,12 +465,19 @@ mod tests {
     #[rstest]
     #[case("climb --card standin:tarn-999", "there is no card \"standin:tarn-999\"")]
     #[case("climb --card standin:tarn-310 --seed many", "invalid value 'many' for '--seed <N>'")]
-    #[case("climb --card standin:tarn-310 --stages baseline,memory", "there are: baseline, core")]
+    #[case(
+        "climb --card standin:tarn-310 --stages baseline,voltage",
+        "there are: baseline, power, core"
+    )]
     #[case("climb --card standin:tarn-310 --pace 3", "there are: 1, 10, 60, max")]
     #[case("climb --card standin:tarn-310 --unfinished fine", "machine down")]
     #[case("report --climb one --out x.svg", "invalid value 'one'")]
     #[case("open --card standin:tarn-310 --also tarn", "there is no card \"tarn\"")]
     #[case("climb --card standin:tarn-310 --driver 0", "0 is not in 1..=1000")]
+    #[case("study --policies hopeful", "there are: steady, halving, believing")]
+    #[case("study --flatter 9", "it must be 0.2 to 5")]
+    #[case("study --cards 0", "0 is not in 1..=100000")]
+    #[case("climb --card standin:tarn-310 --margin none", "there are: record, daily, gift")]
     #[case("machine --case ajar", "either open or closed")]
     #[case("machine --alarm hot-spot", "WHAT=ABOVE:ACT")]
     #[case("machine --alarm fan=95:stop", "there are: core-temperature, hot-spot, board-power")]

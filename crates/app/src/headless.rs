@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-use yard_step_core::{Next, Outcome, Proposal, SettingKind, TrialRecord};
+use yard_step_core::{CardDescription, Next, Outcome, Proposal, TrialRecord, in_short};
 use yard_step_engine::load::ManualLoad;
 use yard_step_engine::{Engine, LiveRun, Overseer, Pacer, Steer, Step, TICK};
 use yard_step_report::ClimbDocument;
@@ -66,7 +66,8 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
             Next::Ended(outcome) => return Ok(*outcome),
             Next::Stuck(why) => return Err(Failure::failed(why)),
             Next::Trial(proposal) => {
-                watcher.begin(engine.climb().trials().len() + 1, &proposal);
+                let card = engine.description().clone();
+                watcher.begin(engine.climb().trials().len() + 1, &proposal, &card);
                 let run = match engine.step_unattended(watcher)? {
                     Step::Ran(run) => run,
                     Step::WentDown { trial } => {
@@ -86,7 +87,7 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
                     ));
                 }
                 if let Some(record) = engine.climb().trials().last() {
-                    watcher.say(&trial_line(record))?;
+                    watcher.say(&trial_line(record, &card))?;
                 }
                 for note in &run.notes {
                     watcher.say(&format!("          {note}"))?;
@@ -139,13 +140,13 @@ impl Watcher {
         self.bar.suspend(|| print(&format!("{line}\n")))
     }
 
-    fn begin(&mut self, number: usize, proposal: &Proposal) {
+    fn begin(&mut self, number: usize, proposal: &Proposal, card: &CardDescription) {
         let request = &proposal.request;
-        let offset = request.asked.core_offset.unwrap_or_default();
+        let what = in_short(&request.asked, card);
         self.bar.set_length(request.seconds.value() as u64);
         self.bar.set_position(0);
         self.bar.set_message(format!(
-            "trial {number}, {} {offset}, {}",
+            "trial {number}, {}: {what}, {}",
             request.stage,
             request.seconds.in_words()
         ));
@@ -182,24 +183,25 @@ fn headline(engine: &Engine) -> String {
     )
 }
 
-fn trial_line(record: &TrialRecord) -> String {
+fn trial_line(record: &TrialRecord, card: &CardDescription) -> String {
     let score = record.score.map_or("no score".into(), |score| format!("score {score:.0}"));
     format!(
-        "trial {:>2}  {:<8}  {:<8}  {:>9}  {:<12}  {score:<10}  {}",
+        "trial {:>2}  {:<8}  {:<9}  {:<28}  {:<12}  {score:<10}  {}",
         record.number,
         record.stage,
         record.purpose.label(),
-        record.offset().to_string(),
+        in_short(&record.held(), card),
         record.verdict(),
         record.reason
     )
 }
 
 fn last_words(engine: &Engine, outcome: &Outcome) -> String {
-    let kept = outcome.settings.show(SettingKind::CoreOffset);
+    let kept = in_short(&outcome.settings, engine.description());
     let score = outcome.score.map_or(String::new(), |score| format!(", score {score:.0}"));
+    let claim = outcome.claim.map_or(String::new(), |claim| format!(" {}", claim.sentence()));
     format!(
-        "Outcome: core clock offset {kept}{score}. {} {} trials, {} under load. Its chart: \
+        "Outcome: {kept}{score}. {}{claim} {} trials, {} under load. Its chart: \
          yard-step report --climb {} --out climb.svg",
         outcome.sentence,
         outcome.trials,

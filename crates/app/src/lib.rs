@@ -3,7 +3,7 @@
 //! ```text
 //!   arguments ──► cli ──► demo, open ──► tui: snapshots drawn, commands sent
 //!                    ├──► climb         headless, to its outcome
-//!                    ├──► cards, report, simulate, pass, machine, import
+//!                    ├──► cards, report, simulate, study, pass, machine, import
 //!                    └──► slot, guard, load: processes that the others start
 //! ```
 
@@ -19,6 +19,7 @@ mod pass;
 mod report;
 mod rig;
 mod simulate;
+mod study;
 pub mod tui;
 
 use std::process::ExitCode;
@@ -38,6 +39,7 @@ pub fn run() -> ExitCode {
         cli::Command::Report(options) => report::report(&arguments.data_dir, &options),
         cli::Command::Simulate(options) => simulate::simulate(&options),
         cli::Command::Pass(options) => pass::pass(&options),
+        cli::Command::Study(options) => study::study(&options),
         cli::Command::Machine(options) => machine::machine(&arguments.data_dir, &options),
         cli::Command::Import(options) => import::import(&options),
         cli::Command::Slot(options) => rig::slot(&options),

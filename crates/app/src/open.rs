@@ -5,8 +5,8 @@ use std::io::{IsTerminal, stdout};
 
 use yard_step_card::{Card, CardName};
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, CardDescription, Case, Celsius, Machine, Next, Plan, Room,
-    SettingKind, Stage, Watt,
+    Alarm, AlarmAct, AlarmOn, CardDescription, Case, Celsius, Climb, Machine, Next, Plan, Room,
+    Stage, Watt, in_short,
 };
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Engine, EngineError, Loads, Opener, Pace, Rack, Rig, Unfinished};
@@ -73,12 +73,21 @@ impl Wanted {
             loads.know(name).map_err(Failure::usage)?;
             plan.scene.clone_from(name);
         }
+        if let Some(policy) = options.policy {
+            plan.policy = policy;
+        }
+        if let Some(margin) = options.margin {
+            plan.margin = margin;
+        }
         Ok(Self {
             card: options.card.name(),
             plan,
             outside: loads.outside,
             in_process: false,
-            plan_is_named: options.plan.is_some() || options.load.is_some(),
+            plan_is_named: options.plan.is_some()
+                || options.load.is_some()
+                || options.policy.is_some()
+                || options.margin.is_some(),
             stages: options.stages.clone(),
             fresh: options.fresh,
             unfinished: options.unfinished,
@@ -104,12 +113,7 @@ impl Wanted {
         if !self.stages.is_empty() {
             return self.stages.clone();
         }
-        let can = |stage: &Stage| match stage {
-            Stage::Baseline => true,
-            Stage::Own => false,
-            Stage::Core => card.offer(SettingKind::CoreOffset).is_some(),
-        };
-        Stage::PLANNED.into_iter().filter(can).collect()
+        Climb::stages_on(card)
     }
 }
 
@@ -230,7 +234,7 @@ fn find_climb(
     let open = ledger.open_climb(card)?;
     if wanted.fresh {
         if let Some(entry) = open {
-            ledger.set_climb_state(entry.id, ClimbState::GivenUp, &entry.ended_stages)?;
+            ledger.set_climb_state(entry.id, ClimbState::GivenUp, &entry.directives)?;
         }
         return Ok(None);
     }
@@ -346,7 +350,7 @@ fn make_history(dir: &DataDir, wanted: &Wanted) -> Result<String, Failure> {
         opened.engine.step_unattended(&mut ())?;
     }
     let profile = opened.engine.keep("last autumn")?;
-    let kept = profile.settings.show(SettingKind::CoreOffset);
+    let kept = in_short(&profile.settings, opened.engine.description());
     Ok(format!(
         "Fernhollow Planetarium's Tarn 310 was tuned in a hurry last autumn and kept at {kept}. \
          Before the summer season it is to be done properly."

@@ -12,7 +12,8 @@ mod standin;
 
 pub use catalogue::{CardChoice, CardName, ChoiceError, KINDS};
 pub use standin::{
-    Blemish, Brief, BriefCard, BriefEnding, Disturbance, Edges, Incident, LimitOverride, Mischief, Mishaps, StandIn, Steady, Warm,
+    Blemish, Brief, BriefCard, BriefEnding, Disturbance, Edges, Incident, LimitOverride, Mischief,
+    Mishaps, StandIn, Steady, Warm,
 };
 
 use serde::{Deserialize, Serialize};

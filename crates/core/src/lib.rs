@@ -46,10 +46,10 @@ pub use artifact::{
 };
 pub use card::{Absent, CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
 pub use climb::{
-    Axis, Baseline, Bend, Bracket, Claim, Climb, ClimbError, ClimbEvent, Culprit, Directive,
-    EdgeBelief, Failure, Gain, InStepRecord, Isolation, Joint, Left, Margin, Next, Outcome,
-    Outlook, Pair, Part, Policy, PowerReport, Proposal, Prospect, Purpose, ScoreLine, Stage,
-    StageOrder, TrialRecord, TrialRequest,
+    Advice, Axis, Baseline, Bend, Bracket, ChartTrial, Claim, Climb, ClimbError, ClimbEvent,
+    Culprit, Directive, EdgeBelief, Failure, Gain, InStepRecord, Isolation, Joint, Left, Map,
+    Margin, Next, Outcome, Outlook, Pair, Part, Policy, PowerReport, Proposal, Prospect, Purpose,
+    ScoreLine, Stage, StageOrder, Stairs, TrialRecord, TrialRequest, in_short,
 };
 pub use clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
 pub use fan::{Fan, FanCurve, FanCurveError, MOST_FAN_POINTS};
@@ -59,7 +59,8 @@ pub use machine::{Machine, MachineError, SupplyHeadroom};
 pub use memory_rate::MemoryWiring;
 pub use pass::{PassScore, SectionScore, score_pass};
 pub use patch::Patch;
-pub use plan::{AxisPlan, BaselinePlan, BelievingPlan, Hold, Plan, PlanError, PowerPlan, Rules, ScorePlan,
+pub use plan::{
+    AxisPlan, BaselinePlan, BelievingPlan, Hold, Plan, PlanError, PowerPlan, Rules, ScorePlan,
     TogetherPlan,
 };
 pub use plateau::{Plateau, WARM_WITHIN, Warming};

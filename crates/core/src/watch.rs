@@ -213,6 +213,12 @@ impl Watch {
         }
     }
 
+    /// Whether measured frames of so many sections were seen.
+    #[must_use]
+    pub fn has_seen_sections(&self, sections: usize) -> bool {
+        self.frame_times.iter().filter(|times| !times.is_empty()).count() >= sections
+    }
+
     /// The section of the load that ran at `at`.
     fn section_at(&self, at: Seconds) -> Option<usize> {
         let begun = self.sections.partition_point(|(began, _)| *began <= at);
@@ -263,7 +269,8 @@ impl Watch {
         if measured < 10.0 {
             return None;
         }
-        let means: Vec<f64> = self.frame_times.iter().filter_map(|times| mean_time(times)).collect();
+        let means: Vec<f64> =
+            self.frame_times.iter().filter_map(|times| mean_time(times)).collect();
         if sections > 0 && means.len() == sections {
             return Some(work_per_frame * sections as f64 / means.iter().sum::<f64>().max(1e-9));
         }

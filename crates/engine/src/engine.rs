@@ -5,8 +5,9 @@ use std::sync::Arc;
 
 use yard_step_card::Card;
 use yard_step_core::{
-    CardDescription, Climb, ClimbEvent, Fault, Limiter, Machine, MhzOffset, Next, Plan, Seconds,
-    Seen, Settings, Stage, TrialRecord, Verdict, attribute,
+    CardDescription, Climb, ClimbEvent, Directive, Fault, Limiter, Machine, Margin, Meaning,
+    MhzOffset, Next, Plan, Policy, Seconds, Seen, Settings, Stage, StageOrder, TrialRecord,
+    Verdict, attribute, in_short,
 };
 use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Measured};
 use yard_step_scenes::Scene;
@@ -73,7 +74,6 @@ pub struct Engine {
     pub(crate) rows: Vec<i64>,
     /// The run of the machine in which each trial was made.
     pub(crate) boots: Vec<String>,
-    pub(crate) ended_stages: Vec<Stage>,
     pub(crate) ended: bool,
     pub(crate) kept: Option<Settings>,
     /// A trial that has its intent in the ledger and no outcome yet.
@@ -146,7 +146,6 @@ impl Engine {
             climb_id: 0,
             rows: Vec::new(),
             boots: Vec::new(),
-            ended_stages: Vec::new(),
             ended: false,
             kept,
             begun: None,
@@ -179,7 +178,6 @@ impl Engine {
         self.climb_id = entry.id;
         self.rows = entry.trials.iter().map(|trial| trial.id).collect();
         self.boots = entry.trials.iter().map(|trial| trial.boot.clone()).collect();
-        self.ended_stages = entry.ended_stages;
         self.ended = entry.state == ClimbState::Ended;
         self.resumed_after = self.rows.len();
         self.begun = None;
@@ -265,8 +263,8 @@ impl Engine {
                 Fault::STOPPED,
             ),
         };
-        let offset = intent.asked.core_offset.unwrap_or_default();
-        let told = format!("Trial {} at {offset}: {judged}. {reason}", intent.number);
+        let what = in_short(&intent.asked, self.card.description());
+        let told = format!("Trial {} ({what}): {judged}. {reason}", intent.number);
         let row = intent.id;
         let record = TrialRecord {
             seen: Seen { seconds, ..Seen::default() },
@@ -291,7 +289,7 @@ impl Engine {
     /// Writes down how far the climb has come, and which stages the user ended.
     fn write_state(&mut self, ended: bool) -> Result<(), EngineError> {
         let state = if ended { ClimbState::Ended } else { ClimbState::Open };
-        self.ledger.set_climb_state(self.climb_id, state, &self.ended_stages)?;
+        self.ledger.set_climb_state(self.climb_id, state, self.climb.directives())?;
         self.ended = ended;
         Ok(())
     }
@@ -323,19 +321,96 @@ impl Engine {
     /// Nothing is known yet that the climb could go by, or the ledger fails.
     pub fn end_stage(&mut self) -> Result<Stage, EngineError> {
         let stage = self.climb.stage();
-        if stage == Stage::Baseline && self.climb.baseline_runs() == 0 {
-            return Err(EngineError::NothingToDo(
-                "The baseline cannot be ended before one of its runs counts: there would be \
-                 nothing to compare with."
-                    .into(),
-            ));
+        self.direct(stage, StageOrder::End).map(|()| stage)
+    }
+
+    /// Ends, skips or repeats a stage.
+    ///
+    /// # Errors
+    /// The climb cannot do without the stage, has no such stage, or the ledger fails.
+    pub fn direct(&mut self, stage: Stage, order: StageOrder) -> Result<(), EngineError> {
+        let cannot = |why: &str| Err(EngineError::NothingToDo(why.to_owned()));
+        if !self.climb.stages().contains(&stage) {
+            return cannot("The climb has no such stage.");
         }
-        if !self.ended_stages.contains(&stage) {
-            self.ended_stages.push(stage);
+        if stage == Stage::Baseline {
+            match order {
+                StageOrder::End if self.climb.baseline_runs() > 0 => {}
+                StageOrder::Repeat => {}
+                StageOrder::End => {
+                    return cannot(
+                        "The baseline cannot be ended before one of its runs counts: there would \
+                         be nothing to compare with.",
+                    );
+                }
+                StageOrder::Skip => {
+                    return cannot(
+                        "The baseline cannot be skipped: every other stage compares with it.",
+                    );
+                }
+            }
         }
-        self.climb.handle(ClimbEvent::StageEnded(stage));
-        self.write_state(matches!(self.climb.next(), Next::Ended(_)))?;
-        Ok(stage)
+        let after = self.climb.trials().len() as u32;
+        self.climb.handle(ClimbEvent::Directed(Directive { stage, order, after }));
+        self.write_state(matches!(self.climb.next(), Next::Ended(_)))
+    }
+
+    /// Has core and memory change their places among the stages; answers the new order.
+    ///
+    /// # Errors
+    /// The climb has not both, one of them has begun, or the ledger fails.
+    pub fn swap_core_and_memory(&mut self) -> Result<Vec<Stage>, EngineError> {
+        let mut stages = self.climb.stages().to_vec();
+        let places = [Stage::Core, Stage::Memory]
+            .map(|wanted| stages.iter().position(|stage| *stage == wanted));
+        let [Some(core), Some(memory)] = places else {
+            let why = "The climb has not both core and memory.";
+            return Err(EngineError::NothingToDo(why.into()));
+        };
+        let has_begun = |trial: &TrialRecord| trial.stage.domain().is_some();
+        if self.climb.trials().iter().any(has_begun) {
+            let why = "Their order stays as it is once one of them has begun.";
+            return Err(EngineError::NothingToDo(why.into()));
+        }
+        stages.swap(core, memory);
+        self.ledger.set_climb_stages(self.climb_id, &stages)?;
+        self.climb.handle(ClimbEvent::Reordered(stages.clone()));
+        Ok(stages)
+    }
+
+    /// Goes on by another policy, or with another margin.
+    ///
+    /// # Errors
+    /// The ledger fails.
+    pub fn replan(&mut self, policy: Policy, margin: Margin) -> Result<(), EngineError> {
+        let plan = Plan { policy, margin, ..self.climb.plan().clone() };
+        self.ledger.set_climb_plan(self.climb_id, &plan)?;
+        self.climb.handle(ClimbEvent::Planned { policy, margin });
+        self.note_state()
+    }
+
+    /// Asks which one it was in a trial, core or memory; `None` takes the question back.
+    ///
+    /// # Errors
+    /// There is no such trial, or it did not fail.
+    pub fn ask_which(&mut self, trial: Option<u32>) -> Result<(), EngineError> {
+        if let Some(number) = trial {
+            let found = self.climb.trials().iter().find(|trial| trial.number == number);
+            let failed = found.is_some_and(|t| t.verdict().meaning() == Meaning::TooMuch);
+            if !failed {
+                let why = format!(
+                    "Trial {number} did not fail. Mark it first if you saw it fail, then ask."
+                );
+                return Err(EngineError::NothingToDo(why));
+            }
+        }
+        self.climb.handle(ClimbEvent::Asked(trial));
+        Ok(())
+    }
+
+    /// Has what each setting brings measured, by leaving one out after the other.
+    pub fn leave_one_out(&mut self, wanted: bool) {
+        self.climb.handle(ClimbEvent::LeaveOut(wanted));
     }
 
     /// Notes the user's verdict on a trial, or takes it back.
@@ -398,7 +473,11 @@ impl Engine {
     pub(crate) fn begin_anew(&mut self) -> Result<(), EngineError> {
         self.close_begun()?;
         if !self.ended {
-            self.ledger.set_climb_state(self.climb_id, ClimbState::GivenUp, &self.ended_stages)?;
+            self.ledger.set_climb_state(
+                self.climb_id,
+                ClimbState::GivenUp,
+                self.climb.directives(),
+            )?;
         }
         let (card, plan) = (self.card.description().clone(), self.climb.plan().clone());
         let stages = self.climb.stages().to_vec();
@@ -406,7 +485,6 @@ impl Engine {
         self.climb = Climb::new(card, plan, &stages)?;
         self.rows.clear();
         self.boots.clear();
-        self.ended_stages.clear();
         self.ended = false;
         Ok(())
     }

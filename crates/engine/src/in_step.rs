@@ -3,8 +3,8 @@
 
 use yard_step_card::Card;
 use yard_step_core::{
-    Alarm, Climb, Ending, InStepRecord, MhzOffset, Plan, Reference, Sample, Seconds, Settings,
-    Stage, Verdict, statistics,
+    Alarm, Climb, Ending, InStepRecord, Plan, Reference, Sample, Seconds, Settings, Stage, Verdict,
+    statistics,
 };
 use yard_step_ledger::Intent;
 
@@ -197,7 +197,6 @@ fn reference(climb: &Climb, key: &str) -> Option<Reference> {
         .trials()
         .iter()
         .filter(|trial| trial.stage == Stage::Baseline && trial.verdict() == Verdict::Clean)
-        .filter(|trial| trial.offset() == MhzOffset::STOCK)
         .flat_map(|trial| &trial.in_step)
         .filter(|record| record.card == key)
         .collect();

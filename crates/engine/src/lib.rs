@@ -47,5 +47,5 @@ pub use session::{Command, Session};
 pub use trial::{LiveRun, Overseer, Steer, TICK};
 pub use view::{
     Activity, ClimbSummary, InStepView, Mark, MarkKind, NextView, Picture, RackCard, RunView,
-    Snapshot, SpoiltPicture,
+    Snapshot, SpoiltPicture, StageStanding, StageView,
 };

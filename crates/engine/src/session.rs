@@ -5,7 +5,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
-use yard_step_core::{Machine, Next, Seconds, SettingKind, Settings, Verdict};
+use yard_step_core::{
+    Machine, Margin, Next, Policy, Seconds, Settings, Stage, StageOrder, Verdict, in_short,
+};
 
 use crate::engine::{Engine, Restart};
 use crate::error::EngineError;
@@ -44,6 +46,16 @@ pub enum Command {
     Stop,
     /// End the present stage with what is known.
     EndStage,
+    /// End, skip or repeat a stage.
+    Direct(Stage, StageOrder),
+    /// Have core and memory change places among the stages.
+    SwapStages,
+    /// Go on by another policy, or with another margin.
+    Replan(Policy, Margin),
+    /// Ask which one it was in a trial, core or memory; or no longer.
+    AskWhich(Option<u32>),
+    /// Have what each setting brings measured, or no longer.
+    ToggleLeaveOut,
     /// Put the card to its factory settings.
     BackToStock,
     /// Keep what the climb came to, under a name.
@@ -362,6 +374,32 @@ impl Work {
                 Ok(())
             }
             Command::EndStage => self.end_stage(),
+            Command::Direct(stage, order) => self.direct(stage, order),
+            Command::SwapStages => self.engine.swap_core_and_memory().map(|stages| {
+                let names: Vec<&str> = stages.iter().map(|stage| stage.label()).collect();
+                self.desk.answer(format!("The stages now come as {}.", names.join(", ")));
+            }),
+            Command::Replan(policy, margin) => self.engine.replan(policy, margin).map(|()| {
+                self.desk.answer(format!(
+                    "From here on the climb goes by {policy}: {}; for {}, which {}.",
+                    policy.how(),
+                    margin.purpose(),
+                    margin.claim()
+                ));
+            }),
+            Command::AskWhich(trial) => self.engine.ask_which(trial).map(|()| {
+                self.desk.answer(which_told(&self.engine, trial));
+            }),
+            Command::ToggleLeaveOut => {
+                let wanted = !self.engine.climb().is_leaving_out();
+                self.engine.leave_one_out(wanted);
+                self.desk.answer(if wanted {
+                    "Once all stages are done, runs that leave one setting out follow."
+                } else {
+                    "What brought what stays an estimate where it was not measured."
+                });
+                Ok(())
+            }
             Command::Keep(name) => self.keep(&name),
             Command::Mark { trial, verdict } => self.mark(trial, verdict),
             Command::Look(number) => self.look(number),
@@ -502,13 +540,28 @@ impl Work {
         Ok(())
     }
 
+    fn direct(&mut self, stage: Stage, order: StageOrder) -> Result<(), EngineError> {
+        self.engine.direct(stage, order)?;
+        self.desk.answer(match order {
+            StageOrder::End => format!("Stage {stage} was ended with what is known."),
+            StageOrder::Skip => {
+                format!("Stage {stage} is skipped: what it would move stays at stock.")
+            }
+            StageOrder::Repeat => format!(
+                "Stage {stage} begins again; its earlier trials stay in the ledger and teach it \
+                 nothing."
+            ),
+        });
+        Ok(())
+    }
+
     fn keep(&mut self, name: &str) -> Result<(), EngineError> {
         let kept = self.engine.keep(name);
         // A profile is saved even where the card does not take it.
         self.read_lists();
         let profile = kept?;
-        let offset = profile.settings.show(SettingKind::CoreOffset);
-        self.desk.answer(format!("Kept as profile \"{name}\": core clock offset {offset}."));
+        let what = in_short(&profile.settings, self.engine.description());
+        self.desk.answer(format!("Kept as profile \"{name}\": {what}."));
         Ok(())
     }
 
@@ -552,5 +605,17 @@ impl Work {
             Ok((profiles, history)) => (state.profiles, state.history) = (profiles, history),
             Err(error) => self.desk.tell(error.to_string()),
         }
+    }
+}
+
+/// What is said to somebody who asked which one it was.
+fn which_told(engine: &Engine, trial: Option<u32>) -> String {
+    let Some(number) = trial else { return "The question is taken back.".into() };
+    let known = engine.climb().isolation().and_then(|(_, isolation)| isolation.culprit());
+    match known {
+        Some(culprit) => format!("In trial {number} it was {}.", culprit.in_words()),
+        None => format!(
+            "Which one was it in trial {number}? The next runs put one back to stock, then the other."
+        ),
     }
 }

@@ -2,13 +2,13 @@
 
 use std::sync::Arc;
 
-use yard_step_core::{Climb, MhzOffset, Next, Seconds, Stage};
+use yard_step_core::{Climb, Domain, Gain, MhzOffset, Next, Outlook, Seconds, Stage, in_short};
 use yard_step_ledger::{ClimbEntry, Profile};
 
 use crate::engine::Engine;
 use crate::error::EngineError;
 use crate::pace::Pace;
-use crate::view::{Activity, ClimbSummary, NextView, RunView, Snapshot};
+use crate::view::{Activity, ClimbSummary, NextView, RunView, Snapshot, StageStanding, StageView};
 
 pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) -> Snapshot {
     let climb = engine.climb();
@@ -21,10 +21,17 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
         trials: Arc::new(Vec::new()),
         under_load: Seconds(0.0),
         baseline_runs: 0,
-        bracket: None,
+        progress: Vec::new(),
+        stairs: [None, None],
+        map: Arc::default(),
+        advice: Vec::new(),
+        parts: Vec::new(),
+        leaving_out: false,
+        claim: None,
+        isolation: None,
         baseline: None,
         plan: Arc::new(climb.plan().clone()),
-        outlook: climb.outlook(),
+        outlook: Outlook::default(),
         run: None,
         looked_at: None,
         laid_over: None,
@@ -64,10 +71,83 @@ pub(crate) fn fill(state: &mut Snapshot, engine: &Engine) {
     state.trials = Arc::new(climb.trials().to_vec());
     state.under_load = climb.test_seconds();
     state.baseline_runs = climb.baseline_runs();
-    state.bracket = climb.bracket();
     state.baseline = climb.baseline();
+    state.plan = Arc::new(climb.plan().clone());
+    state.stages = climb.stages().to_vec();
+    state.progress = progress(climb, state.stage);
+    state.stairs = [Domain::Core, Domain::Memory].map(|d| climb.stairs(d).map(Arc::new));
+    state.map = Arc::new(climb.map());
     state.outlook = climb.outlook();
+    state.advice = climb.trials().last().map_or_else(Vec::new, |trial| climb.advice(trial));
+    let outcome = climb.outcome();
+    state.claim = outcome.claim;
+    state.parts = climb.parts();
+    state.leaving_out = climb.is_leaving_out();
+    state.isolation = climb.isolation();
+    if let Some(axis) = climb.nudge_axis() {
+        state.nudge_step = axis.in_bins(climb.plan().axis(axis.domain).fine_step_mhz);
+    }
     state.restart = engine.restart_wanted();
+}
+
+/// Where each stage stands, and what it found.
+fn progress(climb: &Climb, present: Stage) -> Vec<StageView> {
+    let is_open = !matches!(climb.next(), Next::Ended(_));
+    let standing = |stage: Stage| match stage {
+        _ if climb.is_skipped(stage) => StageStanding::Skipped,
+        _ if climb.is_done(stage) && climb.has_begun(stage) => StageStanding::Done,
+        _ if stage == present && is_open => StageStanding::Present,
+        _ => StageStanding::ToCome,
+    };
+    let view = |stage: &Stage| StageView {
+        stage: *stage,
+        standing: standing(*stage),
+        found: found(climb, *stage).unwrap_or_default(),
+    };
+    climb.stages().iter().map(view).collect()
+}
+
+/// What a stage has found so far, in a sentence.
+fn found(climb: &Climb, stage: Stage) -> Option<String> {
+    if !climb.has_begun(stage) {
+        return None;
+    }
+    match stage {
+        Stage::Baseline => climb.baseline().map(|baseline| {
+            format!("Score {:.0}, noise {:.2} %.", baseline.score, baseline.noise.value())
+        }),
+        Stage::Power => climb.power_report().map(|report| report.sentence()),
+        Stage::Core | Stage::Memory => {
+            let domain = stage.domain()?;
+            let stairs = climb.stairs(domain)?;
+            let axis = climb.axis(domain)?;
+            let alone = climb.found_alone();
+            let kept = match domain {
+                Domain::Core => alone.core,
+                Domain::Memory => alone.memory,
+            };
+            let gain = climb.gain_alone(domain, kept);
+            let gain = gain.map_or(String::new(), |(gain, error, known)| {
+                let sure = match known {
+                    Gain::Clear => "",
+                    Gain::NotThere => ", no gain",
+                    Gain::Open => ", not clear of the noise",
+                };
+                format!(" ({:+.1} ± {:.1} %{sure})", gain * 100.0, error * 100.0)
+            });
+            let band = stairs.band.map_or(String::new(), |(low, high)| {
+                format!(", edge believed {} to {}", axis.show(low), axis.show(high))
+            });
+            let slower = climb.stable_yet_slower(domain).map_or(String::new(), |s| format!(" {s}"));
+            Some(format!("{}{gain}{band}.{slower}", axis.show(kept)))
+        }
+        Stage::Together => {
+            let outcome = climb.outcome();
+            let claim = outcome.claim.map_or(String::new(), |c| format!(" {}", c.sentence()));
+            Some(format!("{}.{claim}", in_short(&outcome.settings, climb.card())))
+        }
+        Stage::Own => None,
+    }
 }
 
 fn next_view(climb: &Climb) -> NextView {
@@ -76,7 +156,8 @@ fn next_view(climb: &Climb) -> NextView {
         Next::Stuck(why) => NextView::Stuck(why),
         Next::Trial(proposal) => NextView::Trial {
             stage: proposal.request.stage,
-            offset: proposal.request.asked.core_offset.unwrap_or_default(),
+            what: in_short(&proposal.request.asked, climb.card()),
+            asked: Box::new(proposal.request.asked),
             purpose: proposal.request.purpose,
             seconds: proposal.request.seconds,
             reason: proposal.reason,
@@ -110,7 +191,7 @@ fn summary(entry: &ClimbEntry) -> ClimbSummary {
         id: entry.id,
         state: entry.state.label(),
         trials: entry.trials.len(),
-        kept: outcome.as_ref().and_then(|outcome| outcome.settings.core_offset),
+        kept: outcome.as_ref().map(|outcome| in_short(&outcome.settings, &entry.card)),
         gain_percent: outcome.and_then(|outcome| outcome.gain_percent),
     }
 }

@@ -4,10 +4,10 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmRaised, CardDescription, CardLimits, Celsius, Channel, CheckedFrame,
-    Difference, Ending, Evidence, Expected, Fault, Judgement, Mhz, MhzOffset, Plan, Reference,
-    Sample, Seconds, Seen, SettingKind, Settings, Stage, Trace, TrialRecord, Verdict, WARM_WITHIN,
-    Watch, alarm, judge,
+    Alarm, AlarmAct, AlarmRaised, Axis, CardDescription, CardLimits, Celsius, Channel,
+    CheckedFrame, Difference, Domain, Ending, Evidence, Expected, Fault, Judgement, Mhz, MhzOffset,
+    Plan, Reference, Sample, Seconds, Seen, SettingKind, Settings, Stage, Trace, TrialRecord,
+    Verdict, WARM_WITHIN, Watch, alarm, in_short, judge,
 };
 use yard_step_ledger::{Event, Intent, Measured};
 use yard_step_scenes::{Scene, reference};
@@ -336,6 +336,12 @@ impl Run {
     pub(crate) fn score(&self) -> Option<f64> {
         let by_frames = || {
             let scene = self.scene?;
+            // Before a whole pass of a medley its score would be that of some of its scenes.
+            let is_early =
+                scene == Scene::Medley && !self.watch.has_seen_sections(scene.sections().len());
+            if is_early {
+                return None;
+            }
             self.watch.score(scene.work_per_frame(), scene.sections().len())
         };
         self.told_score.or_else(by_frames)
@@ -349,6 +355,7 @@ impl Run {
             stage: self.intent.stage,
             purpose: self.intent.purpose,
             scene: self.intent.scene.clone(),
+            what: in_short(&self.intent.asked, &self.card),
             asked: self.intent.asked,
             taken: self.taken,
             seen: self.watch.glance(),
@@ -401,7 +408,8 @@ pub(crate) fn judgement_of(
         seen,
         score: run.score(),
         reference,
-        more_clock_asked: intent.asked.core_offset.unwrap_or_default() > MhzOffset::STOCK,
+        more_clock_asked: Axis::of(card, Domain::Core)
+            .is_some_and(|axis| axis.read(&intent.asked) > MhzOffset::STOCK),
         most_background: plan.most_background(),
         // A cold card flatters what all else is compared with.
         most_warming: (intent.stage == Stage::Baseline).then(|| plan.most_warming()),

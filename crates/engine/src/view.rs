@@ -3,9 +3,9 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Baseline, Bracket, CardDescription, CheckedFrame, Fault, Frame, InStepRecord, Judgement,
-    Machine, Mhz, MhzOffset, Outcome, Outlook, Plan, Plateau, Prerequisite, Purpose, Room, Sample,
-    Seconds, Seen, Settings, Stage, Trace, TrialRecord, Verdict,
+    Advice, Baseline, CardDescription, CheckedFrame, Claim, Fault, Frame, InStepRecord, Isolation,
+    Judgement, Machine, Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau, Prerequisite,
+    Purpose, Room, Sample, Seconds, Seen, Settings, Stage, Stairs, Trace, TrialRecord, Verdict,
 };
 use yard_step_ledger::{Event, Profile};
 use yard_step_scenes::{Scene, WrongPixel, check, reference};
@@ -202,6 +202,8 @@ pub struct RunView {
     pub scene: String,
     /// Settings asked.
     pub asked: Settings,
+    /// The same in a few words.
+    pub what: String,
     /// Settings taken.
     pub taken: Option<Settings>,
     /// What is seen so far, or was seen in the end.
@@ -284,8 +286,10 @@ pub enum NextView {
     Trial {
         /// Stage.
         stage: Stage,
-        /// Core clock offset to be tried.
-        offset: MhzOffset,
+        /// Settings to be tried.
+        asked: Box<Settings>,
+        /// The same in a few words.
+        what: String,
         /// What for.
         purpose: Purpose,
         /// Length.
@@ -299,6 +303,30 @@ pub enum NextView {
     Ended(Box<Outcome>),
     /// The climb cannot go on; why, and the way out.
     Stuck(String),
+}
+
+/// Where a stage stands.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StageView {
+    /// The stage.
+    pub stage: Stage,
+    /// How far it has come.
+    pub standing: StageStanding,
+    /// What it came to, in a sentence; empty before there is anything to say.
+    pub found: String,
+}
+
+/// How far a stage has come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum StageStanding {
+    /// Not begun.
+    ToCome,
+    /// Its trials are being made.
+    Present,
+    /// It wants nothing more.
+    Done,
+    /// The user left it out.
+    Skipped,
 }
 
 /// What the engine is doing.
@@ -323,8 +351,8 @@ pub struct ClimbSummary {
     pub state: &'static str,
     /// Trials made.
     pub trials: usize,
-    /// Core clock offset it came to, if it ended.
-    pub kept: Option<MhzOffset>,
+    /// What it came to in a few words, if it ended.
+    pub kept: Option<String>,
     /// Gain over its baseline.
     pub gain_percent: Option<f64>,
 }
@@ -346,8 +374,22 @@ pub struct Snapshot {
     pub trials: Arc<Vec<TrialRecord>>,
     /// Time under load in all of them.
     pub under_load: Seconds,
-    /// Where the edge is believed to lie.
-    pub bracket: Option<Bracket>,
+    /// Where each stage stands.
+    pub progress: Vec<StageView>,
+    /// The staircase of the core clock, and that of the memory clock.
+    pub stairs: [Option<Arc<Stairs>>; 2],
+    /// Core against memory.
+    pub map: Arc<Map>,
+    /// What pays next, after the newest trial.
+    pub advice: Vec<Advice>,
+    /// What brought what, as far as is known.
+    pub parts: Vec<Part>,
+    /// Whether that is being measured.
+    pub leaving_out: bool,
+    /// What is claimed of what would be kept now.
+    pub claim: Option<Claim>,
+    /// What the user asked: of which trial, and how far the answer has come.
+    pub isolation: Option<(u32, Isolation)>,
     /// The baseline.
     pub baseline: Option<Baseline>,
     /// Baseline runs that count so far.

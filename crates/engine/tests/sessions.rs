@@ -64,7 +64,8 @@ impl Desk {
 
 fn plan() -> Plan {
     Plan::from_toml(
-        "[baseline]\nseconds = 30\nwarm_up_seconds = 60\n\
+        "scene = \"lantern\"\npolicy = \"steady\"\n\
+         [baseline]\nseconds = 30\nwarm_up_seconds = 60\n\
          [core]\nseconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 60\nsettle_seconds = 30\n\
          [rules]\nmost_warming_k = 50",
     )
@@ -116,7 +117,7 @@ fn desk() -> Desk {
 
 fn next_offset(snapshot: &Snapshot) -> Option<MhzOffset> {
     match &snapshot.next {
-        NextView::Trial { offset, .. } => Some(*offset),
+        NextView::Trial { asked, .. } => asked.core_offset,
         NextView::Ended(_) | NextView::Stuck(_) => None,
     }
 }
@@ -162,7 +163,7 @@ fn auto_climb_goes_to_the_outcome_and_turns_itself_off(desk: Desk) {
     let NextView::Ended(outcome) = &snapshot.next else { panic!() };
     assert!(outcome.confirmed && outcome.settings.core_offset.unwrap() > MhzOffset::STOCK);
     assert_eq!(desk.ledger.climb(snapshot.climb).unwrap().state, ClimbState::Ended);
-    assert_eq!(snapshot.outlook.trials, 0);
+    assert_eq!(snapshot.outlook.climb.trials, (0, 0));
 }
 
 #[rstest]

@@ -135,7 +135,8 @@ impl Bench {
 
 fn short_plan() -> Plan {
     Plan::from_toml(
-        "[baseline]\nseconds = 30\nwarm_up_seconds = 60\n
+        "scene = \"lantern\"\npolicy = \"steady\"\n\
+         [baseline]\nseconds = 30\nwarm_up_seconds = 60\n
          [core]\nseconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 60\nsettle_seconds = 30\n\
          [rules]\nmost_warming_k = 50",
     )
@@ -591,7 +592,7 @@ fn what_is_not_taken_at_first_is_asked_once_more_and_told() {
 #[rstest]
 fn a_warm_up_ends_when_the_plateau_is_in_sight_and_what_counts_is_warm() {
     let bench = Bench::new();
-    let plan = Plan::from_toml("[baseline]\nruns = 2\nseconds = 120").unwrap();
+    let plan = Plan::from_toml("scene = \"lantern\"\n[baseline]\nruns = 2\nseconds = 120").unwrap();
     let card = bench.card_that(|| ());
     let mut engine = Engine::begin(card, bench.ledger.clone(), plan, &STAGES).unwrap();
     let first = engine.carry_out(false, &mut ()).unwrap();
@@ -616,8 +617,10 @@ fn a_warm_up_ends_when_the_plateau_is_in_sight_and_what_counts_is_warm() {
 #[rstest]
 fn a_baseline_run_of_a_cold_card_does_not_count() {
     let bench = Bench::new();
-    let plan =
-        Plan::from_toml("[baseline]\nruns = 1\nseconds = 120\nwarm_up_seconds = 35").unwrap();
+    let plan = Plan::from_toml(
+        "scene = \"lantern\"\n[baseline]\nruns = 1\nseconds = 120\nwarm_up_seconds = 35",
+    )
+    .unwrap();
     let card = bench.card_that(|| ());
     let mut engine = Engine::begin(card, bench.ledger.clone(), plan, &STAGES).unwrap();
     let view = engine.carry_out(false, &mut ()).unwrap();

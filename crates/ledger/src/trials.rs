@@ -3,8 +3,8 @@
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde_json::{from_str, to_string};
 use yard_step_core::{
-    CardDescription, CheckedFrame, Climb, ClimbError, ClimbEvent, Fan, Fault, Plan, Purpose, Room,
-    Sample, Seconds, Seen, Settings, Stage, TrialRecord, Verdict,
+    CardDescription, CheckedFrame, Climb, ClimbError, ClimbEvent, Directive, Fan, Fault, Plan,
+    Purpose, Room, Sample, Seconds, Seen, Settings, Stage, TrialRecord, Verdict,
 };
 
 use crate::error::{Doing, LedgerError};
@@ -48,8 +48,8 @@ pub struct ClimbEntry {
     pub plan: Plan,
     /// Its stages.
     pub stages: Vec<Stage>,
-    /// Stages the user ended.
-    pub ended_stages: Vec<Stage>,
+    /// What the user said of the stages.
+    pub directives: Vec<Directive>,
     /// How far it has come.
     pub state: ClimbState,
     /// When it began, seconds since 1970.
@@ -61,7 +61,7 @@ pub struct ClimbEntry {
 }
 
 impl ClimbEntry {
-    /// The climb as far as it has come: every trial and every ended stage told to it again.
+    /// The climb as far as it has come: every trial and every wish about a stage told to it again.
     ///
     /// # Errors
     /// Its stages do not fit the card.
@@ -70,8 +70,8 @@ impl ClimbEntry {
         for trial in &self.trials {
             climb.handle(ClimbEvent::TrialEnded(Box::new(trial.record.clone())));
         }
-        for stage in &self.ended_stages {
-            climb.handle(ClimbEvent::StageEnded(*stage));
+        for directive in &self.directives {
+            climb.handle(ClimbEvent::Directed(*directive));
         }
         Ok(climb)
     }
@@ -361,9 +361,10 @@ impl Ledger {
         &self,
         climb: i64,
         state: ClimbState,
-        ended_stages: &[Stage],
+        directives: &[Directive],
     ) -> Result<(), LedgerError> {
-        let ended = stage_list(ended_stages);
+        let ended: Vec<String> = directives.iter().map(ToString::to_string).collect();
+        let ended = ended.join(",");
         self.ask(move |connection| {
             connection
                 .execute(
@@ -371,6 +372,34 @@ impl Ledger {
                     params![state.label(), ended, climb],
                 )
                 .doing("write down a climb's state")
+                .map(|_| ())
+        })
+    }
+
+    /// Writes down a plan that was changed while its climb goes on.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn set_climb_plan(&self, climb: i64, plan: &Plan) -> Result<(), LedgerError> {
+        let text = plan.to_toml().map_err(|error| content("the plan", &error))?;
+        self.ask(move |connection| {
+            connection
+                .execute("UPDATE climb SET plan = ? WHERE id = ?", params![text, climb])
+                .doing("write down a climb's plan")
+                .map(|_| ())
+        })
+    }
+
+    /// Writes down another order of a climb's stages.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn set_climb_stages(&self, climb: i64, stages: &[Stage]) -> Result<(), LedgerError> {
+        let stages = stage_list(stages);
+        self.ask(move |connection| {
+            connection
+                .execute("UPDATE climb SET stages = ? WHERE id = ?", params![stages, climb])
+                .doing("write down the order of a climb's stages")
                 .map(|_| ())
         })
     }
@@ -514,9 +543,9 @@ fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry, LedgerErro
     Ok(ClimbEntry {
         id,
         card: from_str(&card).map_err(|error| content(&thing, &error))?,
-        plan: Plan::from_toml(&plan).map_err(|error| content(&thing, &error))?,
+        plan: Plan::from_stored(&plan).map_err(|error| content(&thing, &error))?,
         stages: read_stages(&stages),
-        ended_stages: read_stages(&ended),
+        directives: ended.split(',').filter_map(Directive::from_text).collect(),
         state: ClimbState::ALL
             .into_iter()
             .find(|known| known.label() == state)

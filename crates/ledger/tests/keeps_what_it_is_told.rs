@@ -8,9 +8,9 @@ use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice};
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, Artifact, ArtifactKind, CardDescription, Case, Celsius, Channel,
-    CheckedFrame, Domain, Fault, Frame, InStepRecord, Limiter, Machine, Mhz, MhzOffset, Patch,
-    PixelArea, Plan, Purpose, Room, Sample, Seconds, Seen, Settings, Stage, TrialRecord, Verdict,
-    Watt,
+    CheckedFrame, Directive, Domain, Fault, Frame, InStepRecord, Limiter, Machine, Mhz, MhzOffset,
+    Patch, PixelArea, Plan, Purpose, Room, Sample, Seconds, Seen, Settings, Stage, StageOrder,
+    TrialRecord, Verdict, Watt,
 };
 use yard_step_ledger::{
     ClimbState, DataDir, DiskFailure, Event, Intent, Ledger, LedgerError, Measured, Profile,
@@ -166,9 +166,10 @@ fn marks_and_states_are_remembered(desk: Desk) {
     assert_eq!(entry.trials[0].record.verdict(), Verdict::Clean);
     assert_eq!(entry.trials[0].record.judged, Verdict::Artifacts);
 
-    desk.ledger.set_climb_state(desk.climb, ClimbState::Ended, &[Stage::Core]).unwrap();
+    let ended = Directive { stage: Stage::Core, order: StageOrder::Skip, after: 1 };
+    desk.ledger.set_climb_state(desk.climb, ClimbState::Ended, &[ended]).unwrap();
     let entry = desk.ledger.climb(desk.climb).unwrap();
-    assert_eq!((entry.state, entry.ended_stages), (ClimbState::Ended, vec![Stage::Core]));
+    assert_eq!((entry.state, entry.directives), (ClimbState::Ended, vec![ended]));
     assert!(desk.ledger.open_climb(&desk.card).unwrap().is_none());
 }
 

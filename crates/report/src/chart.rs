@@ -12,15 +12,17 @@ use plotters::coord::Shift;
 use plotters::coord::types::RangedCoordf64;
 use plotters::prelude::*;
 use plotters::style::text_anchor::{HPos, Pos, VPos};
-use yard_step_core::{Channel, Climb, Mhz, MhzOffset, Next, Sample, Strip, Verdict};
+use yard_step_core::{
+    Channel, Climb, Domain, Mhz, MhzOffset, Next, Sample, Strip, Verdict, in_short,
+};
 use yard_step_ledger::ClimbEntry;
 
 use crate::ReportError;
 use crate::font::FONT;
 
 const SIZE: (u32, u32) = (1200, 900);
-const INK: RGBColor = RGBColor(38, 46, 54);
-const FAINT: RGBColor = RGBColor(216, 220, 224);
+pub(crate) const INK: RGBColor = RGBColor(38, 46, 54);
+pub(crate) const FAINT: RGBColor = RGBColor(216, 220, 224);
 const BAND: RGBColor = RGBColor(246, 228, 190);
 const LINE: RGBColor = RGBColor(24, 112, 120);
 const TARGET: RGBColor = RGBColor(178, 84, 32);
@@ -38,7 +40,7 @@ pub struct KeptRun {
     pub samples: Vec<Sample>,
 }
 
-type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
+pub(crate) type Area<'a> = DrawingArea<SVGBackend<'a>, Shift>;
 
 /// Number of the trial that shows what a climb keeps, or would keep if it ended now.
 ///
@@ -85,18 +87,22 @@ fn draw(
 }
 
 /// A pair of axes with their names and a heading: the same look for every chart.
-struct Axes<'a> {
-    caption: String,
-    x: (&'a str, Range<f64>),
-    y: (&'a str, Range<f64>),
-    x_labels: usize,
-    y_label: &'a dyn Fn(&f64) -> String,
+pub(crate) struct Axes<'a> {
+    pub caption: String,
+    pub x: (&'a str, Range<f64>),
+    pub y: (&'a str, Range<f64>),
+    pub x_labels: usize,
+    pub y_label: &'a dyn Fn(&f64) -> String,
 }
 
-type Chart<'a, 'b> = ChartContext<'a, SVGBackend<'b>, Cartesian2d<RangedCoordf64, RangedCoordf64>>;
+pub(crate) type Chart<'a, 'b> =
+    ChartContext<'a, SVGBackend<'b>, Cartesian2d<RangedCoordf64, RangedCoordf64>>;
 
 impl Axes<'_> {
-    fn draw<'a, 'b>(self, area: &'a Area<'b>) -> Result<Chart<'a, 'b>, Box<dyn std::error::Error>> {
+    pub(crate) fn draw<'a, 'b>(
+        self,
+        area: &'a Area<'b>,
+    ) -> Result<Chart<'a, 'b>, Box<dyn std::error::Error>> {
         let mut chart = ChartBuilder::on(area)
             .caption(self.caption, (FONT, 16).into_font().color(&INK))
             .margin(14)
@@ -149,7 +155,8 @@ fn colour(verdict: Verdict) -> RGBColor {
 }
 
 fn draw_stairs(area: &Area<'_>, climb: &Climb) -> Result<(), Box<dyn std::error::Error>> {
-    let offsets: Vec<f64> = climb.trials().iter().map(|t| f64::from(t.offset().0)).collect();
+    let offsets: Vec<f64> =
+        climb.trials().iter().map(|t| f64::from(climb.place(t).core.0)).collect();
     let top = offsets.iter().copied().fold(60.0, f64::max) + 30.0;
     let bottom = offsets.iter().copied().fold(0.0, f64::min) - 30.0;
     let count = offsets.len().max(1) as f64;
@@ -157,14 +164,13 @@ fn draw_stairs(area: &Area<'_>, climb: &Climb) -> Result<(), Box<dyn std::error:
     let axes = Axes {
         caption: "Staircase".into(),
         x: ("trial", 0.5..count + 0.5),
-        y: ("core clock offset, MHz", bottom..top),
+        y: ("core clock, MHz from stock", bottom..top),
         x_labels: offsets.len().clamp(2, 24),
         y_label: &|y| MhzOffset(y.round() as i32).to_string().replace(" MHz", ""),
     };
     let mut chart = axes.draw(&plot)?;
-    if let Some(bracket) = climb.bracket() {
-        let floor = f64::from(bracket.floor.0);
-        let ceiling = bracket.ceiling.map_or(top, |failure| f64::from(failure.value.0));
+    if let Some((low, high)) = climb.stairs(Domain::Core).and_then(|stairs| stairs.band) {
+        let (floor, ceiling) = (f64::from(low.0).max(bottom), f64::from(high.0).min(top));
         let band = Rectangle::new([(0.5, floor), (count + 0.5, ceiling)], BAND.mix(0.6).filled());
         chart.draw_series([band])?;
     }
@@ -247,7 +253,7 @@ fn draw_clock_line(
         strip.reading((sample.at.value() - 0.05).max(0.0), sample.get(Channel::CoreClock));
     }
     let record = climb.trials().iter().find(|trial| trial.number == kept.number);
-    let offset = record.map(yard_step_core::TrialRecord::offset).unwrap_or_default();
+    let offset = record.map_or(MhzOffset::STOCK, |record| climb.place(record).core);
     let target = Mhz(climb.card().limits.highest_clock.value()) + offset;
     let seconds = strip.seconds();
     // The climb out of idle in the first seconds would squeeze all that matters into a line.
@@ -260,7 +266,11 @@ fn draw_clock_line(
         .fold(target.value() - 150.0, f64::min);
     let (low, high) = (lowest - 30.0, target.value() + 30.0);
     let axes = Axes {
-        caption: format!("Clock line of trial {}, {offset}", kept.number),
+        caption: format!(
+            "Clock line of trial {}, {}",
+            kept.number,
+            record.map_or(String::new(), |record| in_short(&record.held(), climb.card()))
+        ),
         x: ("seconds", 0.0..seconds),
         y: ("core clock, MHz", low..high),
         x_labels: 10,

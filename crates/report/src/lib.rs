@@ -6,6 +6,7 @@ mod document;
 mod font;
 mod import;
 mod picture;
+mod scatter;
 mod trace;
 
 pub use chart::{KeptRun, draw_svg, kept_trial};
@@ -13,6 +14,7 @@ pub use document::{ClimbDocument, VERSION};
 pub use font::{to_pdf, with_font};
 pub use import::{ColumnRead, ImportedTrace, MOST_PROBLEMS, Meaning, RowProblem, import_trace};
 pub use picture::png_of;
+pub use scatter::{Scatter, ScatterPoint, draw_scatter};
 pub use trace::{TraceWriter, column_name};
 
 use thiserror::Error;

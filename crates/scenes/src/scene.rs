@@ -364,7 +364,9 @@ mod tests {
         assert_eq!(turns[2..4], [(Scene::Sluice, 0), (Scene::Squall, 0)]);
         assert_eq!(turns[4..], [(Scene::Kiln, 80), (Scene::Kiln, 400)]);
         let whole = |scene: Scene| {
-            (0..Scene::Medley.period()).map(|n| Scene::Medley.shown(n)).filter(move |s| s.0 == scene)
+            (0..Scene::Medley.period())
+                .map(|n| Scene::Medley.shown(n))
+                .filter(move |s| s.0 == scene)
         };
         for scene in Scene::TURNS {
             let mut frames: Vec<u64> = whole(scene).map(|(_, frame)| frame).collect();

@@ -64,8 +64,7 @@ pub fn climb<D: Fn(u64) -> Demand>(
             }
         }
     };
-    let count =
-        |verdict| climb.trials().iter().filter(|trial| trial.verdict() == verdict).count();
+    let count = |verdict| climb.trials().iter().filter(|trial| trial.verdict() == verdict).count();
     Ok(Climbed {
         outcome,
         stuck,
@@ -108,10 +107,7 @@ fn try_out<D: Fn(u64) -> Demand>(
         reason,
         marked: None,
         score: brief.score,
-        faults: is_fault
-            .then(|| Fault::at(brief.seconds, verdict.label()))
-            .into_iter()
-            .collect(),
+        faults: is_fault.then(|| Fault::at(brief.seconds, verdict.label())).into_iter().collect(),
         seen: brief.seen,
         room: None,
         in_step: Vec::new(),

@@ -61,11 +61,8 @@ impl Study {
     /// # Errors
     /// A card cannot be opened, a climb cannot be laid out, or the plan's scene is none of ours.
     pub fn run(&self, done: &(dyn Fn(usize) + Sync)) -> Result<Vec<Row>, StudyError> {
-        let scene: Scene = self
-            .plan
-            .scene
-            .parse()
-            .map_err(|error| StudyError::Scene(format!("{error}")))?;
+        let scene: Scene =
+            self.plan.scene.parse().map_err(|error| StudyError::Scene(format!("{error}")))?;
         let next = AtomicUsize::new(0);
         let finished = AtomicUsize::new(0);
         let rows = Mutex::new(Ok(Vec::new()));

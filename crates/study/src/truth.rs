@@ -35,10 +35,9 @@ pub fn look<D: Fn(u64) -> Demand>(
 pub fn best<D: Fn(u64) -> Demand>(card: &mut BriefCard<D>, climb: &Climb) -> Truth {
     let highest = climb.raised_to_the_top();
     let mut stock = highest;
-    for kind in [
-        yard_step_core::SettingKind::PowerLimit,
-        yard_step_core::SettingKind::TemperatureTarget,
-    ] {
+    for kind in
+        [yard_step_core::SettingKind::PowerLimit, yard_step_core::SettingKind::TemperatureTarget]
+    {
         stock.copy(kind, &climb.held_settings());
     }
     let stock = look(card, &stock).1;
@@ -51,9 +50,8 @@ pub fn best<D: Fn(u64) -> Demand>(card: &mut BriefCard<D>, climb: &Climb) -> Tru
         }
         settings
     };
-    let bins = |domain| {
-        climb.axis(domain).map_or((1, 0), |axis| (axis.in_bins(1).0, axis.highest().0))
-    };
+    let bins =
+        |domain| climb.axis(domain).map_or((1, 0), |axis| (axis.in_bins(1).0, axis.highest().0));
     let ((core_step, core_most), (memory_step, memory_most)) =
         (bins(Domain::Core), bins(Domain::Memory));
     let mut best = Truth { stock, score: 0.0, pair: Pair::default() };

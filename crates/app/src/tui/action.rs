@@ -2,6 +2,7 @@
 //! all read it.
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
+use yard_step_core::Meaning;
 use yard_step_engine::{Activity, NextView, Restart, Snapshot};
 
 use super::state::State;
@@ -67,6 +68,14 @@ pub enum Action {
     Mark,
     /// End the stage.
     EndStage,
+    /// Look at the stages, the policy and the margin, and change them.
+    Stages,
+    /// Another chart of the climb.
+    Chart,
+    /// Ask which one it was.
+    Which,
+    /// Have what brought what measured.
+    LeaveOut,
     /// Keep the outcome.
     Keep,
     /// Card to stock.
@@ -145,6 +154,7 @@ pub struct Moment {
     has_outcome: bool,
     has_trials: bool,
     has_baseline: bool,
+    has_failure: bool,
     looking: bool,
     has_run: bool,
     many_cards: bool,
@@ -170,6 +180,10 @@ impl Moment {
             has_outcome: matches!(snapshot.next, NextView::Ended(_)),
             has_trials: !snapshot.trials.is_empty(),
             has_baseline: snapshot.baseline.is_some(),
+            has_failure: snapshot
+                .trials
+                .iter()
+                .any(|trial| trial.verdict().meaning() == Meaning::TooMuch),
             looking: snapshot.looked_at.is_some(),
             has_run: view == View::Trace && state.trace.shown(snapshot).is_some(),
             many_cards: snapshot.rack.len() > 1,
@@ -522,6 +536,38 @@ pub const BINDINGS: &[Binding] = &[
         in_footer: true,
     },
     Binding {
+        action: Action::Stages,
+        keys: &[key('g')],
+        label: "stages",
+        help: "the stages, how steps are chosen, and the margin: end, skip, repeat or change them",
+        applies: |m| m.waits(),
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Chart,
+        keys: &[key('z')],
+        label: "core/memory/map",
+        help: "in Climb: the staircase of core or memory, or the map of both",
+        applies: |m| m.view == View::Climb,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Which,
+        keys: &[key('u')],
+        label: "which one?",
+        help: "find out whether core or memory failed in the trial looked at, or in the last failure",
+        applies: |m| m.waits() && m.has_failure,
+        in_footer: false,
+    },
+    Binding {
+        action: Action::LeaveOut,
+        keys: &[key('l')],
+        label: "what brought what",
+        help: "at the end of the climb, run with one setting left out after the other",
+        applies: |m| m.waits() && m.has_baseline,
+        in_footer: false,
+    },
+    Binding {
         action: Action::BackToStock,
         keys: &[key('b')],
         label: "to stock",
@@ -633,7 +679,7 @@ mod tests {
 
     fn moments() -> impl Iterator<Item = Moment> {
         View::ALL.into_iter().flat_map(|view| {
-            (0..1_u32 << 14).map(move |bits| {
+            (0..1_u32 << 15).map(move |bits| {
                 let bit = |place: u32| bits >> place & 1 == 1;
                 Moment {
                     view,
@@ -643,6 +689,7 @@ mod tests {
                     has_outcome: bit(3),
                     has_trials: bit(4),
                     has_baseline: bit(5),
+                    has_failure: bit(14),
                     looking: bit(6),
                     has_run: bit(7) && view == View::Trace,
                     many_cards: bit(8),
@@ -696,6 +743,7 @@ mod tests {
             has_outcome: false,
             has_trials: true,
             has_baseline: true,
+            has_failure: true,
             looking: false,
             has_run: false,
             many_cards: false,

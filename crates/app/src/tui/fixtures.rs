@@ -4,13 +4,15 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Absent, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel, CheckedFrame,
-    ClockLine, Failure, Fan, Frame, Judgement, Limiter, Machine, MemoryWiring, Mhz, MhzOffset,
-    Millivolt, Offer, Outlook, Percent, Plan, Prerequisite, Purpose, Reading, Room, Sample,
-    Seconds, Seen, SettingKind, Settings, Stage, Standing, Trace, TrialRecord, Verdict, Watt,
+    Absent, Advice, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel, ChartTrial,
+    CheckedFrame, ClockLine, Domain, Failure, Fan, Frame, Judgement, Left, Limiter, Machine, Map,
+    MemoryWiring, Mhz, MhzOffset, Millivolt, Offer, Outlook, Pair, Part, Percent, Plan,
+    Prerequisite, Purpose, Reading, Room, Sample, Seconds, Seen, SettingKind, Settings, Stage,
+    Stairs, Standing, Trace, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
     Activity, ClimbSummary, Mark, MarkKind, NextView, Pace, Picture, RackCard, RunView, Snapshot,
+    StageStanding, StageView,
 };
 use yard_step_ledger::{Intent, Ledger, Profile};
 use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel, look_at, reference};
@@ -124,6 +126,40 @@ pub(crate) fn bracket(floor: i32, ceiling: Option<i32>) -> Bracket {
     }
 }
 
+pub(crate) fn chart_trial(number: u32, core: i32, verdict: Verdict) -> ChartTrial {
+    let place = Pair { core: MhzOffset(core), memory: MhzOffset::STOCK };
+    ChartTrial { number, place, verdict, counts: true, gain_percent: Some(1.0) }
+}
+
+pub(crate) fn stairs(floor: i32, ceiling: Option<i32>) -> Stairs {
+    Stairs {
+        domain: Domain::Core,
+        trials: vec![
+            chart_trial(1, 0, Verdict::Clean),
+            chart_trial(2, 60, Verdict::Clean),
+            chart_trial(3, 120, Verdict::LoadDied),
+        ],
+        bracket: bracket(floor, ceiling),
+        band: None,
+        kept: None,
+        bend: None,
+        next: Some(MhzOffset(75)),
+    }
+}
+
+pub(crate) fn map() -> Map {
+    let at = |core, memory| Pair { core: MhzOffset(core), memory: MhzOffset(memory) };
+    let mut trials = stairs(60, Some(120)).trials;
+    trials.push(ChartTrial { place: at(0, 60), ..chart_trial(4, 0, Verdict::Clean) });
+    Map {
+        trials,
+        frontier: vec![at(90, 0), at(75, 60), at(0, 120)],
+        best: Some(at(60, 0)),
+        kept: at(60, 60),
+        next: None,
+    }
+}
+
 /// Spoilt frames of the scene lantern: a streak, a speckle and a tile.
 #[must_use]
 pub fn spoilt_frames() -> Vec<CheckedFrame> {
@@ -174,6 +210,7 @@ pub fn run_view() -> RunView {
         purpose: Purpose::Step,
         scene: "lantern".into(),
         asked: settings(60),
+        what: "core +60 MHz".into(),
         taken: Some(settings(60)),
         seen: seen(),
         score: Some(1_010.0),
@@ -227,7 +264,8 @@ pub fn snapshot() -> Snapshot {
         stage: Stage::Core,
         next: NextView::Trial {
             stage: Stage::Core,
-            offset: MhzOffset(75),
+            asked: Box::new(settings(75)),
+            what: "core +75 MHz".into(),
             purpose: Purpose::Step,
             seconds: Seconds(200.0),
             reason: "It held at +60 MHz, and +120 MHz ended in load died: a fine step of 15 MHz \
@@ -242,7 +280,28 @@ pub fn snapshot() -> Snapshot {
         ]),
         under_load: Seconds(600.0),
         baseline_runs: 3,
-        bracket: Some(bracket(60, Some(120))),
+        progress: vec![
+            StageView {
+                stage: Stage::Baseline,
+                standing: StageStanding::Done,
+                found: "Score 1000, noise 0.30 %.".into(),
+            },
+            StageView {
+                stage: Stage::Core,
+                standing: StageStanding::Present,
+                found: String::new(),
+            },
+        ],
+        stairs: [Some(Arc::new(stairs(60, Some(120)))), None],
+        map: Arc::new(map()),
+        advice: vec![Advice {
+            what: "power limit up, to 286 W".into(),
+            why: "Power held the clock back 71 % of the loaded time.".into(),
+        }],
+        parts: vec![Part { name: "core clock", percent: 3.1, error: 0.3, is_measured: false }],
+        leaving_out: false,
+        claim: None,
+        isolation: None,
         baseline: Some(Baseline {
             runs: 3,
             score: 1_000.0,
@@ -254,7 +313,10 @@ pub fn snapshot() -> Snapshot {
             hot_spot_max: Some(Celsius(78.0)),
         }),
         plan: Arc::new(Plan::default()),
-        outlook: Outlook { trials: 5, seconds: Seconds(4_900.0), at_least: false },
+        outlook: Outlook {
+            stage: Left { trials: (2, 4), seconds: (Seconds(1_200.0), Seconds(2_400.0)) },
+            climb: Left { trials: (8, 14), seconds: (Seconds(3_600.0), Seconds(5_400.0)) },
+        },
         run: Some(Arc::new(run_view())),
         looked_at: None,
         laid_over: None,
@@ -311,7 +373,7 @@ pub fn snapshot() -> Snapshot {
             id: 1,
             state: "ended",
             trials: 6,
-            kept: Some(MhzOffset(45)),
+            kept: Some("core +45 MHz".into()),
             gain_percent: Some(1.4),
         }],
     }

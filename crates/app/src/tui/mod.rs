@@ -16,6 +16,7 @@ pub mod fixtures;
 mod form;
 pub mod screen;
 mod settings_form;
+mod stages_panel;
 pub mod state;
 pub mod theme;
 mod trace_state;

@@ -15,6 +15,7 @@ use yard_step_engine::{Activity, Restart, Snapshot};
 use super::action::{Action, BINDINGS, Binding, Moment, View, key_name};
 use super::form::Form;
 use super::settings_form::SettingsForm;
+use super::stages_panel;
 use super::state::{FileUse, Overlay, SAYABLE, State};
 use super::theme::{Role, Theme, glyph};
 use super::views::{artifacts, climb, survey, trace};
@@ -46,7 +47,7 @@ pub fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
     let moment = Moment::of(snapshot, state);
     match state.view {
         View::Survey => survey::draw(buffer, body(area), theme, snapshot),
-        View::Climb => climb::draw(buffer, body(area), theme, snapshot),
+        View::Climb => climb::draw(buffer, body(area), theme, snapshot, state.chart),
         View::Trace => trace::draw(buffer, body(area), theme, snapshot, &state.trace),
         View::Artifacts => artifacts::draw(buffer, body(area), theme, snapshot, &state.artifacts),
     }
@@ -185,8 +186,9 @@ pub fn column_share(area: Rect) -> f64 {
 
 /// The trial whose step lies at a place.
 #[must_use]
-pub fn trial_at(area: Rect, view: View, snapshot: &Snapshot, place: (u16, u16)) -> Option<u32> {
-    (view == View::Climb).then(|| climb::trial_at(body(area), snapshot, place)).flatten()
+pub fn trial_at(area: Rect, state: &State, snapshot: &Snapshot, place: (u16, u16)) -> Option<u32> {
+    let is_shown = state.view == View::Climb;
+    is_shown.then(|| climb::trial_at(body(area), snapshot, state.chart, place)).flatten()
 }
 
 /// Lines of an overlay with their styles.
@@ -232,6 +234,7 @@ fn draw_overlay(
         Overlay::Machine(form) => ("This machine", form_lines(theme, form)),
         Overlay::Say(chosen) => ("Your verdict", say_lines(theme, *chosen)),
         Overlay::Settings(form) => ("Settings of your own", settings_lines(theme, form)),
+        Overlay::Stages(chosen) => ("The climb", stages_panel::lines(theme, *chosen, snapshot)),
     };
     draw_box(buffer, area, theme, heading, &lines);
 }

@@ -7,7 +7,7 @@ use ratatui::crossterm::event::{
     Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
 use ratatui::layout::Rect;
-use yard_step_core::{CheckedFrame, Trace, Verdict};
+use yard_step_core::{CheckedFrame, Meaning, Trace, TrialRecord, Verdict};
 use yard_step_engine::{Activity, Command, NextView, Snapshot};
 use yard_step_scenes::Scene;
 
@@ -16,7 +16,9 @@ use super::artifact_state::ArtifactState;
 use super::form::{Filled, Form};
 use super::screen;
 use super::settings_form::{Chosen, SettingsForm};
+use super::stages_panel;
 use super::trace_state::TraceState;
+use super::views::climb::ChartKind;
 
 /// What lies over the view.
 #[derive(Debug, Clone, PartialEq)]
@@ -49,6 +51,8 @@ pub enum Overlay {
     Settings(SettingsForm),
     /// Saying how a run of the manual load went: place in the list of verdicts.
     Say(usize),
+    /// The climb's stages, its policy and its margin: place in the list.
+    Stages(usize),
 }
 
 /// What a file is wanted for.
@@ -134,6 +138,8 @@ const LONGEST_NAME: usize = 40;
 pub struct State {
     /// View that is shown.
     pub view: View,
+    /// Which chart of the climb is shown in it.
+    pub(crate) chart: ChartKind,
     /// What lies over it.
     pub overlay: Option<Overlay>,
     /// What the view Trace knows of itself.
@@ -151,6 +157,7 @@ impl State {
             overlay: None,
             trace: TraceState::default(),
             artifacts: ArtifactState::default(),
+            chart: ChartKind::default(),
         }
     }
 
@@ -242,6 +249,11 @@ impl State {
             }
             (Overlay::Path { what, text }, code) => self.path_key(what, text, code, snapshot),
             (Overlay::Cards(chosen), code) => self.cards_key(chosen, code, snapshot),
+            (Overlay::Stages(chosen), code) => {
+                let (chosen, command) = stages_panel::key(chosen, code, snapshot);
+                self.overlay = Some(Overlay::Stages(chosen));
+                command.map_or(Outcome::Nothing, Outcome::Send)
+            }
             (Overlay::Machine(form), code) => match form.key(code) {
                 Filled::Done(machine) => Outcome::Send(Command::SetMachine(machine)),
                 Filled::NotYet(form) => {
@@ -352,7 +364,7 @@ impl State {
         if let Some(action) = screen::action_at(area, self, snapshot, place) {
             return self.act(action, snapshot, screen::column_share(area));
         }
-        match screen::trial_at(area, self.view, snapshot, place) {
+        match screen::trial_at(area, self, snapshot, place) {
             Some(trial) if snapshot.activity == Activity::Waiting => {
                 Outcome::Send(Command::Look(Some(trial)))
             }
@@ -406,6 +418,16 @@ impl State {
             Action::NudgeDown => Command::Nudge(-1),
             Action::DropNudge => Command::DropNudge,
             Action::EndStage => Command::EndStage,
+            Action::Chart => {
+                self.chart = self.chart.next();
+                return Outcome::Nothing;
+            }
+            Action::Stages => {
+                self.overlay = Some(Overlay::Stages(0));
+                return Outcome::Nothing;
+            }
+            Action::Which => Command::AskWhich(which(snapshot)),
+            Action::LeaveOut => Command::ToggleLeaveOut,
             Action::BackToStock => Command::BackToStock,
             Action::NewClimb => Command::NewClimb,
             Action::Pace => Command::NextPace,
@@ -471,6 +493,18 @@ impl State {
     }
 }
 
+/// The failed trial that is asked about: the one looked at, else the newest; none where the question
+/// stands already.
+fn which(snapshot: &Snapshot) -> Option<u32> {
+    if snapshot.isolation.is_some_and(|(_, isolation)| isolation.culprit().is_none()) {
+        return None;
+    }
+    let looked = snapshot.looked_at.as_ref().map(|run| run.number);
+    let failed = |trial: &&TrialRecord| trial.verdict().meaning() == Meaning::TooMuch;
+    let newest = || snapshot.trials.iter().rev().find(failed).map(|trial| trial.number);
+    looked.or_else(newest)
+}
+
 /// The newest trial that has spoilt frames, where the one that is shown has none.
 fn newest_spoilt(snapshot: &Snapshot) -> Option<u32> {
     let has_some = snapshot.shown().is_some_and(|run| !run.spoilt.is_empty());
@@ -497,10 +531,10 @@ fn question_before(action: Action, snapshot: &Snapshot) -> Option<Overlay> {
     let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
     match action {
         Action::Try => {
-            let NextView::Trial { offset, risk: Some(risk), .. } = &snapshot.next else {
+            let NextView::Trial { what, risk: Some(risk), .. } = &snapshot.next else {
                 return None;
             };
-            let what = format!("Try {offset} all the same?");
+            let what = format!("Try {what} all the same?");
             ask(what, risk.clone(), Yes::Send(Command::Try { yes: true }))
         }
         Action::EndStage => ask(
@@ -595,7 +629,7 @@ mod tests {
     #[case(KeyCode::Char('s'))]
     #[case(KeyCode::Char(' '))]
     #[case(KeyCode::Char('k'))]
-    #[case(KeyCode::Char('z'))]
+    #[case(KeyCode::Char('j'))]
     fn keys_that_do_not_apply_do_nothing(#[case] code: KeyCode) {
         let mut state = State::new(View::Climb);
         assert_eq!(press(&mut state, &snapshot(), code), Outcome::Nothing);
@@ -723,6 +757,8 @@ mod tests {
     fn a_profile_gets_the_name_that_is_typed() {
         let mut snapshot = snapshot();
         let outcome = yard_step_core::Outcome {
+            pair: yard_step_core::Pair::default(),
+            claim: None,
             settings: yard_step_core::Settings::default(),
             score: None,
             gain_percent: None,

@@ -30,7 +30,7 @@ const NEGLIGIBLE: f64 = 1e-7;
 /// logarithm).
 const CORE_E_FOLD: f64 = 0.0020;
 const MEMORY_E_FOLD: f64 = 0.0035;
-const E_FOLD_SPREAD: f64 = 0.22;
+const E_FOLD_SPREAD: f64 = 0.25;
 /// Where edges lie, in shares of the clock: mean, standard deviation.
 const CORE_EDGE: (f64, f64) = (0.060, 0.025);
 const MEMORY_EDGE: (f64, f64) = (0.080, 0.030);
@@ -164,9 +164,11 @@ impl EdgeBelief {
                 let edge = cell.edge - step as f64 * self.edge_step;
                 let key = ((edge / self.edge_step * 4.0).round() as i64, cell.e_fold.to_bits());
                 let weight = cell.weight * likely;
-                sums.entry(key)
-                    .and_modify(|sum| sum.weight += weight)
-                    .or_insert(Cell { edge, weight, ..*cell });
+                sums.entry(key).and_modify(|sum| sum.weight += weight).or_insert(Cell {
+                    edge,
+                    weight,
+                    ..*cell
+                });
             }
         }
         let mut belief = Self { cells: sums.into_values().collect(), ..*self };

@@ -61,8 +61,7 @@ impl Search<'_> {
     pub(super) fn believed_to_hold(&self, belief: &EdgeBelief) -> MhzOffset {
         let margin = self.plan.margin;
         let value = belief.holds_to(margin.hours(), margin.faults(), margin.confidence());
-        let refused =
-            self.tried.iter().filter(|t| self.is_refused(t)).map(|t| t.value).min();
+        let refused = self.tried.iter().filter(|t| self.is_refused(t)).map(|t| t.value).min();
         let bound = refused.map_or(self.axis.highest(), |value| value - self.fine());
         self.capped(self.axis.bin(value).min(bound))
     }

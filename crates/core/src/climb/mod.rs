@@ -9,10 +9,12 @@
 //!            next(): a trial and why | ended | stuck
 //! ```
 
+mod advice;
 mod axis;
 mod baseline;
 mod belief;
 mod believing;
+mod charts;
 mod isolation;
 mod ladder;
 mod margin;
@@ -26,9 +28,11 @@ mod search;
 mod stages;
 mod together;
 
+pub use advice::Advice;
 pub use axis::Axis;
 pub use baseline::Baseline;
 pub use belief::{EdgeBelief, Prospect};
+pub use charts::{ChartTrial, Map, Stairs, in_short};
 pub use isolation::{Culprit, Isolation};
 pub use margin::Margin;
 pub use outcome::{Claim, Outcome};
@@ -110,6 +114,13 @@ pub enum ClimbEvent {
     Directed(Directive),
     /// The user wants the stages in this order.
     Reordered(Vec<Stage>),
+    /// The user wants other steps, or another margin.
+    Planned {
+        /// How steps are chosen.
+        policy: Policy,
+        /// What the settings are to be good for.
+        margin: Margin,
+    },
     /// The user asks which one it was in this trial; `None` takes the question back.
     Asked(Option<u32>),
     /// The user wants what brought what measured, by leaving one out; `false` takes it back.
@@ -144,7 +155,9 @@ pub enum ClimbError {
     #[error("stage {0} compares with the baseline: name baseline before it, as in baseline,{0}")]
     NoBaseline(Stage),
     /// A stage combines what others found.
-    #[error("stage together combines what core and memory found: name both before it, as in baseline,core,memory,together")]
+    #[error(
+        "stage together combines what core and memory found: name both before it, as in baseline,core,memory,together"
+    )]
     NothingToCombine,
     /// The card has no such setting.
     #[error("stage {stage} moves the {setting}, which {card} does not offer")]
@@ -201,6 +214,9 @@ impl Climb {
                 if let Ok(stages) = stages::checked(&self.card, &stages) {
                     self.stages = stages;
                 }
+            }
+            ClimbEvent::Planned { policy, margin } => {
+                (self.plan.policy, self.plan.margin) = (policy, margin);
             }
             ClimbEvent::Asked(trial) => self.isolating = trial,
             ClimbEvent::LeaveOut(wanted) => self.leaving_out = wanted,

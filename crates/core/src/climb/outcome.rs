@@ -31,9 +31,13 @@ impl Claim {
     /// The claim in a sentence.
     #[must_use]
     pub fn sentence(&self) -> String {
-        let off = |value: MhzOffset, name| (value > MhzOffset(0)).then(|| format!("{name} {} MHz", value.0));
-        let off: Vec<String> =
-            [off(self.below_core, "core"), off(self.below_memory, "memory")].into_iter().flatten().collect();
+        let off = |value: MhzOffset, name| {
+            (value > MhzOffset(0)).then(|| format!("{name} {} MHz", value.0))
+        };
+        let off: Vec<String> = [off(self.below_core, "core"), off(self.below_memory, "memory")]
+            .into_iter()
+            .flatten()
+            .collect();
         let off = if off.is_empty() { "nothing".into() } else { off.join(", ") };
         format!(
             "For {}, {off} is taken off the believed edge: it holds {} with {} %.",

@@ -110,10 +110,8 @@ impl Climb {
         let mut draw = |domain| self.belief(domain).map_or((1e9, 1.0), |b| b.draw(dice.roll()));
         let (core, memory) = (draw(Domain::Core), draw(Domain::Memory));
         let clock = |domain| self.axis(domain).map_or(0.0, |axis| axis.clock);
-        let together = (
-            clock(Domain::Core) * 0.03 * dice.roll(),
-            clock(Domain::Memory) * 0.03 * dice.roll(),
-        );
+        let together =
+            (clock(Domain::Core) * 0.03 * dice.roll(), clock(Domain::Memory) * 0.03 * dice.roll());
         Imagined {
             core,
             memory,
@@ -141,9 +139,8 @@ impl Imagined {
 
     /// A trial as it might go.
     fn try_out(&mut self, climb: &Climb, request: &TrialRequest) -> TrialRecord {
-        let value = |domain| {
-            climb.axis(domain).map_or(0.0, |axis| f64::from(axis.read(&request.asked).0))
-        };
+        let value =
+            |domain| climb.axis(domain).map_or(0.0, |axis| f64::from(axis.read(&request.asked).0));
         let (core, memory) = (value(Domain::Core), value(Domain::Memory));
         let rate = self.rate(core, memory);
         let wait = -(1.0 - self.dice.roll()).ln() / rate * 3_600.0;
@@ -156,9 +153,8 @@ impl Imagined {
         };
         let clock = |domain| climb.axis(domain).map_or(1.0, |axis| axis.clock);
         let powered = if request.stage == Stage::Baseline { 0.0 } else { 0.02 };
-        let gain = powered
-            + 0.75 * core / clock(Domain::Core)
-            + 0.12 * memory / clock(Domain::Memory);
+        let gain =
+            powered + 0.75 * core / clock(Domain::Core) + 0.12 * memory / clock(Domain::Memory);
         // The sum of four dice is near enough to a normal scatter.
         let scatter: f64 = (0..4).map(|_| self.dice.roll() - 0.5).sum::<f64>() * 1.73;
         let fault = Fault::at(seconds, verdict.label());

@@ -119,6 +119,12 @@ impl Climb {
         parts
     }
 
+    /// Whether the user wants what brought what measured.
+    #[must_use]
+    pub fn is_leaving_out(&self) -> bool {
+        self.leaving_out
+    }
+
     /// The next run that leaves one out, where the user wants it measured.
     pub(super) fn next_left_out(&self) -> Option<Next> {
         if !self.leaving_out {
@@ -132,7 +138,8 @@ impl Climb {
                 .iter()
                 .filter(|trial| trial.purpose == Purpose::LeaveOut && trial.asked == less)
                 .count();
-            let wanted = self.score_at(&less).is_none() && in_vain <= self.plan.rules.retries as usize;
+            let wanted =
+                self.score_at(&less).is_none() && in_vain <= self.plan.rules.retries as usize;
             wanted.then_some((left, less))
         })?;
         let warm_up = self.plan.core.warm_up_seconds;

@@ -143,7 +143,8 @@ impl Climb {
         let of = |runs: &[&TrialRecord], read: fn(&TrialRecord) -> Option<f64>| {
             mean(&runs.iter().filter_map(|run| read(run)).collect::<Vec<_>>())
         };
-        let apart = |read: fn(&TrialRecord) -> Option<f64>| Some(of(&runs, read)? - of(&before, read)?);
+        let apart =
+            |read: fn(&TrialRecord) -> Option<f64>| Some(of(&runs, read)? - of(&before, read)?);
         let settings = self.raised_settings(self.power_share());
         let limits = |kind| {
             let offer = self.card.offer(kind)?;

@@ -146,11 +146,14 @@ impl Climb {
         self.next_of(stage).is_none()
     }
 
+    /// Whether a trial of a stage was made since it was last begun anew.
+    #[must_use]
+    pub fn has_begun(&self, stage: Stage) -> bool {
+        self.counted_of(stage).next().is_some()
+    }
+
     /// Trials of a stage since it was last begun anew.
-    pub(super) fn counted_of(
-        &self,
-        stage: Stage,
-    ) -> impl DoubleEndedIterator<Item = &TrialRecord> {
+    pub(super) fn counted_of(&self, stage: Stage) -> impl DoubleEndedIterator<Item = &TrialRecord> {
         let since = self
             .directives
             .iter()
@@ -197,7 +200,8 @@ impl Climb {
             Domain::Memory => 0.12 / axis.clock,
         };
         let line = self.score_line(axis.domain);
-        let slope = line.as_ref().map_or(usual, |line| line.slope().clamp(usual * 0.2, usual * 2.0));
+        let slope =
+            line.as_ref().map_or(usual, |line| line.slope().clamp(usual * 0.2, usual * 2.0));
         Search {
             axis,
             plan: &self.plan,
@@ -232,16 +236,30 @@ impl Climb {
         scatter(&self.counted_baseline_runs().filter_map(|run| run.score).collect::<Vec<_>>())
     }
 
-    /// Score against the clock of one domain, the other at stock.
+    /// Score against the clock of one domain, the other at stock, as far up as it rises; and where
+    /// more clock brings no more, if it does not.
+    fn score_lines(&self, domain: Domain) -> (Option<ScoreLine>, Option<Bend>) {
+        let (mut points, scatter) = (self.score_points(domain), self.scatter());
+        let mut bend = None;
+        loop {
+            let line = ScoreLine::fit(&points, scatter);
+            // What lies beyond a bend falls ever faster, and must not bend the rest.
+            let Some(found) = line.as_ref().and_then(ScoreLine::bend) else { return (line, bend) };
+            bend = Some(found);
+            points.retain(|(value, _)| *value <= f64::from(found.at.0));
+        }
+    }
+
+    /// Score against the clock of one domain, the other at stock, as far up as it rises.
     #[must_use]
     pub fn score_line(&self, domain: Domain) -> Option<ScoreLine> {
-        ScoreLine::fit(&self.score_points(domain), self.scatter())
+        self.score_lines(domain).0
     }
 
     /// Where more clock of a domain brings no more score.
     #[must_use]
     pub fn bend(&self, domain: Domain) -> Option<Bend> {
-        self.score_line(domain)?.bend()
+        self.score_lines(domain).1
     }
 
     /// The highest value worth keeping, where the score told.

@@ -86,7 +86,8 @@ impl Climb {
     /// Where a trial lies on the map of core against memory.
     #[must_use]
     pub fn place(&self, trial: &TrialRecord) -> Pair {
-        let read = |domain| self.axis(domain).map_or(MhzOffset::STOCK, |axis| trial.value_on(&axis));
+        let read =
+            |domain| self.axis(domain).map_or(MhzOffset::STOCK, |axis| trial.value_on(&axis));
         Pair { core: read(Domain::Core), memory: read(Domain::Memory) }
     }
 
@@ -97,10 +98,7 @@ impl Climb {
             let has_stage = self.stages.contains(&stage) && !self.is_skipped(stage);
             if has_stage { self.kept_alone(domain) } else { MhzOffset::STOCK }
         };
-        Pair {
-            core: kept(Stage::Core, Domain::Core),
-            memory: kept(Stage::Memory, Domain::Memory),
-        }
+        Pair { core: kept(Stage::Core, Domain::Core), memory: kept(Stage::Memory, Domain::Memory) }
     }
 
     /// What is believed of the edges with both raised.
@@ -211,10 +209,10 @@ impl Climb {
                 let belief = |domain| {
                     let axis = self.axis(domain)?;
                     let mut tried = self.tried_alone(domain);
-                    tried.extend(self.counted_of(Stage::Together).map(|record| Tried {
-                        value: record.value_on(&axis),
-                        record,
-                    }));
+                    tried.extend(
+                        self.counted_of(Stage::Together)
+                            .map(|record| Tried { value: record.value_on(&axis), record }),
+                    );
                     Some(super::believing::believe(EdgeBelief::before(&axis), &tried))
                 };
                 let (core, memory) = (belief(Domain::Core), belief(Domain::Memory));
@@ -222,15 +220,19 @@ impl Climb {
                 Joint { core: core.unwrap_or(any.clone()), memory: memory.unwrap_or(any) }
             }
         };
-        // Each domain may have its share of the faults.
-        let share = if raised == [true, true] { 0.5 } else { 1.0 };
+        // Of the faults that may come, the core has most: a MHz of it is worth more.
+        let share = |domain| match (raised, domain) {
+            ([true, true], Domain::Core) => 0.85,
+            ([true, true], Domain::Memory) => 0.15,
+            _ => 1.0,
+        };
         let margin = self.plan.margin;
         let mut kept = Pair::default();
         for (domain, _) in [Domain::Core, Domain::Memory].into_iter().zip(raised).filter(|d| d.1) {
             let axis = self.axis(domain)?;
             let sure = joint.get(domain).holds_to(
                 margin.hours(),
-                margin.faults() * share,
+                margin.faults() * share(domain),
                 margin.confidence(),
             );
             let bounded = axis.bin(sure).max(MhzOffset::STOCK).min(axis.highest());
@@ -274,7 +276,12 @@ impl Climb {
     }
 
     /// The trial that tells most: one of the two raised, the other where it is sure to hold.
-    fn weigh_together(&self, joint: &Joint, kept: Pair, raised: [bool; 2]) -> Option<(Pair, Weighed)> {
+    fn weigh_together(
+        &self,
+        joint: &Joint,
+        kept: Pair,
+        raised: [bool; 2],
+    ) -> Option<(Pair, Weighed)> {
         let price = self.plan.believing.worth_percent_per_minute / 100.0;
         let mut found: Option<(Pair, Weighed)> = None;
         for (domain, _) in [Domain::Core, Domain::Memory].into_iter().zip(raised).filter(|d| d.1) {
@@ -285,6 +292,12 @@ impl Climb {
             if best.per_minute > found.map_or(price, |(_, other)| other.per_minute) {
                 let mut at = kept;
                 at.set(domain, best.value);
+                // With the other at stock it would tell nothing of both together.
+                let other = super::isolation::other(domain);
+                if raised == [true, true] && at.get(other) == MhzOffset::STOCK {
+                    let axis = self.axis(other)?;
+                    at.set(other, axis.in_bins(self.plan.axis(other).fine_step_mhz));
+                }
                 found = Some((at, best));
             }
         }

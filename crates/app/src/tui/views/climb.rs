@@ -14,14 +14,15 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
-use yard_step_core::{Channel, Seconds};
+use yard_step_core::{Axis, Channel, Policy, Seconds, Settings, Stage};
 use yard_step_engine::{Activity, NextView, RunView, Snapshot};
 use yard_step_scenes::Scene;
 
 use crate::tui::theme::{Role, Theme};
+use crate::tui::widgets::map::Chart;
 use crate::tui::widgets::panel::{inside, panel};
 use crate::tui::widgets::plot::{Guide, Plot, Series, field};
-use crate::tui::widgets::staircase::Staircase;
+use crate::tui::widgets::staircase::{Staircase, short};
 use crate::tui::widgets::{
     facts, lane, next_step, picture, row, write, write_right, write_wrapped,
 };
@@ -68,10 +69,16 @@ pub(crate) fn layout(area: Rect) -> Places {
     Places { next, clock, power, temperature, fan, stairs, facts, scene }
 }
 
-pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+pub(crate) fn draw(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    snapshot: &Snapshot,
+    chart: ChartKind,
+) {
     let places = layout(area);
     next_step::draw(buffer, places.next, theme, snapshot);
-    draw_stairs(buffer, places.stairs, theme, snapshot);
+    draw_stairs(buffer, places.stairs, theme, snapshot, chart);
     match snapshot.shown() {
         Some(run) => draw_run(buffer, &places, theme, run, snapshot),
         None => draw_no_run(buffer, &places, theme),
@@ -282,38 +289,136 @@ fn draw_scene(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView) {
     picture::draw(buffer, space, theme, shown);
 }
 
-/// The staircase as it stands in a snapshot.
-fn stairs(snapshot: &Snapshot) -> Staircase<'_> {
-    let next = match &snapshot.next {
-        NextView::Trial { offset, .. } if snapshot.activity == Activity::Waiting => Some(*offset),
-        NextView::Trial { .. } | NextView::Ended(_) | NextView::Stuck(_) => {
-            let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
-            snapshot.run.as_ref().filter(|_| running).and_then(|run| run.asked.core_offset)
+/// Which chart of the climb is shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) enum ChartKind {
+    /// That of the present stage.
+    #[default]
+    OfStage,
+    /// The staircase of the core clock.
+    Core,
+    /// The staircase of the memory clock.
+    Memory,
+    /// Core against memory.
+    Map,
+}
+
+impl ChartKind {
+    /// The chart after this one.
+    pub(crate) const fn next(self) -> Self {
+        match self {
+            Self::OfStage => Self::Core,
+            Self::Core => Self::Memory,
+            Self::Memory => Self::Map,
+            Self::Map => Self::OfStage,
         }
-    };
-    Staircase {
-        trials: &snapshot.trials,
-        bracket: snapshot.bracket,
-        next,
-        selected: snapshot.looked_at.as_ref().map(|run| run.number),
+    }
+
+    /// What is drawn: a staircase's place among the snapshot's, or none for the map.
+    fn place(self, snapshot: &Snapshot) -> Option<usize> {
+        match self {
+            Self::Core => Some(0),
+            Self::Memory => Some(1),
+            Self::Map => None,
+            Self::OfStage => match (snapshot.stage, snapshot.activity, &snapshot.run) {
+                (_, Activity::Running | Activity::Paused, Some(run)) => of_stage(run.stage),
+                (stage, ..) => of_stage(stage),
+            },
+        }
     }
 }
 
-fn draw_stairs(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
-    let aside = match snapshot.bracket.map(|bracket| (bracket.floor, bracket.ceiling)) {
-        Some((floor, Some(failure))) => format!("edge {floor} to {}", failure.value),
-        Some((floor, None)) if !snapshot.trials.is_empty() => format!("edge above {floor}"),
-        _ => String::new(),
-    };
-    let heading = format!("Staircase: {}, MHz", snapshot.stage);
-    let space = panel(buffer, area, theme, &heading, &aside);
-    stairs(snapshot).draw(buffer, space, theme);
+fn of_stage(stage: Stage) -> Option<usize> {
+    match stage {
+        Stage::Memory => Some(1),
+        Stage::Together => None,
+        _ => Some(0),
+    }
 }
 
-/// Number of the trial whose step lies at a place of the view.
-pub(crate) fn trial_at(area: Rect, snapshot: &Snapshot, (x, y): (u16, u16)) -> Option<u32> {
+/// Settings that run or come next.
+fn settings_next(snapshot: &Snapshot) -> Option<&Settings> {
+    let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
+    match (&snapshot.next, &snapshot.run) {
+        (_, Some(run)) if running => Some(&run.asked),
+        (NextView::Trial { asked, .. }, _) => Some(asked),
+        _ => None,
+    }
+}
+
+/// A staircase as it stands in a snapshot; none for one the climb does not climb.
+fn stairs(snapshot: &Snapshot, place: usize) -> Option<Staircase<'_>> {
+    let stairs = snapshot.stairs.get(place)?.as_deref()?;
+    let axis = Axis::of(&snapshot.card, stairs.domain)?;
+    let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
+    let next = if running {
+        settings_next(snapshot).map(|settings| axis.read(settings))
+    } else {
+        stairs.next
+    };
+    let selected = snapshot.looked_at.as_ref().map(|run| run.number);
+    Some(Staircase { stairs, next, selected })
+}
+
+fn map(snapshot: &Snapshot) -> Chart<'_> {
+    let selected = snapshot.looked_at.as_ref().map(|run| run.number);
+    Chart { map: &snapshot.map, selected }
+}
+
+fn draw_stairs(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    snapshot: &Snapshot,
+    chart: ChartKind,
+) {
+    let policy = snapshot.plan.policy;
+    let Some(place) = chart.place(snapshot) else {
+        let heading = "Map: core against memory, MHz from stock";
+        let space = panel(buffer, area, theme, heading, &format!("{policy}"));
+        map(snapshot).draw(buffer, space, theme);
+        return;
+    };
+    let name = if place == 0 { "core" } else { "memory" };
+    let Some(staircase) = stairs(snapshot, place) else {
+        let space = panel(buffer, area, theme, &format!("Staircase: {name}"), "");
+        let text = format!("This climb does not look for the edge of the {name} clock.");
+        write_wrapped(buffer, space, &text, theme.style(Role::Dim));
+        return;
+    };
+    let found = staircase.stairs;
+    let aside = match (found.band, found.bracket.ceiling) {
+        (Some((low, high)), _) if policy == Policy::Believing => {
+            format!("{policy}: edge {} to {}", short(low), short(high))
+        }
+        (_, Some(failure)) => {
+            format!("{policy}: edge {} to {}", short(found.bracket.floor), short(failure.value))
+        }
+        _ if !found.trials.is_empty() => {
+            format!("{policy}: edge above {}", short(found.bracket.floor))
+        }
+        _ => format!("{policy}"),
+    };
+    let heading = format!("Staircase: {name}, MHz");
+    let space = panel(buffer, area, theme, &heading, &aside);
+    staircase.draw(buffer, space, theme);
+}
+
+/// Number of the trial that lies at a place of the view.
+pub(crate) fn trial_at(
+    area: Rect,
+    snapshot: &Snapshot,
+    chart: ChartKind,
+    (x, y): (u16, u16),
+) -> Option<u32> {
     let space = inside(layout(area).stairs);
-    space.contains((x, y).into()).then(|| stairs(snapshot).trial_at(space, x)).flatten()
+    if !space.contains((x, y).into()) {
+        return None;
+    }
+    match chart.place(snapshot) {
+        Some(place) => stairs(snapshot, place)?.trial_at(space, x),
+        None => map(snapshot).trial_at(space, (x, y)),
+    }
 }
 
 #[cfg(test)]
@@ -346,11 +451,12 @@ mod tests {
     fn the_lane_lies_right_below_the_clock_line() {
         let snapshot = snapshot();
         let theme = Theme::new(Depth::None);
-        let lines = drawn(160, 47, |buffer, area| draw(buffer, area, theme, &snapshot));
+        let lines =
+            drawn(160, 47, |buffer, area| draw(buffer, area, theme, &snapshot, ChartKind::OfStage));
         let lane = lines.iter().position(|line| line.contains(" limit  power")).unwrap();
         assert!(lines[5].contains("Clock line, MHz: trial 4"), "{}", lines[5]);
         assert!(lines[lane + 1].contains("warm-up") || lines[lane + 1].contains("10 min"));
-        assert!(lines.iter().any(|line| line.contains("edge +60 MHz to +120 MHz")));
+        assert!(lines.iter().any(|line| line.contains("edge +60 to +120")));
         assert!(lines.iter().any(|line| line.contains("1 wrong pixel")));
     }
 
@@ -359,8 +465,11 @@ mod tests {
         let snapshot = snapshot();
         let area = Rect::new(0, 1, 160, 47);
         let stairs = inside(layout(area).stairs);
-        assert_eq!(trial_at(area, &snapshot, (stairs.x + 8, stairs.y + 2)), Some(1));
-        assert_eq!(trial_at(area, &snapshot, (2, 20)), None);
+        assert_eq!(
+            trial_at(area, &snapshot, ChartKind::Core, (stairs.x + 8, stairs.y + 2)),
+            Some(1)
+        );
+        assert_eq!(trial_at(area, &snapshot, ChartKind::Core, (2, 20)), None);
     }
 
     #[rstest]
@@ -376,7 +485,8 @@ mod tests {
             }
             for (width, height) in AWKWARD.into_iter().chain([(100, 27), (60, 15), (250, 80)]) {
                 drawn(width, height, |buffer, area| {
-                    draw(buffer, area, Theme::new(Depth::True), &snapshot);
+                    draw(buffer, area, Theme::new(Depth::True), &snapshot, ChartKind::Map);
+                    draw(buffer, area, Theme::new(Depth::True), &snapshot, ChartKind::OfStage);
                 });
             }
         }

@@ -14,7 +14,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::{
     AlarmOn, Baseline, Channel, Offer, Percent, Plan, Seconds, SettingKind, Settings, Stage,
-    Standing, TrialRecord, Verdict, Watt, verdict::gain_percent,
+    Standing, TrialRecord, Verdict, Watt, in_short, verdict::gain_percent,
 };
 use yard_step_engine::{Activity, Snapshot};
 
@@ -540,14 +540,14 @@ fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
     let space = panel(buffer, area, theme, "Kept and earlier", "");
     let mut lines: Vec<(String, Role)> = Vec::new();
     for profile in &snapshot.profiles {
-        let offset = profile.settings.show(SettingKind::CoreOffset);
-        lines.push((format!("◈ {}: {offset}", profile.name), Role::Clock));
+        let what = in_short(&profile.settings, &snapshot.card);
+        lines.push((format!("◈ {}: {what}", profile.name), Role::Clock));
     }
     if snapshot.profiles.is_empty() {
         lines.push(("Nothing is kept on this card yet.".into(), Role::Dim));
     }
     for climb in &snapshot.history {
-        let kept = match (climb.kept, climb.gain_percent) {
+        let kept = match (&climb.kept, climb.gain_percent) {
             (Some(kept), Some(gain)) => format!(": {kept}, {gain:+.1} %"),
             (Some(kept), None) => format!(": {kept}"),
             (None, _) => String::new(),

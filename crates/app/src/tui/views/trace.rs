@@ -13,7 +13,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
-use yard_step_core::{Channel, SettingKind, Stage};
+use yard_step_core::Channel;
 use yard_step_engine::{Mark, MarkKind, RunView, Snapshot};
 
 use crate::tui::theme::{Role, Theme};
@@ -187,17 +187,16 @@ impl<'a> View<'a> {
                     .judgement
                     .as_ref()
                     .map_or("running".to_owned(), |judgement| judgement.verdict.to_string());
-                let offset = match run.asked.core_offset {
-                    _ if run.stage == Stage::Own => "settings".into(),
-                    Some(_) => run.asked.show(SettingKind::CoreOffset),
-                    None => "stock".into(),
-                };
+                let what = &run.what;
                 let stage = run.stage.label();
                 let purpose = match run.purpose.label() {
                     same if same == stage => String::new(),
                     purpose => format!(", {purpose}"),
                 };
-                format!("Trial {}, {stage} {offset}{purpose}, {}: {verdict}", run.number, run.scene)
+                format!(
+                    "Trial {} at {what}, {stage}{purpose}, {}: {verdict}",
+                    run.number, run.scene
+                )
             }
             (None, Some(file)) => format!("{}: {} samples", file.name, file.trace.len()),
             (None, None) => String::new(),
@@ -569,7 +568,7 @@ mod tests {
         for strip in &STRIPS {
             assert!(text.contains(strip.heading), "{}\n{text}", strip.heading);
         }
-        assert!(text.contains("Trial 4, core +60 MHz, step, lantern: running"), "{text}");
+        assert!(text.contains("Trial 4 at core +60 MHz, core, step, lantern: running"), "{text}");
         assert!(text.contains("target 2205 MHz") && text.contains("ceiling"), "{text}");
         assert!(text.contains(" limit  power"), "{text}");
     }

@@ -2,6 +2,7 @@
 
 pub(crate) mod facts;
 pub(crate) mod lane;
+pub(crate) mod map;
 pub(crate) mod next_step;
 pub(crate) mod panel;
 pub(crate) mod picture;

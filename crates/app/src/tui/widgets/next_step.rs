@@ -8,7 +8,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
-use yard_step_core::{MhzOffset, Purpose, Seconds, Stage};
+use yard_step_core::{Left, Purpose, Seconds, Settings, in_short};
 use yard_step_engine::{Activity, NextView, Restart, Snapshot};
 
 use super::{row, wrapped, write};
@@ -42,12 +42,9 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Sna
     draw_entry(buffer, lower, theme, &next(snapshot, theme));
 }
 
-/// The settings of a trial in a word or two.
-fn settings_name(stage: Stage, offset: MhzOffset) -> String {
-    match stage {
-        Stage::Own => "with settings of your own".into(),
-        Stage::Baseline | Stage::Core => format!("at {offset}"),
-    }
+/// The settings of a trial in a few words.
+fn settings_name(settings: &Settings, snapshot: &Snapshot) -> String {
+    format!("at {}", in_short(settings, &snapshot.card))
 }
 
 fn draw_entry(buffer: &mut Buffer, area: Rect, theme: Theme, entry: &Entry) {
@@ -75,7 +72,7 @@ fn now(snapshot: &Snapshot, theme: Theme) -> Entry {
     let running = snapshot.activity == Activity::Running;
     if let (true, Some(run)) = (running || snapshot.activity == Activity::Paused, &snapshot.run) {
         let left = Seconds(run.planned.value() - run.at.value()).in_words();
-        let under = settings_name(run.stage, run.asked.core_offset.unwrap_or_default());
+        let under = settings_name(&run.asked, snapshot);
         let warm = if run.at < run.warm_up { ", warming up" } else { "" };
         return Entry {
             glyph: if running { "▶" } else { "‖" },
@@ -105,7 +102,7 @@ fn now(snapshot: &Snapshot, theme: Theme) -> Entry {
             text: format!(
                 "trial {} {}{}: {}",
                 trial.number,
-                settings_name(trial.stage, trial.offset()),
+                settings_name(&trial.held(), snapshot),
                 if trial.marked.is_some() { ", marked by hand" } else { "" },
                 trial.reason
             ),
@@ -152,12 +149,11 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
         };
     }
     match &snapshot.next {
-        NextView::Trial { stage, offset, purpose, seconds, reason, .. } => {
+        NextView::Trial { stage, what, purpose, seconds, reason, .. } => {
             let what = match purpose {
                 Purpose::Baseline => "baseline run at stock".to_owned(),
-                Purpose::Own if *stage == Stage::Own => "settings of your own".to_owned(),
-                Purpose::Own => format!("{stage} {offset}, your own"),
-                other => format!("{stage} {offset}, {}", other.label()),
+                Purpose::Own => format!("{what}, your own"),
+                other => format!("{stage}: {what}, {}", other.label()),
             };
             Entry {
                 glyph: "▹",
@@ -188,12 +184,28 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
 
 fn outlook(snapshot: &Snapshot) -> String {
     let outlook = &snapshot.outlook;
-    let most = if outlook.at_least { "at least" } else { "about" };
-    match outlook.trials {
+    match outlook.climb.trials.1 {
         0 => "Nothing is left after that.".into(),
-        1 => format!("Left: {most} 1 trial, {}.", outlook.seconds.in_words()),
-        trials => format!("Left: {most} {trials} trials, {}.", outlook.seconds.in_words()),
+        _ if outlook.stage == outlook.climb => format!("Left: {}.", left(&outlook.climb)),
+        _ => format!(
+            "Left: {} of {}, {} in all.",
+            left(&outlook.stage),
+            snapshot.stage,
+            left(&outlook.climb)
+        ),
     }
+}
+
+/// What is left of something, as a range.
+fn left(left: &Left) -> String {
+    let (few, many) = left.trials;
+    let minutes = |seconds: Seconds| (seconds.value() / 60.0).round();
+    let (short, long) = (minutes(left.seconds.0), minutes(left.seconds.1));
+    let range =
+        |low: String, high: String| if low == high { low } else { format!("{low} to {high}") };
+    let trials = range(few.to_string(), many.to_string());
+    let plural = if trials == "1" { "trial" } else { "trials" };
+    format!("{trials} {plural}, {} min", range(short.to_string(), long.to_string()))
 }
 
 #[cfg(test)]
@@ -211,12 +223,17 @@ mod tests {
         let snapshot = snapshot();
         let lines = drawn(150, HEIGHT, |buffer, area| draw(buffer, area, THEME, &snapshot));
         assert_eq!(lines[4].trim(), "The card is at stock.");
-        assert!(lines[0].starts_with(" ▲ LOAD DIED    trial 3 at +120 MHz: "), "{lines:?}");
+        assert!(lines[0].starts_with(" ▲ LOAD DIED    trial 3 at core +120 MHz: "), "{lines:?}");
         assert!(
-            lines[2].starts_with(" ▹ NEXT: ENTER  core +75 MHz, step, 3 min 20 s."),
+            lines[2].starts_with(" ▹ NEXT: ENTER  core: core +75 MHz, step, 3 min 20 s."),
             "{lines:?}"
         );
-        assert!(lines[2].contains("Left: about"), "{lines:?}");
+        assert!(
+            lines[2].contains(
+                "Left: 2 to 4 trials, 20 to 40 min of core, 8 to 14 trials, 60 to 90 min in all."
+            ),
+            "{lines:?}"
+        );
     }
 
     #[rstest]

@@ -11,7 +11,7 @@
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use yard_step_core::{Bracket, MhzOffset, Stage, TrialRecord};
+use yard_step_core::{ChartTrial, MhzOffset, Stairs};
 
 use super::{write, write_right};
 use crate::tui::theme::{Depth, Role, Theme, glyph};
@@ -24,9 +24,8 @@ const NEAR: f64 = 60.0;
 
 /// What the staircase shows.
 pub(crate) struct Staircase<'a> {
-    pub trials: &'a [TrialRecord],
-    pub bracket: Option<Bracket>,
-    /// Value proposed next.
+    pub stairs: &'a Stairs,
+    /// Value proposed next, or running.
     pub next: Option<MhzOffset>,
     /// Number of the trial looked at.
     pub selected: Option<u32>,
@@ -52,18 +51,19 @@ impl Staircase<'_> {
             height: area.height.checked_sub(1)?,
             ..area
         };
-        let count = (self.trials.len() + usize::from(self.next.is_some())).max(1);
+        let count = (self.stairs.trials.len() + usize::from(self.next.is_some())).max(1);
         let room = usize::from(field.width / 3);
         if room == 0 || field.height == 0 {
             return None;
         }
         let shown = count.min(room);
         let step = (usize::from(field.width) / shown).clamp(3, 8) as u16;
-        let values = self.trials.iter().map(TrialRecord::offset).chain(self.next);
-        let edge = self.bracket.and_then(|bracket| bracket.ceiling).map(|failure| failure.value);
-        let all: Vec<f64> = values.chain(edge).map(|value| f64::from(value.0)).collect();
+        let stairs = self.stairs;
+        let values = stairs.trials.iter().map(|trial| stairs.value(trial)).chain(self.next);
+        let all: Vec<f64> =
+            values.chain(self.band().map(|band| band.1)).map(|value| f64::from(value.0)).collect();
         let mut lowest = all.iter().copied().fold(0.0, f64::min);
-        let floor = self.bracket.map_or(0.0, |bracket| f64::from(bracket.floor.0));
+        let floor = f64::from(self.band().map_or(MhzOffset::STOCK, |band| band.0).0);
         if field.height < CROWDED {
             // In few rows the steps near the edge matter more than the way up to it: what lies far
             // below is drawn at the bottom.
@@ -73,11 +73,18 @@ impl Staircase<'_> {
         Some(Places { field, step, first: count - shown, lowest, highest })
     }
 
+    /// The band in which the edge lies: as it is believed, else as it was seen.
+    fn band(&self) -> Option<(MhzOffset, MhzOffset)> {
+        let bracket = self.stairs.bracket;
+        let seen = bracket.ceiling.map(|failure| (bracket.floor, failure.value));
+        self.stairs.band.or(seen).map(|(low, high)| (low.max(MhzOffset::STOCK), high))
+    }
+
     /// Number of the trial drawn at a place, for picking with the mouse.
     pub(crate) fn trial_at(&self, area: Rect, x: u16) -> Option<u32> {
         let places = self.places(area)?;
         let column = x.checked_sub(places.field.x)? / places.step;
-        self.trials.get(places.first + usize::from(column)).map(|trial| trial.number)
+        self.stairs.trials.get(places.first + usize::from(column)).map(|trial| trial.number)
     }
 
     pub(crate) fn draw(&self, buffer: &mut Buffer, area: Rect, theme: Theme) {
@@ -85,30 +92,35 @@ impl Staircase<'_> {
         self.draw_band(buffer, &places, theme);
         self.draw_labels(buffer, area, &places, theme);
         let mut before: Option<u16> = None;
-        for (index, trial) in self.trials.iter().enumerate().skip(places.first) {
+        for (index, trial) in self.stairs.trials.iter().enumerate().skip(places.first) {
             let x = places.x(index);
-            let y = places.y(trial.offset());
+            let y = places.y(self.stairs.value(trial));
             let line = theme.style(Role::Faint);
             rise(buffer, &places, (x, before, y), theme);
             for step in 1..places.step {
                 write(buffer, places.field, (x + step, y), "─", line);
             }
             // What was the user's own says nothing of the edge.
-            let mut style = match trial.stage {
-                Stage::Own => theme.style(Role::Dim),
-                Stage::Baseline | Stage::Core => theme.verdict(trial.verdict()),
+            let mut style = match trial.counts {
+                true => theme.verdict(trial.verdict),
+                false => theme.style(Role::Dim),
             };
             if self.selected == Some(trial.number) {
                 style = style.patch(theme.style(Role::Selected));
                 write(buffer, places.field, (x + places.step / 2 - 1, y), " ", style);
                 write(buffer, places.field, (x + places.step / 2 + 1, y), " ", style);
             }
-            write(buffer, places.field, (x + places.step / 2, y), glyph(trial.verdict()), style);
+            write(buffer, places.field, (x + places.step / 2, y), glyph(trial.verdict), style);
             self.draw_number(buffer, area, &places, (x, trial), theme);
             before = Some(y);
         }
+        if let Some(kept) = self.stairs.kept.filter(|kept| *kept > MhzOffset::STOCK) {
+            // What would be kept now, at the right margin.
+            let style = theme.style(Role::Good);
+            write_right(buffer, places.field, places.y(kept), "★", style);
+        }
         if let Some(value) = self.next {
-            let (x, y) = (places.x(self.trials.len()), places.y(value));
+            let (x, y) = (places.x(self.stairs.trials.len()), places.y(value));
             rise(buffer, &places, (x, before, y), theme);
             let style = theme.style(Role::Accent);
             write(buffer, places.field, (x + 1, y), "▹", style);
@@ -121,7 +133,7 @@ impl Staircase<'_> {
         buffer: &mut Buffer,
         area: Rect,
         places: &Places,
-        (x, trial): (u16, &TrialRecord),
+        (x, trial): (u16, &ChartTrial),
         theme: Theme,
     ) {
         let selected = self.selected == Some(trial.number);
@@ -132,9 +144,8 @@ impl Staircase<'_> {
     }
 
     fn draw_band(&self, buffer: &mut Buffer, places: &Places, theme: Theme) {
-        let Some(bracket) = self.bracket else { return };
-        let Some(failure) = bracket.ceiling else { return };
-        let (top, bottom) = (places.y(failure.value), places.y(bracket.floor));
+        let Some((low, high)) = self.band() else { return };
+        let (top, bottom) = (places.y(high), places.y(low));
         let band = Rect { y: top, height: bottom.saturating_sub(top) + 1, ..places.field };
         let band = band.intersection(buffer.area);
         buffer.set_style(band, theme.style(Role::Band));
@@ -149,8 +160,9 @@ impl Staircase<'_> {
     fn draw_labels(&self, buffer: &mut Buffer, area: Rect, places: &Places, theme: Theme) {
         let labels = Rect { width: GUTTER.min(area.width).saturating_sub(1), ..area };
         let mut taken: Vec<u16> = Vec::new();
-        let edge = self.bracket.map(|bracket| bracket.floor);
-        let tried = self.trials.iter().rev().map(TrialRecord::offset);
+        let edge = self.band().into_iter().flat_map(|(low, high)| [low, high]);
+        let tried = self.stairs.trials.iter().rev().map(|trial| self.stairs.value(trial));
+        let edge: Vec<MhzOffset> = self.stairs.kept.into_iter().chain(edge).collect();
         for value in self.next.into_iter().chain([MhzOffset::STOCK]).chain(edge).chain(tried) {
             let y = places.y(value);
             if !taken.contains(&y) {
@@ -198,7 +210,8 @@ impl Places {
     }
 }
 
-fn short(value: MhzOffset) -> String {
+/// A value without its unit, for an axis.
+pub(crate) fn short(value: MhzOffset) -> String {
     value.to_string().trim_end_matches(" MHz").to_owned()
 }
 
@@ -206,30 +219,29 @@ fn short(value: MhzOffset) -> String {
 mod tests {
     use super::super::testing::{AWKWARD, drawn};
     use super::*;
-    use crate::tui::fixtures::{bracket, record};
+    use crate::tui::fixtures::{chart_trial, stairs};
     use rstest::rstest;
     use yard_step_core::Verdict;
 
     const THEME: Theme = Theme::new(Depth::None);
 
-    fn trials() -> Vec<TrialRecord> {
+    fn stairs_of(trials: Vec<ChartTrial>) -> Stairs {
+        Stairs { trials, ..stairs(60, Some(120)) }
+    }
+
+    fn trials() -> Vec<ChartTrial> {
         vec![
-            record(1, 0, Verdict::Clean),
-            record(2, 60, Verdict::Clean),
-            record(3, 120, Verdict::LoadDied),
+            chart_trial(1, 0, Verdict::Clean),
+            chart_trial(2, 60, Verdict::Clean),
+            chart_trial(3, 120, Verdict::LoadDied),
         ]
     }
 
     #[rstest]
     fn each_trial_is_a_step_marked_by_its_verdict() {
-        let trials = trials();
-        let stairs = Staircase {
-            trials: &trials,
-            bracket: Some(bracket(60, Some(120))),
-            next: Some(MhzOffset(75)),
-            selected: None,
-        };
-        let lines = drawn(39, 6, |buffer, area| stairs.draw(buffer, area, THEME));
+        let stairs = stairs_of(trials());
+        let shown = Staircase { stairs: &stairs, next: Some(MhzOffset(75)), selected: None };
+        let lines = drawn(39, 6, |buffer, area| shown.draw(buffer, area, THEME));
         assert_eq!(lines[0], "  +120 ░░░░░░░░░░░░░░░░┌───▲───┐░░░░░░░");
         assert_eq!(lines[2], "   +75 ░░░░░░░░┌───●───┘░░░░░░░└▹+75░░░");
         assert_eq!(lines[4], "    ±0 ────●───┘");
@@ -237,30 +249,38 @@ mod tests {
     }
 
     #[rstest]
+    fn what_is_believed_of_the_edge_goes_before_what_was_seen_of_it() {
+        let mut stairs = stairs_of(trials());
+        stairs.band = Some((MhzOffset(90), MhzOffset(120)));
+        stairs.kept = Some(MhzOffset(60));
+        let shown = Staircase { stairs: &stairs, next: None, selected: None };
+        let lines = drawn(32, 10, |buffer, area| shown.draw(buffer, area, THEME));
+        let banded = lines.iter().filter(|line| line.contains('░')).count();
+        assert_eq!(banded, 3, "{lines:#?}");
+        assert!(lines[4].starts_with("   +60") && lines[4].ends_with('★'), "{lines:#?}");
+    }
+
+    #[rstest]
     fn when_there_are_too_many_the_newest_are_shown() {
-        let trials: Vec<TrialRecord> =
-            (1..=40).map(|number| record(number, 60, Verdict::Clean)).collect();
-        let stairs = Staircase { trials: &trials, bracket: None, next: None, selected: None };
-        let lines = drawn(37, 5, |buffer, area| stairs.draw(buffer, area, THEME));
+        let trials = (1..=40).map(|number| chart_trial(number, 60, Verdict::Clean)).collect();
+        let stairs = stairs_of(trials);
+        let shown = Staircase { stairs: &stairs, next: None, selected: None };
+        let lines = drawn(37, 5, |buffer, area| shown.draw(buffer, area, THEME));
         assert!(lines[4].contains("40") && !lines[4].contains(" 1 "), "{lines:?}");
         let area = Rect::new(0, 0, 37, 5);
-        assert_eq!(stairs.trial_at(area, 36), Some(40));
-        assert_eq!(stairs.trial_at(area, 7), Some(31));
-        assert_eq!(stairs.trial_at(area, 2), None);
+        assert_eq!(shown.trial_at(area, 36), Some(40));
+        assert_eq!(shown.trial_at(area, 7), Some(31));
+        assert_eq!(shown.trial_at(area, 2), None);
     }
 
     #[rstest]
     fn any_size_will_do() {
-        let trials = trials();
         for (width, height) in AWKWARD {
-            for shown in [&trials[..], &[]] {
-                let stairs = Staircase {
-                    trials: shown,
-                    bracket: Some(bracket(60, None)),
-                    next: Some(MhzOffset(-45)),
-                    selected: Some(2),
-                };
-                drawn(width, height, |buffer, area| stairs.draw(buffer, area, THEME));
+            for trials in [trials(), vec![]] {
+                let stairs = stairs_of(trials);
+                let shown =
+                    Staircase { stairs: &stairs, next: Some(MhzOffset(-45)), selected: Some(2) };
+                drawn(width, height, |buffer, area| shown.draw(buffer, area, THEME));
             }
         }
     }

@@ -1,0 +1,162 @@
+//! The panel of the climb's stages: where each stands and what it found, how steps are chosen, what
+//! the settings are to be good for, and what there is to say of the gain.
+
+use ratatui::crossterm::event::KeyCode;
+use ratatui::style::Style;
+use yard_step_core::{Margin, Policy, StageOrder};
+use yard_step_engine::{Command, Snapshot, StageStanding};
+
+use super::theme::{Role, Theme};
+use super::widgets::wrapped;
+
+/// Columns of the text beside a stage's name.
+const TEXT: usize = 84;
+
+/// What a line of the panel is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Row {
+    Stage(usize),
+    Policy,
+    Margin,
+}
+
+fn rows(snapshot: &Snapshot) -> Vec<Row> {
+    let stages = (0..snapshot.progress.len()).map(Row::Stage);
+    stages.chain([Row::Policy, Row::Margin]).collect()
+}
+
+/// What a key does in the panel: the row that is chosen then, and a command.
+pub(crate) fn key(chosen: usize, code: KeyCode, snapshot: &Snapshot) -> (usize, Option<Command>) {
+    let rows = rows(snapshot);
+    let last = rows.len() - 1;
+    let chosen = chosen.min(last);
+    let command = match (rows[chosen], code) {
+        (_, KeyCode::Up) => return (chosen.saturating_sub(1), None),
+        (_, KeyCode::Down) => return ((chosen + 1).min(last), None),
+        (_, KeyCode::Char('o')) => Some(Command::SwapStages),
+        (Row::Stage(index), KeyCode::Char(character)) => {
+            let order = match character {
+                'e' => Some(StageOrder::End),
+                's' => Some(StageOrder::Skip),
+                'r' => Some(StageOrder::Repeat),
+                _ => None,
+            };
+            let stage = snapshot.progress.get(index).map(|view| view.stage);
+            stage.zip(order).map(|(stage, order)| Command::Direct(stage, order))
+        }
+        (row, KeyCode::Left | KeyCode::Right) => {
+            let on = code == KeyCode::Right;
+            let (policy, margin) = (snapshot.plan.policy, snapshot.plan.margin);
+            match row {
+                Row::Policy => Some(Command::Replan(beside(&Policy::ALL, policy, on), margin)),
+                Row::Margin => Some(Command::Replan(policy, beside(&Margin::ALL, margin, on))),
+                Row::Stage(_) => None,
+            }
+        }
+        _ => None,
+    };
+    (chosen, command)
+}
+
+/// The value after or before one in a list, round its ends.
+fn beside<T: Copy + PartialEq>(all: &[T], value: T, on: bool) -> T {
+    let place = all.iter().position(|other| *other == value).unwrap_or(0);
+    let step = if on { 1 } else { all.len() - 1 };
+    all[(place + step) % all.len()]
+}
+
+/// The lines of the panel.
+pub(crate) fn lines(theme: Theme, chosen: usize, snapshot: &Snapshot) -> Vec<(String, Style)> {
+    let rows = rows(snapshot);
+    let chosen = chosen.min(rows.len() - 1);
+    let mut lines = Vec::new();
+    let text = theme.style(Role::Text);
+    let mut push = |row: Option<Row>, name: &str, standing: &str, what: &str, style: Style| {
+        let mut shown = wrapped(what, TEXT);
+        if shown.is_empty() {
+            shown.push(String::new());
+        }
+        for (index, line) in shown.iter().enumerate() {
+            let is_chosen = row.is_some_and(|row| rows[chosen] == row);
+            let pointer = if is_chosen && index == 0 { "▸" } else { " " };
+            let (name, standing) = if index == 0 { (name, standing) } else { ("", "") };
+            let style = if is_chosen { style.patch(theme.style(Role::Selected)) } else { style };
+            lines.push((format!("{pointer} {name:<10} {standing:<10} {line}"), style));
+        }
+    };
+    for (index, view) in snapshot.progress.iter().enumerate() {
+        let (standing, role) = match view.standing {
+            StageStanding::ToCome => ("○ to come", Role::Dim),
+            StageStanding::Present => ("▶ present", Role::Clock),
+            StageStanding::Done => ("● done", Role::Text),
+            StageStanding::Skipped => ("╌ skipped", Role::Dim),
+        };
+        let name = view.stage.label();
+        push(Some(Row::Stage(index)), name, standing, &view.found, theme.style(role));
+    }
+    let (policy, margin) = (snapshot.plan.policy, snapshot.plan.margin);
+    push(Some(Row::Policy), "steps", "", &format!("‹ {policy} › {}", policy.how()), text);
+    let claim = format!("‹ {margin} › for {}: {}", margin.purpose(), margin.claim());
+    push(Some(Row::Margin), "margin", "", &claim, text);
+    if let Some(claim) = &snapshot.claim {
+        push(None, "claim", "", &claim.sentence(), text);
+    }
+    for advice in snapshot.advice.iter().take(2) {
+        push(None, "pays next", "", &format!("{}. {}", advice.what, advice.why), text);
+    }
+    for (index, part) in snapshot.parts.iter().enumerate() {
+        let how = if part.is_measured { "measured by leaving it out" } else { "estimated" };
+        let name = if index == 0 { "brought" } else { "" };
+        let what = format!("{}: {:+.1} ± {:.1} %, {how}", part.name, part.percent, part.error);
+        push(None, name, "", &what, text);
+    }
+    if let Some((trial, isolation)) = &snapshot.isolation {
+        let answer = isolation
+            .culprit()
+            .map_or("not known yet".to_owned(), |culprit| format!("it was {}", culprit.in_words()));
+        push(None, "which one", "", &format!("trial {trial}: {answer}"), text);
+    }
+    lines.push((String::new(), Style::new()));
+    let keys = "↑ ↓ row   e end  s skip  r repeat   o core and memory in the other order   ← → change   Esc: done";
+    lines.push((keys.into(), theme.style(Role::Accent)));
+    lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tui::fixtures::snapshot;
+    use crate::tui::theme::Depth;
+    use rstest::rstest;
+    use yard_step_core::Stage;
+
+    #[rstest]
+    #[case(1, KeyCode::Char('e'), Some(Command::Direct(Stage::Core, StageOrder::End)))]
+    #[case(1, KeyCode::Char('s'), Some(Command::Direct(Stage::Core, StageOrder::Skip)))]
+    #[case(0, KeyCode::Char('r'), Some(Command::Direct(Stage::Baseline, StageOrder::Repeat)))]
+    #[case(0, KeyCode::Char('o'), Some(Command::SwapStages))]
+    #[case(2, KeyCode::Right, Some(Command::Replan(Policy::Steady, Margin::Daily)))]
+    #[case(2, KeyCode::Left, Some(Command::Replan(Policy::Halving, Margin::Daily)))]
+    #[case(3, KeyCode::Right, Some(Command::Replan(Policy::Believing, Margin::Gift)))]
+    #[case(3, KeyCode::Char('e'), None)]
+    #[case(0, KeyCode::Left, None)]
+    fn every_key_means_what_stands_below(
+        #[case] row: usize,
+        #[case] code: KeyCode,
+        #[case] command: Option<Command>,
+    ) {
+        assert_eq!(key(row, code, &snapshot()), (row, command));
+    }
+
+    #[rstest]
+    fn the_panel_tells_where_stages_stand_and_what_pays_next() {
+        let lines = lines(Theme::new(Depth::None), 1, &snapshot());
+        let text: Vec<&str> = lines.iter().map(|(line, _)| line.as_str()).collect();
+        assert!(text[0].contains("baseline   ● done     Score 1000"), "{text:#?}");
+        assert!(text[1].starts_with("▸ core       ▶ present"), "{text:#?}");
+        let text = text.join("\n");
+        assert!(text.contains("‹ believing ›") && text.contains("for daily use"), "{text}");
+        assert!(text.contains("pays next             power limit up, to 286 W."), "{text}");
+        assert!(text.contains("core clock: +3.1 ± 0.3 %, estimated"), "{text}");
+    }
+}

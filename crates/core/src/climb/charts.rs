@@ -1,0 +1,230 @@
+//! What there is to draw of a climb: the staircase of a domain, and the map of core against memory.
+
+use crate::artifact::Domain;
+use crate::card::{CardDescription, SettingKind};
+use crate::settings::Settings;
+use crate::units::MhzOffset;
+use crate::verdict::Verdict;
+
+use super::axis::Axis;
+use super::search::{Bracket, Policy};
+use super::together::Pair;
+use super::{Climb, Next, Stage, TrialRecord};
+
+/// Places of the frontier that are worked out.
+const FRONTIER: i32 = 12;
+/// Share of belief that the band of a staircase holds.
+const BAND: f64 = 0.9;
+
+/// One trial in a chart.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct ChartTrial {
+    /// Its number.
+    pub number: u32,
+    /// Where it lies on the map.
+    pub place: Pair,
+    /// Its verdict.
+    pub verdict: Verdict,
+    /// Whether the climb learns from it.
+    pub counts: bool,
+    /// Gain of its score over the baseline, percent.
+    pub gain_percent: Option<f64>,
+}
+
+/// Trial after trial, each at the value of one domain that it tried.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Stairs {
+    /// The domain.
+    pub domain: Domain,
+    /// Trials of its stage, and those together.
+    pub trials: Vec<ChartTrial>,
+    /// Where its edge is seen to lie.
+    pub bracket: Bracket,
+    /// Where it is believed to lie, with 90 %; none before there is anything to go by.
+    pub band: Option<(MhzOffset, MhzOffset)>,
+    /// What would be kept now.
+    pub kept: Option<MhzOffset>,
+    /// Where more clock brings no more score.
+    pub bend: Option<MhzOffset>,
+    /// The value proposed next, where it is one of this domain.
+    pub next: Option<MhzOffset>,
+}
+
+impl Stairs {
+    /// The value of a trial.
+    #[must_use]
+    pub fn value(&self, trial: &ChartTrial) -> MhzOffset {
+        match self.domain {
+            Domain::Core => trial.place.core,
+            Domain::Memory => trial.place.memory,
+        }
+    }
+}
+
+/// Core against memory.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Map {
+    /// Every trial that was not at stock in both, and the newest that was.
+    pub trials: Vec<ChartTrial>,
+    /// Highest core clock believed to hold, from the lowest memory clock to the highest.
+    pub frontier: Vec<Pair>,
+    /// The clean trial with the best score.
+    pub best: Option<Pair>,
+    /// What would be kept now.
+    pub kept: Pair,
+    /// The place proposed next.
+    pub next: Option<Pair>,
+}
+
+impl Climb {
+    fn chart_trial(&self, trial: &TrialRecord) -> ChartTrial {
+        let base = self.baseline().map(|baseline| baseline.score);
+        ChartTrial {
+            number: trial.number,
+            place: self.place(trial),
+            verdict: trial.verdict(),
+            counts: trial.stage != Stage::Own,
+            gain_percent: trial.score.zip(base).map(|(s, b)| crate::verdict::gain_percent(s, b)),
+        }
+    }
+
+    fn next_place(&self) -> Option<(Stage, Pair)> {
+        let Next::Trial(proposal) = self.next() else { return None };
+        let read = |domain| {
+            self.axis(domain).map_or(MhzOffset::STOCK, |a| a.read(&proposal.request.asked))
+        };
+        let pair = Pair { core: read(Domain::Core), memory: read(Domain::Memory) };
+        Some((proposal.request.stage, pair))
+    }
+
+    /// The staircase of a domain; none where the climb does not look for its edge.
+    #[must_use]
+    pub fn stairs(&self, domain: Domain) -> Option<Stairs> {
+        let stage = self.stages.iter().find(|stage| stage.domain() == Some(domain)).copied()?;
+        let bracket = self.bracket(stage)?;
+        let of_stage = |trial: &&TrialRecord| {
+            trial.stage == stage
+                || trial.stage == Stage::Together
+                || (trial.stage == Stage::Own
+                    && self.axis(domain).is_some_and(|a| trial.value_on(&a) != MhzOffset::STOCK))
+        };
+        let trials: Vec<ChartTrial> =
+            self.trials.iter().filter(of_stage).map(|t| self.chart_trial(t)).collect();
+        let is_begun = !trials.is_empty();
+        let together = self.counted_of(Stage::Together).next().is_some();
+        let belief = match self.joint().filter(|_| together) {
+            Some(joint) => Some(match domain {
+                Domain::Core => joint.core,
+                Domain::Memory => joint.memory,
+            }),
+            None => self.belief(domain),
+        };
+        let axis = self.axis(domain)?;
+        let band = belief.filter(|_| is_begun || self.plan.policy == Policy::Believing).map(|b| {
+            let (low, high) = b.band(BAND);
+            (axis.bin(low), axis.bin(high))
+        });
+        let kept = is_begun.then(|| match (together, domain) {
+            (true, Domain::Core) => self.kept_together().core,
+            (true, Domain::Memory) => self.kept_together().memory,
+            (false, _) => self.kept_alone(domain),
+        });
+        let next = self.next_place().filter(|(at, _)| *at == stage || *at == Stage::Together).map(
+            |(_, pair)| match domain {
+                Domain::Core => pair.core,
+                Domain::Memory => pair.memory,
+            },
+        );
+        let bend = self.bend(domain).map(|bend| bend.at);
+        Some(Stairs { domain, trials, bracket, band, kept, bend, next })
+    }
+
+    /// The map of core against memory.
+    #[must_use]
+    pub fn map(&self) -> Map {
+        let trials: Vec<ChartTrial> = self.trials.iter().map(|t| self.chart_trial(t)).collect();
+        let best = trials
+            .iter()
+            .filter(|trial| trial.verdict == Verdict::Clean && trial.counts)
+            .filter_map(|trial| Some((trial.gain_percent?, trial.place)))
+            .max_by(|a, b| a.0.total_cmp(&b.0))
+            .map(|(_, place)| place);
+        Map {
+            frontier: self.frontier(),
+            best,
+            kept: self.kept_pair(),
+            next: self.next_place().map(|(_, pair)| pair),
+            trials,
+        }
+    }
+
+    /// The believed frontier: for each memory clock the highest core clock that would be kept. Alone
+    /// each goes as far as it holds by itself; together both give way, the more the higher the other
+    /// is (a straight line between what is believed alone and together).
+    fn frontier(&self) -> Vec<Pair> {
+        let margin = self.plan.margin;
+        let (hours, faults, sure) = (margin.hours(), margin.faults(), margin.confidence());
+        let holds = |belief: &super::EdgeBelief| belief.holds_to(hours, faults, sure).max(0.0);
+        let (Some(core), Some(memory), Some(joint)) =
+            (self.belief(Domain::Core), self.belief(Domain::Memory), self.joint())
+        else {
+            return Vec::new();
+        };
+        let (Some(core_axis), Some(memory_axis)) =
+            (self.axis(Domain::Core), self.axis(Domain::Memory))
+        else {
+            return Vec::new();
+        };
+        let alone = (holds(&core), holds(&memory));
+        let both = (holds(&joint.core).min(alone.0), holds(&joint.memory).min(alone.1));
+        let mut places = Vec::new();
+        for step in 0..=FRONTIER {
+            let at = alone.1 * f64::from(step) / f64::from(FRONTIER);
+            let core = if at <= both.1 {
+                let share = if both.1 > 0.0 { at / both.1 } else { 0.0 };
+                alone.0 + (both.0 - alone.0) * share
+            } else {
+                let share = (at - both.1) / (alone.1 - both.1).max(1e-9);
+                both.0 * (1.0 - share)
+            };
+            places.push(Pair { core: core_axis.bin(core), memory: memory_axis.bin(at) });
+        }
+        places
+    }
+}
+
+/// Settings in a few words: what they raise of core and memory, else of power, else that they are
+/// stock. The fan is left out.
+#[must_use]
+pub fn in_short(settings: &Settings, card: &CardDescription) -> String {
+    let stock = Settings::stock(card);
+    let mut parts = Vec::new();
+    for (domain, name) in [(Domain::Core, "core"), (Domain::Memory, "memory")] {
+        if let Some(axis) = Axis::of(card, domain) {
+            let value = axis.read(settings);
+            if value != MhzOffset::STOCK {
+                parts.push(format!("{name} {}", axis.show(value)));
+            }
+        }
+    }
+    let others = [
+        SettingKind::VoltageOffset,
+        SettingKind::MemoryVoltage,
+        SettingKind::MemoryTiming,
+        SettingKind::ClockMinimum,
+        SettingKind::FrameCap,
+    ];
+    let moved = |kind: &SettingKind| {
+        settings.get(*kind).is_some() && settings.get(*kind) != stock.get(*kind)
+    };
+    parts.extend(
+        others
+            .iter()
+            .filter(|kind| moved(kind))
+            .map(|kind| format!("{} {}", kind.label(), settings.show(*kind))),
+    );
+    if parts.is_empty() && moved(&SettingKind::PowerLimit) {
+        parts.push(format!("power {}", settings.show(SettingKind::PowerLimit)));
+    }
+    if parts.is_empty() { "stock".into() } else { parts.join(", ") }
+}
