@@ -327,7 +327,8 @@ pub(crate) fn demo(data_dir: &DataDirOption, options: &DemoOptions) -> Result<()
     let is_new = !dir.ledger().exists();
     let mut history = Vec::new();
     if is_new {
-        let in_process = Wanted { in_process: true, ..wanted(hasty_plan()?, false) };
+        let stages = vec![Stage::Baseline, Stage::Core];
+        let in_process = Wanted { in_process: true, stages, ..wanted(hasty_plan()?, false) };
         history.push(make_history(&dir, &in_process)?);
     }
     let wanted = wanted(Plan::default(), !is_new);
@@ -369,7 +370,7 @@ fn demo_machine() -> Machine {
 
 fn hasty_plan() -> Result<Plan, Failure> {
     Plan::from_toml(
-        "[baseline]\nruns = 1\nwarm_up_seconds = 60\n\
+        "policy = \"steady\"\nscene = \"lantern\"\n[baseline]\nruns = 1\nwarm_up_seconds = 60\n\
          [core]\ncoarse_step_mhz = 45\nfine_step_mhz = 45\nconfirm_seconds = 300\nsettle_seconds = 120\n",
     )
     .map_err(Failure::failed)

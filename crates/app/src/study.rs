@@ -155,11 +155,13 @@ fn picture(study: &Study, rows: &[Row]) -> Result<String, Failure> {
         study.policies.iter().map(|policy| policy.label().to_owned()).collect();
     let points: Vec<ScatterPoint> = rows
         .iter()
-        .map(|row| ScatterPoint {
-            series: study.policies.iter().position(|p| *p == row.policy).unwrap_or(0),
-            x: row.minutes,
-            y: row.gap_percent,
-            is_full: row.holds,
+        .filter_map(|row| {
+            Some(ScatterPoint {
+                series: study.policies.iter().position(|p| *p == row.policy).unwrap_or(0),
+                x: row.minutes,
+                y: row.gap_percent?,
+                is_full: row.holds,
+            })
         })
         .collect();
     let title = format!(

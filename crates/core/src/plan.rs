@@ -167,7 +167,7 @@ pub struct BelievingPlan {
 
 impl Default for BelievingPlan {
     fn default() -> Self {
-        Self { most_machine_down_percent: 1.0, worth_percent_per_minute: 0.0018 }
+        Self { most_machine_down_percent: 1.0, worth_percent_per_minute: 0.0012 }
     }
 }
 

@@ -16,6 +16,10 @@ const LEAST_POINTS: usize = 30;
 const MOST_POINTS: usize = 150;
 /// Time constants tried, s: from the first to the last in steps of the factor.
 const TIME_CONSTANTS: (f64, f64, f64) = (15.0, 900.0, 1.12);
+/// Readings of a steady load lie this close to the curve of its warming, K.
+const STEADY: f64 = 1.0;
+/// Points over which the turns of a load that takes them are evened out: a minute's worth.
+const TURNS_POINTS: usize = 30;
 /// A card nearer than this to its plateau counts as warm, K.
 pub const WARM_WITHIN: f64 = 1.5;
 
@@ -83,6 +87,22 @@ impl Warming {
     #[must_use]
     pub fn plateau(&self) -> Option<Plateau> {
         let newest = &self.points[self.points.len().saturating_sub(MOST_POINTS)..];
+        let plateau = Self::plateau_of(newest)?;
+        if plateau.residual.value() <= STEADY {
+            return Some(plateau);
+        }
+        // A load that takes turns: its course is seen once the turns are evened out.
+        let smooth: Vec<(f64, f64)> = newest
+            .windows(TURNS_POINTS)
+            .map(|part| {
+                let sum = part.iter().fold((0.0, 0.0), |sum, p| (sum.0 + p.0, sum.1 + p.1));
+                (sum.0 / TURNS_POINTS as f64, sum.1 / TURNS_POINTS as f64)
+            })
+            .collect();
+        Self::plateau_of(&smooth)
+    }
+
+    fn plateau_of(newest: &[(f64, f64)]) -> Option<Plateau> {
         if newest.len() < LEAST_POINTS {
             return None;
         }
@@ -97,19 +117,23 @@ impl Warming {
         (bends || best.is_reached()).then_some(best)
     }
 
-    /// How much it rose from `from` on: the mean of the newest ten seconds less that of the first.
+    /// How much it rose from `from` on: the mean of the newest ten seconds less that of the first,
+    /// or of a minute each under a load that takes turns.
     #[must_use]
     pub fn rise_since(&self, from: Seconds) -> Option<Celsius> {
         const TEN_SECONDS: usize = 5;
         let since = self.points.partition_point(|(at, _)| *at < from.value());
         let points = self.points.get(since..)?;
-        if points.len() < 2 * TEN_SECONDS {
+        let jumps = points.windows(2).map(|pair| (pair[1].1 - pair[0].1).abs()).sum::<f64>();
+        let takes_turns = jumps > 0.5 * points.len() as f64;
+        let count = if takes_turns { TURNS_POINTS } else { TEN_SECONDS };
+        if points.len() < 2 * count {
             return None;
         }
         let mean = |part: &[(f64, f64)]| {
             part.iter().map(|(_, value)| value).sum::<f64>() / part.len() as f64
         };
-        let (first, last) = (&points[..TEN_SECONDS], &points[points.len() - TEN_SECONDS..]);
+        let (first, last) = (&points[..count], &points[points.len() - count..]);
         Some(Celsius(mean(last) - mean(first)))
     }
 }

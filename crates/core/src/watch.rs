@@ -114,7 +114,9 @@ pub struct Watch {
     warming: Warming,
     seconds: Seconds,
     frames: u64,
-    measured_frames: u64,
+    /// When each measured frame was finished, since the load was begun, s, and the work units of
+    /// all up to it.
+    finished: Vec<(f64, f64)>,
     wrong_frames: u64,
     wrong_pixels: u64,
     first_wrong: Option<Seconds>,
@@ -124,12 +126,6 @@ pub struct Watch {
     /// When which section began.
     sections: Vec<(Seconds, usize)>,
     last_frame: Option<Seconds>,
-}
-
-/// Mean of frame times, s; none where there are none.
-fn mean_time(times: &[f32]) -> Option<f64> {
-    let sum: f64 = times.iter().map(|time| f64::from(*time)).sum();
-    (!times.is_empty()).then(|| sum / times.len() as f64)
 }
 
 /// Sections of a load that are told apart; what lies beyond counts as the last.
@@ -158,7 +154,7 @@ impl Watch {
             warming: Warming::default(),
             seconds: Seconds::default(),
             frames: 0,
-            measured_frames: 0,
+            finished: Vec::new(),
             wrong_frames: 0,
             wrong_pixels: 0,
             first_wrong: None,
@@ -190,15 +186,16 @@ impl Watch {
         limiter
     }
 
-    /// Takes in one checked frame, drawn at `at` of the run.
-    pub fn frame(&mut self, at: Seconds, frame: &CheckedFrame) {
+    /// Takes in one checked frame, drawn at `at` of the run, that counts `work` units.
+    pub fn frame(&mut self, at: Seconds, frame: &CheckedFrame, work: f64) {
         self.frames += 1;
         let section = frame.section.min(MOST_SECTIONS - 1);
         if self.sections.last().is_none_or(|(_, last)| *last != section) {
             self.sections.push((at, section));
         }
         if self.measures(at) {
-            self.measured_frames += 1;
+            let before = self.finished.last().map_or(0.0, |last| last.1);
+            self.finished.push((frame.at.value(), before + work));
             if let Some(before) = self.last_frame {
                 self.frame_times.resize(self.frame_times.len().max(section + 1), Vec::new());
                 self.frame_times[section].push((frame.at - before).value() as f32);
@@ -211,12 +208,6 @@ impl Watch {
             self.first_wrong.get_or_insert(at);
             self.artifacts.push(frame.number, &frame.artifacts);
         }
-    }
-
-    /// Whether measured frames of so many sections were seen.
-    #[must_use]
-    pub fn has_seen_sections(&self, sections: usize) -> bool {
-        self.frame_times.iter().filter(|times| !times.is_empty()).count() >= sections
     }
 
     /// The section of the load that ran at `at`.
@@ -257,24 +248,30 @@ impl Watch {
         self.wrong_frames
     }
 
-    /// Score so far: work units per second after the warm-up, with `work_per_frame` units in a
-    /// frame on average, of a load whose passes have `sections` sections of as many frames each.
-    /// `None` before the first ten measured seconds.
+    /// Score so far: work units per second after the warm-up, of a load whose passes have `pass`
+    /// frames. `None` before the first ten measured seconds.
     ///
-    /// Once every section was seen, each counts the same, however the run began and ended: work of
-    /// a pass by the sum of the mean times of its sections. Before that, frames by time.
+    /// Once there is a whole pass, the newest whole passes count and nothing else, so that it does
+    /// not matter where in a pass a run begins and ends. Before that, all frames do.
     #[must_use]
-    pub fn score(&self, work_per_frame: f64, sections: usize) -> Option<f64> {
+    pub fn score(&self, pass: u64) -> Option<f64> {
         let measured = self.seconds.value() - self.warm_up.value();
         if measured < 10.0 {
             return None;
         }
-        let means: Vec<f64> =
-            self.frame_times.iter().filter_map(|times| mean_time(times)).collect();
-        if sections > 0 && means.len() == sections {
-            return Some(work_per_frame * sections as f64 / means.iter().sum::<f64>().max(1e-9));
+        let (frames, pass) = (self.finished.len(), pass.max(1) as usize);
+        let whole = frames.saturating_sub(1) / pass * pass;
+        let newest = self.finished.last().zip(self.finished.get(frames.wrapping_sub(whole + 1)));
+        match newest.filter(|_| whole > 0) {
+            Some((end, begin)) => Some((end.1 - begin.1) / (end.0 - begin.0).max(1e-9)),
+            None => self.finished.last().map(|end| end.1 / measured),
         }
-        Some(self.measured_frames as f64 * work_per_frame / measured)
+    }
+
+    /// Whether a whole pass of so many frames was measured.
+    #[must_use]
+    pub fn has_measured(&self, pass: u64) -> bool {
+        self.finished.len() as u64 > pass
     }
 
     /// What was seen so far. The clock line is read anew each time; during a run
@@ -356,8 +353,8 @@ mod tests {
                 wrong_pixels,
                 ..CheckedFrame::default()
             };
-            watch.frame(at, &frame(tick * 2, 0));
-            watch.frame(at, &frame(tick * 2 + 1, u64::from(tick == 3) * 7));
+            watch.frame(at, &frame(tick * 2, 0), 50.0);
+            watch.frame(at, &frame(tick * 2 + 1, u64::from(tick == 3) * 7), 50.0);
         }
         watch
     }
@@ -370,7 +367,7 @@ mod tests {
         assert_eq!(seen.hot_spot_max, Some(Celsius(95.0)));
         assert_eq!((seen.frames, seen.wrong_frames, seen.wrong_pixels), (800, 1, 7));
         assert_eq!(seen.first_wrong, Some(Seconds(0.3)));
-        assert_eq!(watch.score(50.0, 4), Some(1_000.0), "20 frames of 50 units a second");
+        assert_eq!(watch.score(480), Some(1_000.0), "20 frames of 50 units a second");
     }
 
     #[rstest]
@@ -392,6 +389,7 @@ mod tests {
             watch.frame(
                 reading.at,
                 &CheckedFrame { number, at, section, ..CheckedFrame::default() },
+                50.0,
             );
         }
         let seen = watch.seen();
@@ -401,31 +399,29 @@ mod tests {
     }
 
     #[rstest]
-    #[case::whole_passes(40)]
-    #[case::one_section_more(50)]
-    #[case::two_sections_more(60)]
+    #[case::whole_passes(41)]
+    #[case::half_a_pass_more(50)]
+    #[case::less_than_a_third(59)]
     fn a_score_does_not_depend_on_where_a_run_ends(#[case] ends: u32) {
         let card = card();
         let mut watch = Watch::new(card.limits, Settings::stock(&card), Seconds(0.0));
         let mut number = 0;
-        // Of every second of two sections the first is done at 20, the other at 5 frames a second.
+        // A pass takes ten seconds at 20 frames a second, then ten at 5: 250 frames.
         for tick in 0..ends * 20 {
             let at = Seconds(f64::from(tick + 1) / 20.0);
-            let section = (tick / 200 % 2) as usize;
-            if section == 0 || tick % 4 == 3 {
-                let frame = CheckedFrame { number, at, section, ..CheckedFrame::default() };
-                watch.frame(at, &frame);
+            if tick / 200 % 2 == 0 || tick % 4 == 3 {
+                watch.frame(at, &CheckedFrame { number, at, ..CheckedFrame::default() }, 10.0);
                 number += 1;
             }
             watch.sample(&Sample { at, ..sample() });
         }
-        let score = watch.score(10.0, 2).unwrap();
-        assert!((score / (10.0 * 2.0 / (0.05 + 0.2)) - 1.0).abs() < 0.01, "{score}");
+        let score = watch.score(250).unwrap();
+        assert!((score / (10.0 * 250.0 / 20.0) - 1.0).abs() < 1e-6, "{score}");
     }
 
     #[rstest]
     fn a_run_of_seconds_has_no_score() {
-        assert_eq!(watched(25, 20.0).score(50.0, 4), None);
+        assert_eq!(watched(25, 20.0).score(480), None);
     }
 
     #[rstest]

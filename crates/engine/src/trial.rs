@@ -10,7 +10,7 @@ use yard_step_core::{
     Verdict, WARM_WITHIN, Watch, alarm, in_short, judge,
 };
 use yard_step_ledger::{Event, Intent, Measured};
-use yard_step_scenes::{Scene, reference};
+use yard_step_scenes::{PASS_FRAMES, Scene, reference};
 
 use crate::in_step::InStep;
 use crate::view::{Mark, MarkKind, Picture, RunView, SpoiltPicture};
@@ -241,7 +241,8 @@ impl Run {
 
     pub(crate) fn take_frames(&mut self, at: Seconds, frames: impl Iterator<Item = CheckedFrame>) {
         for frame in frames {
-            self.watch.frame(at, &frame);
+            let work = self.scene.map_or(1.0, |scene| scene.weight(frame.number));
+            self.watch.frame(at, &frame, work);
             self.newest = Some(frame.number);
             if frame.wrong_pixels == 0 {
                 continue;
@@ -336,13 +337,11 @@ impl Run {
     pub(crate) fn score(&self) -> Option<f64> {
         let by_frames = || {
             let scene = self.scene?;
-            // Before a whole pass of a medley its score would be that of some of its scenes.
-            let is_early =
-                scene == Scene::Medley && !self.watch.has_seen_sections(scene.sections().len());
-            if is_early {
+            // Less of a medley would be the score of some of its scenes.
+            if scene == Scene::Medley && !self.watch.has_measured(PASS_FRAMES) {
                 return None;
             }
-            self.watch.score(scene.work_per_frame(), scene.sections().len())
+            self.watch.score(PASS_FRAMES)
         };
         self.told_score.or_else(by_frames)
     }

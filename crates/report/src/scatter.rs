@@ -56,7 +56,7 @@ fn draw(svg: &mut String, scatter: &Scatter<'_>) -> Result<(), Box<dyn std::erro
     area.fill(&WHITE)?;
     let (plot, legend) = area.split_horizontally(960);
     let range = |of: fn(&ScatterPoint) -> f64| {
-        let values = || scatter.points.iter().map(of);
+        let values = || scatter.points.iter().map(of).filter(|value| value.is_finite());
         let (low, high) = (values().fold(0.0, f64::min), values().fold(1.0, f64::max));
         let room = (high - low) * 0.04;
         low - room..high + room
@@ -72,7 +72,9 @@ fn draw(svg: &mut String, scatter: &Scatter<'_>) -> Result<(), Box<dyn std::erro
     let across = range(|point| point.x);
     chart.draw_series(LineSeries::new([(across.start, 0.0), (across.end, 0.0)], FAINT))?;
     let base = plot.get_base_pixel();
-    for point in scatter.points {
+    // A range or a place without end would never be drawn to its end.
+    let drawable = |point: &&ScatterPoint| point.x.is_finite() && point.y.is_finite();
+    for point in scatter.points.iter().filter(drawable) {
         let (x, y) = chart.backend_coord(&(point.x, point.y));
         mark(&plot, (x - base.0, y - base.1), point.series, point.is_full)?;
     }

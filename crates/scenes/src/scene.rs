@@ -12,6 +12,7 @@
 
 use std::fmt;
 use std::str::FromStr;
+use std::sync::OnceLock;
 
 use yard_step_core::{Demand, Frame, Percent};
 
@@ -142,10 +143,31 @@ impl Scene {
         if self != Self::Medley {
             return (self, number % PASS_FRAMES);
         }
+        // A turn shows a stretch of every section of its scene, so that all passes are alike.
         let turn = PASS_FRAMES / Self::TURNS.len() as u64;
+        let stretch = turn * SECTION_FRAMES / PASS_FRAMES;
         let (pass, place) = (number / PASS_FRAMES, number % PASS_FRAMES);
         let scene = Self::TURNS[(place / turn) as usize];
-        (scene, (pass * turn + place % turn) % PASS_FRAMES)
+        // Every other frame: three passes show all of a scene once, six every frame of it.
+        let (section, within) = (place % turn / stretch, place % stretch);
+        let frame = (pass * stretch + within) * 2 + pass / 3 % 2;
+        (scene, section * SECTION_FRAMES + frame % SECTION_FRAMES)
+    }
+
+    /// Work units that frame `number` stands for in a score: as many as the card would do on
+    /// average in the time that the frame takes it. A frame that leaves the card idle takes long for
+    /// little work; counted like this, a run scores the same whichever frames it happened to have.
+    #[must_use]
+    pub fn weight(self, number: u64) -> f64 {
+        static MEANS: [OnceLock<f64>; Scene::ALL.len()] =
+            [const { OnceLock::new() }; Scene::ALL.len()];
+        let nominal = |number| {
+            let demand = self.demand(number);
+            demand.work_per_frame / demand.load.value()
+        };
+        let mean = MEANS[self as usize]
+            .get_or_init(|| (0..self.period()).map(nominal).sum::<f64>() / self.period() as f64);
+        self.work_per_frame() * nominal(number) / mean
     }
 
     /// Frames after which everything repeats: a pass, and of a medley one for each of its scenes.
@@ -359,10 +381,10 @@ mod tests {
 
     #[rstest]
     fn a_medley_takes_turns_and_goes_on_with_each_scene_where_it_left_it() {
-        let turns: Vec<_> = [0, 79, 80, 400, 480, 2_400].map(|n| Scene::Medley.shown(n)).to_vec();
-        assert_eq!(turns[..2], [(Scene::Kiln, 0), (Scene::Kiln, 79)]);
-        assert_eq!(turns[2..4], [(Scene::Sluice, 0), (Scene::Squall, 0)]);
-        assert_eq!(turns[4..], [(Scene::Kiln, 80), (Scene::Kiln, 400)]);
+        let turns: Vec<_> = [0, 19, 20, 79, 80, 400, 480].map(|n| Scene::Medley.shown(n)).to_vec();
+        assert_eq!(turns[..2], [(Scene::Kiln, 0), (Scene::Kiln, 38)]);
+        assert_eq!(turns[2..4], [(Scene::Kiln, 120), (Scene::Kiln, 398)]);
+        assert_eq!(turns[4..], [(Scene::Sluice, 0), (Scene::Squall, 0), (Scene::Kiln, 40)]);
         let whole = |scene: Scene| {
             (0..Scene::Medley.period())
                 .map(|n| Scene::Medley.shown(n))
@@ -374,6 +396,11 @@ mod tests {
             assert!(frames.into_iter().eq(0..PASS_FRAMES), "{}", scene.name());
         }
         assert_eq!(Scene::Medley.section(479), 5);
+        for scene in Scene::ALL {
+            let weights: f64 = (0..scene.period()).map(|n| scene.weight(n)).sum();
+            let work: f64 = (0..scene.period()).map(|n| scene.demand(n).work_per_frame).sum();
+            assert!((weights / work - 1.0).abs() < 1e-9, "{}: {weights} of {work}", scene.name());
+        }
         let work: f64 = (0..PASS_FRAMES).map(|n| Scene::Medley.demand(n).work_per_frame).sum();
         assert_eq!(work, PASS_FRAMES as f64 * Scene::Medley.work_per_frame());
     }

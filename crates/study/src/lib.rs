@@ -112,7 +112,7 @@ impl Study {
             let plan = Plan { policy: *policy, ..self.plan.clone() };
             let climbed = climb(&mut card, &plan, &stages, scene.mean_load(), false)?;
             let (holds, score) = look(&mut card, &climbed.outcome.settings);
-            rows.push(Row::new(kind, seed, *policy, &climbed, holds, score, &truth));
+            rows.push(Row::new(kind, seed, *policy, &climbed, holds, score, truth));
         }
         Ok(rows)
     }

@@ -30,18 +30,16 @@ pub struct Row {
     pub core_mhz: i32,
     /// Memory clock kept, MHz from stock.
     pub memory_mhz: i32,
-    /// Core clock of the true best.
-    pub best_core_mhz: i32,
+    /// Core clock of the true best; none where nothing holds.
+    pub best_core_mhz: Option<i32>,
     /// Memory clock of the true best.
-    pub best_memory_mhz: i32,
+    pub best_memory_mhz: Option<i32>,
     /// Score at what was kept, without the scatter of runs.
     pub score: f64,
     /// Score of the true best.
-    pub best_score: f64,
-    /// Score at stock.
-    pub stock_score: f64,
+    pub best_score: Option<f64>,
     /// By how much the kept score is below the true best, in percent of it.
-    pub gap_percent: f64,
+    pub gap_percent: Option<f64>,
     /// Whether what was kept holds a day with 99 %.
     pub holds: bool,
     /// Chance of a day that the climb itself claimed, where it claimed one.
@@ -58,7 +56,7 @@ impl Row {
         climbed: &Climbed,
         holds: bool,
         score: f64,
-        truth: &Truth,
+        truth: Option<Truth>,
     ) -> Self {
         let outcome = &climbed.outcome;
         Self {
@@ -71,12 +69,11 @@ impl Row {
             driver_resets: climbed.driver_resets,
             core_mhz: outcome.pair.core.0,
             memory_mhz: outcome.pair.memory.0,
-            best_core_mhz: truth.pair.core.0,
-            best_memory_mhz: truth.pair.memory.0,
+            best_core_mhz: truth.map(|truth| truth.pair.core.0),
+            best_memory_mhz: truth.map(|truth| truth.pair.memory.0),
             score,
-            best_score: truth.score,
-            stock_score: truth.stock,
-            gap_percent: (1.0 - score / truth.score) * 100.0,
+            best_score: truth.map(|truth| truth.score),
+            gap_percent: truth.map(|truth| (1.0 - score / truth.score) * 100.0),
             holds,
             claimed: outcome.claim.map(|claim| claim.chance),
             stuck: climbed.stuck.is_some(),
@@ -120,8 +117,8 @@ impl Summary {
             rows.iter().filter(|row| what(row)).count() as f64 / count * 100.0
         };
         let mean = |of: fn(&Row) -> f64| rows.iter().map(|row| of(row)).sum::<f64>() / count;
-        let quantile = |share: f64, of: fn(&Row) -> f64| {
-            let values: Vec<f64> = rows.iter().map(|row| of(row)).collect();
+        let quantile = |share: f64, of: fn(&Row) -> Option<f64>| {
+            let values: Vec<f64> = rows.iter().filter_map(|row| of(row)).collect();
             yard_step_core::statistics::quantile(&values, share).unwrap_or_default()
         };
         Self {
@@ -131,7 +128,7 @@ impl Summary {
             not_holding_percent: share(|row| !row.holds),
             gap_median_percent: quantile(0.5, |row| row.gap_percent),
             gap_ninth_percent: quantile(0.9, |row| row.gap_percent),
-            core_gap_mhz: quantile(0.5, |row| f64::from(row.best_core_mhz - row.core_mhz)),
+            core_gap_mhz: quantile(0.5, |row| Some(f64::from(row.best_core_mhz? - row.core_mhz))),
             trials: mean(|row| row.trials as f64),
             minutes: mean(|row| row.minutes),
             machine_downs: rows.iter().map(|row| row.machine_downs).sum(),

@@ -4,7 +4,7 @@
 //! least 99 %: `24 h · λ ≤ −ln 0.99`.
 
 use yard_step_card::BriefCard;
-use yard_step_core::{Climb, Demand, Domain, MhzOffset, Pair};
+use yard_step_core::{Climb, Demand, Domain, MhzOffset, Pair, Settings};
 
 /// Faults in a day that may be expected of settings that hold.
 pub const MOST_FAULTS_A_DAY: f64 = 0.010_050_34;
@@ -21,28 +21,31 @@ pub struct Truth {
 }
 
 /// Whether a place on the map holds, with the score there.
-pub fn look<D: Fn(u64) -> Demand>(
-    card: &mut BriefCard<D>,
-    settings: &yard_step_core::Settings,
-) -> (bool, f64) {
+pub fn look<D: Fn(u64) -> Demand>(card: &mut BriefCard<D>, settings: &Settings) -> (bool, f64) {
     let steady = card.steady(settings);
     (steady.faults_per_hour * 24.0 <= MOST_FAULTS_A_DAY, steady.score)
 }
 
-/// Searches the map: for each memory clock the best core clock that holds.
-///
-/// `powered` is a climb that has its power raised already, or does not raise it.
-pub fn best<D: Fn(u64) -> Demand>(card: &mut BriefCard<D>, climb: &Climb) -> Truth {
-    let highest = climb.raised_to_the_top();
-    let mut stock = highest;
-    for kind in
-        [yard_step_core::SettingKind::PowerLimit, yard_step_core::SettingKind::TemperatureTarget]
-    {
-        stock.copy(kind, &climb.held_settings());
-    }
-    let stock = look(card, &stock).1;
+/// The best of what holds, at raised power and, where little or nothing holds there, at stock power;
+/// `None` for a card that does not even hold at stock.
+pub fn best<D: Fn(u64) -> Demand>(card: &mut BriefCard<D>, climb: &Climb) -> Option<Truth> {
+    let stock = climb.held_settings();
+    let raised = search(card, climb, climb.raised_to_the_top());
+    let is_little = raised.is_none_or(|found| found.pair.core == MhzOffset::STOCK);
+    let unraised = is_little.then(|| search(card, climb, stock)).flatten();
+    let found = [raised, unraised].into_iter().flatten();
+    let best = found.max_by(|a, b| a.score.total_cmp(&b.score))?;
+    Some(Truth { stock: look(card, &stock).1, ..best })
+}
+
+/// Searches the map around `powered` settings: for each memory clock the best core clock that holds.
+fn search<D: Fn(u64) -> Demand>(
+    card: &mut BriefCard<D>,
+    climb: &Climb,
+    powered: Settings,
+) -> Option<Truth> {
     let at = |pair: Pair| {
-        let mut settings = highest;
+        let mut settings = powered;
         for (domain, value) in [(Domain::Core, pair.core), (Domain::Memory, pair.memory)] {
             if let Some(axis) = climb.axis(domain) {
                 axis.write(&mut settings, value);
@@ -54,11 +57,11 @@ pub fn best<D: Fn(u64) -> Demand>(card: &mut BriefCard<D>, climb: &Climb) -> Tru
         |domain| climb.axis(domain).map_or((1, 0), |axis| (axis.in_bins(1).0, axis.highest().0));
     let ((core_step, core_most), (memory_step, memory_most)) =
         (bins(Domain::Core), bins(Domain::Memory));
-    let mut best = Truth { stock, score: 0.0, pair: Pair::default() };
+    let mut best = Truth { stock: 0.0, score: 0.0, pair: Pair::default() };
     let mut memory = 0;
     let mut core = core_most / 2;
     let coarse = memory_step * (memory_most / memory_step / 25).max(1);
-    let mut stride = coarse;
+    let stride = coarse;
     while memory <= memory_most {
         let place = |core: i32| Pair {
             core: MhzOffset(core / core_step * core_step),
@@ -99,13 +102,12 @@ pub fn best<D: Fn(u64) -> Demand>(card: &mut BriefCard<D>, climb: &Climb) -> Tru
         }
         if here.1 > best.score {
             best = Truth { score: here.1, pair: here.0, ..best };
-        } else if stride == coarse && here.1 < best.score * 0.985 {
+        } else if here.1 < best.score * 0.985 {
             break;
         }
-        stride = coarse;
         memory += stride;
     }
-    best
+    (best.score > 0.0).then_some(best)
 }
 
 /// How far down it is looked for a better score: a twentieth of the range.

@@ -32,6 +32,8 @@ const WARM_UP_SECONDS: f64 = 1_500.0;
 const ADJUST_SECONDS: f64 = 300.0;
 /// Heat moves slowly: coarser steps do until it counts.
 const WARM_UP_STEP: f64 = 0.5;
+/// Frames of a pass.
+const PASS_FRAMES: f64 = 480.0;
 /// A card this close to where it is going is warm, K.
 const WARM_WITHIN: f64 = 1.5;
 
@@ -42,6 +44,8 @@ pub struct Steady {
     pub score: f64,
     /// Faults to expect per hour.
     pub faults_per_hour: f64,
+    /// Length of a pass of 480 frames, s.
+    pub pass_seconds: f64,
     /// What the sensors say, on average, with highest temperatures.
     pub seen: Seen,
     /// For every step of a pass: the sum of all fault rates up to it, with how far past its limit
@@ -183,6 +187,7 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
         Steady {
             score: done / (per_step * STEP),
             faults_per_hour: total / per_step,
+            pass_seconds: per_step * STEP * PASS_FRAMES / (frame.max(1) as f64),
             seen: pass.seen(per_step),
             risks: pass.risks,
         }
@@ -228,7 +233,8 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
             (seen.wrong_frames, seen.wrong_pixels, seen.first_wrong) = (1, 100, Some(lasted));
         }
         seen.frames = (lasted.value() * 20.0) as u64;
-        let measured = (lasted - warm_up).value() >= 10.0;
+        // As in a run with frames: a score needs a whole pass.
+        let measured = (lasted - warm_up).value() > steady.pass_seconds;
         Brief { ending, taken, seconds: lasted, score: measured.then_some(score), seen }
     }
 

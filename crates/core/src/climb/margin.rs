@@ -73,7 +73,7 @@ impl Margin {
     pub const fn confidence(self) -> f64 {
         match self {
             Self::Record => 0.6,
-            Self::Daily => 0.98,
+            Self::Daily => 0.985,
             Self::Gift => 0.99,
         }
     }
