@@ -10,6 +10,7 @@
 mod cards;
 mod cli;
 mod config;
+mod demo;
 mod failure;
 mod headless;
 mod import;
@@ -32,7 +33,7 @@ use clap::Parser;
 pub fn run() -> ExitCode {
     let arguments = cli::Arguments::parse();
     let result = match arguments.command {
-        cli::Command::Demo(options) => open::demo(&arguments.data_dir, &options),
+        cli::Command::Demo(options) => demo::demo(&arguments.data_dir, &options),
         cli::Command::Open(options) => open::open(&arguments.data_dir, &options),
         cli::Command::Climb(options) => headless::climb(&arguments.data_dir, &options),
         cli::Command::Cards(options) => cards::cards(&options),

@@ -1,26 +1,18 @@
 //! Opening a ledger and a climb in it, for the interface and for the headless climb alike.
 
-use std::fs::{self, File};
+use std::fs::File;
 use std::io::{IsTerminal, stdout};
 
 use yard_step_card::{Card, CardName};
-use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, CardDescription, Case, Celsius, Climb, Machine, Next, Plan, Room,
-    Stage, Watt, in_short,
-};
+use yard_step_core::{CardDescription, Climb, Plan, Stage};
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Engine, EngineError, Loads, Opener, Pace, Rack, Rig, Unfinished};
 use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
 
-use crate::cli::{ClimbingOptions, DataDirOption, DemoOptions, OpenOptions, read_plan};
+use crate::cli::{ClimbingOptions, DataDirOption, OpenOptions, read_plan};
 use crate::failure::Failure;
 use crate::rig::rig;
 use crate::tui;
-
-/// The demo's cards, all in the one machine of a planetarium: one bought used, an old one that must
-/// run silent beside the audience, and a new one.
-const DEMO_CARDS: [&str; 3] =
-    ["standin:tarn-310#29", "standin:bracken-208#4", "standin:quern-540#11"];
 
 /// Opens a ledger; tells of one that had to be set aside.
 pub(crate) fn open_ledger(dir: &DataDir) -> Result<(Ledger, Option<String>), Failure> {
@@ -176,7 +168,7 @@ impl Opener for Bay {
 }
 
 /// All cards of the machine, the one climbed on first.
-fn rack(
+pub(crate) fn rack(
     dir: &DataDir,
     opened: &Opened,
     wanted: &Wanted,
@@ -306,90 +298,7 @@ pub(crate) fn open(data_dir: &DataDirOption, options: &OpenOptions) -> Result<()
     show(opened, rack, options.pace)
 }
 
-pub(crate) fn demo(data_dir: &DataDirOption, options: &DemoOptions) -> Result<(), Failure> {
-    needs_terminal()?;
-    let dir = data_dir.below("demo")?;
-    if options.fresh {
-        set_demo_aside(&dir)?;
-    }
-    let [card, others @ ..] = &demo_cards()?[..] else { return Ok(()) };
-    let wanted = |plan: Plan, reopen| Wanted {
-        card: card.clone(),
-        plan,
-        plan_is_named: false,
-        stages: Vec::new(),
-        fresh: false,
-        outside: Vec::new(),
-        in_process: false,
-        unfinished: Unfinished::MachineDown,
-        reopen,
-    };
-    let is_new = !dir.ledger().exists();
-    let mut history = Vec::new();
-    if is_new {
-        let stages = vec![Stage::Baseline, Stage::Core];
-        let in_process = Wanted { in_process: true, stages, ..wanted(hasty_plan()?, false) };
-        history.push(make_history(&dir, &in_process)?);
-    }
-    let wanted = wanted(Plan::default(), !is_new);
-    let mut opened = open_climb(&dir, &wanted)?;
-    opened.told.splice(..0, history);
-    let rack = rack(&dir, &opened, &Wanted { reopen: true, ..wanted }, others)?;
-    show(opened, rack, options.pace)
-}
-
-fn demo_cards() -> Result<Vec<CardName>, Failure> {
-    DEMO_CARDS.iter().map(|name| name.parse().map_err(Failure::failed)).collect()
-}
-
-/// What the keeper of the planetarium did last autumn, in a hurry: one baseline run, no long
-/// confirming run. It is really climbed, once, when the demo's ledger is made.
-fn make_history(dir: &DataDir, wanted: &Wanted) -> Result<String, Failure> {
-    let mut opened = open_climb(dir, wanted)?;
-    opened.engine.set_machine(demo_machine())?;
-    while let Next::Trial(_) = opened.engine.climb().next() {
-        opened.engine.step_unattended(&mut ())?;
-    }
-    let profile = opened.engine.keep("last autumn")?;
-    let kept = in_short(&profile.settings, opened.engine.description());
-    Ok(format!(
-        "Fernhollow Planetarium's Tarn 310 was tuned in a hurry last autumn and kept at {kept}. \
-         Before the summer season it is to be done properly."
-    ))
-}
-
-/// What the keeper has entered of the machine. The rest of it is still to be measured.
-fn demo_machine() -> Machine {
-    Machine {
-        room: Some(Room { ambient: Celsius(20.0), case: Case::Closed }),
-        supply: Some(Watt(1_600.0)),
-        rest: None,
-        alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 98.0, act: AlarmAct::Warn }],
-    }
-}
-
-fn hasty_plan() -> Result<Plan, Failure> {
-    Plan::from_toml(
-        "policy = \"steady\"\nscene = \"lantern\"\n[baseline]\nruns = 1\nwarm_up_seconds = 60\n\
-         [core]\ncoarse_step_mhz = 45\nfine_step_mhz = 45\nconfirm_seconds = 300\nsettle_seconds = 120\n",
-    )
-    .map_err(Failure::failed)
-}
-
-fn set_demo_aside(dir: &DataDir) -> Result<(), Failure> {
-    if !dir.path().exists() {
-        return Ok(());
-    }
-    // Nobody must be working with what is moved away.
-    drop(dir.lock()?);
-    let name = |count: u32| dir.path().with_file_name(format!("demo-before-{count}"));
-    let free = (1..).map(name).find(|path| !path.exists()).unwrap_or_else(|| name(0));
-    fs::rename(dir.path(), &free).map_err(|error| {
-        Failure::failed(format!("cannot set {} aside: {error}", dir.path().display()))
-    })
-}
-
-fn needs_terminal() -> Result<(), Failure> {
+pub(crate) fn needs_terminal() -> Result<(), Failure> {
     if stdout().is_terminal() && std::io::stdin().is_terminal() {
         return Ok(());
     }
@@ -399,7 +308,7 @@ fn needs_terminal() -> Result<(), Failure> {
     ))
 }
 
-fn show(opened: Opened, rack: Rack, pace: Pace) -> Result<(), Failure> {
+pub(crate) fn show(opened: Opened, rack: Rack, pace: Pace) -> Result<(), Failure> {
     let Opened { engine, told, lock, ledger } = opened;
     drop(ledger);
     let result = tui::run(engine, rack, pace, told);

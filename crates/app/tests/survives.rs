@@ -44,6 +44,7 @@ struct Place {
 impl Place {
     fn new(plan: &str) -> Self {
         let dir = tempfile::tempdir().unwrap();
+        let plan = format!("scene = \"lantern\"\npolicy = \"steady\"\n{plan}");
         fs::write(dir.path().join("plan.toml"), plan).unwrap();
         Self { dir }
     }
@@ -55,7 +56,8 @@ impl Place {
     fn command(&self, more: &[&str]) -> Command {
         let mut command = Command::new(PROGRAM);
         command
-            .args(["climb", "--card", "standin:tarn-310", "--seed", "6", "--plan"])
+            .args(["climb", "--card", "standin:tarn-310", "--seed", "6"])
+            .args(["--stages", "baseline,core", "--plan"])
             .arg(self.dir.path().join("plan.toml"))
             .arg("--data-dir")
             .arg(self.data())

@@ -7,7 +7,7 @@ use std::process::Command;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
-use common::{PROGRAM, Terminal};
+use common::{PROGRAM, STEADY, Terminal};
 use rstest::rstest;
 use yard_step_card::slot::{SlotAddress, SlotCard};
 use yard_step_card::{Card, Mischief};
@@ -16,26 +16,29 @@ const SIZE: (u16, u16) = (160, 50);
 /// What is said once, and only, when the machine went down.
 const DOWN: &str = "The machine is down. Enter restarts it.";
 
-fn demo(dir: &tempfile::TempDir, options: &str) -> String {
-    format!("{PROGRAM} --data-dir {} demo {options}", dir.path().display())
+/// A climb of the core's stages alone, by steps that can be foretold.
+fn climb(dir: &tempfile::TempDir, options: &str) -> String {
+    let card = "--card standin:tarn-310 --seed 29 --also standin:bracken-208#4";
+    format!(
+        "{PROGRAM} --data-dir {} open {card} --stages baseline,core --plan {STEADY} {options}",
+        dir.path().display()
+    )
 }
 
-/// The offset in a line such as "+105 MHz holds and brings …".
+/// The offset in a line such as "With core clock offset +105 MHz it holds and brings …".
 fn kept_offset(screen: &str) -> String {
-    let line = screen.lines().find(|line| line.contains("holds and brings")).unwrap();
-    let words: Vec<&str> = line.split_whitespace().collect();
-    let place = words.iter().position(|word| *word == "holds").unwrap();
-    words[place - 2].to_owned()
+    let (_, after) = screen.split_once("With core clock offset ").unwrap();
+    after.split_whitespace().next().unwrap().to_owned()
 }
 
 #[rstest]
 fn from_baseline_to_a_kept_offset_that_is_found_again_after_a_restart() {
     let dir = tempfile::tempdir().unwrap();
-    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace max"));
-    terminal.wait_for_all(&["NEXT: ENTER", "Fernhollow Planetarium", "What stock settings do"]);
+    let terminal = Terminal::start(SIZE, &climb(&dir, "--pace max"));
+    terminal.wait_for_all(&["NEXT: ENTER", "What stock settings do"]);
 
     terminal.press(&["Enter"]);
-    terminal.wait_for("trial 1 at ±0 MHz: ");
+    terminal.wait_for("trial 1 at stock: ");
     terminal.press(&["a"]);
     // Far past the edge, chance may take the machine down: auto-climb waits for the user then.
     while terminal.wait_for_any(&["OUTCOME", DOWN]) == DOWN {
@@ -50,12 +53,12 @@ fn from_baseline_to_a_kept_offset_that_is_found_again_after_a_restart() {
     terminal.press(&["k"]);
     terminal.wait_for("Keep as a profile");
     terminal.press(&["Enter", "1"]);
-    terminal.wait_for_all(&["Kept as profile \"climb 2\"", &format!("climb 2: {kept} MHz")]);
+    terminal.wait_for_all(&["Kept as profile \"climb 1\"", &format!("core {kept} MHz")]);
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
     assert!(!terminal.is_taken(), "the terminal is given back");
 
-    let again = Terminal::start(SIZE, &demo(&dir, ""));
+    let again = Terminal::start(SIZE, &climb(&dir, ""));
     let screen = again.wait_for_all(&["OUTCOME", "holds and brings"]);
     assert_eq!(kept_offset(&screen), kept);
     again.press(&["q"]);
@@ -65,7 +68,7 @@ fn from_baseline_to_a_kept_offset_that_is_found_again_after_a_restart() {
 #[rstest]
 fn a_run_can_be_paused_hurried_and_stopped_and_leaving_it_is_asked() {
     let dir = tempfile::tempdir().unwrap();
-    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace 10"));
+    let terminal = Terminal::start(SIZE, &climb(&dir, "--pace 10"));
     terminal.wait_for("NEXT: ENTER");
     terminal.press(&["Enter"]);
     terminal.wait_for("RUNNING");
@@ -93,7 +96,7 @@ fn a_signal_in_the_middle_gives_the_terminal_back_and_the_climb_goes_on_later(
     #[case] signal: &str,
 ) {
     let dir = tempfile::tempdir().unwrap();
-    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace 10"));
+    let terminal = Terminal::start(SIZE, &climb(&dir, "--pace 10"));
     terminal.wait_for("NEXT: ENTER");
     terminal.press(&["Enter"]);
     terminal.wait_for("RUNNING");
@@ -102,17 +105,17 @@ fn a_signal_in_the_middle_gives_the_terminal_back_and_the_climb_goes_on_later(
     assert!(sent.success());
     terminal.wait_for("ended with 0");
     assert!(!terminal.is_taken());
-    let again = Terminal::start(SIZE, &demo(&dir, ""));
+    let again = Terminal::start(SIZE, &climb(&dir, ""));
     again.wait_for_all(&["NEXT: ENTER", "Stopped after"]);
 }
 
 #[rstest]
 fn after_a_kill_the_next_start_shows_every_trial_and_what_became_of_the_last() {
     let dir = tempfile::tempdir().unwrap();
-    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace max"));
+    let terminal = Terminal::start(SIZE, &climb(&dir, "--pace max"));
     terminal.wait_for("NEXT: ENTER");
     terminal.press(&["Enter"]);
-    terminal.wait_for("trial 1 at ±0 MHz: ");
+    terminal.wait_for("trial 1 at stock: ");
     terminal.press(&["p"]);
     terminal.wait_for("pace 1×");
     terminal.press(&["Enter"]);
@@ -120,7 +123,7 @@ fn after_a_kill_the_next_start_shows_every_trial_and_what_became_of_the_last() {
     let killed = Command::new("kill").args(["-s", "KILL", &terminal.program()]).status().unwrap();
     assert!(killed.success());
 
-    let again = Terminal::start(SIZE, &demo(&dir, ""));
+    let again = Terminal::start(SIZE, &climb(&dir, ""));
     again.wait_for_all(&["MACHINE DOWN", "It has no outcome"]);
     again.press(&["1"]);
     again.wait_for("is not finished");
@@ -150,7 +153,7 @@ fn an_ended_climb_is_opened_again_and_another_plan_begins_another_one() {
 #[rstest]
 fn a_terminal_too_small_is_told_and_growing_it_helps() {
     let dir = tempfile::tempdir().unwrap();
-    let terminal = Terminal::start((60, 15), &demo(&dir, ""));
+    let terminal = Terminal::start((60, 15), &climb(&dir, ""));
     terminal.wait_for("needs more room");
     terminal.resize((100, 30));
     terminal.wait_for("NEXT: ENTER");
@@ -164,7 +167,7 @@ fn a_terminal_too_small_is_told_and_growing_it_helps() {
 #[rstest]
 fn another_card_is_chosen_and_what_it_lacks_is_told_with_the_reason() {
     let dir = tempfile::tempdir().unwrap();
-    let terminal = Terminal::start(SIZE, &demo(&dir, ""));
+    let terminal = Terminal::start(SIZE, &climb(&dir, ""));
     terminal.wait_for_all(&["Tarn 310", "1 of 3 cards", "Before the first change"]);
     terminal.press(&["c"]);
     terminal.wait_for_all(&["Cards of this machine", "Bracken 208", "Quern 540", "present"]);
@@ -182,7 +185,7 @@ fn another_card_is_chosen_and_what_it_lacks_is_told_with_the_reason() {
 #[rstest]
 fn what_is_said_of_the_machine_is_checked_noted_and_part_of_the_next_trial() {
     let dir = tempfile::tempdir().unwrap();
-    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace max"));
+    let terminal = Terminal::start(SIZE, &climb(&dir, "--pace max"));
     terminal.wait_for_all(&["? power supply", "This machine"]);
     terminal.press(&["r", "BSpace", "BSpace", "9", "9"]);
     terminal.wait_for("99▏");
@@ -194,7 +197,7 @@ fn what_is_said_of_the_machine_is_checked_noted_and_part_of_the_next_trial() {
     terminal.wait_for_all(&["Noted.", "27 °C, case open", "worst case"]);
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
-    let again = Terminal::start(SIZE, &demo(&dir, ""));
+    let again = Terminal::start(SIZE, &climb(&dir, ""));
     again.wait_for_all(&["27 °C, case open", "200 W"]);
 }
 
@@ -202,14 +205,18 @@ fn what_is_said_of_the_machine_is_checked_noted_and_part_of_the_next_trial() {
 fn a_trace_is_looked_into_exported_and_read_again() {
     let dir = tempfile::tempdir().unwrap();
     let csv = dir.path().join("part.csv");
-    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace max"));
+    let terminal = Terminal::start(SIZE, &climb(&dir, "--pace max"));
     terminal.wait_for("NEXT: ENTER");
     terminal.press(&["3"]);
     terminal.wait_for("Nothing has run yet.");
     terminal.press(&["Enter"]);
-    terminal.wait_for("trial 1 at ±0 MHz: ");
+    terminal.wait_for("trial 1 at stock: ");
     terminal.press(&["3"]);
-    terminal.wait_for_all(&["Trial 1, baseline ±0 MHz, lantern:", "Applied: fan 100 %", "ceiling"]);
+    terminal.wait_for_all(&[
+        "Trial 1 at stock, baseline, lantern:",
+        "Applied: fan 100 %",
+        "ceiling",
+    ]);
     terminal.press(&["f", "+", "+", "+"]);
     terminal.wait_for("held still");
     terminal.press(&["Escape", "Escape"]);
@@ -243,14 +250,14 @@ fn a_trace_is_looked_into_exported_and_read_again() {
 #[rstest]
 fn settings_of_ones_own_are_set_from_what_the_card_offers_and_tried() {
     let dir = tempfile::tempdir().unwrap();
-    let terminal = Terminal::start(SIZE, &demo(&dir, "--pace max"));
+    let terminal = Terminal::start(SIZE, &climb(&dir, "--pace max"));
     terminal.wait_for("NEXT: ENTER");
     terminal.press(&["t"]);
     terminal.wait_for_all(&["Settings of your own", "−400 MHz to +400 MHz"]);
     terminal.press(&["Down", "Down", "Down", "6", "2"]);
     terminal.wait_for("62▏");
     terminal.press(&["Enter"]);
-    terminal.wait_for_all(&["settings of your own", "memory clock offset +60 MHz"]);
+    terminal.wait_for_all(&["memory +60 MHz, your own", "memory clock offset +60 MHz"]);
     terminal.press(&["Enter"]);
     terminal.wait_for_all(&["mem. offset", "1810 MHz actual", "+60 MHz"]);
     terminal.wait_for("trial 1 with settings of your own: ");

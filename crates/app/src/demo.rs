@@ -1,0 +1,232 @@
+//! `yard-step demo`: the cards of Fernhollow Planetarium, with a history and a climb in progress.
+//!
+//! Nothing of it is made up: every trial was run on the stand-ins, when the demo's ledger was made.
+//! Climbs of other cards are worked out at once, without their frames; the climbs of the first card
+//! are run as any other, with every sample.
+
+use std::fs;
+
+use yard_step_card::{BriefCard, CardName};
+use yard_step_core::{
+    Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Machine, Margin, Next, Plan, Policy, Room,
+    Seconds, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
+};
+use yard_step_engine::Unfinished;
+use yard_step_ledger::{ClimbState, DataDir, Intent, Ledger, Measured, Profile};
+use yard_step_scenes::Scene;
+use yard_step_study::{Climbed, climb};
+
+use crate::cli::{DataDirOption, DemoOptions};
+use crate::failure::Failure;
+use crate::open::{Wanted, needs_terminal, open_climb, open_ledger, rack, show};
+
+/// The demo's cards, all in the one machine of a planetarium: one bought used, an old one that must
+/// run silent beside the audience, and a new one.
+const CARDS: [&str; 3] = ["standin:tarn-310#29", "standin:bracken-208#4", "standin:quern-540#11"];
+/// Trials of the core stage that the climb in progress has behind it.
+const CORE_TRIALS: usize = 4;
+/// Courses of chance that are tried for one in which the machine goes down.
+const COURSES: u64 = 40;
+
+pub(crate) fn demo(data_dir: &DataDirOption, options: &DemoOptions) -> Result<(), Failure> {
+    needs_terminal()?;
+    let dir = data_dir.below("demo")?;
+    if options.fresh {
+        set_aside(&dir)?;
+    }
+    let cards = cards()?;
+    let [card, others @ ..] = &cards[..] else { return Ok(()) };
+    let history =
+        if dir.ledger().exists() { Vec::new() } else { make_history(&dir, card, others)? };
+    let wanted = wanted(card, Plan::default(), true);
+    let mut opened = open_climb(&dir, &wanted)?;
+    opened.told.splice(..0, history);
+    let rack = rack(&dir, &opened, &wanted, others)?;
+    show(opened, rack, options.pace)
+}
+
+fn wanted(card: &CardName, plan: Plan, reopen: bool) -> Wanted {
+    Wanted {
+        card: card.clone(),
+        plan,
+        plan_is_named: false,
+        stages: Vec::new(),
+        fresh: false,
+        outside: Vec::new(),
+        in_process: false,
+        unfinished: Unfinished::MachineDown,
+        reopen,
+    }
+}
+
+fn cards() -> Result<Vec<CardName>, Failure> {
+    CARDS.iter().map(|name| name.parse().map_err(Failure::failed)).collect()
+}
+
+/// What the keeper of the planetarium has done so far.
+fn make_history(
+    dir: &DataDir,
+    card: &CardName,
+    others: &[CardName],
+) -> Result<Vec<String>, Failure> {
+    let mut told = vec![last_autumn(dir, card)?];
+    let (ledger, _) = open_ledger(dir)?;
+    if let [old, new] = others {
+        told.push(new_card(&ledger, new)?);
+        told.push(interrupted(&ledger, old)?);
+    }
+    drop(ledger);
+    in_progress(dir, card)?;
+    Ok(told)
+}
+
+/// Last autumn, in a hurry: one baseline run, no long confirming run.
+fn last_autumn(dir: &DataDir, card: &CardName) -> Result<String, Failure> {
+    let stages = vec![Stage::Baseline, Stage::Core];
+    let plan = hasty_plan()?;
+    let mut opened =
+        open_climb(dir, &Wanted { in_process: true, stages, ..wanted(card, plan, false) })?;
+    opened.engine.set_machine(machine())?;
+    while let Next::Trial(_) = opened.engine.climb().next() {
+        opened.engine.step_unattended(&mut ())?;
+    }
+    let profile = opened.engine.keep("last autumn")?;
+    Ok(format!(
+        "Fernhollow Planetarium's {} was tuned in a hurry last autumn and kept at {}. Before the \
+         summer season it is being done properly.",
+        opened.engine.description().name,
+        in_short(&profile.settings, opened.engine.description())
+    ))
+}
+
+/// The climb in progress: baseline and power are done, the core has begun.
+fn in_progress(dir: &DataDir, card: &CardName) -> Result<(), Failure> {
+    let wanted = Wanted { in_process: true, ..wanted(card, Plan::default(), false) };
+    let mut opened = open_climb(dir, &wanted)?;
+    loop {
+        let climb = opened.engine.climb();
+        let done = climb.trials().iter().filter(|trial| trial.stage == Stage::Core).count();
+        if done >= CORE_TRIALS || !matches!(climb.next(), Next::Trial(_)) {
+            return Ok(());
+        }
+        opened.engine.step_unattended(&mut ())?;
+    }
+}
+
+/// The new card was climbed on from one end to the other, and its outcome kept.
+fn new_card(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
+    let plan = Plan { margin: Margin::Gift, ..Plan::default() };
+    let (climbed, laid_out) = brief_climb(name, &plan, 0)?;
+    let id = write_down(ledger, &laid_out, &climbed.trials)?;
+    ledger.set_climb_state(id, ClimbState::Ended, laid_out.directives())?;
+    let card = laid_out.card();
+    let profile = Profile {
+        name: "dome shows".into(),
+        settings: climbed.outcome.settings,
+        climb: Some(id),
+        trial: climbed.outcome.kept_trial,
+        driver: Some(card.driver.clone()),
+    };
+    ledger.keep(card, &profile)?;
+    Ok(format!("Its new {} runs at {}.", card.name, in_short(&profile.settings, card)))
+}
+
+/// The old card went down in the middle of a climb by hand.
+fn interrupted(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
+    let plan = Plan { policy: Policy::Steady, ..Plan::default() };
+    for course in 0..COURSES {
+        let (climbed, laid_out) = brief_climb(name, &plan, course)?;
+        let down = climbed.trials.iter().position(|t| t.verdict() == Verdict::MachineDown);
+        let Some((before, last)) =
+            down.and_then(|down| Some((climbed.trials.get(..down)?, climbed.trials.get(down)?)))
+        else {
+            continue;
+        };
+        let id = write_down(ledger, &laid_out, before)?;
+        let row = ledger.begin_trial(&intent(id, last))?;
+        ledger.sign_of_life(row, last.seconds)?;
+        return Ok(format!(
+            "A climb on its old {} was interrupted: the machine went down in trial {}.",
+            laid_out.card().name,
+            last.number
+        ));
+    }
+    Ok("No climb was interrupted so far.".into())
+}
+
+/// A whole climb, worked out at once, with the climb as it was laid out.
+fn brief_climb(name: &CardName, plan: &Plan, course: u64) -> Result<(Climbed, Climb), Failure> {
+    let scene: Scene = plan.scene.parse().map_err(Failure::failed)?;
+    let demand = |frame| scene.demand(frame);
+    let mut card = BriefCard::new(name.open(0)?, demand, scene.period(), course);
+    let description = card.description().clone();
+    let stages = Climb::stages_on(&description);
+    let laid_out = Climb::new(description, plan.clone(), &stages).map_err(Failure::failed)?;
+    let climbed =
+        climb(&mut card, plan, &stages, scene.mean_load(), false).map_err(Failure::failed)?;
+    Ok((climbed, laid_out))
+}
+
+/// Writes a climb with trials that have their verdicts into the ledger.
+fn write_down(ledger: &Ledger, climb: &Climb, trials: &[TrialRecord]) -> Result<i64, Failure> {
+    let card = climb.card();
+    ledger.note_card(card, &Settings::stock(card))?;
+    let id = ledger.begin_climb(card, climb.plan(), climb.stages())?;
+    for trial in trials {
+        let row = ledger.begin_trial(&intent(id, trial))?;
+        ledger.end_trial(row, trial, Measured::default(), Vec::new())?;
+    }
+    Ok(id)
+}
+
+/// What was about to be done in a trial.
+fn intent(climb: i64, trial: &TrialRecord) -> Intent {
+    Intent {
+        id: 0,
+        climb,
+        number: trial.number,
+        stage: trial.stage,
+        purpose: trial.purpose,
+        asked: trial.asked,
+        scene: trial.scene.clone(),
+        planned: trial.seconds,
+        warm_up: Seconds(0.0),
+        room: trial.room,
+        boot: String::new(),
+        since_reset: None,
+        lived: trial.seconds,
+    }
+}
+
+/// What the keeper has entered of the machine. The rest of it is still to be measured.
+fn machine() -> Machine {
+    Machine {
+        room: Some(Room { ambient: Celsius(20.0), case: Case::Closed }),
+        supply: Some(Watt(1_600.0)),
+        rest: None,
+        alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 98.0, act: AlarmAct::Warn }],
+    }
+}
+
+fn hasty_plan() -> Result<Plan, Failure> {
+    Plan::from_toml(
+        "policy = \"steady\"\nscene = \"lantern\"\n\
+         [baseline]\nruns = 1\nwarm_up_seconds = 60\n\
+         [core]\ncoarse_step_mhz = 45\nfine_step_mhz = 45\nconfirm_seconds = 300\nsettle_seconds = 120\n",
+    )
+    .map_err(Failure::failed)
+}
+
+/// Sets an earlier demo aside.
+fn set_aside(dir: &DataDir) -> Result<(), Failure> {
+    if !dir.path().exists() {
+        return Ok(());
+    }
+    // Nobody must be working with what is moved away.
+    drop(dir.lock()?);
+    let name = |count: u32| dir.path().with_file_name(format!("demo-before-{count}"));
+    let free = (1..).map(name).find(|path| !path.exists()).unwrap_or_else(|| name(0));
+    fs::rename(dir.path(), &free).map_err(|error| {
+        Failure::failed(format!("cannot set {} aside: {error}", dir.path().display()))
+    })
+}
