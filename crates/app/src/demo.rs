@@ -8,8 +8,8 @@ use std::fs;
 
 use yard_step_card::{BriefCard, CardName};
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Machine, Margin, Next, Plan, Policy, Room,
-    Seconds, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
+    Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Demand, Machine, Margin, Next, Plan, Policy,
+    Room, Seconds, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
 };
 use yard_step_engine::Unfinished;
 use yard_step_ledger::{ClimbState, DataDir, Intent, Ledger, Measured, Profile};
@@ -116,7 +116,8 @@ fn in_progress(dir: &DataDir, card: &CardName) -> Result<(), Failure> {
 /// The new card was climbed on from one end to the other, and its outcome kept.
 fn new_card(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
     let plan = Plan { margin: Margin::Gift, ..Plan::default() };
-    let (climbed, laid_out) = brief_climb(name, &plan, 0)?;
+    let (mut card, laid_out) = brief_card(name, &plan)?;
+    let climbed = brief_climb(&mut card, &laid_out)?;
     let id = write_down(ledger, &laid_out, &climbed.trials)?;
     ledger.set_climb_state(id, ClimbState::Ended, laid_out.directives())?;
     let card = laid_out.card();
@@ -134,8 +135,10 @@ fn new_card(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
 /// The old card went down in the middle of a climb by hand.
 fn interrupted(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
     let plan = Plan { policy: Policy::Steady, ..Plan::default() };
+    let (mut card, laid_out) = brief_card(name, &plan)?;
     for course in 0..COURSES {
-        let (climbed, laid_out) = brief_climb(name, &plan, course)?;
+        card.set_course(course);
+        let climbed = brief_climb(&mut card, &laid_out)?;
         let down = climbed.trials.iter().position(|t| t.verdict() == Verdict::MachineDown);
         let Some((before, last)) =
             down.and_then(|down| Some((climbed.trials.get(..down)?, climbed.trials.get(down)?)))
@@ -154,17 +157,28 @@ fn interrupted(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
     Ok("No climb was interrupted so far.".into())
 }
 
-/// A whole climb, worked out at once, with the climb as it was laid out.
-fn brief_climb(name: &CardName, plan: &Plan, course: u64) -> Result<(Climbed, Climb), Failure> {
+/// A card whose runs are worked out at once, with a climb laid out on it.
+fn brief_card(
+    name: &CardName,
+    plan: &Plan,
+) -> Result<(BriefCard<impl Fn(u64) -> Demand>, Climb), Failure> {
     let scene: Scene = plan.scene.parse().map_err(Failure::failed)?;
-    let demand = |frame| scene.demand(frame);
-    let mut card = BriefCard::new(name.open(0)?, demand, scene.period(), course);
+    let demand = move |frame| scene.demand(frame);
+    let card = BriefCard::new(name.open(0)?, demand, scene.period(), 0);
     let description = card.description().clone();
     let stages = Climb::stages_on(&description);
     let laid_out = Climb::new(description, plan.clone(), &stages).map_err(Failure::failed)?;
-    let climbed =
-        climb(&mut card, plan, &stages, scene.mean_load(), false).map_err(Failure::failed)?;
-    Ok((climbed, laid_out))
+    Ok((card, laid_out))
+}
+
+/// A whole climb, worked out at once.
+fn brief_climb(
+    card: &mut BriefCard<impl Fn(u64) -> Demand>,
+    laid_out: &Climb,
+) -> Result<Climbed, Failure> {
+    let plan = laid_out.plan();
+    let scene: Scene = plan.scene.parse().map_err(Failure::failed)?;
+    climb(card, plan, laid_out.stages(), scene.mean_load(), false).map_err(Failure::failed)
 }
 
 /// Writes a climb with trials that have their verdicts into the ledger.

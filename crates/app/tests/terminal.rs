@@ -18,7 +18,7 @@ const DOWN: &str = "The machine is down. Enter restarts it.";
 
 /// A climb of the core's stages alone, by steps that can be foretold.
 fn climb(dir: &tempfile::TempDir, options: &str) -> String {
-    let card = "--card standin:tarn-310 --seed 29 --also standin:bracken-208#4";
+    let card = "--card standin:tarn-310 --seed 29 --also standin:bracken-208#4 --also standin:quern-540#11";
     format!(
         "{PROGRAM} --data-dir {} open {card} --stages baseline,core --plan {STEADY} {options}",
         dir.path().display()
@@ -168,6 +168,8 @@ fn a_terminal_too_small_is_told_and_growing_it_helps() {
 fn another_card_is_chosen_and_what_it_lacks_is_told_with_the_reason() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = Terminal::start(SIZE, &climb(&dir, ""));
+    terminal.wait_for("NEXT: ENTER");
+    terminal.press(&["1"]);
     terminal.wait_for_all(&["Tarn 310", "1 of 3 cards", "Before the first change"]);
     terminal.press(&["c"]);
     terminal.wait_for_all(&["Cards of this machine", "Bracken 208", "Quern 540", "present"]);
@@ -194,10 +196,13 @@ fn what_is_said_of_the_machine_is_checked_noted_and_part_of_the_next_trial() {
     terminal.press(&["BSpace", "BSpace", "2", "7", "Down", "Left", "Down", "Down", "2", "0", "0"]);
     terminal.wait_for_all(&["‹ open ›", "200▏"]);
     terminal.press(&["Enter"]);
+    terminal.press(&["1"]);
     terminal.wait_for_all(&["Noted.", "27 °C, case open", "worst case"]);
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
     let again = Terminal::start(SIZE, &climb(&dir, ""));
+    again.wait_for("NEXT: ENTER");
+    again.press(&["1"]);
     again.wait_for_all(&["27 °C, case open", "200 W"]);
 }
 
@@ -223,14 +228,14 @@ fn a_trace_is_looked_into_exported_and_read_again() {
     terminal.press(&["+", "+", "Left"]);
     // The name proposed is taken back, letter by letter.
     terminal.press(&["x"]);
-    terminal.wait_for("file: climb-2-trial-1.csv▏");
-    for _ in 0.."climb-2-trial-1.csv".len() {
+    terminal.wait_for("file: climb-1-trial-1.csv▏");
+    for _ in 0.."climb-1-trial-1.csv".len() {
         terminal.press(&["BSpace"]);
     }
     terminal.press(&[csv.to_str().unwrap(), "Enter"]);
     terminal.wait_for("samples are in");
     terminal.press(&["x"]);
-    for _ in 0.."climb-2-trial-1.csv".len() {
+    for _ in 0.."climb-1-trial-1.csv".len() {
         terminal.press(&["BSpace"]);
     }
     terminal.press(&[csv.to_str().unwrap(), "Enter"]);
@@ -242,7 +247,7 @@ fn a_trace_is_looked_into_exported_and_read_again() {
     terminal.press(&["i", csv.to_str().unwrap(), "Enter"]);
     terminal.wait_for_all(&[&format!("part.csv: {} samples", rows - 1), "Every row was read."]);
     terminal.press(&["Escape"]);
-    terminal.wait_for("Trial 1, baseline");
+    terminal.wait_for("Trial 1 at stock, baseline");
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
 }
@@ -260,7 +265,7 @@ fn settings_of_ones_own_are_set_from_what_the_card_offers_and_tried() {
     terminal.wait_for_all(&["memory +60 MHz, your own", "memory clock offset +60 MHz"]);
     terminal.press(&["Enter"]);
     terminal.wait_for_all(&["mem. offset", "1810 MHz actual", "+60 MHz"]);
-    terminal.wait_for("trial 1 with settings of your own: ");
+    terminal.wait_for("trial 1 at memory +60 MHz: ");
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
 }
@@ -367,4 +372,75 @@ fn when_the_terminal_is_gone_the_card_goes_back_and_nothing_is_left_running() {
         let owner = std::fs::read_to_string(lock.unwrap().path()).unwrap();
         assert_eq!(owner, "", "given back in order");
     }
+}
+
+#[rstest]
+fn the_demo_has_three_cards_with_a_history_and_a_climb_in_progress() {
+    let dir = tempfile::tempdir().unwrap();
+    let start = format!("{PROGRAM} --data-dir {} demo --pace max", dir.path().display());
+    let terminal = Terminal::start(SIZE, &start);
+    terminal.wait_for_all(&["NEXT: ENTER", "Staircase: core, MHz", "believing: edge"]);
+    terminal.press(&["1"]);
+    terminal.wait_for_all(&["1 of 3 cards", "last autumn: core +", "climb 1, ended"]);
+    terminal.press(&["g"]);
+    terminal.wait_for_all(&["The climb", "● done", "More power alone brought", "▶ present"]);
+    terminal.press(&["Escape", "c", "Down", "Down", "Enter"]);
+    terminal.wait_for_all(&["3 of 3 cards", "dome shows: core "]);
+    terminal.press(&["c", "Up", "Enter"]);
+    terminal
+        .wait_for_all(&["2 of 3 cards", "is taken as machine down until you mark it otherwise"]);
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}
+
+#[rstest]
+fn at_each_stage_the_user_may_overrule_the_climb_and_it_goes_on_from_there() {
+    let dir = tempfile::tempdir().unwrap();
+    let plan = common::short_plan(dir.path());
+    let start = format!(
+        "{PROGRAM} --data-dir {} open --card standin:tarn-310 --seed 29 --plan {plan} --pace max",
+        dir.path().display()
+    );
+    let terminal = Terminal::start(SIZE, &start);
+    terminal.wait_for("NEXT: ENTER");
+    // The baseline cannot be skipped, but ended once a run counts.
+    terminal.press(&["g", "s"]);
+    terminal.wait_for("The baseline cannot be skipped");
+    terminal.press(&["Escape", "Enter"]);
+    terminal.wait_for("trial 1 at stock: ");
+    terminal.press(&["g", "e"]);
+    terminal.wait_for("Stage baseline was ended with what is known.");
+    // Memory first; the power is left as it is, then wanted all the same.
+    terminal.press(&["o"]);
+    terminal.wait_for("The stages now come as baseline, power, memory, core, together.");
+    terminal.press(&["Down", "s"]);
+    terminal.wait_for_all(&["Stage power is skipped", "╌ skipped"]);
+    terminal.press(&["r"]);
+    terminal.wait_for("Stage power begins again");
+    terminal.press(&["Escape", "Enter"]);
+    terminal.wait_for("trial 2 at power 286 W: ");
+    terminal.wait_for("NEXT: ENTER    memory: memory +60 MHz");
+    // A step of one's own, and the stage ended with it.
+    terminal.press(&["Up", "Enter"]);
+    terminal.wait_for("trial 3 at memory +80 MHz: ");
+    terminal.press(&["e"]);
+    terminal.wait_for("End the stage memory now?");
+    terminal.press(&["y"]);
+    terminal.wait_for("NEXT: ENTER    core: core +60 MHz");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("trial 4 at core +60 MHz: ");
+    // Another policy from here on.
+    terminal.press(&["g", "Down", "Down", "Down", "Down", "Down", "Right"]);
+    terminal.wait_for("From here on the climb goes by halving");
+    terminal.press(&["Up", "Up", "e"]);
+    terminal.wait_for("Stage core was ended with what is known.");
+    terminal.press(&["Escape"]);
+    terminal.wait_for_all(&["Map: core against memory", "NEXT: ENTER    together: core +45 MHz"]);
+    terminal.press(&["Enter"]);
+    terminal.wait_for("trial 5 at core +45 MHz, memory +60 MHz: ");
+    // A failure that was seen elsewhere: which one was it?
+    terminal.press(&["m", "Home", "Up"]);
+    terminal.wait_for("Your verdict");
+    terminal.press(&["Escape", "q"]);
+    terminal.wait_for("ended with 0");
 }

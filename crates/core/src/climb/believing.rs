@@ -80,7 +80,7 @@ impl Search<'_> {
             if refused.iter().any(|refused| value >= *refused) {
                 continue;
             }
-            for seconds in LENGTHS.into_iter().step_by(if self.is_coarse { 2 } else { 1 }) {
+            for seconds in LENGTHS {
                 let length = (self.steps().warm_up_seconds + seconds) / 3_600.0;
                 let prospect = belief.prospect(value, length, hours, faults);
                 if prospect.machine_down > bound {
@@ -102,8 +102,7 @@ impl Search<'_> {
         let (low, high) = belief.band(0.96);
         let low = low.max(fine);
         let high = (high + 0.02 * self.axis.clock).min(f64::from(self.axis.highest().0));
-        let most = if self.is_coarse { MOST_VALUES / 2.0 } else { MOST_VALUES };
-        let step = ((high - low) / most / fine).ceil().max(1.0) * fine;
+        let step = ((high - low) / MOST_VALUES / fine).ceil().max(1.0) * fine;
         let mut values = Vec::new();
         let mut value = low;
         while value <= high + 1e-9 {

@@ -141,8 +141,6 @@ pub struct Climb {
     isolating: Option<u32>,
     /// Whether the user wants what brought what measured.
     leaving_out: bool,
-    /// Whether it is played forward with an imagined card, and may be less thorough.
-    imagined: bool,
 }
 
 /// Why a climb cannot be laid out.
@@ -188,7 +186,6 @@ impl Climb {
             wished: None,
             isolating: None,
             leaving_out: false,
-            imagined: false,
         })
     }
 

@@ -153,8 +153,6 @@ pub(super) struct Search<'a> {
     pub slope: f64,
     /// Whether a stage that tries both domains together follows.
     pub is_followed: bool,
-    /// Whether fewer trials are weighed: it is only played forward.
-    pub is_coarse: bool,
 }
 
 impl Search<'_> {

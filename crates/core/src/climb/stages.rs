@@ -209,7 +209,6 @@ impl Climb {
             cap: self.search_cap(axis.domain),
             slope,
             is_followed: self.goes_together(),
-            is_coarse: self.imagined,
         }
     }
 

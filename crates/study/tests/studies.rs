@@ -1,0 +1,107 @@
+//! Studies of whole climbs, held against what the cards truly can do.
+#![allow(clippy::unwrap_used, missing_docs)]
+
+use rstest::rstest;
+use yard_step_card::{BriefCard, BriefEnding, CardChoice, Mishaps};
+use yard_step_core::{
+    Axis, Climb, Domain, Fan, MhzOffset, Percent, Plan, Policy, Seconds, Settings,
+};
+use yard_step_scenes::Scene;
+use yard_step_study::{Study, climb, summaries, write_csv};
+
+fn study(cards: usize, policies: &[Policy]) -> Study {
+    Study {
+        first_seed: 7_000,
+        cards,
+        kinds: CardChoice::all(),
+        policies: policies.to_vec(),
+        plan: Plan::default(),
+        flatter: 1.0,
+        threads: 2,
+    }
+}
+
+/// The bars of the believing policy, on cards that its figures were not chosen by.
+#[rstest]
+fn believing_takes_less_time_than_steady_steps_and_what_it_keeps_holds() {
+    let rows = study(45, &[Policy::Steady, Policy::Believing]).run(&|_| ()).unwrap();
+    let all = summaries(&rows);
+    let of = |policy| all.iter().find(|s| s.policy == policy && s.kind.is_none()).unwrap();
+    let (steady, believing) = (of(Policy::Steady), of(Policy::Believing));
+    assert!(believing.minutes <= 0.4 * steady.minutes, "{believing:?} {steady:?}");
+    assert!(believing.machine_downs <= steady.machine_downs, "{believing:?} {steady:?}");
+    assert!(believing.not_holding_percent <= 2.3, "at most one of 45: {believing:?}");
+    assert!(believing.gap_ninth_percent <= 2.0, "{believing:?}");
+    assert!(believing.gap_median_percent <= 1.2, "of so few cards: {believing:?}");
+}
+
+#[rstest]
+fn a_study_is_the_same_for_the_same_seeds_however_many_threads() {
+    let one = Study { threads: 1, ..study(6, &[Policy::Halving]) }.run(&|_| ()).unwrap();
+    let two = study(6, &[Policy::Halving]).run(&|_| ()).unwrap();
+    assert_eq!(one, two);
+    let mut csv = Vec::new();
+    write_csv(&one, &mut csv).unwrap();
+    let text = String::from_utf8(csv).unwrap();
+    assert!(text.starts_with("kind,seed,policy,trials,minutes,"), "{text}");
+    assert_eq!(text.lines().count(), 7);
+}
+
+/// How often the range that was told before a trial held what was really left.
+#[rstest]
+#[case(Policy::Believing, 12)]
+#[case(Policy::Steady, 4)]
+fn what_is_left_is_told_honestly(#[case] policy: Policy, #[case] cards: u64) {
+    let scene = Scene::Medley;
+    let (mut told, mut held) = (0, 0);
+    for seed in 8_000..8_000 + cards {
+        let card = CardChoice::all()[(seed % 3) as usize].open(seed, 0).unwrap();
+        let mut card = BriefCard::new(card, |n| scene.demand(n), scene.period(), 0);
+        let stages = Climb::stages_on(card.description());
+        let plan = Plan { policy, ..Plan::default() };
+        let climbed = climb(&mut card, &plan, &stages, scene.mean_load(), true).unwrap();
+        let (trials, time) = (climbed.outcome.trials, climbed.outcome.test_seconds.value());
+        for (made, by_then, outlook) in climbed.outlooks {
+            let (few, many) = outlook.climb.trials;
+            let (short, long) = outlook.climb.seconds;
+            let left = time - by_then.value();
+            told += 2;
+            held += usize::from((few..=many).contains(&(trials - made)));
+            held += usize::from((short.value()..=long.value()).contains(&left));
+        }
+    }
+    let share = f64::from(held as u32) / f64::from(told);
+    println!("{policy}: the range held {held} of {told} times, {:.0} %", share * 100.0);
+    assert!(share > 0.75, "only {held} of {told}");
+}
+
+/// A run worked out at once is what a run with every frame would be: over many of them, faults come
+/// as often as the model says.
+#[rstest]
+fn faults_come_as_often_as_they_should() {
+    let mut card = CardChoice::all()[0].open(5, 0).unwrap();
+    card.set_mishaps(Mishaps::NONE);
+    let scene = Scene::Medley;
+    let mut card = BriefCard::new(card, |n| scene.demand(n), scene.period(), 0);
+    let axis = Axis::of(card.description(), Domain::Core).unwrap();
+    let mut settings = Settings::stock(card.description());
+    settings.fan = Some(Fan::Fixed(Percent(100.0)));
+    let mut rate = 0.0;
+    for step in 0..20 {
+        axis.write(&mut settings, MhzOffset(step * 15));
+        rate = card.steady(&settings).faults_per_hour;
+        if rate > 3.0 {
+            break;
+        }
+    }
+    let hours = 0.5 / rate;
+    let runs = 400;
+    let failed = (0..runs)
+        .filter(|_| {
+            let brief = card.run(&settings, Seconds(hours * 3_600.0), Seconds(0.0));
+            brief.ending != BriefEnding::Finished
+        })
+        .count();
+    let expected = f64::from(runs) * (1.0 - (-0.5_f64).exp());
+    assert!((failed as f64 - expected).abs() < 40.0, "{failed} of {expected:.0}");
+}
