@@ -3,7 +3,7 @@
 
 use rstest::rstest;
 use yard_step_card::CardChoice;
-use yard_step_core::{Next, Outcome, Plan, Stage};
+use yard_step_core::{Next, Outcome, Plan, Policy, Stage};
 use yard_step_engine::Engine;
 use yard_step_ledger::{DataDir, Ledger};
 use yard_step_scenes::Scene;
@@ -14,7 +14,8 @@ fn climb(seed: u64) -> (Outcome, i32) {
     let card = CardChoice::all()[0].open(seed, 0).unwrap();
     let edge = card.edges(|frame| Scene::Lantern.demand(frame)).core_offset_mhz.unwrap().0;
     let stages = [Stage::Baseline, Stage::Core];
-    let mut engine = Engine::begin(Box::new(card), ledger, Plan::default(), &stages).unwrap();
+    let plan = Plan { scene: "lantern".into(), policy: Policy::Steady, ..Plan::default() };
+    let mut engine = Engine::begin(Box::new(card), ledger, plan, &stages).unwrap();
     loop {
         match engine.climb().next() {
             Next::Trial(_) => drop(engine.step_unattended(&mut ()).unwrap()),
