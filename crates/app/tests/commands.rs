@@ -56,7 +56,7 @@ fn a_killed_climb_goes_on_where_it_was_and_loses_no_ended_trial() {
     let data = text_of(dir.path());
     let mut child = Command::new(PROGRAM)
         .args(["climb", "--card", CARD, "--seed", "5", "--pace", "60", "--data-dir", &data])
-        .args(["--plan", &short_plan(dir.path())])
+        .args(["--stages", "baseline,core", "--plan", &short_plan(dir.path())])
         .stdout(Stdio::piped())
         .spawn()
         .unwrap();
@@ -68,8 +68,19 @@ fn a_killed_climb_goes_on_where_it_was_and_loses_no_ended_trial() {
     child.wait().unwrap();
 
     let json = text_of(&dir.path().join("climb.json"));
-    let output =
-        yard_step(&["climb", "--card", CARD, "--seed", "5", "--data-dir", &data, "--json", &json]);
+    let output = yard_step(&[
+        "climb",
+        "--card",
+        CARD,
+        "--seed",
+        "5",
+        "--stages",
+        "baseline,core",
+        "--data-dir",
+        &data,
+        "--json",
+        &json,
+    ]);
     let text = stdout(&output);
     assert!(output.status.success(), "{}", stderr(&output));
     assert!(text.contains("is not finished: it goes on after its 2 trials."), "{text}");
@@ -181,7 +192,17 @@ fn a_corrupt_ledger_is_set_aside_and_told() {
     let rubbish = "rubbish ".repeat(100);
     fs::write(dir.path().join("ledger.sqlite"), &rubbish).unwrap();
     let plan = short_plan(dir.path());
-    let output = yard_step(&["climb", "--card", CARD, "--data-dir", &data, "--plan", &plan]);
+    let output = yard_step(&[
+        "climb",
+        "--card",
+        CARD,
+        "--stages",
+        "baseline,core",
+        "--data-dir",
+        &data,
+        "--plan",
+        &plan,
+    ]);
     assert!(output.status.success(), "{}", stderr(&output));
     assert!(stdout(&output).contains("It was set aside as"), "{}", stdout(&output));
     let aside = dir.path().join("ledger.sqlite.unreadable-1");
@@ -217,7 +238,17 @@ fn another_plan_for_an_unfinished_climb_is_refused_until_a_fresh_one_is_wanted()
     let plan = dir.path().join("plan.toml");
     fs::write(&plan, "[rules]\nretries = 0\n[baseline]\nruns = 20\nseconds = 20\n").unwrap();
     let climb = |extra: &[&str]| {
-        let start = ["climb", "--card", CARD, "--seed", "2", "--data-dir", &data];
+        let start = [
+            "climb",
+            "--card",
+            CARD,
+            "--seed",
+            "2",
+            "--stages",
+            "baseline,core",
+            "--data-dir",
+            &data,
+        ];
         yard_step(&[&start[..], extra].concat())
     };
     climb(&["--plan", &text_of(&plan)]);
@@ -234,7 +265,17 @@ fn another_plan_for_an_unfinished_climb_is_refused_until_a_fresh_one_is_wanted()
 fn a_climb_is_drawn_as_svg_and_as_pdf() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
-    yard_step(&["climb", "--card", CARD, "--data-dir", &data, "--plan", &short_plan(dir.path())]);
+    yard_step(&[
+        "climb",
+        "--card",
+        CARD,
+        "--stages",
+        "baseline,core",
+        "--data-dir",
+        &data,
+        "--plan",
+        &short_plan(dir.path()),
+    ]);
     for (name, head) in [("climb.svg", "<svg"), ("climb.pdf", "%PDF")] {
         let out = text_of(&dir.path().join(name));
         let output = yard_step(&["report", "--climb", "1", "--out", &out, "--data-dir", &data]);
@@ -432,6 +473,8 @@ fn two_cards_in_step_climb_by_the_graver_verdict() {
         CARD,
         "--seed",
         "3",
+        "--stages",
+        "baseline,core",
         "--in-step",
         "standin:tarn-310#4",
         "--data-dir",
@@ -470,7 +513,17 @@ fn an_alarm_that_puts_back_stops_a_climb_without_the_interface() {
     let dir = tempfile::tempdir().unwrap();
     let (data, plan) = (text_of(dir.path()), short_plan(dir.path()));
     yard_step(&["machine", "--data-dir", &data, "--alarm", "board-power=100:put-back"]);
-    let output = yard_step(&["climb", "--card", CARD, "--data-dir", &data, "--plan", &plan]);
+    let output = yard_step(&[
+        "climb",
+        "--card",
+        CARD,
+        "--stages",
+        "baseline,core",
+        "--data-dir",
+        &data,
+        "--plan",
+        &plan,
+    ]);
     assert_eq!(output.status.code(), Some(1));
     assert!(stderr(&output).contains("an alarm put the card back"), "{}", stderr(&output));
     assert!(stdout(&output).contains("is above the alarm at 100 W"), "{}", stdout(&output));

@@ -242,7 +242,7 @@ fn who_goes_down_with_the_machine_writes_nothing_more_and_takes_up_again_after_t
     assert!(matches!(engine.carry_out(true, &mut ()), Err(EngineError::IsDown)));
 
     let told = engine.restart_machine().unwrap();
-    assert!(told[1].starts_with("Trial 4 at +60 MHz: machine down."), "{told:?}");
+    assert!(told[1].starts_with("Trial 4 (core +60 MHz): machine down."), "{told:?}");
     assert_eq!(last_verdict(&engine), Verdict::MachineDown);
     assert_eq!(bench.last_applied(), Bench::stock());
     let yard_step_core::Next::Trial(proposal) = engine.climb().next() else { panic!() };
@@ -425,7 +425,7 @@ fn a_climb_is_taken_up_where_it_was_left(
     let (engine, told) = Engine::resume(card, bench.ledger.clone(), entry, unfinished).unwrap();
     assert_eq!(engine.climb().trials()[..before.len()], before, "no ended trial is lost");
     assert_eq!(last_verdict(&engine), verdict);
-    assert!(told.unwrap().starts_with("Trial 4 at +60 MHz"));
+    assert!(told.unwrap().starts_with("Trial 4 (core +60 MHz)"));
     let yard_step_core::Next::Trial(proposal) = engine.climb().next() else { panic!() };
     assert_eq!(proposal.request.asked.core_offset, Some(MhzOffset(next)));
 }

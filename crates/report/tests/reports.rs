@@ -66,7 +66,7 @@ fn the_document_has_what_its_format_promises(climbed: &Climbed) {
 #[rstest]
 fn the_chart_shows_every_trial_and_the_kept_clock_line(climbed: &Climbed) {
     let svg = draw_svg(&climbed.entry, Some(&climbed.kept)).unwrap();
-    assert!(svg.contains("Staircase") && svg.contains("core clock offset, MHz"));
+    assert!(svg.contains("Staircase") && svg.contains("core clock, MHz from stock"));
     assert!(svg.contains(&format!("Clock line of trial {}", climbed.kept.number)));
     let circles = svg.matches("<circle").count();
     let clean = climbed.entry.trials.iter().filter(|t| t.record.verdict().label() == "clean");

@@ -88,7 +88,8 @@ fn run(card: &mut StandIn, seconds: f64, warm_up: f64) -> (Seen, f64, Option<Loa
         let at = Seconds(f64::from(tick) / 10.0);
         let before = load.frames;
         lost = card.run(Seconds(0.1), Work::Here(&mut load)).err();
-        (before..load.frames).for_each(|_| watch.frame(at, &CheckedFrame::default(), 50.0));
+        let frame = CheckedFrame { at, ..CheckedFrame::default() };
+        (before..load.frames).for_each(|_| watch.frame(at, &frame, 50.0));
         if lost.is_some() {
             break;
         }
@@ -96,7 +97,7 @@ fn run(card: &mut StandIn, seconds: f64, warm_up: f64) -> (Seen, f64, Option<Loa
         sample.at = at;
         watch.sample(&sample);
     }
-    let score = watch.score(480).unwrap_or(0.0);
+    let score = watch.score(1).unwrap_or(0.0);
     (watch.seen(), score, lost)
 }
 
