@@ -381,7 +381,8 @@ fn the_demo_has_three_cards_with_a_history_and_a_climb_in_progress() {
     terminal.wait_for_all(&["1 of 3 cards", "last autumn: core +", "climb 1, ended"]);
     terminal.press(&["g"]);
     terminal.wait_for_all(&["The climb", "● done", "More power alone brought", "▶ present"]);
-    terminal.press(&["Escape", "c", "Down", "Down", "Enter"]);
+    terminal.press(&["Escape"]);
+    terminal.press(&["c", "Down", "Enter"]);
     terminal.wait_for_all(&["Bracken 208 · individual 4", "MACHINE DOWN", "It has no outcome"]);
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
