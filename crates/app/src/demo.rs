@@ -9,7 +9,7 @@ use std::fs;
 use yard_step_card::{BriefCard, CardName};
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Demand, Machine, Margin, Next, Plan, Policy,
-    Room, Seconds, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
+    Room, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
 };
 use yard_step_engine::Unfinished;
 use yard_step_ledger::{ClimbState, DataDir, Intent, Ledger, Measured, Profile};
@@ -146,7 +146,7 @@ fn interrupted(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
             continue;
         };
         let id = write_down(ledger, &laid_out, before)?;
-        let row = ledger.begin_trial(&intent(id, last))?;
+        let row = ledger.begin_trial(&Intent::of_record(0, id, last))?;
         ledger.sign_of_life(row, last.seconds)?;
         return Ok(format!(
             "A climb on its old {} was interrupted: the machine went down in trial {}.",
@@ -187,29 +187,10 @@ fn write_down(ledger: &Ledger, climb: &Climb, trials: &[TrialRecord]) -> Result<
     ledger.note_card(card, &Settings::stock(card))?;
     let id = ledger.begin_climb(card, climb.plan(), climb.stages())?;
     for trial in trials {
-        let row = ledger.begin_trial(&intent(id, trial))?;
+        let row = ledger.begin_trial(&Intent::of_record(0, id, trial))?;
         ledger.end_trial(row, trial, Measured::default(), Vec::new())?;
     }
     Ok(id)
-}
-
-/// What was about to be done in a trial.
-fn intent(climb: i64, trial: &TrialRecord) -> Intent {
-    Intent {
-        id: 0,
-        climb,
-        number: trial.number,
-        stage: trial.stage,
-        purpose: trial.purpose,
-        asked: trial.asked,
-        scene: trial.scene.clone(),
-        planned: trial.seconds,
-        warm_up: Seconds(0.0),
-        room: trial.room,
-        boot: String::new(),
-        since_reset: None,
-        lived: trial.seconds,
-    }
 }
 
 /// What the keeper has entered of the machine. The rest of it is still to be measured.

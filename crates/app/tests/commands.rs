@@ -4,7 +4,7 @@
 mod common;
 
 use std::fs;
-use std::process::{Command, Stdio};
+use std::process::{Command, Output, Stdio};
 use std::thread::sleep;
 use std::time::Duration;
 
@@ -14,6 +14,12 @@ use serde_json::Value;
 
 const CARD: &str = "standin:tarn-310";
 
+/// Climbs the core's stages alone.
+fn climb_core(data: &str, plan: &str, more: &[&str]) -> Output {
+    let start = ["climb", "--card", CARD, "--stages", "baseline,core"];
+    yard_step(&[&start[..], &["--data-dir", data, "--plan", plan], more].concat())
+}
+
 #[rstest]
 fn the_same_seed_and_plan_give_the_same_document_twice() {
     let dir = tempfile::tempdir().unwrap();
@@ -21,23 +27,7 @@ fn the_same_seed_and_plan_give_the_same_document_twice() {
     let plan = short_plan(dir.path());
     let document = |name: &str, seed: &str| {
         let json = text_of(&dir.path().join(name));
-        let output = yard_step(&[
-            "climb",
-            "--card",
-            CARD,
-            "--seed",
-            seed,
-            "--stages",
-            "baseline,core",
-            "--pace",
-            "max",
-            "--plan",
-            &plan,
-            "--data-dir",
-            &data,
-            "--json",
-            &json,
-        ]);
+        let output = climb_core(&data, &plan, &["--seed", seed, "--pace", "max", "--json", &json]);
         assert!(output.status.success(), "{}", stderr(&output));
         assert!(stdout(&output).contains("Outcome: core +"), "{}", stdout(&output));
         fs::read_to_string(json).unwrap()
@@ -192,17 +182,7 @@ fn a_corrupt_ledger_is_set_aside_and_told() {
     let rubbish = "rubbish ".repeat(100);
     fs::write(dir.path().join("ledger.sqlite"), &rubbish).unwrap();
     let plan = short_plan(dir.path());
-    let output = yard_step(&[
-        "climb",
-        "--card",
-        CARD,
-        "--stages",
-        "baseline,core",
-        "--data-dir",
-        &data,
-        "--plan",
-        &plan,
-    ]);
+    let output = climb_core(&data, &plan, &[]);
     assert!(output.status.success(), "{}", stderr(&output));
     assert!(stdout(&output).contains("It was set aside as"), "{}", stdout(&output));
     let aside = dir.path().join("ledger.sqlite.unreadable-1");
@@ -265,17 +245,7 @@ fn another_plan_for_an_unfinished_climb_is_refused_until_a_fresh_one_is_wanted()
 fn a_climb_is_drawn_as_svg_and_as_pdf() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
-    yard_step(&[
-        "climb",
-        "--card",
-        CARD,
-        "--stages",
-        "baseline,core",
-        "--data-dir",
-        &data,
-        "--plan",
-        &short_plan(dir.path()),
-    ]);
+    climb_core(&data, &short_plan(dir.path()), &[]);
     for (name, head) in [("climb.svg", "<svg"), ("climb.pdf", "%PDF")] {
         let out = text_of(&dir.path().join(name));
         let output = yard_step(&["report", "--climb", "1", "--out", &out, "--data-dir", &data]);
@@ -467,23 +437,11 @@ fn two_cards_in_step_climb_by_the_graver_verdict() {
     let dir = tempfile::tempdir().unwrap();
     let (data, plan) = (text_of(dir.path()), short_plan(dir.path()));
     let json = text_of(&dir.path().join("climb.json"));
-    let output = yard_step(&[
-        "climb",
-        "--card",
-        CARD,
-        "--seed",
-        "3",
-        "--stages",
-        "baseline,core",
-        "--in-step",
-        "standin:tarn-310#4",
-        "--data-dir",
+    let output = climb_core(
         &data,
-        "--plan",
         &plan,
-        "--json",
-        &json,
-    ]);
+        &["--seed", "3", "--in-step", "standin:tarn-310#4", "--json", &json],
+    );
     assert!(output.status.success(), "{}", stderr(&output));
     let climb: Value = serde_json::from_str(&fs::read_to_string(&json).unwrap()).unwrap();
     let trials = climb["trials"].as_array().unwrap();
@@ -513,17 +471,7 @@ fn an_alarm_that_puts_back_stops_a_climb_without_the_interface() {
     let dir = tempfile::tempdir().unwrap();
     let (data, plan) = (text_of(dir.path()), short_plan(dir.path()));
     yard_step(&["machine", "--data-dir", &data, "--alarm", "board-power=100:put-back"]);
-    let output = yard_step(&[
-        "climb",
-        "--card",
-        CARD,
-        "--stages",
-        "baseline,core",
-        "--data-dir",
-        &data,
-        "--plan",
-        &plan,
-    ]);
+    let output = climb_core(&data, &plan, &[]);
     assert_eq!(output.status.code(), Some(1));
     assert!(stderr(&output).contains("an alarm put the card back"), "{}", stderr(&output));
     assert!(stdout(&output).contains("is above the alarm at 100 W"), "{}", stdout(&output));

@@ -315,15 +315,6 @@ impl Engine {
         clamped.notes
     }
 
-    /// Ends the present stage with what is known; answers which one that was.
-    ///
-    /// # Errors
-    /// Nothing is known yet that the climb could go by, or the ledger fails.
-    pub fn end_stage(&mut self) -> Result<Stage, EngineError> {
-        let stage = self.climb.stage();
-        self.direct(stage, StageOrder::End).map(|()| stage)
-    }
-
     /// Ends, skips or repeats a stage.
     ///
     /// # Errors
@@ -444,21 +435,7 @@ impl Engine {
         let trace = self.ledger.trace(*row, |sample| attribute(sample, &held, &limits))?;
         let mut events = self.ledger.events(self.climb_id)?;
         events.retain(|event| event.trial == Some(*row));
-        let intent = Intent {
-            id: *row,
-            climb: self.climb_id,
-            number,
-            stage: record.stage,
-            purpose: record.purpose,
-            asked: record.asked,
-            scene: record.scene.clone(),
-            planned: record.seconds,
-            warm_up: Seconds(0.0),
-            room: record.room,
-            boot: String::new(),
-            since_reset: record.since_reset,
-            lived: record.seconds,
-        };
+        let intent = Intent::of_record(*row, self.climb_id, record);
         let spoilt = self.ledger.spoilt_frames(*row)?;
         let view = Run::replay(intent, self.card.description(), record, trace, &events);
         // Of the pictures, only the spoilt ones are kept.

@@ -373,7 +373,10 @@ impl Work {
                 self.desk.quitting = true;
                 Ok(())
             }
-            Command::EndStage => self.end_stage(),
+            Command::EndStage => {
+                let stage = self.engine.climb().stage();
+                self.direct(stage, StageOrder::End)
+            }
             Command::Direct(stage, order) => self.direct(stage, order),
             Command::SwapStages => self.engine.swap_core_and_memory().map(|stages| {
                 let names: Vec<&str> = stages.iter().map(|stage| stage.label()).collect();
@@ -532,12 +535,6 @@ impl Work {
         if self.engine.nudge(steps).is_none() {
             self.desk.answer("There is nothing to nudge before the baseline stands.");
         }
-    }
-
-    fn end_stage(&mut self) -> Result<(), EngineError> {
-        let stage = self.engine.end_stage()?;
-        self.desk.answer(format!("Stage {stage} was ended with what is known."));
-        Ok(())
     }
 
     fn direct(&mut self, stage: Stage, order: StageOrder) -> Result<(), EngineError> {

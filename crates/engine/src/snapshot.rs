@@ -2,7 +2,9 @@
 
 use std::sync::Arc;
 
-use yard_step_core::{Climb, Domain, Gain, MhzOffset, Next, Outlook, Seconds, Stage, in_short};
+use yard_step_core::{
+    Climb, Domain, Gain, MhzOffset, Next, Outcome, Outlook, Seconds, Stage, Stairs, in_short,
+};
 use yard_step_ledger::{ClimbEntry, Profile};
 
 use crate::engine::Engine;
@@ -67,19 +69,21 @@ pub(crate) fn fill(state: &mut Snapshot, engine: &Engine) {
     let climb = engine.climb();
     state.climb = engine.climb_id();
     state.stage = climb.stage();
-    state.next = next_view(climb);
+    let next = climb.next();
+    let is_open = !matches!(next, Next::Ended(_));
+    let outcome = climb.outcome();
     state.trials = Arc::new(climb.trials().to_vec());
     state.under_load = climb.test_seconds();
     state.baseline_runs = climb.baseline_runs();
     state.baseline = climb.baseline();
     state.plan = Arc::new(climb.plan().clone());
     state.stages = climb.stages().to_vec();
-    state.progress = progress(climb, state.stage);
-    state.stairs = [Domain::Core, Domain::Memory].map(|d| climb.stairs(d).map(Arc::new));
-    state.map = Arc::new(climb.map());
+    state.stairs = [Domain::Core, Domain::Memory].map(|d| climb.stairs(d, &next).map(Arc::new));
+    state.map = Arc::new(climb.map(&next));
+    state.progress = progress(climb, state, is_open, &outcome);
+    state.next = next_view(next, climb);
     state.outlook = climb.outlook();
     state.advice = climb.trials().last().map_or_else(Vec::new, |trial| climb.advice(trial));
-    let outcome = climb.outcome();
     state.claim = outcome.claim;
     state.parts = climb.parts();
     state.leaving_out = climb.is_leaving_out();
@@ -91,24 +95,28 @@ pub(crate) fn fill(state: &mut Snapshot, engine: &Engine) {
 }
 
 /// Where each stage stands, and what it found.
-fn progress(climb: &Climb, present: Stage) -> Vec<StageView> {
-    let is_open = !matches!(climb.next(), Next::Ended(_));
+fn progress(climb: &Climb, state: &Snapshot, is_open: bool, outcome: &Outcome) -> Vec<StageView> {
     let standing = |stage: Stage| match stage {
         _ if climb.is_skipped(stage) => StageStanding::Skipped,
         _ if climb.is_done(stage) && climb.has_begun(stage) => StageStanding::Done,
-        _ if stage == present && is_open => StageStanding::Present,
+        _ if stage == state.stage && is_open => StageStanding::Present,
         _ => StageStanding::ToCome,
     };
     let view = |stage: &Stage| StageView {
         stage: *stage,
         standing: standing(*stage),
-        found: found(climb, *stage).unwrap_or_default(),
+        found: found(climb, *stage, &state.stairs, outcome).unwrap_or_default(),
     };
     climb.stages().iter().map(view).collect()
 }
 
 /// What a stage has found so far, in a sentence.
-fn found(climb: &Climb, stage: Stage) -> Option<String> {
+fn found(
+    climb: &Climb,
+    stage: Stage,
+    stairs: &[Option<Arc<Stairs>>],
+    outcome: &Outcome,
+) -> Option<String> {
     if !climb.has_begun(stage) {
         return None;
     }
@@ -119,13 +127,9 @@ fn found(climb: &Climb, stage: Stage) -> Option<String> {
         Stage::Power => climb.power_report().map(|report| report.sentence()),
         Stage::Core | Stage::Memory => {
             let domain = stage.domain()?;
-            let stairs = climb.stairs(domain)?;
+            let stairs = stairs.iter().flatten().find(|stairs| stairs.domain == domain)?;
             let axis = climb.axis(domain)?;
-            let alone = climb.found_alone();
-            let kept = match domain {
-                Domain::Core => alone.core,
-                Domain::Memory => alone.memory,
-            };
+            let kept = climb.found_alone().get(domain);
             let gain = climb.gain_alone(domain, kept);
             let gain = gain.map_or(String::new(), |(gain, error, known)| {
                 let sure = match known {
@@ -142,7 +146,6 @@ fn found(climb: &Climb, stage: Stage) -> Option<String> {
             Some(format!("{}{gain}{band}.{slower}", axis.show(kept)))
         }
         Stage::Together => {
-            let outcome = climb.outcome();
             let claim = outcome.claim.map_or(String::new(), |c| format!(" {}", c.sentence()));
             Some(format!("{}.{claim}", in_short(&outcome.settings, climb.card())))
         }
@@ -150,8 +153,8 @@ fn found(climb: &Climb, stage: Stage) -> Option<String> {
     }
 }
 
-fn next_view(climb: &Climb) -> NextView {
-    match climb.next() {
+fn next_view(next: Next, climb: &Climb) -> NextView {
+    match next {
         Next::Ended(outcome) => NextView::Ended(outcome),
         Next::Stuck(why) => NextView::Stuck(why),
         Next::Trial(proposal) => NextView::Trial {

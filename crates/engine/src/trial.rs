@@ -4,10 +4,10 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmRaised, Axis, CardDescription, CardLimits, Celsius, Channel,
-    CheckedFrame, Difference, Domain, Ending, Evidence, Expected, Fault, Judgement, Mhz, MhzOffset,
-    Plan, Reference, Sample, Seconds, Seen, SettingKind, Settings, Stage, Trace, TrialRecord,
-    Verdict, WARM_WITHIN, Watch, alarm, in_short, judge,
+    Alarm, AlarmAct, AlarmRaised, CardDescription, CardLimits, Celsius, Channel, CheckedFrame,
+    Difference, Ending, Evidence, Expected, Fault, Judgement, Mhz, Plan, Reference, Sample,
+    Seconds, Seen, SettingKind, Settings, Stage, Trace, TrialRecord, Verdict, WARM_WITHIN, Watch,
+    alarm, asks_more_clock, in_short, judge,
 };
 use yard_step_ledger::{Event, Intent, Measured};
 use yard_step_scenes::{PASS_FRAMES, Scene, reference};
@@ -407,8 +407,7 @@ pub(crate) fn judgement_of(
         seen,
         score: run.score(),
         reference,
-        more_clock_asked: Axis::of(card, Domain::Core)
-            .is_some_and(|axis| axis.read(&intent.asked) > MhzOffset::STOCK),
+        more_clock_asked: asks_more_clock(&intent.asked, card),
         most_background: plan.most_background(),
         // A cold card flatters what all else is compared with.
         most_warming: (intent.stage == Stage::Baseline).then(|| plan.most_warming()),

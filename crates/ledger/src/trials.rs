@@ -120,6 +120,27 @@ pub struct Intent {
 }
 
 impl Intent {
+    /// What had been about to be done in a trial that has its verdict: as much of it as its record
+    /// tells. `id` is its row, 0 before it is written.
+    #[must_use]
+    pub fn of_record(id: i64, climb: i64, record: &TrialRecord) -> Self {
+        Self {
+            id,
+            climb,
+            number: record.number,
+            stage: record.stage,
+            purpose: record.purpose,
+            asked: record.asked,
+            scene: record.scene.clone(),
+            planned: record.seconds,
+            warm_up: Seconds(0.0),
+            room: record.room,
+            boot: String::new(),
+            since_reset: record.since_reset,
+            lived: record.seconds,
+        }
+    }
+
     /// The trial with this verdict and nothing else known of it yet.
     #[must_use]
     pub fn judged(&self, judged: Verdict, reason: String) -> TrialRecord {

@@ -169,7 +169,9 @@ fn draw_stairs(area: &Area<'_>, climb: &Climb) -> Result<(), Box<dyn std::error:
         y_label: &|y| MhzOffset(y.round() as i32).to_string().replace(" MHz", ""),
     };
     let mut chart = axes.draw(&plot)?;
-    if let Some((low, high)) = climb.stairs(Domain::Core).and_then(|stairs| stairs.band) {
+    if let Some((low, high)) =
+        climb.stairs(Domain::Core, &climb.next()).and_then(|stairs| stairs.band)
+    {
         let (floor, ceiling) = (f64::from(low.0).max(bottom), f64::from(high.0).min(top));
         let band = Rectangle::new([(0.5, floor), (count + 0.5, ceiling)], BAND.mix(0.6).filled());
         chart.draw_series([band])?;

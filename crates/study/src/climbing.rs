@@ -3,9 +3,9 @@
 
 use yard_step_card::{Brief, BriefCard, BriefEnding, LoadLost};
 use yard_step_core::{
-    Axis, Climb, ClimbError, ClimbEvent, Demand, Domain, Ending, Evidence, Expected, Fault,
-    Judgement, MhzOffset, Next, Outcome, Outlook, Percent, Plan, Seconds, Stage, TrialRecord,
-    TrialRequest, Verdict, judge,
+    Climb, ClimbError, ClimbEvent, Demand, Ending, Evidence, Expected, Fault, Judgement, Next,
+    Outcome, Outlook, Percent, Plan, Seconds, Stage, TrialRecord, TrialRequest, Verdict,
+    asks_more_clock, judge,
 };
 
 /// What one climb came to.
@@ -95,23 +95,16 @@ fn try_out<D: Fn(u64) -> Demand>(
         card.put_back();
     }
     let is_fault = verdict <= Verdict::Artifacts;
+    let number = climb.trials().len() as u32 + 1;
+    let fault = is_fault.then(|| Fault::at(brief.seconds, verdict.label()));
     TrialRecord {
-        number: climb.trials().len() as u32 + 1,
-        stage: request.stage,
-        purpose: request.purpose,
         asked,
         taken: Some(brief.taken),
-        scene: climb.plan().scene.clone(),
         seconds: brief.seconds,
-        judged: verdict,
-        reason,
-        marked: None,
         score: brief.score,
-        faults: is_fault.then(|| Fault::at(brief.seconds, verdict.label())).into_iter().collect(),
+        faults: fault.into_iter().collect(),
         seen: brief.seen,
-        room: None,
-        in_step: Vec::new(),
-        since_reset: None,
+        ..request.judged(number, &climb.plan().scene, verdict, reason)
     }
 }
 
@@ -132,14 +125,13 @@ fn judgement<D: Fn(u64) -> Demand>(
         BriefEnding::Lost(LoadLost::Hung) => Ending::LoadDied("hung".into()),
     };
     let description = card.description();
-    let core = Axis::of(description, Domain::Core);
     judge(&Evidence {
         ending: &ending,
         differences: &asked.differences(&brief.taken, description),
         seen: &brief.seen,
         score: brief.score,
         reference: climb.reference(),
-        more_clock_asked: core.is_some_and(|axis| axis.read(asked) > MhzOffset::STOCK),
+        more_clock_asked: asks_more_clock(asked, description),
         most_background: climb.plan().most_background(),
         most_warming: None,
         clock_bin: description.limits.clock_bin,

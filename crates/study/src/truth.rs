@@ -60,8 +60,7 @@ fn search<D: Fn(u64) -> Demand>(
     let mut best = Truth { stock: 0.0, score: 0.0, pair: Pair::default() };
     let mut memory = 0;
     let mut core = core_most / 2;
-    let coarse = memory_step * (memory_most / memory_step / 25).max(1);
-    let stride = coarse;
+    let stride = memory_step * (memory_most / memory_step / 25).max(1);
     while memory <= memory_most {
         let place = |core: i32| Pair {
             core: MhzOffset(core / core_step * core_step),
@@ -90,7 +89,7 @@ fn search<D: Fn(u64) -> Demand>(
         }
         // Where clocks are stretched, less may be more.
         let mut here = (place(core), look(card, &at(place(core))).1);
-        let down = core_step * (climb_step(core_most) / core_step).max(1);
+        let down = core_step * (core_most / 20 / core_step).max(1);
         let mut lower = core - down;
         while lower >= 0 {
             let score = look(card, &at(place(lower))).1;
@@ -108,9 +107,4 @@ fn search<D: Fn(u64) -> Demand>(
         memory += stride;
     }
     (best.score > 0.0).then_some(best)
-}
-
-/// How far down it is looked for a better score: a twentieth of the range.
-fn climb_step(most: i32) -> i32 {
-    (most / 20).max(1)
 }

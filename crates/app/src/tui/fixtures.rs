@@ -142,7 +142,6 @@ pub(crate) fn stairs(floor: i32, ceiling: Option<i32>) -> Stairs {
         bracket: bracket(floor, ceiling),
         band: None,
         kept: None,
-        bend: None,
         next: Some(MhzOffset(75)),
     }
 }

@@ -27,7 +27,8 @@ use super::physics::{Controls, Physics, STEP};
 use super::{FULL_LOAD, StandIn};
 use crate::LoadLost;
 
-const WARM_UP_SECONDS: f64 = 1_500.0;
+/// From cold to warm.
+pub(super) const WARM_UP_SECONDS: f64 = 1_500.0;
 /// From warm at one settings to warm at the next.
 const ADJUST_SECONDS: f64 = 300.0;
 /// Heat moves slowly: coarser steps do until it counts.
@@ -103,7 +104,8 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
         let stock = Settings::stock(&card.description);
         let mut warm = Physics::new(card.model.clone(), card.individual, card.physics.room());
         let controls = Controls::of(&stock, &card.model, 1.0);
-        let course = heat_up(&mut warm, &controls, &demand, WARM_UP_SECONDS);
+        let course =
+            heat_up(&mut warm, &controls, &demand, WARM_UP_SECONDS, &mut Progress::default());
         let end = course.last().copied().unwrap_or_default();
         let steps = course.iter().take_while(|die| (end - **die).abs() > WARM_WITHIN).count();
         Self {
@@ -152,7 +154,7 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
     fn work_out(&self, settings: &Settings) -> Steady {
         let controls = Controls::of(settings, &self.card.model, 1.0);
         let mut physics = self.warm.clone();
-        heat_up(&mut physics, &controls, &self.demand, ADJUST_SECONDS);
+        heat_up(&mut physics, &controls, &self.demand, ADJUST_SECONDS, &mut Progress::default());
         let (mut work, mut frame, mut done, mut steps) = (0.0, 0, 0.0, 0_u32);
         let mut pass = Pass::default();
         let mut asked = (self.demand)(frame);
@@ -164,8 +166,7 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
             // A frame ends within a step, and the next may ask for something else.
             let mut left = STEP;
             while left > 0.0 {
-                let share = physics.duty * asked.load.value() / FULL_LOAD;
-                let rate = physics.throughput(&asked, &controls) * share;
+                let rate = units(&physics, &controls, &asked, 1.0);
                 let missing = asked.work_per_frame - work;
                 if rate * left < missing {
                     work += rate * left;
@@ -264,24 +265,44 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
     }
 }
 
+/// Frames and work of a scene, as a card gets through them.
+#[derive(Debug, Default)]
+pub(super) struct Progress {
+    pub frame: u64,
+    work: f64,
+}
+
+impl Progress {
+    /// Takes in the work units of a step that was made under the demand `asked`.
+    pub(super) fn add(&mut self, units: f64, asked: &Demand) {
+        self.work += units;
+        while self.work >= asked.work_per_frame {
+            self.work -= asked.work_per_frame;
+            self.frame += 1;
+        }
+    }
+}
+
+/// Work units done in `dt` seconds under the demand `asked`.
+pub(super) fn units(physics: &Physics, controls: &Controls, asked: &Demand, dt: f64) -> f64 {
+    let share = physics.duty * asked.load.value() / FULL_LOAD;
+    physics.throughput(asked, controls) * share * dt
+}
+
 /// Lets a scene warm the card; answers the course of its temperature.
-fn heat_up(
+pub(super) fn heat_up(
     physics: &mut Physics,
     controls: &Controls,
     demand: &impl Fn(u64) -> Demand,
     seconds: f64,
+    progress: &mut Progress,
 ) -> Vec<f64> {
-    let (mut work, mut frame) = (0.0, 0);
-    let mut course = Vec::with_capacity((seconds / WARM_UP_STEP) as usize);
-    for _ in 0..(seconds / WARM_UP_STEP) as usize {
-        let asked = demand(frame);
+    let steps = (seconds / WARM_UP_STEP) as usize;
+    let mut course = Vec::with_capacity(steps);
+    for _ in 0..steps {
+        let asked = demand(progress.frame);
         physics.step(WARM_UP_STEP, Some(&asked), 0.0, controls);
-        let share = physics.duty * asked.load.value() / FULL_LOAD;
-        work += physics.throughput(&asked, controls) * share * WARM_UP_STEP;
-        while work >= asked.work_per_frame {
-            work -= asked.work_per_frame;
-            frame += 1;
-        }
+        progress.add(units(physics, controls, &asked, WARM_UP_STEP), &asked);
         course.push(physics.sink);
     }
     course

@@ -5,8 +5,9 @@ use yard_step_core::{
     Demand, Fan, Mhz, MhzOffset, MillivoltOffset, Offer, Percent, SettingKind, Settings,
 };
 
+use super::StandIn;
+use super::brief::{Progress, WARM_UP_SECONDS, heat_up, units};
 use super::physics::{Controls, Physics, STEP};
-use super::{FULL_LOAD, StandIn};
 
 /// The true edges of a card: for each setting it offers, the furthest value whose expected time to
 /// the first fault is at least 24 h once the card is warm, everything else at stock and the fan
@@ -38,9 +39,6 @@ pub struct Warm {
     pub clock: Mhz,
 }
 
-const WARM_UP_SECONDS: f64 = 1_500.0;
-/// Heat moves slowly: coarser steps do until it counts.
-const WARM_UP_STEP: f64 = 0.5;
 const MEASURED_SECONDS: f64 = 600.0;
 const FAULTS_PER_HOUR: f64 = 1.0 / 24.0;
 
@@ -90,27 +88,19 @@ impl StandIn {
         let controls = Controls::of(settings, &self.model, 1.0);
         let room = self.physics.room();
         let mut physics = Physics::new(self.model.clone(), self.individual, room);
-        let (mut work, mut frame, mut faults, mut done, mut clock) = (0.0, 0, 0.0, 0.0, 0.0);
-        let (warm_up, measured) = (WARM_UP_SECONDS / WARM_UP_STEP, MEASURED_SECONDS / STEP);
-        for step in 0..(warm_up + measured) as usize {
-            let is_measured = step >= warm_up as usize;
-            let dt = if is_measured { STEP } else { WARM_UP_STEP };
-            let asked = demand(frame);
-            physics.step(dt, Some(&asked), 0.0, &controls);
-            let share = physics.duty * asked.load.value() / FULL_LOAD;
-            let units = physics.throughput(&asked, &controls) * share * dt;
-            work += units;
-            while work >= asked.work_per_frame {
-                work -= asked.work_per_frame;
-                frame += 1;
-            }
-            if is_measured {
-                faults += physics.past(&controls).faults_per_hour();
-                done += units;
-                clock += physics.core_clock(&controls);
-            }
+        let mut progress = Progress::default();
+        heat_up(&mut physics, &controls, demand, WARM_UP_SECONDS, &mut progress);
+        let (mut faults, mut done, mut clock) = (0.0, 0.0, 0.0);
+        let steps = (MEASURED_SECONDS / STEP).floor();
+        for _ in 0..steps as usize {
+            let asked = demand(progress.frame);
+            physics.step(STEP, Some(&asked), 0.0, &controls);
+            let units = units(&physics, &controls, &asked, STEP);
+            progress.add(units, &asked);
+            faults += physics.past(&controls).faults_per_hour();
+            done += units;
+            clock += physics.core_clock(&controls);
         }
-        let steps = measured.floor();
         Warm {
             faults_per_hour: faults / steps,
             score: done / MEASURED_SECONDS,

@@ -82,6 +82,13 @@ impl Axis {
     }
 }
 
+/// Whether settings ask for a higher core clock than stock.
+#[must_use]
+pub fn asks_more_clock(settings: &Settings, card: &CardDescription) -> bool {
+    let axis = Axis::of(card, Domain::Core);
+    axis.is_some_and(|axis| axis.read(settings) > MhzOffset::STOCK)
+}
+
 impl Stage {
     /// The domain whose clock a stage looks for, where it is a search along one axis.
     #[must_use]

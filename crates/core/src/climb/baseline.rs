@@ -5,7 +5,7 @@ use crate::statistics::{mean, median, prediction_bound, standard_deviation};
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
 use crate::verdict::{Meaning, Verdict};
 
-use super::{Climb, Next, Proposal, Purpose, Stage, TrialRecord, TrialRequest};
+use super::{Climb, Next, Proposal, Purpose, Stage, TrialRecord};
 
 /// What the card does at stock.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -121,18 +121,14 @@ impl Climb {
                 plan.runs
             ),
         };
-        Proposal {
-            request: TrialRequest {
-                stage: Stage::Baseline,
-                purpose: Purpose::Baseline,
-                asked: self.held_settings(),
-                seconds: Seconds(warm_up + plan.seconds),
-                warm_up: Seconds(warm_up),
-                warm_up_bounds: self.warm_up_bounds(),
-            },
+        self.proposal_after(
+            Seconds(warm_up),
+            Stage::Baseline,
+            Purpose::Baseline,
+            self.held_settings(),
+            Seconds(plan.seconds),
             reason,
-            risk: None,
-        }
+        )
     }
 }
 

@@ -258,16 +258,6 @@ impl EdgeBelief {
             knowledge: (all.spread() - after).max(0.0),
         }
     }
-
-    /// How uncertain the highest value that holds is: standard deviation, MHz.
-    #[must_use]
-    pub fn uncertainty(&self, hours: f64, faults: f64) -> f64 {
-        let mut all = Moments::default();
-        for cell in &self.cells {
-            all.push(cell.weight, cell.holds_to(hours, faults));
-        }
-        all.spread()
-    }
 }
 
 /// Share of the faults `past` e-folds past an edge that take the machine down. Assumption: hardly

@@ -13,6 +13,10 @@ const AROUND_SECONDS: f64 = 10.0;
 /// Values that are considered at a time.
 const MOST_VALUES: f64 = 14.0;
 
+/// Standard deviations by which what is kept stays below what is likely: what a MHz of knowledge
+/// saves.
+const SURENESS: f64 = 2.0;
+
 /// A trial that was weighed.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(super) struct Weighed {
@@ -57,12 +61,16 @@ impl Search<'_> {
         })
     }
 
+    /// The lowest value that the card would not take however often it was asked.
+    fn refused_from(&self) -> Option<MhzOffset> {
+        self.tried.iter().filter(|t| self.is_refused(t)).map(|t| t.value).min()
+    }
+
     /// The highest value the belief is sure enough of.
     pub(super) fn believed_to_hold(&self, belief: &EdgeBelief) -> MhzOffset {
         let margin = self.plan.margin;
         let value = belief.holds_to(margin.hours(), margin.faults(), margin.confidence());
-        let refused = self.tried.iter().filter(|t| self.is_refused(t)).map(|t| t.value).min();
-        let bound = refused.map_or(self.axis.highest(), |value| value - self.fine());
+        let bound = self.refused_from().map_or(self.axis.highest(), |value| value - self.fine());
         self.capped(self.axis.bin(value).min(bound))
     }
 
@@ -73,11 +81,10 @@ impl Search<'_> {
         let (hours, faults) = (margin.hours(), margin.faults());
         let around = self.steps().warm_up_seconds + AROUND_SECONDS;
         let bound = self.plan.believing.most_machine_down_percent / 100.0;
-        let refused: Vec<MhzOffset> =
-            self.tried.iter().filter(|t| self.is_refused(t)).map(|t| t.value).collect();
+        let refused = self.refused_from();
         let mut best: Option<Weighed> = None;
         for value in self.values(belief) {
-            if refused.iter().any(|refused| value >= *refused) {
+            if refused.is_some_and(|refused| value >= refused) {
                 continue;
             }
             for seconds in LENGTHS {
@@ -152,7 +159,3 @@ impl Search<'_> {
         }
     }
 }
-
-/// Standard deviations by which what is kept stays below what is likely: what a MHz of knowledge
-/// saves.
-const SURENESS: f64 = 2.0;

@@ -44,8 +44,6 @@ pub struct Stairs {
     pub band: Option<(MhzOffset, MhzOffset)>,
     /// What would be kept now.
     pub kept: Option<MhzOffset>,
-    /// Where more clock brings no more score.
-    pub bend: Option<MhzOffset>,
     /// The value proposed next, where it is one of this domain.
     pub next: Option<MhzOffset>,
 }
@@ -54,10 +52,7 @@ impl Stairs {
     /// The value of a trial.
     #[must_use]
     pub fn value(&self, trial: &ChartTrial) -> MhzOffset {
-        match self.domain {
-            Domain::Core => trial.place.core,
-            Domain::Memory => trial.place.memory,
-        }
+        trial.place.get(self.domain)
     }
 }
 
@@ -88,8 +83,8 @@ impl Climb {
         }
     }
 
-    fn next_place(&self) -> Option<(Stage, Pair)> {
-        let Next::Trial(proposal) = self.next() else { return None };
+    fn place_of(&self, next: &Next) -> Option<(Stage, Pair)> {
+        let Next::Trial(proposal) = next else { return None };
         let read = |domain| {
             self.axis(domain).map_or(MhzOffset::STOCK, |a| a.read(&proposal.request.asked))
         };
@@ -97,9 +92,9 @@ impl Climb {
         Some((proposal.request.stage, pair))
     }
 
-    /// The staircase of a domain; none where the climb does not look for its edge.
+    /// The staircase of a domain, before the trial that is `next`; none where the climb does not look for its edge.
     #[must_use]
-    pub fn stairs(&self, domain: Domain) -> Option<Stairs> {
+    pub fn stairs(&self, domain: Domain, next: &Next) -> Option<Stairs> {
         let stage = self.stages.iter().find(|stage| stage.domain() == Some(domain)).copied()?;
         let bracket = self.bracket(stage)?;
         let of_stage = |trial: &&TrialRecord| {
@@ -112,11 +107,9 @@ impl Climb {
             self.trials.iter().filter(of_stage).map(|t| self.chart_trial(t)).collect();
         let is_begun = !trials.is_empty();
         let together = self.counted_of(Stage::Together).next().is_some();
-        let belief = match self.joint().filter(|_| together) {
-            Some(joint) => Some(match domain {
-                Domain::Core => joint.core,
-                Domain::Memory => joint.memory,
-            }),
+        let joint = together.then(|| self.joint()).flatten();
+        let belief = match joint {
+            Some(joint) => Some(joint.get(domain).clone()),
             None => self.belief(domain),
         };
         let axis = self.axis(domain)?;
@@ -124,24 +117,20 @@ impl Climb {
             let (low, high) = b.band(BAND);
             (axis.bin(low), axis.bin(high))
         });
-        let kept = is_begun.then(|| match (together, domain) {
-            (true, Domain::Core) => self.kept_together().core,
-            (true, Domain::Memory) => self.kept_together().memory,
-            (false, _) => self.kept_alone(domain),
+        let kept = is_begun.then(|| match together {
+            true => self.kept_together().get(domain),
+            false => self.kept_alone(domain),
         });
-        let next = self.next_place().filter(|(at, _)| *at == stage || *at == Stage::Together).map(
-            |(_, pair)| match domain {
-                Domain::Core => pair.core,
-                Domain::Memory => pair.memory,
-            },
-        );
-        let bend = self.bend(domain).map(|bend| bend.at);
-        Some(Stairs { domain, trials, bracket, band, kept, bend, next })
+        let next = self
+            .place_of(next)
+            .filter(|(at, _)| *at == stage || *at == Stage::Together)
+            .map(|(_, pair)| pair.get(domain));
+        Some(Stairs { domain, trials, bracket, band, kept, next })
     }
 
-    /// The map of core against memory.
+    /// The map of core against memory, before the trial that is `next`.
     #[must_use]
-    pub fn map(&self) -> Map {
+    pub fn map(&self, next: &Next) -> Map {
         let trials: Vec<ChartTrial> = self.trials.iter().map(|t| self.chart_trial(t)).collect();
         let best = trials
             .iter()
@@ -153,7 +142,7 @@ impl Climb {
             frontier: self.frontier(),
             best,
             kept: self.kept_pair(),
-            next: self.next_place().map(|(_, pair)| pair),
+            next: self.place_of(next).map(|(_, pair)| pair),
             trials,
         }
     }
@@ -199,11 +188,11 @@ impl Climb {
 pub fn in_short(settings: &Settings, card: &CardDescription) -> String {
     let stock = Settings::stock(card);
     let mut parts = Vec::new();
-    for (domain, name) in [(Domain::Core, "core"), (Domain::Memory, "memory")] {
+    for domain in [Domain::Core, Domain::Memory] {
         if let Some(axis) = Axis::of(card, domain) {
             let value = axis.read(settings);
             if value != MhzOffset::STOCK {
-                parts.push(format!("{name} {}", axis.show(value)));
+                parts.push(format!("{domain} {}", axis.show(value)));
             }
         }
     }

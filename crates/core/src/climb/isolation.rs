@@ -7,7 +7,7 @@ use crate::settings::Settings;
 use crate::units::Seconds;
 use crate::verdict::Meaning;
 
-use super::{Climb, Next, Proposal, Purpose, Stage, TrialRecord, TrialRequest};
+use super::{Climb, Next, Proposal, Purpose, Stage, TrialRecord};
 
 /// What an isolation comes to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -146,27 +146,14 @@ impl Climb {
         let domain = isolation.next()?;
         let failed = self.trials.iter().find(|trial| trial.number == number)?;
         let length = failed.long_enough_again(self.plan.together.isolate_seconds);
-        let (tried, back) = match domain {
-            Domain::Core => ("core", "memory"),
-            Domain::Memory => ("memory", "core"),
-        };
+        let back = other(domain);
         let asked = self.alone(&failed.asked, domain);
-        let warm_up = self.plan.core.warm_up_seconds;
-        Some(Next::Trial(Box::new(Proposal {
-            risk: self.risk_of(&asked),
-            request: TrialRequest {
-                stage: Stage::Own,
-                purpose: Purpose::Isolate,
-                asked,
-                seconds: Seconds(warm_up + length.value()),
-                warm_up: Seconds(warm_up),
-                warm_up_bounds: self.warm_up_bounds(),
-            },
-            reason: format!(
-                "Which one was it in trial {number}? The {back} goes back to stock and the same \
-                 scene runs again: if it fails, it was the {tried} (or both)."
-            ),
-        })))
+        let reason = format!(
+            "Which one was it in trial {number}? The {back} goes back to stock and the same scene \
+             runs again: if it fails, it was the {domain} (or both)."
+        );
+        let proposal = self.proposal(Stage::Own, Purpose::Isolate, asked, length, reason);
+        Some(Next::Trial(Box::new(Proposal { risk: self.risk_of(&asked), ..proposal })))
     }
 }
 

@@ -29,7 +29,7 @@ mod stages;
 mod together;
 
 pub use advice::Advice;
-pub use axis::Axis;
+pub use axis::{Axis, asks_more_clock};
 pub use baseline::Baseline;
 pub use belief::{EdgeBelief, Prospect};
 pub use charts::{ChartTrial, Map, Stairs, in_short};
@@ -53,6 +53,7 @@ use crate::settings::Settings;
 use crate::statistics::mean;
 use crate::units::{Celsius, MhzOffset, Percent, Seconds};
 use crate::verdict::{Reference, Verdict};
+use crate::watch::Seen;
 
 /// A trial to be carried out.
 #[derive(Debug, Clone, PartialEq)]
@@ -70,6 +71,31 @@ pub struct TrialRequest {
     /// Shortest and longest warm-up. Between them it ends as soon as the card is warm, and the
     /// trial with it so much sooner or later.
     pub warm_up_bounds: (Seconds, Seconds),
+}
+
+impl TrialRequest {
+    /// The trial with this verdict and nothing else known of it yet.
+    #[must_use]
+    pub fn judged(&self, number: u32, scene: &str, judged: Verdict, reason: String) -> TrialRecord {
+        TrialRecord {
+            number,
+            stage: self.stage,
+            purpose: self.purpose,
+            asked: self.asked,
+            taken: None,
+            seen: Seen::default(),
+            scene: scene.to_owned(),
+            seconds: Seconds(0.0),
+            judged,
+            reason,
+            marked: None,
+            score: None,
+            faults: Vec::new(),
+            room: None,
+            in_step: Vec::new(),
+            since_reset: None,
+        }
+    }
 }
 
 /// The next trial, why it is the next, and whether it needs an explicit yes.
@@ -350,10 +376,59 @@ impl Climb {
         self.trials.iter().filter(move |trial| trial.stage == stage)
     }
 
+    /// A trial of `measured` length after the shortest warm-up of the plan.
+    fn proposal(
+        &self,
+        stage: Stage,
+        purpose: Purpose,
+        asked: Settings,
+        measured: Seconds,
+        reason: String,
+    ) -> Proposal {
+        let warm_up = Seconds(self.plan.core.warm_up_seconds);
+        self.proposal_after(warm_up, stage, purpose, asked, measured, reason)
+    }
+
+    /// A trial of `measured` length after a warm-up, without a word on its risk.
+    fn proposal_after(
+        &self,
+        warm_up: Seconds,
+        stage: Stage,
+        purpose: Purpose,
+        asked: Settings,
+        measured: Seconds,
+        reason: String,
+    ) -> Proposal {
+        Proposal {
+            request: TrialRequest {
+                stage,
+                purpose,
+                asked,
+                seconds: warm_up + measured,
+                warm_up,
+                warm_up_bounds: self.warm_up_bounds(),
+            },
+            reason,
+            risk: None,
+        }
+    }
+
+    /// Why a stage cannot go on, where too many of its newest `runs` prove nothing.
+    fn stuck_in_vain(&self, stage: Stage, runs: &str, way_out: &str) -> Option<Next> {
+        let in_vain = self.in_vain(stage);
+        let last = in_vain.first().map_or("", |run| run.reason.as_str());
+        (in_vain.len() > self.plan.rules.retries as usize).then(|| {
+            Next::Stuck(format!(
+                "The last {} {runs} prove nothing. {last} Close what else uses the card, or end \
+                 the stage{way_out}.",
+                in_vain.len()
+            ))
+        })
+    }
+
     /// A value of the user's own: the present stage goes on with what it tells.
     fn own_proposal(&self, value: MhzOffset) -> Proposal {
         let stage = self.stage();
-        let core = &self.plan.core;
         let axis = self.nudge_axis();
         let mut asked = match (stage, self.next_of(stage)) {
             // The other one stays where the stage has it.
@@ -368,39 +443,20 @@ impl Climb {
             Stage::Core | Stage::Memory | Stage::Together => stage,
             _ => Stage::Core,
         };
-        Proposal {
-            request: TrialRequest {
-                stage,
-                purpose: Purpose::Own,
-                asked,
-                seconds: Seconds(core.warm_up_seconds + core.seconds),
-                warm_up: Seconds(core.warm_up_seconds),
-                warm_up_bounds: self.warm_up_bounds(),
-            },
-            reason: format!(
-                "{} is your own wish, not the plan's.",
-                axis.map_or(value.to_string(), |axis| axis.show(value))
-            ),
-            risk: self.risk_of(&asked),
-        }
+        let shown = axis.map_or(value.to_string(), |axis| axis.show(value));
+        let reason = format!("{shown} is your own wish, not the plan's.");
+        let measured = Seconds(self.plan.core.seconds);
+        let proposal = self.proposal(stage, Purpose::Own, asked, measured, reason);
+        Proposal { risk: self.risk_of(&asked), ..proposal }
     }
 
     fn wished_proposal(&self, settings: &Settings) -> Proposal {
-        let core = &self.plan.core;
         let moved = settings.moved_from_stock(&self.card);
         let what = if moved.is_empty() { "Stock settings".into() } else { moved.join(", ") };
-        Proposal {
-            request: TrialRequest {
-                stage: Stage::Own,
-                purpose: Purpose::Own,
-                asked: *settings,
-                seconds: Seconds(core.warm_up_seconds + core.seconds),
-                warm_up: Seconds(core.warm_up_seconds),
-                warm_up_bounds: self.warm_up_bounds(),
-            },
-            reason: format!("{what}: your own wish. The ladder learns nothing from it."),
-            risk: self.risk_of(settings),
-        }
+        let reason = format!("{what}: your own wish. The ladder learns nothing from it.");
+        let measured = Seconds(self.plan.core.seconds);
+        let proposal = self.proposal(Stage::Own, Purpose::Own, *settings, measured, reason);
+        Proposal { risk: self.risk_of(settings), ..proposal }
     }
 
     /// What might happen under settings of the user's own: the same, or no more of each clock, took

@@ -288,11 +288,8 @@ impl Imagined {
         // The sum of four dice is near enough to a normal scatter.
         let scatter: f64 = (0..4).map(|_| self.dice.roll() - 0.5).sum::<f64>() * 1.73;
         let fault = Fault::at(seconds, verdict.label());
+        let number = climb.trials().len() as u32 + 1;
         TrialRecord {
-            number: climb.trials().len() as u32 + 1,
-            stage: request.stage,
-            purpose: request.purpose,
-            asked: request.asked,
             taken: Some(request.asked),
             seen: Seen {
                 seconds,
@@ -303,16 +300,10 @@ impl Imagined {
                 }),
                 ..Seen::default()
             },
-            scene: climb.plan().scene.clone(),
             seconds,
-            judged: verdict,
-            reason: String::new(),
-            marked: None,
             score: Some(self.base * (1.0 + gain) * (1.0 + self.scatter * scatter)),
             faults: if verdict == Verdict::LoadDied { vec![fault] } else { Vec::new() },
-            room: None,
-            in_step: Vec::new(),
-            since_reset: None,
+            ..request.judged(number, &climb.plan().scene, verdict, String::new())
         }
     }
 }

@@ -10,7 +10,7 @@ use crate::statistics::mean;
 use crate::units::{MhzOffset, Seconds};
 
 use super::together::Pair;
-use super::{Climb, Next, Proposal, Purpose, Stage, TrialRequest};
+use super::{Climb, Next, Purpose, Stage};
 
 /// What one setting brings to the kept score.
 #[derive(Debug, Clone, PartialEq)]
@@ -142,21 +142,10 @@ impl Climb {
                 self.score_at(&less).is_none() && in_vain <= self.plan.rules.retries as usize;
             wanted.then_some((left, less))
         })?;
-        let warm_up = self.plan.core.warm_up_seconds;
-        Some(Next::Trial(Box::new(Proposal {
-            request: TrialRequest {
-                stage: Stage::Own,
-                purpose: Purpose::LeaveOut,
-                asked,
-                seconds: Seconds(warm_up + self.plan.power.seconds),
-                warm_up: Seconds(warm_up),
-                warm_up_bounds: self.warm_up_bounds(),
-            },
-            reason: format!(
-                "What does the {} bring? Everything as kept, but that at stock.",
-                left.name()
-            ),
-            risk: None,
-        })))
+        let reason =
+            format!("What does the {} bring? Everything as kept, but that at stock.", left.name());
+        let measured = Seconds(self.plan.power.seconds);
+        let proposal = self.proposal(Stage::Own, Purpose::LeaveOut, asked, measured, reason);
+        Some(Next::Trial(Box::new(proposal)))
     }
 }

@@ -8,7 +8,7 @@ use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
 use crate::verdict::{Meaning, Verdict};
 
 use super::score::{Gain, decide, scatter};
-use super::{Climb, Next, Proposal, Purpose, Stage, TrialRecord, TrialRequest};
+use super::{Climb, Next, Purpose, Stage, TrialRecord};
 
 /// What more power alone brought. Differences are of the means of the runs, raised less baseline.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -181,14 +181,8 @@ impl Climb {
         if share <= 0.0 || self.power_runs().len() >= self.plan.power.runs as usize {
             return None;
         }
-        let in_vain = self.in_vain(Stage::Power);
-        if in_vain.len() > self.plan.rules.retries as usize {
-            let last = in_vain.first().map_or("", |run| run.reason.as_str());
-            return Some(Next::Stuck(format!(
-                "The last {} runs of the power stage prove nothing. {last} Close what else uses \
-                 the card, or end the stage.",
-                in_vain.len()
-            )));
+        if let Some(stuck) = self.stuck_in_vain(Stage::Power, "runs of the power stage", "") {
+            return Some(stuck);
         }
         let asked = self.raised_settings(share);
         let shown: Vec<String> = RAISED
@@ -208,19 +202,9 @@ impl Climb {
                 self.plan.power.runs
             ),
         };
-        let warm_up = self.plan.core.warm_up_seconds;
-        Some(Next::Trial(Box::new(Proposal {
-            request: TrialRequest {
-                stage: Stage::Power,
-                purpose: Purpose::Step,
-                asked,
-                seconds: Seconds(warm_up + self.plan.power.seconds),
-                warm_up: Seconds(warm_up),
-                warm_up_bounds: self.warm_up_bounds(),
-            },
-            reason,
-            risk: None,
-        })))
+        let measured = Seconds(self.plan.power.seconds);
+        let proposal = self.proposal(Stage::Power, Purpose::Step, asked, measured, reason);
+        Some(Next::Trial(Box::new(proposal)))
     }
 }
 

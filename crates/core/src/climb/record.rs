@@ -200,10 +200,4 @@ impl TrialRecord {
     pub fn value_on(&self, axis: &Axis) -> MhzOffset {
         axis.read(&self.held())
     }
-
-    /// The core clock offset the trial is evidence for.
-    #[must_use]
-    pub fn offset(&self) -> MhzOffset {
-        self.held().core_offset.unwrap_or_default()
-    }
 }

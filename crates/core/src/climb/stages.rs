@@ -12,7 +12,7 @@ use super::axis::Axis;
 use super::belief::EdgeBelief;
 use super::score::{Bend, Gain, ScoreLine, decide, scatter};
 use super::search::{Bracket, Policy, Search, SearchStep, Tried};
-use super::{Climb, ClimbError, Next, Proposal, Purpose, Stage, TrialRecord, TrialRequest};
+use super::{Climb, ClimbError, Next, Purpose, Stage, TrialRecord};
 
 /// What the user wants of a stage.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -199,14 +199,14 @@ impl Climb {
             Domain::Core => 0.75 / axis.clock,
             Domain::Memory => 0.12 / axis.clock,
         };
-        let line = self.score_line(axis.domain);
+        let (line, bend) = self.score_lines(axis.domain);
         let slope =
             line.as_ref().map_or(usual, |line| line.slope().clamp(usual * 0.2, usual * 2.0));
         Search {
             axis,
             plan: &self.plan,
             tried,
-            cap: self.search_cap(axis.domain),
+            cap: self.cap(axis, tried, bend),
             slope,
             is_followed: self.goes_together(),
         }
@@ -263,16 +263,18 @@ impl Climb {
 
     /// The highest value worth keeping, where the score told.
     pub(super) fn search_cap(&self, domain: Domain) -> Option<MhzOffset> {
-        let axis = self.axis(domain)?;
-        let fine = axis.in_bins(self.plan.axis(domain).fine_step_mhz);
-        let slow = self
-            .tried_alone(domain)
+        self.cap(&self.axis(domain)?, &self.tried_alone(domain), self.bend(domain))
+    }
+
+    /// The same, for a search that knows its trials and its bend already.
+    fn cap(&self, axis: &Axis, tried: &[Tried<'_>], bend: Option<Bend>) -> Option<MhzOffset> {
+        let fine = axis.in_bins(self.plan.axis(axis.domain).fine_step_mhz);
+        let slow = tried
             .iter()
             .filter(|trial| matches!(trial.verdict(), Verdict::Slower | Verdict::HeldBack))
             .map(|trial| trial.value - fine)
             .min();
-        let bend = self.bend(domain).map(|bend| bend.at);
-        [slow, bend].into_iter().flatten().min()
+        [slow, bend.map(|bend| bend.at)].into_iter().flatten().min()
     }
 
     /// Gain of a value of one domain over stock, the other at stock: share of the score, standard
@@ -316,19 +318,9 @@ impl Climb {
             SearchStep::Try { value, purpose, seconds, reason } => {
                 let mut asked = self.powered_settings();
                 axis.write(&mut asked, value);
-                let warm_up = search.steps().warm_up_seconds;
-                Some(Next::Trial(Box::new(Proposal {
-                    request: TrialRequest {
-                        stage,
-                        purpose,
-                        asked,
-                        seconds: Seconds(warm_up + seconds.value()),
-                        warm_up: Seconds(warm_up),
-                        warm_up_bounds: self.warm_up_bounds(),
-                    },
-                    reason,
-                    risk: None,
-                })))
+                let warm_up = Seconds(search.steps().warm_up_seconds);
+                let proposal = self.proposal_after(warm_up, stage, purpose, asked, seconds, reason);
+                Some(Next::Trial(Box::new(proposal)))
             }
         }
     }

@@ -30,30 +30,20 @@ fn climb_with(plan: Plan) -> Climb {
 
 fn record(climb: &Climb, request: &TrialRequest, verdict: Verdict) -> TrialRecord {
     let offset = request.asked.core_offset.unwrap_or_default();
+    let number = climb.trials().len() as u32 + 1;
     TrialRecord {
-        number: climb.trials().len() as u32 + 1,
-        stage: request.stage,
-        purpose: request.purpose,
-        asked: request.asked,
         taken: Some(request.asked),
         seen: seen(),
-        scene: "lantern".into(),
         seconds: request.seconds,
-        judged: verdict,
-        reason: format!("{verdict}."),
-        marked: None,
         score: Some(1_000.0 + f64::from(offset.0) / 4.0),
-        faults: vec![],
-        room: None,
-        in_step: vec![],
-        since_reset: None,
+        ..request.judged(number, "lantern", verdict, format!("{verdict}."))
     }
 }
 
 fn end(climb: &mut Climb, verdict: Verdict) -> MhzOffset {
     let Next::Trial(proposal) = climb.next() else { panic!("no trial: {:?}", climb.next()) };
     let record = record(climb, &proposal.request, verdict);
-    let offset = record.offset();
+    let offset = climb.place(&record).core;
     climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
     offset
 }
@@ -308,7 +298,7 @@ fn the_plan_itself_never_proposes_what_took_the_machine_down() {
             let failed_before = climb.trials()[3..3 + index]
                 .iter()
                 .filter(|trial| trial.verdict() == Verdict::MachineDown)
-                .any(|trial| trial.offset().0 <= *value);
+                .any(|trial| climb.place(trial).core.0 <= *value);
             assert!(!failed_before, "edge {edge}: {tried:?}");
         }
     }

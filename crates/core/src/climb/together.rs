@@ -10,7 +10,7 @@ use super::belief::EdgeBelief;
 use super::believing::Weighed;
 use super::isolation::{Culprit, Isolation};
 use super::search::{Policy, SearchStep, Tried};
-use super::{Climb, Next, Proposal, Purpose, Stage, TrialRecord, TrialRequest};
+use super::{Climb, Next, Purpose, Stage, TrialRecord};
 
 /// A value for the core and one for the memory, MHz from stock.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -22,7 +22,9 @@ pub struct Pair {
 }
 
 impl Pair {
-    fn get(self, domain: Domain) -> MhzOffset {
+    /// The value of one domain.
+    #[must_use]
+    pub const fn get(self, domain: Domain) -> MhzOffset {
         match domain {
             Domain::Core => self.core,
             Domain::Memory => self.memory,
@@ -47,7 +49,7 @@ pub struct Joint {
 }
 
 impl Joint {
-    fn get(&self, domain: Domain) -> &EdgeBelief {
+    pub(super) fn get(&self, domain: Domain) -> &EdgeBelief {
         match domain {
             Domain::Core => &self.core,
             Domain::Memory => &self.memory,
@@ -139,28 +141,13 @@ impl Climb {
         let Want::Try { at, purpose, seconds, reason } = self.want_together(false)? else {
             return None;
         };
-        let in_vain = self.in_vain(Stage::Together);
-        if in_vain.len() > self.plan.rules.retries as usize {
-            let last = in_vain.first().map_or("", |run| run.reason.as_str());
-            return Some(Next::Stuck(format!(
-                "The last {} runs together prove nothing. {last} Close what else uses the card, or \
-                 end the stage to keep what is known.",
-                in_vain.len()
-            )));
+        let way_out = " to keep what is known";
+        if let Some(stuck) = self.stuck_in_vain(Stage::Together, "runs together", way_out) {
+            return Some(stuck);
         }
-        let warm_up = self.plan.core.warm_up_seconds;
-        Some(Next::Trial(Box::new(Proposal {
-            request: TrialRequest {
-                stage: Stage::Together,
-                purpose,
-                asked: self.settings_of(at),
-                seconds: Seconds(warm_up + seconds.value()),
-                warm_up: Seconds(warm_up),
-                warm_up_bounds: self.warm_up_bounds(),
-            },
-            reason,
-            risk: None,
-        })))
+        let asked = self.settings_of(at);
+        let proposal = self.proposal(Stage::Together, purpose, asked, seconds, reason);
+        Some(Next::Trial(Box::new(proposal)))
     }
 
     fn want_together(&self, ended: bool) -> Option<Want> {
@@ -187,15 +174,13 @@ impl Climb {
     }
 
     fn show(&self, at: Pair) -> String {
-        let part = |domain, name| {
+        let part = |domain| {
             let axis = self.axis(domain)?;
             let value = at.get(domain);
-            (value != MhzOffset::STOCK).then(|| format!("{name} {}", axis.show(value)))
+            (value != MhzOffset::STOCK).then(|| format!("{domain} {}", axis.show(value)))
         };
-        let parts: Vec<String> = [part(Domain::Core, "core"), part(Domain::Memory, "memory")]
-            .into_iter()
-            .flatten()
-            .collect();
+        let parts: Vec<String> =
+            [Domain::Core, Domain::Memory].into_iter().filter_map(part).collect();
         if parts.is_empty() { "stock".into() } else { parts.join(", ") }
     }
 
@@ -349,17 +334,14 @@ impl Climb {
         }
         match asked.and_then(|(trial, isolation)| Some((trial, isolation.next()?))) {
             Some((trial, domain)) => {
-                let (tried, back) = match domain {
-                    Domain::Core => ("core", "memory"),
-                    Domain::Memory => ("memory", "core"),
-                };
+                let back = super::isolation::other(domain);
                 Want::Try {
                     at: alone_of(at, domain),
                     purpose: Purpose::Isolate,
                     seconds: trial.long_enough_again(plan.isolate_seconds),
                     reason: format!(
                         "Trial {} failed with both raised ({}). Which one was it? The {back} goes \
-                         back to stock: if it fails again, it was the {tried}.",
+                         back to stock: if it fails again, it was the {domain}.",
                         trial.number,
                         trial.verdict()
                     ),
@@ -397,12 +379,6 @@ impl Climb {
             }
         }
         at
-    }
-
-    /// What the isolation of the last failure together came to.
-    #[must_use]
-    pub fn last_culprit(&self) -> Option<Culprit> {
-        self.isolation()?.1.culprit()
     }
 }
 
