@@ -1,10 +1,13 @@
 //! Values for the tests of this crate.
 
 use crate::card::{CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
+use crate::climb::{Purpose, Stage, TrialRecord};
 use crate::clock_line::ClockLine;
 use crate::memory_rate::MemoryWiring;
 use crate::sample::Sample;
+use crate::settings::Settings;
 use crate::units::{Celsius, Mhz, Millivolt, Percent, Seconds, Watt};
+use crate::verdict::Verdict;
 use crate::watch::Seen;
 
 pub(crate) fn card() -> CardDescription {
@@ -79,5 +82,28 @@ pub(crate) fn seen() -> Seen {
         background: Some(Percent(0.0)),
         frames: 3_600,
         ..Seen::default()
+    }
+}
+
+/// A clean trial at stock.
+pub(crate) fn record(number: u32) -> TrialRecord {
+    let stock = Settings::stock(&card());
+    TrialRecord {
+        number,
+        stage: Stage::Baseline,
+        purpose: Purpose::Baseline,
+        asked: stock,
+        taken: Some(stock),
+        seen: seen(),
+        scene: "lantern".into(),
+        seconds: Seconds(180.0),
+        judged: Verdict::Clean,
+        reason: "No wrong pixel.".into(),
+        marked: None,
+        score: Some(1_000.0),
+        faults: vec![],
+        room: None,
+        in_step: vec![],
+        since_reset: None,
     }
 }

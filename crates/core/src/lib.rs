@@ -18,6 +18,7 @@ mod artifact;
 mod card;
 mod climb;
 mod clock_line;
+pub mod compare;
 mod fan;
 #[cfg(test)]
 mod fixtures;

@@ -61,6 +61,14 @@ pub enum LedgerError {
         /// Why.
         cause: String,
     },
+    /// What was to be deleted is still needed.
+    #[error("{thing} cannot be deleted. {way_out}")]
+    InUse {
+        /// What.
+        thing: String,
+        /// How it could be.
+        way_out: &'static str,
+    },
     /// There is no such climb.
     #[error("there is no climb {asked} in the ledger; {}", known(.climbs))]
     NoClimb {

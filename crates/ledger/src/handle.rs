@@ -83,6 +83,9 @@ pub struct Opened {
     pub set_aside: Option<(PathBuf, String)>,
 }
 
+/// How long a statement waits for another process that writes.
+const BUSY: Duration = Duration::from_secs(5);
+
 type Job = Box<dyn FnOnce(&mut Connection) + Send>;
 
 /// A handle on the ledger. Clones share one connection; the last one to go closes it and waits
@@ -137,6 +140,25 @@ impl Ledger {
             }
         });
         Self { owner: Arc::new(Owner { jobs: Some(jobs), thread: Some(thread) }) }
+    }
+
+    /// A second connection to the same ledger, for looking only: however long a search takes, what
+    /// is being recorded does not wait for it.
+    ///
+    /// # Errors
+    /// The ledger cannot be opened once more.
+    pub fn reader(&self) -> Result<Self, LedgerError> {
+        let path = self.ask(|connection| {
+            let path = connection.path().unwrap_or_default();
+            Ok(PathBuf::from(path))
+        })?;
+        let open = |path: &Path| {
+            let connection = Connection::open(path)?;
+            connection.busy_timeout(BUSY)?;
+            connection.pragma_update(None, "query_only", true)?;
+            Ok(connection)
+        };
+        open(&path).map(Self::serve).map_err(|cause| LedgerError::Open { path, cause })
     }
 
     /// Has every write fail from now on, or succeed again: for rehearsing a disk that is full, or
@@ -198,7 +220,7 @@ fn needs_a_check(path: &Path) -> bool {
 }
 
 fn prepare(connection: &mut Connection, needs_a_check: bool) -> Result<i64, rusqlite::Error> {
-    connection.busy_timeout(Duration::from_secs(5))?;
+    connection.busy_timeout(BUSY)?;
     // Every commit is on disk before the call returns: safety rests on it.
     connection.pragma_update(None, "journal_mode", "WAL")?;
     connection.pragma_update(None, "synchronous", "FULL")?;

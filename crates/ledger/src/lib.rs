@@ -10,18 +10,24 @@
 //! connection; [`Ledger`] is a handle that any thread may use.
 
 mod blob;
+mod browse;
 mod error;
 mod facts;
 mod handle;
 mod profiles;
 mod samples;
 mod schema;
+mod search;
 mod spoilt;
+mod tidy;
 mod trials;
 
+pub use browse::{Choices, ClimbLine, Filter, Order, SortBy, TrialDetail, TrialLine};
 pub use error::LedgerError;
 #[doc(hidden)]
 pub use handle::DiskFailure;
 pub use handle::{DataDir, Ledger, Opened};
 pub use profiles::Profile;
+pub use search::{Figure, Relation, Search, SearchError};
+pub use tidy::Emptied;
 pub use trials::{ClimbEntry, ClimbState, Event, Intent, Measured, TrialEntry};

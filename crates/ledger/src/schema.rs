@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry brings a ledger one version up; the number of entries is the present version.
-const MIGRATIONS: [&str; 3] = [
+const MIGRATIONS: [&str; 4] = [
     "
     CREATE TABLE card (
         id           INTEGER PRIMARY KEY,
@@ -90,6 +90,30 @@ const MIGRATIONS: [&str; 3] = [
         patch        BLOB,
         PRIMARY KEY (trial, number)
     ) STRICT, WITHOUT ROWID;
+",
+    // What a list of trials shows, sorts and searches stands in one index, so that a search over
+    // all of them never reads what was measured.
+    "
+    ALTER TABLE climb ADD COLUMN note TEXT NOT NULL DEFAULT '';
+    ALTER TABLE climb ADD COLUMN removed INTEGER;
+    ALTER TABLE trial ADD COLUMN note TEXT NOT NULL DEFAULT '';
+    ALTER TABLE trial ADD COLUMN flagged INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE trial ADD COLUMN removed INTEGER;
+    ALTER TABLE trial ADD COLUMN purged INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE trial ADD COLUMN core_mhz REAL;
+    ALTER TABLE trial ADD COLUMN memory_mhz REAL;
+    ALTER TABLE trial ADD COLUMN power_w REAL;
+    ALTER TABLE trial ADD COLUMN hot_spot_c REAL;
+    UPDATE trial SET
+        core_mhz = coalesce(json_extract(asked, '$.core_offset_mhz'),
+                            json_extract(asked, '$.clock_maximum_mhz')),
+        memory_mhz = json_extract(asked, '$.memory_offset_mhz') WHERE json_valid(asked);
+    UPDATE trial SET
+        power_w = json_extract(seen, '$.average_power'),
+        hot_spot_c = json_extract(seen, '$.hot_spot_max') WHERE json_valid(seen);
+    CREATE INDEX trial_list ON trial
+        (climb, number, stage, purpose, scene, began, seconds, verdict, marked, score, core_mhz,
+         memory_mhz, power_w, hot_spot_c, flagged, removed, purged, since_reset, note, reason);
 ",
 ];
 

@@ -3,8 +3,8 @@
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde_json::{from_str, to_string};
 use yard_step_core::{
-    CardDescription, CheckedFrame, Climb, ClimbError, ClimbEvent, Directive, Fan, Fault, Plan,
-    Purpose, Room, Sample, Seconds, Seen, Settings, Stage, TrialRecord, Verdict,
+    CardDescription, Celsius, CheckedFrame, Climb, ClimbError, ClimbEvent, Directive, Fan, Fault,
+    Mhz, Plan, Purpose, Room, Sample, Seconds, Seen, Settings, Stage, TrialRecord, Verdict, Watt,
 };
 
 use crate::error::{Doing, LedgerError};
@@ -34,6 +34,10 @@ impl ClimbState {
             Self::Ended => "ended",
             Self::GivenUp => "given up",
         }
+    }
+
+    pub(crate) fn from_label(label: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|state| state.label() == label)
     }
 }
 
@@ -272,8 +276,8 @@ impl Ledger {
                 .execute(
                     "INSERT INTO trial
                      (climb, number, stage, purpose, asked, scene, planned_s, warm_up_s, room,
-                      boot, since_reset, began)
-                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                      boot, since_reset, core_mhz, memory_mhz, began)
+                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                     params![
                         intent.climb,
                         intent.number,
@@ -286,6 +290,8 @@ impl Ledger {
                         intent.room.map(|room| json("the room", &room)).transpose()?,
                         intent.boot,
                         intent.since_reset,
+                        core_clock(&intent.asked),
+                        intent.asked.memory_offset.map(|offset| f64::from(offset.0)),
                         now(),
                     ],
                 )
@@ -425,7 +431,7 @@ impl Ledger {
         })
     }
 
-    /// All climbs, oldest first.
+    /// All climbs that were not deleted, oldest first.
     ///
     /// # Errors
     /// The ledger cannot be read.
@@ -453,7 +459,8 @@ impl Ledger {
             let id: Option<i64> = connection
                 .query_row(
                     "SELECT climb.id FROM climb JOIN card ON card.id = climb.card
-                     WHERE card.key = ? AND climb.state = 'open' ORDER BY climb.id DESC LIMIT 1",
+                     WHERE card.key = ? AND climb.state = 'open' AND climb.removed IS NULL
+                     ORDER BY climb.id DESC LIMIT 1",
                     params![key],
                     |row| row.get(0),
                 )
@@ -487,6 +494,13 @@ impl Ledger {
     }
 }
 
+/// What a list shows of the core clock that was asked for: its offset or, on a card without one, the
+/// top of its window, MHz.
+fn core_clock(asked: &Settings) -> Option<f64> {
+    let offset = asked.core_offset.map(|offset| f64::from(offset.0));
+    offset.or(asked.clock_maximum.map(Mhz::value))
+}
+
 fn insert_event(connection: &Connection, climb: i64, event: &Event) -> Result<(), LedgerError> {
     connection
         .execute(
@@ -512,7 +526,8 @@ fn update_outcome(
     connection
         .execute(
             "UPDATE trial SET taken = ?, seen = ?, seconds = ?, verdict = ?, reason = ?,
-             marked = ?, score = ?, faults = ?, in_step = ? WHERE id = ?",
+             marked = ?, score = ?, faults = ?, in_step = ?, power_w = ?, hot_spot_c = ?
+             WHERE id = ?",
             params![
                 taken,
                 json("what was seen", &record.seen)?,
@@ -523,6 +538,8 @@ fn update_outcome(
                 record.score,
                 json("faults", &record.faults)?,
                 json("cards in step", &record.in_step)?,
+                record.seen.average_power.map(Watt::value),
+                record.seen.hot_spot_max.map(Celsius::value),
                 trial,
             ],
         )
@@ -532,7 +549,7 @@ fn update_outcome(
 
 fn climb_ids(connection: &Connection) -> Result<Vec<i64>, LedgerError> {
     connection
-        .prepare("SELECT id FROM climb ORDER BY id")
+        .prepare("SELECT id FROM climb WHERE removed IS NULL ORDER BY id")
         .and_then(|mut select| select.query_map([], |row| row.get(0))?.collect())
         .doing("list the climbs")
 }
@@ -567,9 +584,7 @@ fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry, LedgerErro
         plan: Plan::from_stored(&plan).map_err(|error| content(&thing, &error))?,
         stages: read_stages(&stages),
         directives: ended.split(',').filter_map(Directive::from_text).collect(),
-        state: ClimbState::ALL
-            .into_iter()
-            .find(|known| known.label() == state)
+        state: ClimbState::from_label(&state)
             .ok_or_else(|| content(&thing, &format!("unknown state {state}")))?,
         began,
         trials,
@@ -577,16 +592,34 @@ fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry, LedgerErro
     })
 }
 
+/// Everything of a trial but its samples and its spoilt frames.
+const WHOLE: &str = "climb, id, number, stage, purpose, asked, scene, planned_s, warm_up_s, taken, \
+                     seen, seconds, verdict, reason, marked, score, faults, room, in_step, boot, \
+                     since_reset, lived_s";
+
+/// One trial: what was about to be done, and what came of it.
+pub(crate) fn read_trial(
+    connection: &Connection,
+    row: i64,
+) -> Result<(Intent, Option<TrialRecord>), LedgerError> {
+    let mut select = connection
+        .prepare_cached(&format!("SELECT {WHOLE} FROM trial WHERE id = ?"))
+        .doing("read a trial")?;
+    let mut rows = select.query(params![row]).doing("read a trial")?;
+    let missing = || content(&format!("trial row {row}"), &"it is not there");
+    let found = rows.next().doing("read a trial")?.ok_or_else(missing)?;
+    let intent = read_intent(found, found.get("climb").doing("read a trial")?)?;
+    let verdict: Option<String> = found.get("verdict").doing("read a verdict")?;
+    let record = verdict.map(|verdict| read_record(found, &intent, &verdict)).transpose()?;
+    Ok((intent, record))
+}
+
 fn read_trials(
     connection: &Connection,
     climb: i64,
 ) -> Result<(Vec<TrialEntry>, Option<Intent>), LedgerError> {
     let mut select = connection
-        .prepare(
-            "SELECT id, number, stage, purpose, asked, scene, planned_s, warm_up_s, taken, seen,
-             seconds, verdict, reason, marked, score, faults, room, in_step, boot, since_reset,
-             lived_s FROM trial WHERE climb = ? ORDER BY number",
-        )
+        .prepare(&format!("SELECT {WHOLE} FROM trial WHERE climb = ? ORDER BY number"))
         .doing("read trials")?;
     let mut rows = select.query(params![climb]).doing("read trials")?;
     let (mut trials, mut unfinished) = (Vec::new(), None);

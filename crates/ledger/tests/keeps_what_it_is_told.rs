@@ -13,7 +13,8 @@ use yard_step_core::{
     TrialRecord, Verdict, Watt,
 };
 use yard_step_ledger::{
-    ClimbState, DataDir, DiskFailure, Event, Intent, Ledger, LedgerError, Measured, Profile,
+    ClimbState, DataDir, DiskFailure, Event, Filter, Intent, Ledger, LedgerError, Measured, Order,
+    Profile,
 };
 
 struct Desk {
@@ -261,6 +262,10 @@ fn a_ledger_of_the_first_version_is_read_and_goes_on() {
     assert_eq!(ledger.profiles(&entry.card).unwrap()[0].driver, None);
     assert_eq!(ledger.machine().unwrap(), Machine::default());
     entry.lay_out().unwrap();
+    let line = ledger.lines(&[entry.trials[0].id]).unwrap().remove(0);
+    assert_eq!((line.power, line.hot_spot), (Some(Watt(216.0)), Some(Celsius(78.0))));
+    let search = Filter { search: "core=60 clean".parse().unwrap(), ..Filter::default() };
+    assert_eq!(ledger.find(&search, Order::default()).unwrap(), [entry.trials[0].id]);
     let row = ledger.begin_trial(&intent(1, 2)).unwrap();
     ledger.end_trial(row, &record_of(&intent(1, 2)), measured(0, samples(3)), vec![]).unwrap();
     assert!(ledger.climb(1).unwrap().trials[1].record.room.is_some());
