@@ -9,7 +9,7 @@ use yard_step_core::{
     MhzOffset, Next, Plan, Policy, Seconds, Seen, Settings, Stage, StageOrder, TrialRecord,
     Verdict, attribute, in_short,
 };
-use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Measured};
+use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Measured, TrialDetail};
 use yard_step_scenes::Scene;
 
 use crate::error::EngineError;
@@ -404,46 +404,92 @@ impl Engine {
         self.climb.handle(ClimbEvent::LeaveOut(wanted));
     }
 
-    /// Notes the user's verdict on a trial, or takes it back.
+    /// Notes the user's verdict on a trial of this climb or another one, or takes it back.
     ///
     /// # Errors
-    /// The ledger fails.
-    pub fn mark(&mut self, trial: u32, verdict: Option<Verdict>) -> Result<(), EngineError> {
-        self.ledger.mark_trial(self.climb_id, trial, verdict)?;
+    /// There is no such trial, or the ledger fails.
+    pub fn mark(
+        &mut self,
+        climb: i64,
+        trial: u32,
+        verdict: Option<Verdict>,
+    ) -> Result<(), EngineError> {
+        let row = self.row_of(climb, trial)?;
+        self.ledger.mark_trial(climb, trial, verdict)?;
         let text = match verdict {
             Some(verdict) => format!("Trial {trial} marked as {verdict} by hand."),
             None => format!("The mark on trial {trial} was taken back."),
         };
-        let row = self.rows.get((trial as usize).saturating_sub(1)).copied();
-        let mark = Event { trial: row, at: Seconds(0.0), kind: "mark".into(), text };
-        self.ledger.add_event(self.climb_id, &mark)?;
+        let mark = Event { trial: Some(row), at: Seconds(0.0), kind: "mark".into(), text };
+        self.ledger.add_event(climb, &mark)?;
+        if climb != self.climb_id {
+            return Ok(());
+        }
         self.climb.handle(ClimbEvent::Marked { trial, verdict });
         self.note_state()
     }
 
-    /// A run of this climb as it is in the ledger.
+    /// Row of a trial that has its verdict.
+    fn row_of(&self, climb: i64, number: u32) -> Result<i64, EngineError> {
+        self.ledger.row_of(climb, number)?.ok_or_else(|| {
+            let place =
+                if climb == self.climb_id { "this climb".into() } else { format!("climb {climb}") };
+            EngineError::NothingToDo(format!("There is no trial {number} in {place}."))
+        })
+    }
+
+    /// A run of this climb or another one as it is in the ledger.
     ///
     /// # Errors
     /// There is no such trial, or the ledger fails.
-    pub fn recorded_run(&self, number: u32) -> Result<RunView, EngineError> {
-        let found = self.climb.trials().iter().zip(&self.rows).find(|(t, _)| t.number == number);
-        let Some((record, row)) = found else {
-            return Err(EngineError::NothingToDo(format!("There is no trial {number}.")));
+    pub fn recorded_run(&self, climb: i64, number: u32) -> Result<RunView, EngineError> {
+        let row = self.row_of(climb, number)?;
+        let TrialDetail { card, record: Some(record), .. } = self.detail(row)? else {
+            return Err(EngineError::NothingToDo(format!("Trial {number} has no outcome yet.")));
         };
-        let limits = self.card.description().limits;
         let held = record.taken.unwrap_or(record.asked);
-        let trace = self.ledger.trace(*row, |sample| attribute(sample, &held, &limits))?;
-        let mut events = self.ledger.events(self.climb_id)?;
-        events.retain(|event| event.trial == Some(*row));
-        let intent = Intent::of_record(*row, self.climb_id, record);
-        let spoilt = self.ledger.spoilt_frames(*row)?;
-        let view = Run::replay(intent, self.card.description(), record, trace, &events);
+        let trace = self.ledger.trace(row, |sample| attribute(sample, &held, &card.limits))?;
+        let mut events = self.ledger.events(climb)?;
+        events.retain(|event| event.trial == Some(row));
+        let intent = Intent::of_record(row, climb, &record);
+        let spoilt = self.ledger.spoilt_frames(row)?;
+        let view = Run::replay(intent, &card, &record, trace, &events);
         // Of the pictures, only the spoilt ones are kept.
         let scene: Option<Scene> = view.scene.parse().ok();
         let newest = scene.zip(spoilt.last());
         let picture = newest.and_then(|(scene, frame)| SpoiltPicture::of(scene, frame));
         let picture = picture.map(|pictures| pictures.drawn);
         Ok(RunView { spoilt: Arc::new(spoilt), picture, ..view })
+    }
+
+    fn detail(&self, row: i64) -> Result<TrialDetail, EngineError> {
+        self.ledger
+            .trial(row)?
+            .ok_or_else(|| EngineError::NothingToDo("That trial is no longer there.".into()))
+    }
+
+    /// Has the settings of a trial tried again next; answers what there is to say about it.
+    ///
+    /// # Errors
+    /// The trial ran on another card, or the ledger fails.
+    pub fn repeat(&mut self, row: i64) -> Result<Vec<String>, EngineError> {
+        let TrialDetail { line, card, intent, .. } = self.detail(row)?;
+        if card.key() != self.card.description().key() {
+            return Err(EngineError::NothingToDo(format!(
+                "Trial {} of climb {} ran on {}, individual {}. Choose that card first, with c.",
+                line.number, line.climb, line.card, line.serial
+            )));
+        }
+        let mut told = vec![format!(
+            "Next: {} once more, as in trial {} of climb {}.",
+            line.what, line.number, line.climb
+        )];
+        told.extend(self.wish(&intent.asked));
+        let present = &self.climb.plan().scene;
+        if *present != intent.scene {
+            told.push(format!("It ran under {}; this climb runs {present}.", intent.scene));
+        }
+        Ok(told)
     }
 
     /// Begins another climb on the same card by the same plan; one that has no outcome is given up.

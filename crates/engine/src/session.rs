@@ -62,6 +62,8 @@ pub enum Command {
     Keep(String),
     /// Note a verdict of the user on a trial, or take it back.
     Mark {
+        /// Its climb.
+        climb: i64,
         /// The trial.
         trial: u32,
         /// The verdict.
@@ -69,6 +71,17 @@ pub enum Command {
     },
     /// Look at a recorded trial, or no longer.
     Look(Option<u32>),
+    /// Look at a trial of any climb.
+    LookInto {
+        /// The climb.
+        climb: i64,
+        /// The trial.
+        trial: u32,
+    },
+    /// Try the settings of the trial in this row of the ledger next.
+    Repeat(i64),
+    /// Profiles or earlier climbs have changed: read them again.
+    ReadLists,
     /// Look at the trial so many after (or before) the one looked at; after the last comes the
     /// present.
     LookBeside(i32),
@@ -404,9 +417,17 @@ impl Work {
                 Ok(())
             }
             Command::Keep(name) => self.keep(&name),
-            Command::Mark { trial, verdict } => self.mark(trial, verdict),
+            Command::Mark { climb, trial, verdict } => self.mark(climb, trial, verdict),
             Command::Look(number) => self.look(number),
-            Command::LookBeside(by) => self.look(self.beside(by)),
+            Command::LookInto { climb, trial } => self.look_into(climb, trial),
+            Command::LookBeside(by) => self.look_beside(by),
+            Command::Repeat(row) => self.engine.repeat(row).map(|told| {
+                self.desk.answer(told.join(" "));
+            }),
+            Command::ReadLists => {
+                self.read_lists();
+                Ok(())
+            }
             Command::LayOver(number) => self.lay_over(number),
             Command::SetMachine(machine) => self
                 .engine
@@ -478,7 +499,8 @@ impl Work {
     }
 
     fn recorded(&self, number: Option<u32>) -> Result<Option<Arc<RunView>>, EngineError> {
-        number.map(|number| self.engine.recorded_run(number).map(Arc::new)).transpose()
+        let climb = self.engine.climb_id();
+        number.map(|number| self.engine.recorded_run(climb, number).map(Arc::new)).transpose()
     }
 
     fn try_next(&mut self, yes: bool) {
@@ -562,24 +584,48 @@ impl Work {
         Ok(())
     }
 
-    fn mark(&mut self, trial: u32, verdict: Option<Verdict>) -> Result<(), EngineError> {
-        self.engine.mark(trial, verdict)?;
+    fn mark(
+        &mut self,
+        climb: i64,
+        trial: u32,
+        verdict: Option<Verdict>,
+    ) -> Result<(), EngineError> {
+        self.engine.mark(climb, trial, verdict)?;
+        let own = climb == self.engine.climb_id();
+        let place = if own { String::new() } else { format!(" of climb {climb}") };
         self.desk.answer(match verdict {
-            Some(verdict) => format!("Trial {trial} is marked {verdict}; the climb goes by that."),
-            None => format!("Trial {trial} goes by its own verdict again."),
+            Some(verdict) => {
+                format!("Trial {trial}{place} is marked {verdict}; the climb goes by that.")
+            }
+            None => format!("Trial {trial}{place} goes by its own verdict again."),
         });
-        if self.desk.state.looked_at.as_ref().is_some_and(|view| view.number == trial) {
-            return self.look(Some(trial));
+        if !own {
+            // What an earlier climb came to may be another now.
+            self.read_lists();
+        }
+        let looked = self.desk.state.looked_at.as_ref();
+        if looked.is_some_and(|view| (view.climb, view.number) == (climb, trial)) {
+            return self.look_into(climb, trial);
         }
         Ok(())
     }
 
-    /// The trial `by` after the one looked at; the present lies after the last one.
-    fn beside(&self, by: i32) -> Option<u32> {
+    /// Looks at the trial `by` after the one looked at; the present lies after the last one, as far
+    /// as the climb is the present one.
+    fn look_beside(&mut self, by: i32) -> Result<(), EngineError> {
+        let looked = self.desk.state.looked_at.as_ref().map(|run| (run.climb, run.number as i32));
+        if let Some((climb, number)) = looked.filter(|(climb, _)| *climb != self.engine.climb_id())
+        {
+            return self.look_into(climb, (number + by).max(1) as u32);
+        }
         let last = self.engine.climb().trials().len() as i32;
-        let looked = self.desk.state.looked_at.as_ref().map(|run| run.number as i32);
-        let wanted = (looked.unwrap_or(last + 1) + by).max(1);
-        (wanted <= last).then_some(wanted as u32)
+        let wanted = (looked.map_or(last + 1, |(_, number)| number) + by).max(1);
+        self.look((wanted <= last).then_some(wanted as u32))
+    }
+
+    fn look_into(&mut self, climb: i64, trial: u32) -> Result<(), EngineError> {
+        self.desk.state.looked_at = Some(Arc::new(self.engine.recorded_run(climb, trial)?));
+        Ok(())
     }
 
     fn look(&mut self, number: Option<u32>) -> Result<(), EngineError> {

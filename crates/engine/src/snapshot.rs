@@ -62,7 +62,7 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
 /// The newest trial of a climb taken up again, so that there is something to see at once.
 pub(crate) fn last_run(engine: &Engine) -> Option<Arc<RunView>> {
     let last = engine.climb().trials().last()?;
-    engine.recorded_run(last.number).ok().map(Arc::new)
+    engine.recorded_run(engine.climb_id(), last.number).ok().map(Arc::new)
 }
 
 pub(crate) fn fill(state: &mut Snapshot, engine: &Engine) {

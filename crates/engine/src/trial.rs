@@ -350,6 +350,8 @@ impl Run {
         let limits = &self.card.limits;
         let held = self.taken.unwrap_or(self.intent.asked);
         RunView {
+            climb: self.intent.climb,
+            card: self.card.name.clone(),
             number: self.intent.number,
             stage: self.intent.stage,
             purpose: self.intent.purpose,

@@ -192,6 +192,10 @@ fn brightened(drawn: u32, right: u32) -> u32 {
 /// A run: the present one, the last one, or one taken from the ledger.
 #[derive(Debug, Clone, PartialEq)]
 pub struct RunView {
+    /// Climb of the trial.
+    pub climb: i64,
+    /// Name of the card it ran on.
+    pub card: String,
     /// Number of the trial.
     pub number: u32,
     /// Its stage.
@@ -251,6 +255,15 @@ pub struct RunView {
 }
 
 impl RunView {
+    /// The trial by its number, and by its climb and card where it is none of the climb `present`.
+    #[must_use]
+    pub fn title(&self, present: i64) -> String {
+        if self.climb == present {
+            return format!("trial {}", self.number);
+        }
+        format!("trial {} of climb {}, {}", self.number, self.climb, self.card)
+    }
+
     /// The run as its record has it: final figures, verdict, and marks for all that went wrong.
     pub(crate) fn ended(mut self, record: &TrialRecord) -> Self {
         let mark = |at, kind, text| Mark { at, kind, text };
@@ -443,5 +456,20 @@ impl Snapshot {
     #[must_use]
     pub fn shown(&self) -> Option<&Arc<RunView>> {
         self.looked_at.as_ref().or(self.run.as_ref())
+    }
+
+    /// Number of the trial that is looked at, where it is one of the present climb.
+    #[must_use]
+    pub fn looked_here(&self) -> Option<u32> {
+        let looked = self.looked_at.as_ref().filter(|run| run.climb == self.climb)?;
+        Some(looked.number)
+    }
+
+    /// Score of the baseline that a run is compared with: that of its own climb, where that is the
+    /// present one.
+    #[must_use]
+    pub fn baseline_for(&self, run: &RunView) -> Option<f64> {
+        let own = self.baseline.filter(|_| run.climb == self.climb)?;
+        Some(own.score)
     }
 }

@@ -225,12 +225,12 @@ fn a_mark_changes_what_comes_next_and_is_in_the_ledger(desk: Desk) {
     let desk = desk.with_baseline();
     desk.send(Command::Try { yes: false });
     desk.trials(4);
-    desk.send(Command::Mark { trial: 4, verdict: Some(Verdict::Artifacts) });
+    desk.send(Command::Mark { climb: 1, trial: 4, verdict: Some(Verdict::Artifacts) });
     let marked = desk.until("a step back", |s| next_offset(s) == Some(MhzOffset(15)));
     assert_eq!(marked.trials[3].verdict(), Verdict::Artifacts);
     let events = desk.ledger.events(marked.climb).unwrap();
     assert!(events.iter().any(|event| event.text == "Trial 4 marked as artifacts by hand."));
-    desk.send(Command::Mark { trial: 4, verdict: None });
+    desk.send(Command::Mark { climb: 1, trial: 4, verdict: None });
     desk.until("the step up", |s| next_offset(s) == Some(MhzOffset(120)));
 }
 
@@ -251,7 +251,55 @@ fn earlier_trials_are_looked_at_one_by_one_and_the_present_comes_back(desk: Desk
     desk.send(Command::LookBeside(1));
     desk.until("the present", |s| looked(s).is_none());
     desk.send(Command::Look(Some(99)));
-    desk.until("the refusal", |s| s.notices.iter().any(|n| n == "There is no trial 99."));
+    desk.until("the refusal", |s| {
+        s.notices.iter().any(|notice| notice == "There is no trial 99 in this climb.")
+    });
+}
+
+#[rstest]
+fn a_trial_of_another_climb_is_looked_into_marked_and_its_settings_tried_again(desk: Desk) {
+    let desk = desk.with_baseline();
+    desk.send(Command::Wish(Box::new(Settings {
+        core_offset: Some(MhzOffset(45)),
+        ..Settings::default()
+    })));
+    desk.send(Command::Try { yes: false });
+    desk.trials(4);
+    desk.send(Command::NewClimb);
+    desk.until("another climb", |s| s.climb == 2);
+    desk.send(Command::LookInto { climb: 1, trial: 4 });
+    let looked = desk.until("the old trial", |s| s.looked_at.is_some());
+    let run = looked.looked_at.clone().unwrap();
+    assert_eq!(run.title(looked.climb), "trial 4 of climb 1, Tarn 310");
+    assert_eq!((looked.looked_here(), looked.baseline_for(&run)), (None, None));
+    for (by, number) in [(-1, 3), (-1, 2), (1, 3), (1, 4)] {
+        desk.send(Command::LookBeside(by));
+        desk.until("the trial beside", |s| s.looked_at.as_ref().unwrap().number == number);
+    }
+    desk.send(Command::LookBeside(1));
+    desk.until("the refusal", |s| {
+        s.notices.iter().any(|notice| notice == "There is no trial 5 in climb 1.")
+    });
+    desk.send(Command::Mark { climb: 1, trial: 4, verdict: Some(Verdict::Artifacts) });
+    let verdict = |s: &Snapshot| s.looked_at.as_ref()?.judgement.as_ref().map(|j| j.verdict);
+    desk.until("the mark", |s| verdict(s) == Some(Verdict::Artifacts));
+    assert_eq!(desk.ledger.climb(1).unwrap().trials[3].record.verdict(), Verdict::Artifacts);
+    let row = desk.ledger.row_of(1, 4).unwrap().unwrap();
+    desk.send(Command::Repeat(row));
+    let told = desk.until("the wish", |s| next_offset(s) == Some(MhzOffset(45)));
+    let told = told.answer.as_ref().unwrap();
+    assert!(told.starts_with("Next: core +45 MHz once more, as in trial 4 of climb 1."), "{told}");
+}
+
+#[rstest]
+fn the_settings_of_another_card_are_not_tried_on_this_one(desk: Desk) {
+    let desk = desk.with_baseline();
+    let row = desk.ledger.row_of(1, 1).unwrap().unwrap();
+    desk.send(Command::Choose(1));
+    desk.until("the other card", |s| s.climb == 2);
+    desk.send(Command::Repeat(row));
+    let refusal = "Trial 1 of climb 1 ran on Tarn 310, individual 5. Choose that card first, with c.";
+    desk.until("the refusal", |s| s.notices.iter().any(|notice| notice == refusal));
 }
 
 #[rstest]

@@ -385,7 +385,7 @@ fn a_stopped_run_is_void_and_its_samples_are_kept() {
     assert_eq!(trial.seconds, Seconds(70.0));
     let entry = bench.ledger.climb(engine.climb_id()).unwrap();
     assert_eq!(bench.ledger.samples(entry.trials[0].id).unwrap().len(), 700);
-    let again = engine.recorded_run(1).unwrap();
+    let again = engine.recorded_run(engine.climb_id(), 1).unwrap();
     assert_eq!(again.at, Seconds(70.0));
 }
 
@@ -524,7 +524,7 @@ fn an_alarm_that_warns_is_noted_once_and_the_trial_goes_on() {
     let marks: Vec<_> = view.marks.iter().filter(|mark| mark.kind == MarkKind::Alarm).collect();
     assert_eq!(marks.len(), 1, "{marks:?}");
     assert!(marks[0].text.contains("is above the alarm at 150 W"), "{}", marks[0].text);
-    let again = engine.recorded_run(1).unwrap();
+    let again = engine.recorded_run(engine.climb_id(), 1).unwrap();
     assert_eq!(again.marks, view.marks, "it is in the ledger");
 }
 

@@ -9,7 +9,7 @@
 use std::collections::HashMap;
 use std::collections::hash_map::Entry;
 
-use rusqlite::{Connection, Row, ToSql, params, params_from_iter};
+use rusqlite::{Connection, OptionalExtension, Row, ToSql, params, params_from_iter};
 use serde_json::from_str;
 use yard_step_core::statistics::median;
 use yard_step_core::verdict::gain_percent;
@@ -316,6 +316,23 @@ impl Ledger {
             let baseline = reader.baselines.scores(connection, intent.climb, &intent.scene)?;
             let card = reader.card(connection, intent.climb)?.clone();
             Ok(Some(TrialDetail { line, card, intent, record, baseline }))
+        })
+    }
+
+    /// The row of a trial that has its verdict; none where there is no such trial.
+    ///
+    /// # Errors
+    /// The ledger cannot be read.
+    pub fn row_of(&self, climb: i64, number: u32) -> Result<Option<i64>, LedgerError> {
+        self.ask(move |connection| {
+            connection
+                .query_row(
+                    "SELECT id FROM trial WHERE climb = ? AND number = ? AND verdict IS NOT NULL",
+                    params![climb, number],
+                    |row| row.get(0),
+                )
+                .optional()
+                .doing("find a trial")
         })
     }
 
