@@ -5,6 +5,7 @@
 //! are run as any other, with every sample.
 
 use std::fs;
+use std::thread;
 
 use yard_step_card::{BriefCard, CardName};
 use yard_step_core::{
@@ -13,7 +14,7 @@ use yard_step_core::{
 };
 use yard_step_engine::Unfinished;
 use yard_step_ledger::{ClimbState, DataDir, Intent, Ledger, Measured, Profile};
-use yard_step_scenes::Scene;
+use yard_step_scenes::{Scene, reference};
 use yard_step_study::{Climbed, climb};
 
 use crate::cli::{DataDirOption, DemoOptions};
@@ -36,8 +37,12 @@ pub(crate) fn demo(data_dir: &DataDirOption, options: &DemoOptions) -> Result<()
     }
     let cards = cards()?;
     let [card, others @ ..] = &cards[..] else { return Ok(()) };
-    let history =
-        if dir.ledger().exists() { Vec::new() } else { make_history(&dir, card, others)? };
+    let history = if dir.ledger().exists() {
+        Vec::new()
+    } else {
+        thread::spawn(draw_ahead);
+        make_history(&dir, card, others)?
+    };
     let wanted = wanted(card, Plan::default(), true);
     let mut opened = open_climb(&dir, &wanted)?;
     opened.told.splice(..0, history);
@@ -61,6 +66,14 @@ fn wanted(card: &CardName, plan: Plan, reopen: bool) -> Wanted {
 
 fn cards() -> Result<Vec<CardName>, Failure> {
     CARDS.iter().map(|name| name.parse().map_err(Failure::failed)).collect()
+}
+
+/// Draws the frames that the climbs need from their end, while these need them from their beginning:
+/// most of the time that making the history takes goes into drawing.
+fn draw_ahead() {
+    for number in (0..Scene::Medley.period()).rev() {
+        let _ = reference(Scene::Medley, number);
+    }
 }
 
 /// What the keeper of the planetarium has done so far.

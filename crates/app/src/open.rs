@@ -310,8 +310,7 @@ pub(crate) fn needs_terminal() -> Result<(), Failure> {
 
 pub(crate) fn show(opened: Opened, rack: Rack, pace: Pace) -> Result<(), Failure> {
     let Opened { engine, told, lock, ledger } = opened;
-    drop(ledger);
-    let result = tui::run(engine, rack, pace, told);
+    let result = tui::run(engine, rack, ledger, pace, told);
     drop(lock);
     result.map_err(Failure::failed)
 }

@@ -7,7 +7,7 @@ use crate::card::{CardDescription, SettingKind};
 use crate::climb::TrialRecord;
 use crate::statistics::{mean, standard_deviation};
 use crate::units::{Celsius, Mhz, Percent, Watt};
-use crate::verdict::gain_percent;
+use crate::verdict::{Meaning, gain_percent};
 
 /// One of the two.
 #[derive(Debug, Clone, Copy)]
@@ -46,6 +46,8 @@ pub struct Compared {
     pub other: Option<f64>,
     /// What is better.
     pub better: Better,
+    /// Whether a difference is told in percent.
+    pub in_percent: bool,
 }
 
 impl Compared {
@@ -60,6 +62,35 @@ impl Compared {
     pub fn percent(&self) -> Option<f64> {
         let (one, other) = (self.one?, self.other?);
         (one > 0.0).then(|| gain_percent(other, one))
+    }
+
+    /// The figure of the first, and that of the second, with their unit; a dash for what is not
+    /// known.
+    #[must_use]
+    pub fn shown(&self) -> (String, String) {
+        let show = |value: Option<f64>| {
+            let text = value.map(|value| format!("{value:.*} {}", self.digits, self.unit));
+            text.map_or("–".to_owned(), |text| text.trim_end().to_owned())
+        };
+        (show(self.one), show(self.other))
+    }
+
+    /// By how much the second is above the first: in percent where that says more than the
+    /// difference itself. Empty where it is not known.
+    #[must_use]
+    pub fn difference_shown(&self) -> String {
+        let (value, digits, unit) = match (self.percent(), self.difference()) {
+            (Some(percent), _) if self.in_percent => (percent, 1, "%"),
+            (_, Some(apart)) => (apart, self.digits, self.unit),
+            _ => return String::new(),
+        };
+        let nothing = value.abs() < 0.5 * 10.0_f64.powi(-(digits as i32));
+        let text = if nothing {
+            format!("±{:.digits$} {unit}", 0.0)
+        } else {
+            format!("{value:+.digits$} {unit}")
+        };
+        text.trim_end().to_owned()
     }
 
     /// Whether the second is better, as far as the figure alone tells; none where both are equal as
@@ -107,6 +138,7 @@ fn figures(one: Side<'_>, other: Side<'_>) -> Vec<Compared> {
         one: read(one.record),
         other: read(other.record),
         better,
+        in_percent: matches!(unit, "MHz" | "W" | "/W" | "fps") || label == "score",
     };
     let work_per_watt: Read = |record| {
         let power = record.seen.average_power.map(Watt::value).filter(|power| *power > 0.0)?;
@@ -116,6 +148,10 @@ fn figures(one: Side<'_>, other: Side<'_>) -> Vec<Compared> {
     vec![
         figure("score", "", 0, More, |r| r.score),
         figure("work per watt", "/W", 2, More, work_per_watt),
+        figure("frame rate", "fps", 1, More, |r| r.seen.frame_rate),
+        figure("1 % low", "fps", 1, More, |r| r.seen.frame_rate_low),
+        figure("board power", "W", 0, Less, |r| r.seen.average_power.map(Watt::value)),
+        figure("hot spot", "°C", 0, Less, |r| r.seen.hot_spot_max.map(Celsius::value)),
         figure("average clock", "MHz", 0, More, |r| r.seen.average_clock().map(Mhz::value)),
         figure("effective clock", "MHz", 0, More, |r| r.seen.effective_clock.map(Mhz::value)),
         figure("flat", "%", 0, More, |r| {
@@ -124,14 +160,10 @@ fn figures(one: Side<'_>, other: Side<'_>) -> Vec<Compared> {
         figure("dips", "", 0, Less, |r| {
             r.seen.clock_line.as_ref().map(|line| line.dips.len() as f64)
         }),
-        figure("board power", "W", 0, Less, |r| r.seen.average_power.map(Watt::value)),
         figure("core temperature", "°C", 0, Less, |r| {
             r.seen.core_temperature_max.map(Celsius::value)
         }),
-        figure("hot spot", "°C", 0, Less, |r| r.seen.hot_spot_max.map(Celsius::value)),
         figure("fan", "%", 0, Less, |r| r.seen.fan.map(Percent::value)),
-        figure("frame rate", "fps", 1, More, |r| r.seen.frame_rate),
-        figure("1 % low", "fps", 1, More, |r| r.seen.frame_rate_low),
         figure("wrong frames", "", 0, Less, |r| Some(r.seen.wrong_frames as f64)),
         figure("minutes", "", 1, Neither, |r| Some(r.seconds.value() / 60.0)),
     ]
@@ -159,6 +191,11 @@ fn sentence(one: Side<'_>, other: Side<'_>) -> String {
             "Their loads differ, {} and {}: scores of different loads are not comparable.",
             one.record.scene, other.record.scene
         );
+    }
+    for (name, side) in [("first", one), ("second", other)] {
+        if side.record.verdict().meaning() == Meaning::ProvesNothing {
+            return format!("The {name} is {}: it proves nothing.", side.record.verdict());
+        }
     }
     let (Some(first), Some(second)) = (one.record.score, other.record.score) else {
         return "One of them has no score.".into();
@@ -194,6 +231,7 @@ mod tests {
     use super::*;
     use crate::fixtures::{card, record};
     use crate::units::MhzOffset;
+    use crate::verdict::Verdict;
     use rstest::rstest;
 
     fn trial(score: Option<f64>) -> TrialRecord {
@@ -247,6 +285,10 @@ mod tests {
         assert_eq!(nothing.sentence, "One of them has no score.");
         assert_eq!(nothing.figures[0].difference(), None);
         assert_eq!(nothing.figures[0].percent(), None);
+        other.judged = Verdict::Void;
+        let void = told(side(&here, &one), side(&here, &other));
+        assert_eq!(void, "The second is void: it proves nothing.");
+        other.judged = Verdict::Clean;
         other.scene = "kiln".into();
         assert!(told(side(&here, &one), side(&here, &other)).contains("Their loads differ"));
     }
@@ -277,9 +319,36 @@ mod tests {
         #[case] other: Option<f64>,
         #[case] better: Option<bool>,
     ) {
-        let figure =
-            Compared { label: "dips", unit: "", digits: 0, one, other, better: Better::More };
+        let figure = Compared {
+            label: "dips",
+            unit: "",
+            digits: 0,
+            one,
+            other,
+            better: Better::More,
+            in_percent: false,
+        };
         assert_eq!(figure.is_better(), better);
         assert_eq!(figure.percent().is_none(), one.is_none_or(|one| one == 0.0));
+    }
+
+    #[rstest]
+    #[case(Some(200.0), Some(190.0), true, ("200 W", "190 W"), "-5.0 %")]
+    #[case(Some(200.0), Some(190.0), false, ("200 W", "190 W"), "-10 W")]
+    #[case(Some(0.0), Some(3.0), true, ("0 W", "3 W"), "+3 W")]
+    #[case(Some(200.0), Some(200.01), true, ("200 W", "200 W"), "±0.0 %")]
+    #[case(Some(200.0), Some(199.9), false, ("200 W", "200 W"), "±0 W")]
+    #[case(None, Some(190.0), true, ("–", "190 W"), "")]
+    fn a_figure_is_shown_with_its_unit_and_what_is_not_known_is_a_dash(
+        #[case] one: Option<f64>,
+        #[case] other: Option<f64>,
+        #[case] in_percent: bool,
+        #[case] shown: (&str, &str),
+        #[case] difference: &str,
+    ) {
+        let (label, unit, better) = ("board power", "W", Better::Less);
+        let figure = Compared { label, unit, digits: 0, one, other, better, in_percent };
+        assert_eq!(figure.shown(), (shown.0.to_owned(), shown.1.to_owned()));
+        assert_eq!(figure.difference_shown(), difference);
     }
 }

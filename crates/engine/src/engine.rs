@@ -459,7 +459,12 @@ impl Engine {
         let newest = scene.zip(spoilt.last());
         let picture = newest.and_then(|(scene, frame)| SpoiltPicture::of(scene, frame));
         let picture = picture.map(|pictures| pictures.drawn);
-        Ok(RunView { spoilt: Arc::new(spoilt), picture, ..view })
+        let title = if climb == self.climb_id {
+            view.title
+        } else {
+            format!("{} of climb {climb}, {}", view.title, card.name)
+        };
+        Ok(RunView { title, spoilt: Arc::new(spoilt), picture, ..view })
     }
 
     fn detail(&self, row: i64) -> Result<TrialDetail, EngineError> {

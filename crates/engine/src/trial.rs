@@ -351,7 +351,7 @@ impl Run {
         let held = self.taken.unwrap_or(self.intent.asked);
         RunView {
             climb: self.intent.climb,
-            card: self.card.name.clone(),
+            title: format!("trial {}", self.intent.number),
             number: self.intent.number,
             stage: self.intent.stage,
             purpose: self.intent.purpose,

@@ -194,8 +194,8 @@ fn brightened(drawn: u32, right: u32) -> u32 {
 pub struct RunView {
     /// Climb of the trial.
     pub climb: i64,
-    /// Name of the card it ran on.
-    pub card: String,
+    /// The trial by its number, and by its climb and card where that is not the present climb.
+    pub title: String,
     /// Number of the trial.
     pub number: u32,
     /// Its stage.
@@ -255,15 +255,6 @@ pub struct RunView {
 }
 
 impl RunView {
-    /// The trial by its number, and by its climb and card where it is none of the climb `present`.
-    #[must_use]
-    pub fn title(&self, present: i64) -> String {
-        if self.climb == present {
-            return format!("trial {}", self.number);
-        }
-        format!("trial {} of climb {}, {}", self.number, self.climb, self.card)
-    }
-
     /// The run as its record has it: final figures, verdict, and marks for all that went wrong.
     pub(crate) fn ended(mut self, record: &TrialRecord) -> Self {
         let mark = |at, kind, text| Mark { at, kind, text };

@@ -270,7 +270,7 @@ fn a_trial_of_another_climb_is_looked_into_marked_and_its_settings_tried_again(d
     desk.send(Command::LookInto { climb: 1, trial: 4 });
     let looked = desk.until("the old trial", |s| s.looked_at.is_some());
     let run = looked.looked_at.clone().unwrap();
-    assert_eq!(run.title(looked.climb), "trial 4 of climb 1, Tarn 310");
+    assert_eq!(run.title, "trial 4 of climb 1, Tarn 310");
     assert_eq!((looked.looked_here(), looked.baseline_for(&run)), (None, None));
     for (by, number) in [(-1, 3), (-1, 2), (1, 3), (1, 4)] {
         desk.send(Command::LookBeside(by));
@@ -298,7 +298,8 @@ fn the_settings_of_another_card_are_not_tried_on_this_one(desk: Desk) {
     desk.send(Command::Choose(1));
     desk.until("the other card", |s| s.climb == 2);
     desk.send(Command::Repeat(row));
-    let refusal = "Trial 1 of climb 1 ran on Tarn 310, individual 5. Choose that card first, with c.";
+    let refusal =
+        "Trial 1 of climb 1 ran on Tarn 310, individual 5. Choose that card first, with c.";
     desk.until("the refusal", |s| s.notices.iter().any(|notice| notice == refusal));
 }
 

@@ -91,14 +91,15 @@ pub(crate) fn ridge(x: i32, height: i32, salt: u32) -> i32 {
 /// repeats every `repeat` cells and across it every four widths, so that something can scroll for
 /// ever.
 pub(crate) fn noise(x: i32, y: i32, size: i32, repeat: i32, salt: u32) -> i32 {
-    let (column, row) = (x.div_euclid(size), y.div_euclid(size));
-    let (across, down) = (x.rem_euclid(size), y.rem_euclid(size));
-    let corner = |dx: i32, dy: i32| {
-        let (column, row) = (column + dx, row + dy);
-        let column = column.rem_euclid(4 * WIDTH / size);
-        (hash(column as u32, row.rem_euclid(repeat) as u32, salt) & 0xff) as i32
-    };
-    let upper = corner(0, 0) * (size - across) + corner(1, 0) * across;
-    let lower = corner(0, 1) * (size - across) + corner(1, 1) * across;
-    (upper / size * (size - down) + lower / size * down) / size
+    // Shifts and masks, since this is most of what a frame costs: for a power of two they are the
+    // division and the remainder that round down.
+    let (shift, within) = (size.trailing_zeros(), size - 1);
+    let (across, down) = (x & within, y & within);
+    let column = |dx: i32| ((x >> shift) + dx) & (4 * WIDTH / size - 1);
+    let row = |dy: i32| ((y >> shift) + dy).rem_euclid(repeat);
+    let (columns, rows) = ([column(0), column(1)], [row(0), row(1)]);
+    let lattice =
+        |dx: usize, dy: usize| (hash(columns[dx] as u32, rows[dy] as u32, salt) & 0xff) as i32;
+    let along = |dy: usize| (lattice(0, dy) * (size - across) + lattice(1, dy) * across) >> shift;
+    (along(0) * (size - down) + along(1) * down) >> shift
 }

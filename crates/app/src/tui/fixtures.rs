@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use yard_step_core::{
     Absent, Advice, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel, ChartTrial,
-    CheckedFrame, ClockLine, Domain, Failure, Fan, Frame, Judgement, Left, Limiter, Machine, Map,
-    MemoryWiring, Mhz, MhzOffset, Millivolt, Offer, Outlook, Pair, Part, Percent, Plan,
+    CheckedFrame, Climb, ClockLine, Domain, Failure, Fan, Frame, Judgement, Left, Limiter, Machine,
+    Map, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer, Outlook, Pair, Part, Percent, Plan,
     Prerequisite, Purpose, Reading, Room, Sample, Seconds, Seen, SettingKind, Settings, Stage,
     Stairs, Standing, Trace, TrialRecord, Verdict, Watt,
 };
@@ -14,7 +14,7 @@ use yard_step_engine::{
     Activity, ClimbSummary, Mark, MarkKind, NextView, Pace, Picture, RackCard, RunView, Snapshot,
     StageStanding, StageView,
 };
-use yard_step_ledger::{Intent, Ledger, Profile};
+use yard_step_ledger::{Intent, Ledger, Measured, Profile};
 use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel, look_at, reference};
 
 /// A card.
@@ -204,6 +204,8 @@ pub fn run_view() -> RunView {
     Scene::Lantern.draw(200, &mut frame);
     let wrong = vec![WrongPixel { x: 20, y: 30, drawn: 1, expected: 0 }];
     RunView {
+        climb: 2,
+        title: "trial 4".into(),
         number: 4,
         stage: Stage::Core,
         purpose: Purpose::Step,
@@ -409,4 +411,22 @@ pub fn begun_trial(ledger: &Ledger) -> (i64, i64) {
         room: None,
     };
     (climb, ledger.begin_trial(&intent).unwrap())
+}
+
+/// Writes a climb with so many trials into a ledger, the third of them with artifacts.
+#[allow(clippy::unwrap_used)]
+pub fn ended_trials(ledger: &Ledger, count: u32) {
+    let card = card();
+    ledger.note_card(&card, &Settings::stock(&card)).unwrap();
+    let climb = ledger.begin_climb(&card, &Plan::default(), &Climb::stages_on(&card)).unwrap();
+    for number in 1..=count {
+        let verdict = if number == 3 { Verdict::Artifacts } else { Verdict::Clean };
+        let record = TrialRecord {
+            score: Some(1_000.0 + f64::from(number)),
+            ..record(number, 15 * (number as i32 - 1), verdict)
+        };
+        let intent = Intent::of_record(0, climb, &record);
+        let row = ledger.begin_trial(&intent).unwrap();
+        ledger.end_trial(row, &record, Measured::default(), Vec::new()).unwrap();
+    }
 }

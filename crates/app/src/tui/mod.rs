@@ -11,9 +11,12 @@
 
 pub mod action;
 pub mod artifact_state;
+mod bindings;
+pub mod browser;
 #[doc(hidden)]
 pub mod fixtures;
 mod form;
+pub mod ledger_state;
 pub mod screen;
 mod settings_form;
 mod stages_panel;
@@ -43,11 +46,13 @@ use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 use yard_step_core::{CheckedFrame, Trace};
-use yard_step_engine::{Engine, Pace, Rack, Session, SpoiltPicture};
+use yard_step_engine::{Command, Engine, Pace, Rack, Session, SpoiltPicture};
+use yard_step_ledger::Ledger;
 use yard_step_report::{ImportedTrace, Meaning, png_of};
 use yard_step_scenes::Scene;
 
 use action::View;
+use browser::{Answer, Browser};
 use state::{Outcome, State};
 use theme::{Depth, Theme};
 use trace_state::Imported;
@@ -67,6 +72,8 @@ enum Happening {
     Changed,
     /// A file was written, or could not be.
     Told(String),
+    /// The browser of the ledger answers.
+    Browsed(Answer),
     /// A trace made elsewhere was read.
     Imported(Box<Imported>),
     /// Somebody wants the program to end.
@@ -80,10 +87,21 @@ enum Happening {
 ///
 /// # Errors
 /// The terminal cannot be set up, drawn on, or read.
-pub(crate) fn run(engine: Engine, rack: Rack, pace: Pace, told: Vec<String>) -> io::Result<()> {
+pub(crate) fn run(
+    engine: Engine,
+    rack: Rack,
+    ledger: Ledger,
+    pace: Pace,
+    told: Vec<String>,
+) -> io::Result<()> {
     let first = if engine.climb().trials().is_empty() { View::Survey } else { View::Climb };
     let (happenings, inbox) = channel();
     watch_signals(happenings.clone())?;
+    let answers = happenings.clone();
+    let browser = Browser::start(ledger, move |answer| {
+        let _ = answers.send(Happening::Browsed(answer));
+    })
+    .map_err(io::Error::other)?;
     let screen = Screen::enter()?;
     watch_terminal(happenings.clone());
     let sender = happenings.clone();
@@ -91,7 +109,7 @@ pub(crate) fn run(engine: Engine, rack: Rack, pace: Pace, told: Vec<String>) -> 
         // Nobody listening any more means that the program ends.
         let _ = sender.send(Happening::Changed);
     });
-    let result = keep_drawing(&session, &inbox, &happenings, State::new(first));
+    let result = keep_drawing((&session, &browser), &inbox, &happenings, State::new(first));
     // The terminal is given back before the card is: nobody should look at a dead screen.
     drop(screen);
     drop(session);
@@ -99,7 +117,7 @@ pub(crate) fn run(engine: Engine, rack: Rack, pace: Pace, told: Vec<String>) -> 
 }
 
 fn keep_drawing(
-    session: &Session,
+    (session, browser): (&Session, &Browser),
     inbox: &Receiver<Happening>,
     happenings: &Sender<Happening>,
     mut state: State,
@@ -108,6 +126,11 @@ fn keep_drawing(
     let mut terminal = Terminal::new(CrosstermBackend::new(stdout()))?;
     loop {
         let snapshot = session.snapshot();
+        if state.view == View::Ledger
+            && let Some(ask) = state.ledger.wants(&snapshot)
+        {
+            browser.ask(ask);
+        }
         let began = Instant::now();
         let area: Rect = terminal
             .draw(|frame| {
@@ -132,6 +155,7 @@ fn keep_drawing(
                                 Happening::Told(export_picture(scene, &frame, &title, &path))
                             });
                         }
+                        Outcome::Change(change) => browser.change(change),
                         Outcome::Import(path) => aside(happenings.clone(), move || import(&path)),
                         Outcome::Quit => return Ok(()),
                     }
@@ -142,6 +166,12 @@ fn keep_drawing(
                 }
                 Happening::Changed => {}
                 Happening::Told(text) => state.told(text),
+                Happening::Browsed(Answer::Found(found)) => state.ledger.take(found),
+                Happening::Browsed(Answer::Done(done)) => {
+                    if state.ledger.done(done) {
+                        session.command(Command::ReadLists);
+                    }
+                }
                 Happening::Imported(imported) => state.trace.import(*imported),
                 Happening::Signal => return Ok(()),
                 Happening::Lost(error) => return Err(error),

@@ -12,13 +12,14 @@ use ratatui::style::Style;
 use yard_step_core::Verdict;
 use yard_step_engine::{Activity, Restart, Snapshot};
 
-use super::action::{Action, BINDINGS, Binding, Moment, View, key_name};
+use super::action::{Action, Moment, View, key_name};
+use super::bindings::{BINDINGS, Binding};
 use super::form::Form;
 use super::settings_form::SettingsForm;
 use super::stages_panel;
 use super::state::{FileUse, Overlay, SAYABLE, State};
 use super::theme::{Role, Theme, glyph};
-use super::views::{artifacts, climb, survey, trace};
+use super::views::{artifacts, climb, ledger, survey, trace};
 use super::widgets::{row, wrapped, write, write_right, write_wrapped};
 
 /// Least size at which the views can be read.
@@ -50,10 +51,13 @@ pub fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
         View::Climb => climb::draw(buffer, body(area), theme, snapshot, state.chart),
         View::Trace => trace::draw(buffer, body(area), theme, snapshot, &state.trace),
         View::Artifacts => artifacts::draw(buffer, body(area), theme, snapshot, &state.artifacts),
+        View::Ledger => ledger::draw(buffer, body(area), theme, &state.ledger),
     }
     draw_footer(buffer, row(area, area.height - 1), theme, moment);
-    if let Some(overlay) = &state.overlay {
-        draw_overlay(buffer, area, theme, overlay, moment, snapshot);
+    if let Some(Overlay::Search { text, .. }) = &state.overlay {
+        ledger::draw_typing(buffer, body(area), theme, text);
+    } else if let Some(overlay) = &state.overlay {
+        draw_overlay(buffer, area, theme, overlay, moment, snapshot, state);
     }
 }
 
@@ -172,6 +176,12 @@ pub fn action_at(
         .map(|(_, binding)| binding.action)
 }
 
+/// The line of Ledger's list at a place.
+#[must_use]
+pub fn line_at(area: Rect, state: &State, place: (u16, u16)) -> Option<usize> {
+    ledger::line_at(body(area), &state.ledger, place)
+}
+
 /// Share of the time shown in Trace at a place of the screen, if it lies in its strips.
 #[must_use]
 pub fn share_at(area: Rect, place: (u16, u16)) -> Option<f64> {
@@ -201,6 +211,7 @@ fn draw_overlay(
     overlay: &Overlay,
     moment: Moment,
     snapshot: &Snapshot,
+    state: &State,
 ) {
     let (heading, lines) = match overlay {
         Overlay::Help(first) => ("All keys", help_lines(theme, moment, *first, area.height)),
@@ -215,7 +226,11 @@ fn draw_overlay(
             lines.push(("y or Enter: yes     n or Esc: no".into(), theme.style(Role::Accent)));
             lines
         }),
-        Overlay::Mark { trial, chosen } => ("Your verdict", mark_lines(theme, *trial, *chosen)),
+        Overlay::Mark { trial, chosen, .. } => ("Your verdict", mark_lines(theme, *trial, *chosen)),
+        Overlay::Note { text, .. } => ("Note", note_lines(theme, text)),
+        Overlay::Filter(chosen) => ("What is listed", filter_lines(theme, *chosen, state)),
+        // Drawn where the list tells what it is searched for.
+        Overlay::Search { .. } => return,
         Overlay::Name(name) => (
             "Keep as a profile",
             vec![
@@ -279,6 +294,11 @@ fn path_lines(theme: Theme, what: FileUse, text: &str) -> (&'static str, Lines) 
         FileUse::Export => (
             "Export the trace",
             "The stretch that is shown is written as CSV, ten samples a second.",
+            "Enter: write     Esc: do not",
+        ),
+        FileUse::List => (
+            "Export the list",
+            "The trials that are listed are written as CSV, in their order.",
             "Enter: write     Esc: do not",
         ),
         FileUse::Picture => (
@@ -347,6 +367,32 @@ fn settings_lines(theme: Theme, form: &SettingsForm) -> Lines {
             .into(),
         theme.style(Role::Accent),
     ));
+    lines
+}
+
+fn note_lines(theme: Theme, text: &str) -> Lines {
+    let mut lines: Lines = wrapped(&format!("{text}▏"), 70)
+        .into_iter()
+        .map(|line| (line, theme.style(Role::Title)))
+        .collect();
+    lines.push((" ".repeat(70), Style::new()));
+    lines.push(("Enter: note it     Esc: do not".into(), theme.style(Role::Accent)));
+    lines
+}
+
+fn filter_lines(theme: Theme, chosen: usize, state: &State) -> Lines {
+    let row = |(index, (name, value)): (usize, (&str, String))| {
+        let pointer = if index == chosen { "▸" } else { " " };
+        let style =
+            theme.style(if value == "any" || value == "no" { Role::Text } else { Role::Clock });
+        let selected = style.patch(theme.style(Role::Selected));
+        let text = format!("{pointer} {name:<10} ‹ {value} ›");
+        (text, if index == chosen { selected } else { style })
+    };
+    let mut lines: Lines = state.ledger.filter_lines().into_iter().enumerate().map(row).collect();
+    lines.push((String::new(), Style::new()));
+    let help = "↑ ↓ line     ← → choose     Backspace: all of them     Enter: done";
+    lines.push((help.into(), theme.style(Role::Accent)));
     lines
 }
 
@@ -500,7 +546,7 @@ mod tests {
     fn overlays_fit_any_screen() {
         let overlays = [
             Overlay::Help(0),
-            Overlay::Mark { trial: 2, chosen: 9 },
+            Overlay::Mark { climb: 1, trial: 2, chosen: 9 },
             Overlay::Name("a name".into()),
             Overlay::Path { what: FileUse::Export, text: "a.csv".into() },
             Overlay::Cards(1),

@@ -6,6 +6,7 @@ use ratatui::style::Style;
 use yard_step_core::{Margin, Policy, StageOrder};
 use yard_step_engine::{Command, Snapshot, StageStanding};
 
+use super::ledger_state::beside;
 use super::theme::{Role, Theme};
 use super::widgets::wrapped;
 
@@ -56,13 +57,6 @@ pub(crate) fn key(chosen: usize, code: KeyCode, snapshot: &Snapshot) -> (usize, 
         _ => None,
     };
     (chosen, command)
-}
-
-/// The value after or before one in a list, round its ends.
-fn beside<T: Copy + PartialEq>(all: &[T], value: T, on: bool) -> T {
-    let place = all.iter().position(|other| *other == value).unwrap_or(0);
-    let step = if on { 1 } else { all.len() - 1 };
-    all[(place + step) % all.len()]
 }
 
 /// The lines of the panel.

@@ -11,9 +11,12 @@ use yard_step_core::{CheckedFrame, Meaning, Trace, TrialRecord, Verdict};
 use yard_step_engine::{Activity, Command, NextView, Snapshot};
 use yard_step_scenes::Scene;
 
-use super::action::{Action, BINDINGS, Moment, View, action_for};
+use super::action::{Action, Moment, Move, View, action_for};
 use super::artifact_state::ArtifactState;
+use super::bindings::BINDINGS;
+use super::browser::Change;
 use super::form::{Filled, Form};
+use super::ledger_state::{self, Came, LedgerState, NoteOn};
 use super::screen;
 use super::settings_form::{Chosen, SettingsForm};
 use super::stages_panel;
@@ -29,6 +32,8 @@ pub enum Overlay {
     Ask(Question),
     /// Choosing a verdict for a trial.
     Mark {
+        /// Its climb.
+        climb: i64,
         /// The trial.
         trial: u32,
         /// Place in the list: the verdicts, then "its own".
@@ -53,6 +58,22 @@ pub enum Overlay {
     Say(usize),
     /// The climb's stages, its policy and its margin: place in the list.
     Stages(usize),
+    /// Typing what is searched for in Ledger.
+    Search {
+        /// As far as it is typed.
+        text: String,
+        /// What was searched for before.
+        before: String,
+    },
+    /// Choosing what Ledger lists: place in the panel.
+    Filter(usize),
+    /// Typing a note.
+    Note {
+        /// What it is about.
+        on: NoteOn,
+        /// As far as it is typed.
+        text: String,
+    },
 }
 
 /// What a file is wanted for.
@@ -64,6 +85,8 @@ pub enum FileUse {
     Import,
     /// To write the pictures of a spoilt frame.
     Picture,
+    /// To write a list of trials.
+    List,
 }
 
 /// A question, and what is done on yes.
@@ -79,6 +102,7 @@ pub struct Question {
 #[derive(Debug, Clone, PartialEq)]
 enum Yes {
     Send(Command),
+    Change(Change),
     Quit,
 }
 
@@ -111,6 +135,8 @@ pub enum Outcome {
     },
     /// A trace made elsewhere, to be read.
     Import(PathBuf),
+    /// Something in the ledger to be changed.
+    Change(Change),
     /// The end.
     Quit,
 }
@@ -146,6 +172,8 @@ pub struct State {
     pub trace: TraceState,
     /// What the view Artifacts knows of itself.
     pub artifacts: ArtifactState,
+    /// What the view Ledger knows of itself.
+    pub ledger: LedgerState,
 }
 
 impl State {
@@ -157,6 +185,7 @@ impl State {
             overlay: None,
             trace: TraceState::default(),
             artifacts: ArtifactState::default(),
+            ledger: LedgerState::default(),
             chart: ChartKind::default(),
         }
     }
@@ -165,6 +194,7 @@ impl State {
     pub fn told(&mut self, text: String) {
         match self.view {
             View::Artifacts => self.artifacts.told = Some(text),
+            View::Ledger => self.ledger.told = Some(text),
             _ => self.trace.told = Some(text),
         }
     }
@@ -202,23 +232,48 @@ impl State {
                 self.overlay = Some(Overlay::Help(first.saturating_sub(1)));
                 Outcome::Nothing
             }
+            (Overlay::Search { before, .. }, KeyCode::Esc) => {
+                self.ledger.type_search(&before);
+                Outcome::Nothing
+            }
             (_, KeyCode::Esc) | (Overlay::Help(_), _) => Outcome::Nothing,
             (Overlay::Ask(question), KeyCode::Char('y') | KeyCode::Enter) => match question.yes {
                 Yes::Send(command) => Outcome::Send(command),
+                Yes::Change(change) => Outcome::Change(change),
                 Yes::Quit => Outcome::Quit,
             },
             (Overlay::Ask(_), KeyCode::Char('n')) => Outcome::Nothing,
-            (Overlay::Mark { trial, chosen }, KeyCode::Enter) => {
+            (Overlay::Mark { climb, trial, chosen }, KeyCode::Enter) => {
                 let verdict = Verdict::ALL.get(chosen).copied();
-                Outcome::Send(Command::Mark { trial, verdict })
+                Outcome::Send(Command::Mark { climb, trial, verdict })
             }
-            (Overlay::Mark { trial, chosen }, KeyCode::Up) => {
-                self.overlay = Some(Overlay::Mark { trial, chosen: chosen.saturating_sub(1) });
+            (Overlay::Mark { climb, trial, chosen }, KeyCode::Up) => {
+                let chosen = chosen.saturating_sub(1);
+                self.overlay = Some(Overlay::Mark { climb, trial, chosen });
                 Outcome::Nothing
             }
-            (Overlay::Mark { trial, chosen }, KeyCode::Down) => {
+            (Overlay::Mark { climb, trial, chosen }, KeyCode::Down) => {
                 let chosen = (chosen + 1).min(Verdict::ALL.len());
-                self.overlay = Some(Overlay::Mark { trial, chosen });
+                self.overlay = Some(Overlay::Mark { climb, trial, chosen });
+                Outcome::Nothing
+            }
+            (Overlay::Search { .. } | Overlay::Filter(_), KeyCode::Enter) => Outcome::Nothing,
+            (Overlay::Search { mut text, before }, code) => {
+                typed(&mut text, code, ledger_state::LONGEST);
+                self.ledger.type_search(&text);
+                self.overlay = Some(Overlay::Search { text, before });
+                Outcome::Nothing
+            }
+            (Overlay::Filter(chosen), code) => {
+                self.overlay = Some(Overlay::Filter(self.ledger.filter_key(chosen, code)));
+                Outcome::Nothing
+            }
+            (Overlay::Note { on, text }, KeyCode::Enter) => {
+                Outcome::Change(on.change(text.trim().to_owned()))
+            }
+            (Overlay::Note { on, mut text }, code) => {
+                typed(&mut text, code, ledger_state::LONGEST);
+                self.overlay = Some(Overlay::Note { on, text });
                 Outcome::Nothing
             }
             (Overlay::Say(chosen), KeyCode::Enter) => SAYABLE
@@ -235,15 +290,8 @@ impl State {
             (Overlay::Name(name), KeyCode::Enter) if !name.trim().is_empty() => {
                 Outcome::Send(Command::Keep(name.trim().to_owned()))
             }
-            (Overlay::Name(mut name), KeyCode::Backspace) => {
-                name.pop();
-                self.overlay = Some(Overlay::Name(name));
-                Outcome::Nothing
-            }
-            (Overlay::Name(mut name), KeyCode::Char(character)) => {
-                if name.chars().count() < LONGEST_NAME && !character.is_control() {
-                    name.push(character);
-                }
+            (Overlay::Name(mut name), code) => {
+                typed(&mut name, code, LONGEST_NAME);
                 self.overlay = Some(Overlay::Name(name));
                 Outcome::Nothing
             }
@@ -286,6 +334,7 @@ impl State {
             KeyCode::Enter if !text.trim().is_empty() => {
                 let path = PathBuf::from(text.trim());
                 return match (what, self.trace.shown(snapshot)) {
+                    (FileUse::List, _) => Outcome::Change(self.ledger.export(path)),
                     (FileUse::Picture, _) => self.picture(snapshot, path),
                     (FileUse::Import, _) => Outcome::Import(path),
                     (FileUse::Export, None) => Outcome::Nothing,
@@ -296,13 +345,7 @@ impl State {
                     },
                 };
             }
-            KeyCode::Backspace => {
-                text.pop();
-            }
-            KeyCode::Char(typed) if !typed.is_control() && text.len() < LONGEST_PATH => {
-                text.push(typed);
-            }
-            _ => {}
+            code => typed(&mut text, code, LONGEST_PATH),
         }
         self.overlay = Some(Overlay::Path { what, text });
         Outcome::Nothing
@@ -315,7 +358,7 @@ impl State {
         };
         let title = format!(
             "climb {}, trial {}, {}, frame {}",
-            snapshot.climb, run.number, run.scene, frame.number
+            run.climb, run.number, run.scene, frame.number
         );
         Outcome::ExportPicture { scene, frame: Box::new(frame.clone()), title, path }
     }
@@ -354,6 +397,16 @@ impl State {
                 _ => {}
             }
         }
+        if self.view == View::Ledger && self.overlay.is_none() {
+            let way = match mouse.kind {
+                MouseEventKind::ScrollUp => Some(Move::Up),
+                MouseEventKind::ScrollDown => Some(Move::Down),
+                _ => None,
+            };
+            if let Some(way) = way {
+                return self.act(Action::Row(way), snapshot, 0.0);
+            }
+        }
         if mouse.kind != MouseEventKind::Down(MouseButton::Left) {
             return Outcome::Nothing;
         }
@@ -363,6 +416,11 @@ impl State {
         let place = (mouse.column, mouse.row);
         if let Some(action) = screen::action_at(area, self, snapshot, place) {
             return self.act(action, snapshot, screen::column_share(area));
+        }
+        if let Some(line) = screen::line_at(area, self, place).filter(|_| self.view == View::Ledger)
+        {
+            self.ledger.select(line);
+            return Outcome::Nothing;
         }
         match screen::trial_at(area, self, snapshot, place) {
             Some(trial) if snapshot.activity == Activity::Waiting => {
@@ -374,14 +432,19 @@ impl State {
 
     /// Carries an action out. `column` is the share of the time shown that a column is.
     fn act(&mut self, action: Action, snapshot: &Snapshot, column: f64) -> Outcome {
+        if self.view == View::Ledger
+            && let Some(came) = self.ledger.act(action)
+        {
+            return self.came(came);
+        }
         if self.act_on_artifacts(action, snapshot) || self.act_on_trace(action, snapshot, column) {
             return Outcome::Nothing;
         }
         if action == Action::ExportPicture {
             let run = snapshot.shown();
             let frame = run.and_then(|run| self.artifacts.frame(run)).map_or(0, |f| f.number);
-            let trial = run.map_or(0, |run| run.number);
-            let text = format!("climb-{}-trial-{trial}-frame-{frame}.png", snapshot.climb);
+            let (climb, trial) = run.map_or((snapshot.climb, 0), |run| (run.climb, run.number));
+            let text = format!("climb-{climb}-trial-{trial}-frame-{frame}.png");
             self.overlay = Some(Overlay::Path { what: FileUse::Picture, text });
             return Outcome::Nothing;
         }
@@ -445,6 +508,28 @@ impl State {
         Outcome::Send(command)
     }
 
+    /// Goes on with what came of an action in Ledger.
+    fn came(&mut self, came: Came) -> Outcome {
+        self.overlay = Some(match came {
+            Came::Nothing => return Outcome::Nothing,
+            Came::Change(change) => return Outcome::Change(change),
+            Came::Send(command, view) => {
+                self.view = view.unwrap_or(self.view);
+                self.trace.begin_anew();
+                return Outcome::Send(command);
+            }
+            Came::AskFirst(what, consequence, change) => {
+                Overlay::Ask(Question { what, consequence, yes: Yes::Change(change) })
+            }
+            Came::TypeSearch(text) => Overlay::Search { before: text.clone(), text },
+            Came::TypeNote(on, text) => Overlay::Note { on, text },
+            Came::ChooseFilter => Overlay::Filter(0),
+            Came::Mark { climb, trial, verdict } => mark(climb, trial, verdict),
+            Came::NameFile(text) => Overlay::Path { what: FileUse::List, text },
+        });
+        Outcome::Nothing
+    }
+
     /// Carries out what concerns the view Artifacts alone; whether that was all.
     fn act_on_artifacts(&mut self, action: Action, snapshot: &Snapshot) -> bool {
         let is_shown = self.view == View::Artifacts;
@@ -493,13 +578,32 @@ impl State {
     }
 }
 
+/// Takes in a key while a text is typed.
+fn typed(text: &mut String, code: KeyCode, longest: usize) {
+    match code {
+        KeyCode::Backspace => {
+            text.pop();
+        }
+        KeyCode::Char(character) if !character.is_control() && text.chars().count() < longest => {
+            text.push(character);
+        }
+        _ => {}
+    }
+}
+
+/// The choice of a verdict for a trial that has one.
+fn mark(climb: i64, trial: u32, present: Verdict) -> Overlay {
+    let chosen = Verdict::ALL.iter().position(|verdict| *verdict == present);
+    Overlay::Mark { climb, trial, chosen: chosen.unwrap_or(Verdict::ALL.len()) }
+}
+
 /// The failed trial that is asked about: the one looked at, else the newest; none where the question
 /// stands already.
 fn which(snapshot: &Snapshot) -> Option<u32> {
     if snapshot.isolation.is_some_and(|(_, isolation)| isolation.culprit().is_none()) {
         return None;
     }
-    let looked = snapshot.looked_at.as_ref().map(|run| run.number);
+    let looked = snapshot.looked_here();
     let failed = |trial: &&TrialRecord| trial.verdict().meaning() == Meaning::TooMuch;
     let newest = || snapshot.trials.iter().rev().find(failed).map(|trial| trial.number);
     looked.or_else(newest)
@@ -517,8 +621,10 @@ fn newest_spoilt(snapshot: &Snapshot) -> Option<u32> {
 
 /// The trial to be laid over next: the one before the one that is now, and none after the first.
 fn next_laid_over(snapshot: &Snapshot) -> Option<u32> {
-    let shown = snapshot.shown().map(|run| run.number);
-    let present = snapshot.laid_over.as_ref().map(|run| run.number).or(shown)?;
+    // Only trials of the present climb are laid over.
+    let last = snapshot.trials.last().map(|trial| trial.number + 1);
+    let shown = snapshot.shown().filter(|run| run.climb == snapshot.climb).map(|run| run.number);
+    let present = snapshot.laid_over.as_ref().map(|run| run.number).or(shown).or(last)?;
     let earlier = |trial: &&yard_step_core::TrialRecord| trial.number < present;
     snapshot.trials.iter().rev().find(earlier).map(|trial| trial.number)
 }
@@ -570,12 +676,12 @@ fn question_before(action: Action, snapshot: &Snapshot) -> Option<Overlay> {
             Yes::Quit,
         ),
         Action::Mark => {
-            let looked = snapshot.looked_at.as_ref().map(|run| run.number);
-            let trial = looked.or_else(|| snapshot.trials.last().map(|trial| trial.number))?;
-            let record = snapshot.trials.iter().find(|record| record.number == trial)?;
-            let present = record.verdict();
-            let chosen = Verdict::ALL.iter().position(|verdict| *verdict == present)?;
-            Some(Overlay::Mark { trial, chosen })
+            if let Some(run) = &snapshot.looked_at {
+                let verdict = run.judgement.as_ref()?.verdict;
+                return Some(mark(run.climb, run.number, verdict));
+            }
+            let last = snapshot.trials.last()?;
+            Some(mark(snapshot.climb, last.number, last.verdict()))
         }
         Action::Say => Some(Overlay::Say(0)),
         Action::Keep => Some(Overlay::Name(format!("climb {}", snapshot.climb))),
@@ -585,8 +691,9 @@ fn question_before(action: Action, snapshot: &Snapshot) -> Option<Overlay> {
             Some(Overlay::Settings(SettingsForm::of(&snapshot.card, snapshot.held)))
         }
         Action::Export => {
-            let number = snapshot.shown().map_or(0, |run| run.number);
-            let text = format!("climb-{}-trial-{number}.csv", snapshot.climb);
+            let shown = snapshot.shown();
+            let (climb, number) = shown.map_or((snapshot.climb, 0), |run| (run.climb, run.number));
+            let text = format!("climb-{climb}-trial-{number}.csv");
             Some(Overlay::Path { what: FileUse::Export, text })
         }
         Action::Import => Some(Overlay::Path { what: FileUse::Import, text: String::new() }),
@@ -743,14 +850,14 @@ mod tests {
         press(&mut state, &snapshot, KeyCode::Char('m'));
         press(&mut state, &snapshot, KeyCode::Down);
         let marked = press(&mut state, &snapshot, KeyCode::Enter);
-        let verdict = Some(Verdict::Artifacts);
-        assert_eq!(marked, Outcome::Send(Command::Mark { trial: 3, verdict }));
+        let (climb, verdict) = (snapshot.climb, Some(Verdict::Artifacts));
+        assert_eq!(marked, Outcome::Send(Command::Mark { climb, trial: 3, verdict }));
         press(&mut state, &snapshot, KeyCode::Char('m'));
         for _ in 0..20 {
             press(&mut state, &snapshot, KeyCode::Down);
         }
         let taken_back = press(&mut state, &snapshot, KeyCode::Enter);
-        assert_eq!(taken_back, Outcome::Send(Command::Mark { trial: 3, verdict: None }));
+        assert_eq!(taken_back, Outcome::Send(Command::Mark { climb, trial: 3, verdict: None }));
     }
 
     #[rstest]

@@ -62,15 +62,15 @@ pub(crate) fn draw(
     let (Some(frame), Some(place)) = (state.frame(run), state.place(run)) else {
         let text = if run.seen.wrong_frames > 0 {
             format!(
-                "{} frames of trial {} were drawn wrong, but their pictures were not kept.",
-                run.seen.wrong_frames, run.number
+                "{} frames of {} were drawn wrong, but their pictures were not kept.",
+                run.seen.wrong_frames, run.title
             )
         } else {
             format!(
-                "No frame of trial {} was drawn wrong, of {} that were checked. Spoilt frames are \
+                "No frame of {} was drawn wrong, of {} that were checked. Spoilt frames are \
                  shown here beside what they should have been, in this trial and in every earlier \
                  one: , and . step through the trials.",
-                run.number, run.seen.frames
+                run.title, run.seen.frames
             )
         };
         return draw_nothing(buffer, area, theme, &text);
@@ -127,7 +127,7 @@ fn draw_nothing(buffer: &mut Buffer, area: Rect, theme: Theme, text: &str) {
 /// Which frame it is, and a line of the run's time on which every spoilt one is marked.
 fn draw_head(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, place: usize) {
     let frame = &run.spoilt[place];
-    let heading = format!("Artifacts: trial {}, {}", run.number, run.scene);
+    let heading = format!("Artifacts: {}, {}", run.title, run.scene);
     let space = panel(buffer, area, theme, &heading, &summary(run));
     let first = row(space, 0);
     let scene: Option<Scene> = run.scene.parse().ok();

@@ -122,9 +122,9 @@ fn draw_run(
     Plot { series: &series, guides: &[], range: (0.0, 100.0), window: (0.0, span) }
         .draw(buffer, space, theme);
 
-    let heading = format!("Asked / taken / seen: trial {}", run.number);
+    let heading = format!("Asked / taken / seen: {}", run.title);
     let space = panel(buffer, places.facts, theme, &heading, "");
-    facts::draw(buffer, space, theme, run, snapshot.baseline.map(|baseline| baseline.score));
+    facts::draw(buffer, space, theme, run, snapshot.baseline_for(run));
     draw_scene(buffer, places.scene, theme, run);
 }
 
@@ -140,7 +140,7 @@ pub(crate) fn span(run: &RunView) -> f64 {
 /// The clock line of a run with its limiter lane and its axis.
 pub(crate) fn draw_clock(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span: f64) {
     let now = reading(run, Channel::CoreClock);
-    let heading = format!("Clock line, MHz: trial {}", run.number);
+    let heading = format!("Clock line, MHz: {}", run.title);
     let space = panel(buffer, area, theme, &heading, &format!("now {now}"));
     let plot_height = space.height.saturating_sub(2);
     let plot_area = Rect { height: plot_height, ..space };
@@ -356,12 +356,12 @@ fn stairs(snapshot: &Snapshot, place: usize) -> Option<Staircase<'_>> {
     } else {
         stairs.next
     };
-    let selected = snapshot.looked_at.as_ref().map(|run| run.number);
+    let selected = snapshot.looked_here();
     Some(Staircase { stairs, next, selected })
 }
 
 fn map(snapshot: &Snapshot) -> Chart<'_> {
-    let selected = snapshot.looked_at.as_ref().map(|run| run.number);
+    let selected = snapshot.looked_here();
     Chart { map: &snapshot.map, selected }
 }
 

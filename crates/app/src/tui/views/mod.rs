@@ -2,5 +2,6 @@
 
 pub(crate) mod artifacts;
 pub(crate) mod climb;
+pub(crate) mod ledger;
 pub(crate) mod survey;
 pub(crate) mod trace;

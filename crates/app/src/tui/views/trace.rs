@@ -193,10 +193,8 @@ impl<'a> View<'a> {
                     same if same == stage => String::new(),
                     purpose => format!(", {purpose}"),
                 };
-                format!(
-                    "Trial {} at {what}, {stage}{purpose}, {}: {verdict}",
-                    run.number, run.scene
-                )
+                let number = run.title.strip_prefix("trial ").unwrap_or(&run.title);
+                format!("Trial {number} at {what}, {stage}{purpose}, {}: {verdict}", run.scene)
             }
             (None, Some(file)) => format!("{}: {} samples", file.name, file.trace.len()),
             (None, None) => String::new(),

@@ -90,8 +90,17 @@ fn now(snapshot: &Snapshot, theme: Theme) -> Entry {
             style: theme.style(Role::Clock),
         };
     }
-    let looked = snapshot.looked_at.as_ref().map(|run| run.number);
-    let trial = match looked {
+    if let Some(run) = snapshot.looked_at.as_ref().filter(|run| run.climb != snapshot.climb)
+        && let Some(judgement) = &run.judgement
+    {
+        return Entry {
+            glyph: glyph(judgement.verdict),
+            word: judgement.verdict.label().to_uppercase(),
+            text: format!("{} at {}: {}", run.title, run.what, judgement.reason),
+            style: theme.verdict(judgement.verdict),
+        };
+    }
+    let trial = match snapshot.looked_here() {
         Some(number) => snapshot.trials.iter().find(|trial| trial.number == number),
         None => snapshot.trials.last(),
     };
