@@ -458,3 +458,68 @@ fn at_each_stage_the_user_may_overrule_the_climb_and_it_goes_on_from_there() {
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
 }
+
+#[rstest]
+fn in_the_ledger_trials_are_found_opened_repeated_noted_deleted_and_brought_back() {
+    let dir = tempfile::tempdir().unwrap();
+    let home = dir.path().display();
+    let terminal =
+        Terminal::start(SIZE, &format!("HOME={home} {PROGRAM} --data-dir {home}/data demo"));
+    terminal.wait_for("NEXT: ENTER");
+    terminal.press(&["8"]);
+    terminal.wait_for_all(&[
+        "Trials",
+        "by time ↓",
+        "Bracken 208 · 4",
+        "Quern 540 · 11",
+        "no outcome",
+    ]);
+    // A search that makes no sense says why; one that does lists what was found as it is typed.
+    terminal.press(&["/"]);
+    terminal.type_in("speed>3");
+    terminal.wait_for("search: speed>3");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("\"speed\" is no figure of a trial. There are: climb, trial, score");
+    terminal.press(&["/"]);
+    for _ in 0.."speed>3".len() {
+        terminal.press(&["BSpace"]);
+    }
+    terminal.type_in("climb=1 core=90");
+    terminal.press(&["Enter", "End"]);
+    terminal.wait_for_all(&["search climb=1 core=90", "Trial 5 of climb 1: core +90 MHz"]);
+    // A note and a flag, and the trial looked at in Trace, though it is of another climb.
+    terminal.press(&["j"]);
+    terminal.type_in("rattled");
+    terminal.press(&["Enter"]);
+    terminal.wait_for_all(&["Note: rattled", "Noted."]);
+    terminal.press(&["*"]);
+    terminal.wait_for_all(&["Flagged.", "⚑"]);
+    terminal.press(&["Enter"]);
+    terminal.wait_for("Trial 5 of climb 1, Tarn 310 at core +90 MHz, core, step, lantern: clean");
+    terminal.press(&["8", "r"]);
+    terminal.wait_for_all(&["Next: core +90 MHz once more, as in trial 5 of climb 1.", "your own"]);
+    // Deleted after a question, and brought back.
+    terminal.press(&["8", "d"]);
+    terminal.wait_for_all(&["Delete trial 5 of climb 1?", "mark it void with m"]);
+    terminal.press(&["y"]);
+    terminal.wait_for_all(&["Deleted. z brings it back.", "1 of 57"]);
+    terminal.press(&["z"]);
+    terminal.wait_for_all(&["Brought back.", "2 of 58", "rattled"]);
+    // An open climb is not deleted; one that has ended is, and found among the deleted.
+    terminal.press(&["Escape"]);
+    terminal.wait_for("58 of 58");
+    terminal.press(&["Tab"]);
+    terminal.wait_for_all(&["4, by time ↓", "Climb 4: Tarn 310 · 29"]);
+    terminal.press(&["d", "y"]);
+    terminal.wait_for("Climb 4, which is open cannot be deleted.");
+    terminal.press(&["End", "d"]);
+    terminal.wait_for("Delete climb 1 with its 10 trials?");
+    terminal.press(&["y"]);
+    terminal.wait_for_all(&["Deleted. z brings it back.", "3, by time ↓"]);
+    terminal.press(&["f", "Up", "Down", "Down", "Down", "Down", "Down", "Down", "Right", "Enter"]);
+    terminal.wait_for_all(&["Deleted Climbs", "last autumn"]);
+    terminal.press(&["z"]);
+    terminal.wait_for_all(&["Brought back.", "No climb was deleted."]);
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}

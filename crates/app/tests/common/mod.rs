@@ -90,6 +90,11 @@ impl Terminal {
         }
     }
 
+    /// Types a text as it is.
+    pub fn type_in(&self, text: &str) {
+        self.tmux(&["send-keys", "-t", "s", "-l", text]);
+    }
+
     pub fn resize(&self, (columns, rows): (u16, u16)) {
         let (columns, rows) = (columns.to_string(), rows.to_string());
         self.tmux(&["resize-window", "-t", "s", "-x", &columns, "-y", &rows]);
