@@ -286,9 +286,9 @@ mod tests {
         assert_eq!(nothing.figures[0].difference(), None);
         assert_eq!(nothing.figures[0].percent(), None);
         other.judged = Verdict::Void;
-        let void = told(side(&here, &one), side(&here, &other));
+        let void = TrialRecord { judged: Verdict::Void, ..other.clone() };
+        let void = told(side(&here, &one), side(&here, &void));
         assert_eq!(void, "The second is void: it proves nothing.");
-        other.judged = Verdict::Clean;
         other.scene = "kiln".into();
         assert!(told(side(&here, &one), side(&here, &other)).contains("Their loads differ"));
     }

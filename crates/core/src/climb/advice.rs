@@ -4,8 +4,10 @@
 use crate::artifact::Domain;
 use crate::card::SettingKind;
 use crate::limiter::Limiter;
-use crate::units::MhzOffset;
+use crate::units::{Mhz, MhzOffset};
 
+use super::axis::Axis;
+use super::bands::TimingBand;
 use super::{Climb, Stage, TrialRecord};
 
 /// A setting that would help.
@@ -124,8 +126,20 @@ impl Climb {
     /// What was found where a clock is stable, yet brings nothing: what it is called, and why.
     #[must_use]
     pub fn stable_yet_slower(&self, domain: Domain) -> Option<String> {
-        let bend = self.bend(domain)?;
         let axis = self.axis(domain)?;
+        let bands = match domain {
+            Domain::Memory => self.timing_bands(),
+            Domain::Core => Vec::new(),
+        };
+        let told = bands.into_iter().map(|band| band_told(band, &axis));
+        let told: Vec<String> = self.beyond_the_bend(&axis).into_iter().chain(told).collect();
+        (!told.is_empty()).then(|| told.join(" "))
+    }
+
+    /// What there is to say of a clock that is stable beyond the bend of its score line.
+    fn beyond_the_bend(&self, axis: &Axis) -> Option<String> {
+        let domain = axis.domain;
+        let bend = self.bend(domain)?;
         let beyond: Vec<&TrialRecord> = self
             .tried_alone(domain)
             .iter()
@@ -150,6 +164,19 @@ impl Climb {
             "Beyond {at} it is stable, yet no faster ({per_hundred:.1} % less for each 100 MHz): {what}."
         ))
     }
+}
+
+/// A band in a sentence.
+fn band_told(band: TimingBand, axis: &Axis) -> String {
+    let why = "a timing band, where timings relax with the clock and take its gain back";
+    let (from, to) = (axis.show(band.from), axis.show(band.to));
+    if band.is_whole() {
+        return format!("From {from} to {to} it gains nothing: {why}. Nothing is kept in it.");
+    }
+    format!(
+        "Between {from} and {to} lies {why}: {} of it bring nothing.",
+        Mhz(f64::from(band.lost.0))
+    )
 }
 
 /// Whether the effective clock of runs lies clearly below the reported one.

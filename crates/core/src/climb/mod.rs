@@ -11,6 +11,7 @@
 
 mod advice;
 mod axis;
+mod bands;
 mod baseline;
 mod belief;
 mod believing;
@@ -30,6 +31,7 @@ mod together;
 
 pub use advice::Advice;
 pub use axis::{Axis, asks_more_clock};
+pub use bands::TimingBand;
 pub use baseline::Baseline;
 pub use belief::{EdgeBelief, Prospect};
 pub use charts::{ChartTrial, Map, Stairs, in_short};

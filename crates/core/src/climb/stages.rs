@@ -293,6 +293,7 @@ impl Climb {
         let Some(axis) = self.axis(domain) else { return MhzOffset::STOCK };
         let tried = self.tried_alone(domain);
         let kept = self.search(&axis, &tried).next(true).kept().unwrap_or_default();
+        let kept = if domain == Domain::Memory { self.out_of_band(kept) } else { kept };
         match self.gain_alone(domain, kept) {
             Some((_, _, Gain::NotThere)) => MhzOffset::STOCK,
             _ => kept,

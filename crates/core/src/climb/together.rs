@@ -221,7 +221,11 @@ impl Climb {
                 margin.confidence(),
             );
             let bounded = axis.bin(sure).max(MhzOffset::STOCK).min(axis.highest());
-            kept.set(domain, self.search_cap(domain).map_or(bounded, |cap| bounded.min(cap)));
+            let value = self.search_cap(domain).map_or(bounded, |cap| bounded.min(cap));
+            kept.set(
+                domain,
+                if domain == Domain::Memory { self.out_of_band(value) } else { value },
+            );
         }
         if ended {
             return Some(Want::Kept(kept));

@@ -153,7 +153,7 @@ impl Chart<'_> {
             }
         }
         let legend = row(area, area.height.saturating_sub(1));
-        let text = "★ kept now  ▹ next  ┈ believed to hold    memory →";
+        let text = "★ kept  ▹ next  ┈ believed to hold  memory →";
         write(buffer, legend, (area.x, legend.y), text, dim);
     }
 
