@@ -246,7 +246,8 @@ impl EdgeBelief {
                 outcome.push(cell.weight * (ends[0] - ends[1]), target);
             }
             machine_down += cell.weight * (1.0 - ends[3]) * gravity(cell.past(value));
-            length += cell.weight * (1.0 - ends[3]) / rate;
+            // Not 1 − exp(…), which is all rounding where faults are rare.
+            length += cell.weight * -(-rate * hours).exp_m1() / rate;
         }
         let mut all = Moments::default();
         outcomes.iter().for_each(|outcome| all.add(outcome));
@@ -294,5 +295,141 @@ impl Moments {
         }
         let mean = self.first / self.sum;
         (self.second / self.sum - mean * mean).max(0.0).sqrt()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixtures::card;
+    use rstest::{fixture, rstest};
+
+    const DAY: f64 = 24.0;
+    /// A day that is stood with 99 %.
+    const FAULTS: f64 = 0.01;
+
+    #[fixture]
+    fn belief() -> EdgeBelief {
+        EdgeBelief::before(&Axis::of(&card(), Domain::Core).unwrap())
+    }
+
+    fn middle(belief: &EdgeBelief) -> f64 {
+        belief.band(0.0).0
+    }
+
+    #[rstest]
+    fn before_the_first_trial_an_edge_is_believed_where_those_of_many_cards_lie(
+        belief: EdgeBelief,
+    ) {
+        let (low, high) = belief.band(0.8);
+        assert!((113.0..133.0).contains(&middle(&belief)), "6 % of 2050 MHz");
+        assert!((20.0..75.0).contains(&low) && (170.0..330.0).contains(&high), "{low} {high}");
+    }
+
+    #[rstest]
+    fn clean_hours_raise_it_and_faults_lower_it(belief: EdgeBelief) {
+        let taken = |hours, fault| {
+            let mut after = belief.clone();
+            after.take(MhzOffset(120), hours, fault, 0.0);
+            after
+        };
+        let (clean, long, fault) = (taken(0.05, false), taken(2.0, false), taken(0.05, true));
+        assert!(middle(&belief) < middle(&clean) && middle(&clean) < middle(&long));
+        assert!(middle(&fault) < middle(&belief));
+        assert!(
+            clean.chance_to_hold(MhzOffset(120), DAY) > belief.chance_to_hold(MhzOffset(120), DAY)
+        );
+        let hold = |belief: &EdgeBelief| belief.chance_to_hold(MhzOffset(90), DAY);
+        assert!(hold(&fault) < hold(&belief) && hold(&belief) < hold(&clean));
+    }
+
+    #[rstest]
+    fn a_fault_that_may_have_another_cause_says_less(belief: EdgeBelief) {
+        let after = |others| {
+            let mut after = belief.clone();
+            after.take(MhzOffset(100), 0.1, true, others);
+            middle(&after)
+        };
+        assert!(after(0.0) < after(5.0) && after(5.0) < after(500.0));
+        let mut clean = belief.clone();
+        clean.take(MhzOffset(100), 0.1, false, 0.0);
+        assert!(after(1e9) - middle(&clean) < 1.0, "in the end no more than that it ran so long");
+    }
+
+    #[rstest]
+    fn the_more_is_asked_of_a_value_the_lower_it_lies(belief: EdgeBelief) {
+        let daily = belief.holds_to(DAY, FAULTS, 0.9);
+        assert!(belief.holds_to(DAY, FAULTS, 0.99) < daily, "surer");
+        assert!(belief.holds_to(30.0 * DAY, FAULTS, 0.9) < daily, "longer");
+        assert!(belief.holds_to(DAY, FAULTS / 10.0, 0.9) < daily, "with a larger chance");
+        let chances: Vec<f64> =
+            (0..20).map(|step| belief.chance_to_hold(MhzOffset(step * 15), DAY)).collect();
+        assert!(chances.windows(2).all(|pair| pair[1] <= pair[0]), "{chances:?}");
+    }
+
+    #[rstest]
+    #[case(60.0, 4.0)]
+    #[case(120.0, 3.0)]
+    #[case(210.0, 5.0)]
+    fn many_trials_narrow_it_down_to_where_the_edge_is(
+        mut belief: EdgeBelief,
+        #[case] edge: f64,
+        #[case] e_fold: f64,
+    ) {
+        let before = belief.band(0.9);
+        // As many hours as bring one fault at each value, and then that fault.
+        for past in [2, 4, 6, 4, 2, 5, 3] {
+            let value = MhzOffset((edge + f64::from(past) * e_fold) as i32);
+            let wait = DAY / f64::from(past).exp();
+            belief.take(value, wait, true, 0.0);
+        }
+        let (low, high) = belief.band(0.9);
+        assert!(low < edge && edge < high, "{low} to {high}");
+        assert!(high - low < (before.1 - before.0) / 4.0);
+        let held = belief.holds_to(DAY, FAULTS, 0.985);
+        assert!(held < edge + e_fold * FAULTS.ln(), "{held}: on the safe side of the truth");
+    }
+
+    #[rstest]
+    fn a_trial_further_up_ends_sooner_and_more_gravely(belief: EdgeBelief) {
+        let at = |value| belief.prospect(MhzOffset(value), 0.1, DAY, FAULTS);
+        let all: Vec<Prospect> = (0..16).map(|step| at(step * 20)).collect();
+        for pair in all.windows(2) {
+            assert!(pair[1].fault > pair[0].fault - 1e-9);
+            assert!(pair[1].hours < pair[0].hours + 1e-9);
+            assert!(pair[1].machine_down > pair[0].machine_down - 1e-9);
+        }
+        for prospect in &all {
+            assert!(prospect.machine_down <= prospect.fault && prospect.fault <= 1.0);
+            assert!(prospect.knowledge >= 0.0 && prospect.hours <= 0.1 + 1e-9);
+        }
+        let most = all.iter().map(|p| p.knowledge).fold(0.0, f64::max);
+        assert!(all[0].knowledge < most && all[15].knowledge < most, "neither end tells most");
+    }
+
+    #[rstest]
+    fn with_the_other_raised_the_edge_lies_lower_and_less_surely(belief: EdgeBelief) {
+        let lowered = belief.lowered_by_the_other();
+        assert!(middle(&lowered) < middle(&belief));
+        assert!(middle(&belief) - middle(&lowered) < 0.03 * 2_050.0);
+        assert!(lowered.holds_to(DAY, FAULTS, 0.985) < belief.holds_to(DAY, FAULTS, 0.985));
+    }
+
+    #[rstest]
+    fn what_no_guess_explains_leaves_a_belief_that_still_answers(mut belief: EdgeBelief) {
+        belief.take(MhzOffset(-100), 0.0, true, 0.0);
+        belief.take(MhzOffset(400), 1e12, false, 0.0);
+        let (low, high) = belief.band(0.9);
+        assert!(low.is_finite() && high.is_finite() && low <= high);
+    }
+
+    #[rstest]
+    #[case(0.0)]
+    #[case(0.5)]
+    #[case(1.0)]
+    fn a_guess_is_drawn_from_what_is_believed(belief: EdgeBelief, #[case] dice: f64) {
+        let (edge, e_fold) = belief.draw(dice);
+        let (low, high) = belief.band(1.0);
+        assert!((low..=high).contains(&edge) && e_fold > 0.0);
     }
 }

@@ -164,3 +164,44 @@ pub(super) const fn other(domain: Domain) -> Domain {
         Domain::Memory => Domain::Core,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixtures::record;
+    use crate::verdict::Fault;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(true, false, Culprit::One(Domain::Core), "the core")]
+    #[case(false, true, Culprit::One(Domain::Memory), "the memory")]
+    #[case(true, true, Culprit::Both, "both, each by itself")]
+    #[case(false, false, Culprit::OnlyTogether, "neither by itself: they fail only together")]
+    fn both_must_have_been_tried_by_themselves(
+        #[case] core: bool,
+        #[case] memory: bool,
+        #[case] culprit: Culprit,
+        #[case] words: &str,
+    ) {
+        let mut isolation = Isolation::default();
+        assert_eq!((isolation.next(), isolation.culprit()), (Some(Domain::Core), None));
+        isolation.note(Domain::Core, core);
+        assert_eq!((isolation.next(), isolation.culprit()), (Some(Domain::Memory), None));
+        isolation.note(Domain::Memory, memory);
+        assert_eq!((isolation.next(), isolation.culprit()), (None, Some(culprit)));
+        assert_eq!(culprit.in_words(), words);
+    }
+
+    #[rstest]
+    #[case(10.0, 180.0)]
+    #[case(100.0, 300.0)]
+    #[case(3_000.0, 3_600.0)]
+    fn the_run_that_asks_again_is_three_times_as_long_as_the_fault_took(
+        #[case] fault: f64,
+        #[case] wanted: f64,
+    ) {
+        let mut failed = record(1);
+        failed.faults = vec![Fault::at(Seconds(fault), "artifacts")];
+        assert_eq!(failed.long_enough_again(180.0), Seconds(wanted));
+    }
+}

@@ -122,3 +122,29 @@ impl fmt::Display for Margin {
         f.pad(self.label())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(Margin::Record, "stands 10 min without a fault with a chance of 80 %")]
+    #[case(Margin::Daily, "stands 24 h without a fault with a chance of 99 %")]
+    #[case(Margin::Gift, "stands 30 days without a fault with a chance of 99 %")]
+    fn a_margin_says_what_it_claims(#[case] margin: Margin, #[case] claim: &str) {
+        assert_eq!(margin.claim(), claim);
+        assert_eq!(Margin::from_label(margin.label()), Some(margin));
+        assert!(((-margin.faults()).exp() - margin.chance()).abs() < 1e-12);
+    }
+
+    #[rstest]
+    fn the_bolder_comes_first() {
+        for pair in Margin::ALL.windows(2) {
+            assert!(pair[0].hours() < pair[1].hours());
+            assert!(pair[0].chance() <= pair[1].chance());
+            assert!(pair[0].confidence() < pair[1].confidence());
+            assert!(pair[0].fine_steps(1) < pair[1].fine_steps(1));
+        }
+    }
+}

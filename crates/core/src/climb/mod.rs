@@ -497,3 +497,5 @@ impl Climb {
 
 #[cfg(test)]
 mod tests;
+#[cfg(test)]
+mod whole_climbs;

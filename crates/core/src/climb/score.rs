@@ -188,3 +188,120 @@ pub fn decide(gain: f64, error: f64, least: f64, alarm: f64) -> Gain {
         Gain::Open
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// Points on a line that rises by `slope` for each 100 MHz up to `bend`, and by `beyond` from there.
+    fn points(values: &[i32], slope: f64, bend: f64, beyond: f64) -> Vec<(f64, f64)> {
+        let score = |value: f64| {
+            1_000.0
+                * (1.0 + slope * value.min(bend) / 100.0 + beyond * (value - bend).max(0.0) / 100.0)
+        };
+        values.iter().map(|value| (f64::from(*value), score(f64::from(*value)))).collect()
+    }
+
+    #[rstest]
+    fn little_is_made_of_the_scatter_of_two_runs() {
+        assert!((scatter(&[]) - ASSUMED_SCATTER).abs() < 1e-12);
+        assert!((scatter(&[1_000.0]) - ASSUMED_SCATTER).abs() < 1e-12);
+        let (calm, wild) = (scatter(&[1_000.0, 1_000.0]), scatter(&[1_000.0, 1_040.0]));
+        assert!(calm > 0.8 * ASSUMED_SCATTER && calm < ASSUMED_SCATTER, "{calm}");
+        assert!(wild > 2.0 * ASSUMED_SCATTER && wild < 0.0278, "{wild}: s is 2.8 %");
+    }
+
+    #[rstest]
+    fn a_straight_line_tells_gain_and_error() {
+        let line = ScoreLine::fit(&points(&[0, 0, 0, 60, 120], 0.05, 1e9, 0.0), 0.005).unwrap();
+        let (gain, error) = line.gain(120.0);
+        assert!((gain - 0.06).abs() < 1e-9 && (line.slope() - 0.0005).abs() < 1e-12);
+        assert!((0.002..0.007).contains(&error), "{error}");
+        assert_eq!((line.gain(0.0), line.bend()), ((0.0, 0.0), None));
+        let more = ScoreLine::fit(&points(&[0, 0, 0, 60, 120, 120, 120], 0.05, 1e9, 0.0), 0.005);
+        assert!(more.unwrap().gain(120.0).1 < error, "repeats make it surer");
+    }
+
+    #[rstest]
+    #[case(&[])]
+    #[case(&[0])]
+    #[case(&[60, 60, 60])]
+    fn one_value_makes_no_line(#[case] values: &[i32]) {
+        assert_eq!(ScoreLine::fit(&points(values, 0.05, 1e9, 0.0), 0.005), None);
+    }
+
+    #[rstest]
+    #[case::falling(&[0, 0, 40, 80, 120, 160, 200], -0.10, Some(120))]
+    #[case::flat(&[0, 0, 40, 80, 120, 160, 240], -0.001, Some(120))]
+    #[case::still_rising(&[0, 0, 40, 80, 120, 160, 200], 0.04, None)]
+    #[case::too_few(&[0, 80, 120, 200], -0.10, None)]
+    fn a_bend_is_found_where_the_score_stops_to_rise(
+        #[case] values: &[i32],
+        #[case] beyond: f64,
+        #[case] bend: Option<i32>,
+    ) {
+        let line = ScoreLine::fit(&points(values, 0.05, 120.0, beyond), 0.005).unwrap();
+        assert_eq!(line.bend().map(|bend| bend.at.0), bend);
+        if let Some(bend) = line.bend() {
+            assert!((bend.slope - beyond / 100.0).abs() < 1e-6, "{}", bend.slope);
+        }
+    }
+
+    #[rstest]
+    #[case(0.02, 0.002, Gain::Clear)]
+    #[case(0.02, 0.010, Gain::Open)]
+    #[case(0.0, 0.001, Gain::NotThere)]
+    #[case(-0.02, 0.002, Gain::NotThere)]
+    #[case(0.0025, 0.0001, Gain::Open)]
+    fn a_gain_is_held_against_its_error(
+        #[case] gain: f64,
+        #[case] error: f64,
+        #[case] known: Gain,
+    ) {
+        assert_eq!(decide(gain, error, 0.005, 0.05), known);
+    }
+
+    /// Numbers spread normally, the same in every run of the test (Box and Muller).
+    fn chance() -> impl FnMut() -> f64 {
+        let mut state = 88_172_645_463_325_252_u64;
+        let mut uniform = move || {
+            state ^= state << 13;
+            state ^= state >> 7;
+            state ^= state << 17;
+            (state >> 11) as f64 / (1_u64 << 53) as f64
+        };
+        move || {
+            (-2.0 * uniform().max(1e-300).ln()).sqrt() * (std::f64::consts::TAU * uniform()).cos()
+        }
+    }
+
+    /// Asked after every run, as a climb does, the test errs no more often than it says.
+    #[rstest]
+    #[case::of_no_gain(0.0, Gain::Clear)]
+    #[case::of_a_gain(0.005, Gain::NotThere)]
+    fn however_often_it_is_asked_it_errs_at_most_one_time_in_twenty(
+        #[case] truth: f64,
+        #[case] wrong: Gain,
+    ) {
+        let (mut chance, sigma, rounds) = (chance(), 0.005, 4_000);
+        let (mut errors, mut open) = (0, 0);
+        for _ in 0..rounds {
+            let mut sum = 0.0;
+            let mut known = Gain::Open;
+            for runs in 1..=60 {
+                sum += truth + sigma * chance();
+                let count = f64::from(runs);
+                known = decide(sum / count, sigma / count.sqrt(), 0.005, 0.05);
+                if known != Gain::Open {
+                    break;
+                }
+            }
+            errors += usize::from(known == wrong);
+            open += usize::from(known == Gain::Open);
+        }
+        assert!(errors * 20 < rounds, "{errors} of {rounds}");
+        assert!(errors * 200 > rounds, "{errors}: it does take the chance it says it takes");
+        assert!(open * 50 < rounds, "{open}: and it comes to an end");
+    }
+}

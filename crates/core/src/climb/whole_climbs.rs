@@ -1,0 +1,374 @@
+//! Whole climbs on an imagined card with core and memory: all stages, both ways to go about it, and
+//! what is said of them.
+
+use rstest::rstest;
+
+use super::*;
+use crate::artifact::Domain;
+use crate::card::{CardDescription, Offer, Reading};
+use crate::clock_line::ClockLine;
+use crate::fixtures::{card as core_card, seen};
+use crate::limiter::Limiter;
+use crate::units::{Celsius, Mhz, Percent, Watt};
+use crate::verdict::{Fault, Verdict};
+use crate::watch::Seen;
+
+/// What an imagined card does. It fails at once from its edges on.
+#[derive(Clone, Copy)]
+struct Imagined {
+    /// Edge of the core with the memory at stock, MHz from stock.
+    core: i32,
+    /// Edge of the memory with the core at stock.
+    memory: i32,
+    /// Share of the memory's offset that the core's edge is lower by.
+    shared: f64,
+    /// Power limit from which on it fails.
+    most_power: f64,
+}
+
+const CARD: Imagined = Imagined { core: 130, memory: 170, shared: 0.3, most_power: 1_000.0 };
+
+fn card() -> CardDescription {
+    let mut card = core_card();
+    card.offers.push(Offer {
+        kind: SettingKind::MemoryOffset,
+        reading: Reading::Offset,
+        minimum: -200.0,
+        maximum: 400.0,
+        step: 5.0,
+        stock: Some(0.0),
+    });
+    card
+}
+
+fn climb_by(policy: Policy) -> Climb {
+    let plan = Plan { policy, ..Plan::default() };
+    Climb::new(card(), plan, &Stage::PLANNED).unwrap()
+}
+
+impl Imagined {
+    /// How a run ends. Everything about it follows from what was asked.
+    fn run(self, climb: &Climb, request: &TrialRequest) -> TrialRecord {
+        let asked = request.asked;
+        let offset = |value: Option<MhzOffset>| f64::from(value.unwrap_or_default().0);
+        let (core, memory) = (offset(asked.core_offset), offset(asked.memory_offset));
+        let power = asked.power_limit.map_or(220.0, Watt::value);
+        let edge = f64::from(self.core) - self.shared * memory;
+        let fails = core >= edge || memory >= f64::from(self.memory) || power >= self.most_power;
+        let raised = power > 220.0;
+        let verdict = if fails { Verdict::LoadDied } else { Verdict::Clean };
+        let boost = if raised { 0.02 } else { 0.0 };
+        let gain = boost + 0.4 * core / 2_050.0 + 0.2 * memory / 1_750.0;
+        let number = climb.trials().len() as u32 + 1;
+        // Runs scatter by a thousandth, each in its own way.
+        let chance = [0.0, 0.001, -0.001, 0.0005, -0.0005][number as usize % 5];
+        let faults = if fails { vec![Fault::at(Seconds(40.0), "lost")] } else { Vec::new() };
+        TrialRecord {
+            taken: Some(asked),
+            seen: Seen {
+                clock_line: Some(ClockLine {
+                    average: Mhz(2_000.0 + if raised { 40.0 } else { 0.0 } + core),
+                    lowest: Mhz(1_950.0),
+                    highest: Mhz(2_100.0),
+                    flatness: Percent(if raised { 98.0 } else { 60.0 }),
+                    dips: vec![],
+                }),
+                effective_clock: Some(Mhz(2_000.0 + core)),
+                average_power: Some(Watt(power - 5.0)),
+                hot_spot_max: Some(Celsius(if raised { 80.0 } else { 74.0 })),
+                limiters: vec![if raised {
+                    (Limiter::Voltage, 1.0)
+                } else {
+                    (Limiter::Power, 1.0)
+                }],
+                ..seen()
+            },
+            seconds: if fails { Seconds(40.0) } else { request.seconds },
+            score: (!fails).then_some(1_000.0 * (1.0 + gain) * (1.0 + chance)),
+            faults,
+            ..request.judged(number, "medley", verdict, format!("{verdict}."))
+        }
+    }
+
+    /// Makes the trial that is proposed.
+    fn step(self, climb: &mut Climb) -> TrialRecord {
+        let Next::Trial(proposal) = climb.next() else { panic!("no trial: {:?}", climb.next()) };
+        assert!(proposal.reason.ends_with('.'), "a reason is a sentence: {}", proposal.reason);
+        let record = self.run(climb, &proposal.request);
+        climb.handle(ClimbEvent::TrialEnded(Box::new(record.clone())));
+        record
+    }
+
+    /// Makes trials until `done`.
+    fn until(self, climb: &mut Climb, done: impl Fn(&Climb) -> bool) {
+        for _ in 0..200 {
+            if done(climb) {
+                return;
+            }
+            self.step(climb);
+        }
+        panic!("not after 200 trials");
+    }
+
+    fn to_the_end(self, climb: &mut Climb) -> Outcome {
+        self.until(climb, |climb| !matches!(climb.next(), Next::Trial(_)));
+        match climb.next() {
+            Next::Ended(outcome) => *outcome,
+            other => panic!("{other:?}"),
+        }
+    }
+
+    /// Whether settings are below both edges.
+    fn holds(self, pair: Pair) -> bool {
+        f64::from(pair.core.0) < f64::from(self.core) - self.shared * f64::from(pair.memory.0)
+            && pair.memory.0 < self.memory
+    }
+}
+
+#[rstest]
+fn every_policy_takes_all_stages_in_their_order_and_keeps_what_holds(
+    #[values(Policy::Steady, Policy::Halving, Policy::Believing)] policy: Policy,
+    #[values(CARD, Imagined { core: 60, ..CARD }, Imagined { memory: 90, shared: 0.1, ..CARD })]
+    imagined: Imagined,
+) {
+    let mut climb = climb_by(policy);
+    let outcome = imagined.to_the_end(&mut climb);
+    assert!(imagined.holds(outcome.pair), "{:?}", outcome.pair);
+    assert_ne!(outcome.pair, Pair::default());
+    assert!(outcome.confirmed && outcome.gain_percent.unwrap() > 2.0, "{}", outcome.sentence);
+    let mut stages: Vec<Stage> = climb.trials().iter().map(|trial| trial.stage).collect();
+    stages.dedup();
+    assert_eq!(stages, Stage::PLANNED);
+    assert_eq!(climb.outlook().climb, Left::default(), "nothing is left");
+    let claim = outcome.claim.unwrap();
+    assert_eq!((claim.margin, claim.span), (Margin::Daily, Seconds(86_400.0)));
+    if policy == Policy::Believing {
+        assert!(claim.chance >= 0.99, "{}", claim.sentence());
+    }
+}
+
+#[rstest]
+fn core_and_memory_are_each_looked_for_with_the_other_at_stock(
+    #[values(Policy::Steady, Policy::Believing)] policy: Policy,
+) {
+    let mut climb = climb_by(policy);
+    CARD.to_the_end(&mut climb);
+    for trial in climb.trials() {
+        let at = climb.place(trial);
+        match trial.stage {
+            Stage::Core => assert_eq!(at.memory, MhzOffset::STOCK),
+            Stage::Memory => assert_eq!(at.core, MhzOffset::STOCK),
+            Stage::Baseline | Stage::Power => assert_eq!(at, Pair::default()),
+            Stage::Together | Stage::Own => {}
+        }
+    }
+}
+
+#[rstest]
+fn the_power_stage_says_what_it_alone_brought() {
+    let mut climb = climb_by(Policy::Steady);
+    CARD.until(&mut climb, |climb| climb.is_done(Stage::Power) && climb.has_begun(Stage::Power));
+    let report = climb.power_report().unwrap();
+    assert_eq!(report.limit, Some((Watt(220.0), Watt(286.0))));
+    assert_eq!(report.target, Some((Celsius(83.0), Celsius(90.0))));
+    assert!((report.gain_percent - 2.0).abs() < 0.2, "{}", report.gain_percent);
+    assert_eq!(
+        (report.gain, report.clock, report.flatness),
+        (Gain::Clear, Mhz(40.0), Percent(38.0))
+    );
+    let told = report.sentence();
+    assert!(told.contains("became flatter (+38 points of flatness), +66 W, +6.0 K"), "{told}");
+    let next = CARD.step(&mut climb);
+    assert_eq!(next.asked.power_limit, Some(Watt(286.0)), "what held stays raised");
+}
+
+#[rstest]
+#[case::half_the_way(260.0, 253.0)]
+#[case::a_quarter_of_it(240.0, 236.0)]
+#[case::none_of_it(230.0, 220.0)]
+fn a_power_limit_that_proves_too_high_is_halved_and_given_up_in_the_end(
+    #[case] most_power: f64,
+    #[case] kept: f64,
+) {
+    let mut climb = climb_by(Policy::Steady);
+    let imagined = Imagined { most_power, ..CARD };
+    imagined.until(&mut climb, |climb| climb.stage() == Stage::Core);
+    let next = imagined.step(&mut climb);
+    assert_eq!(next.asked.power_limit, Some(Watt(kept)));
+}
+
+#[rstest]
+#[case::they_share(CARD, Culprit::OnlyTogether)]
+fn edges_that_fail_together_are_told_apart_and_one_backs_off(
+    #[case] imagined: Imagined,
+    #[case] culprit: Culprit,
+) {
+    let mut climb = climb_by(Policy::Steady);
+    imagined.until(&mut climb, |climb| climb.stage() == Stage::Together);
+    let alone = climb.found_alone();
+    assert!(!imagined.holds(alone), "each holds alone, both do not: {alone:?}");
+    let failed = imagined.step(&mut climb);
+    assert_eq!((climb.place(&failed), failed.verdict()), (alone, Verdict::LoadDied));
+    // One back to stock and the same scene again, then the other.
+    let isolated: Vec<TrialRecord> = (0..2).map(|_| imagined.step(&mut climb)).collect();
+    let places: Vec<Pair> = isolated.iter().map(|trial| climb.place(trial)).collect();
+    assert_eq!(places[0], Pair { memory: MhzOffset::STOCK, ..alone });
+    assert_eq!(places[1], Pair { core: MhzOffset::STOCK, ..alone });
+    assert!(isolated.iter().all(|trial| trial.purpose == Purpose::Isolate));
+    let mut isolation = Isolation::default();
+    isolation.note(Domain::Core, isolated[0].verdict() != Verdict::Clean);
+    isolation.note(Domain::Memory, isolated[1].verdict() != Verdict::Clean);
+    assert_eq!(isolation.culprit(), Some(culprit));
+    let next = imagined.step(&mut climb);
+    let at = climb.place(&next);
+    assert!(at.core <= alone.core && at.memory <= alone.memory && at != alone, "{at:?}");
+    assert!(imagined.holds(imagined.to_the_end(&mut climb).pair));
+}
+
+#[rstest]
+#[case::the_core(200, 20, Culprit::One(Domain::Core))]
+#[case::the_memory(20, 200, Culprit::One(Domain::Memory))]
+#[case::both(200, 200, Culprit::Both)]
+#[case::only_together(120, 160, Culprit::OnlyTogether)]
+fn the_user_may_ask_of_any_failure_which_one_it_was(
+    #[case] core: i32,
+    #[case] memory: i32,
+    #[case] culprit: Culprit,
+) {
+    let mut climb = climb_by(Policy::Steady);
+    CARD.until(&mut climb, |climb| climb.stage() == Stage::Core);
+    let wish = Settings {
+        core_offset: Some(MhzOffset(core)),
+        memory_offset: Some(MhzOffset(memory)),
+        ..Settings::default()
+    };
+    climb.handle(ClimbEvent::Wished(Some(Box::new(wish))));
+    let failed = CARD.step(&mut climb);
+    assert_eq!(failed.verdict(), Verdict::LoadDied);
+    climb.handle(ClimbEvent::Asked(Some(failed.number)));
+    assert_eq!(climb.isolation(), Some((failed.number, Isolation::default())));
+    for _ in 0..2 {
+        let trial = CARD.step(&mut climb);
+        assert_eq!((trial.stage, trial.purpose), (Stage::Own, Purpose::Isolate));
+    }
+    let (_, isolation) = climb.isolation().unwrap();
+    assert_eq!(isolation.culprit(), Some(culprit));
+    let Next::Trial(next) = climb.next() else { panic!() };
+    assert_eq!(next.request.stage, Stage::Core, "and the climb goes on");
+    climb.handle(ClimbEvent::Asked(None));
+    assert_eq!(climb.isolation(), None);
+}
+
+#[rstest]
+fn what_brought_what_is_estimated_and_on_request_measured_by_leaving_one_out() {
+    let mut climb = climb_by(Policy::Steady);
+    let outcome = CARD.to_the_end(&mut climb);
+    let estimated = climb.parts();
+    assert_eq!(estimated.len(), 4, "{estimated:?}");
+    assert!(estimated.iter().any(|part| !part.is_measured), "{estimated:?}");
+    let before = climb.trials().len();
+    climb.handle(ClimbEvent::LeaveOut(true));
+    CARD.to_the_end(&mut climb);
+    let made = climb.trials().get(before..).unwrap();
+    assert!(made.iter().all(|trial| trial.purpose == Purpose::LeaveOut));
+    let unknown = estimated.iter().filter(|part| !part.is_measured).count();
+    assert_eq!(made.len() + 1, unknown, "what was run before is not run again");
+    let parts = climb.parts();
+    assert!(parts.iter().all(|part| part.is_measured), "{parts:?}");
+    let sum: f64 = parts.iter().map(|part| part.percent).sum();
+    assert!(
+        (sum - outcome.gain_percent.unwrap()).abs() < 0.3,
+        "{sum} of {:?}",
+        outcome.gain_percent
+    );
+    let core = parts.iter().find(|part| part.name == "core clock").unwrap();
+    let truth = 0.4 * f64::from(outcome.pair.core.0) / 2_050.0 * 100.0;
+    assert!((core.percent - truth).abs() < 3.0 * core.error, "{core:?}, truly {truth}");
+}
+
+#[rstest]
+fn the_map_has_every_trial_and_the_best_is_told_by_score_and_not_by_corner() {
+    let mut climb = climb_by(Policy::Believing);
+    let outcome = CARD.to_the_end(&mut climb);
+    let map = climb.map(&climb.next());
+    assert_eq!(map.trials.len(), climb.trials().len());
+    assert_eq!((map.kept, map.next), (outcome.pair, None));
+    let best = climb
+        .trials()
+        .iter()
+        .filter(|trial| trial.verdict() == Verdict::Clean)
+        .max_by(|a, b| a.score.unwrap().total_cmp(&b.score.unwrap()))
+        .unwrap();
+    assert_eq!(map.best, Some(climb.place(best)));
+    assert!(!map.frontier.is_empty());
+    for pair in map.frontier.windows(2) {
+        assert!(pair[0].memory <= pair[1].memory && pair[0].core >= pair[1].core, "{pair:?}");
+    }
+    let stairs = climb.stairs(Domain::Core, &climb.next()).unwrap();
+    let (low, high) = stairs.band.unwrap();
+    assert!(low <= high && stairs.kept == Some(outcome.pair.core));
+}
+
+/// A trial in which the clock was limited like this.
+fn limited(climb: &Climb, limiters: &[(Limiter, f64)], power_limit: f64) -> TrialRecord {
+    let mut trial = climb.trials().last().unwrap().clone();
+    trial.seen.limiters = limiters.to_vec();
+    trial.asked.power_limit = Some(Watt(power_limit));
+    trial.taken = Some(trial.asked);
+    trial
+}
+
+#[rstest]
+#[case(&[(Limiter::Power, 0.9), (Limiter::Voltage, 0.1)], 220.0, "power limit up, to 286 W")]
+#[case(&[(Limiter::Power, 0.9), (Limiter::Voltage, 0.1)], 286.0, "memory clock down, where memory brings little")]
+#[case(&[(Limiter::Heat, 0.8), (Limiter::Power, 0.1)], 286.0, "more air")]
+#[case(&[(Limiter::Voltage, 1.0)], 286.0, "core clock up")]
+fn what_pays_next_follows_from_what_limits_the_clock(
+    #[case] limiters: &[(Limiter, f64)],
+    #[case] power_limit: f64,
+    #[case] first: &str,
+) {
+    let mut climb = climb_by(Policy::Steady);
+    CARD.until(&mut climb, |climb| climb.stage() == Stage::Core);
+    let advice = climb.advice(&limited(&climb, limiters, power_limit));
+    assert!(advice[0].what.starts_with(first), "{advice:?}");
+    assert!(advice.iter().all(|advice| advice.why.ends_with('.')), "{advice:?}");
+}
+
+#[rstest]
+#[case::held_back_by_nothing_but_its_load(&[(Limiter::Load, 1.0)])]
+fn a_run_that_tells_nothing_of_the_clock_brings_no_advice_about_it(
+    #[case] limiters: &[(Limiter, f64)],
+) {
+    let mut climb = climb_by(Policy::Steady);
+    CARD.until(&mut climb, |climb| climb.stage() == Stage::Core);
+    let advice = climb.advice(&limited(&climb, limiters, 286.0));
+    assert!(advice.iter().all(|advice| advice.what == "memory clock up"), "{advice:?}");
+}
+
+#[rstest]
+fn another_policy_or_margin_goes_by_the_trials_there_are() {
+    let mut climb = climb_by(Policy::Steady);
+    CARD.until(&mut climb, |climb| climb.stage() == Stage::Memory);
+    let trials = climb.trials().len();
+    climb.handle(ClimbEvent::Planned { policy: Policy::Believing, margin: Margin::Gift });
+    assert_eq!((climb.plan().policy, climb.plan().margin), (Policy::Believing, Margin::Gift));
+    assert_eq!(climb.trials().len(), trials);
+    let gift = CARD.to_the_end(&mut climb);
+    climb.handle(ClimbEvent::Planned { policy: Policy::Believing, margin: Margin::Record });
+    let bold = climb.outcome();
+    assert!(bold.pair.core > gift.pair.core, "{:?} {:?}", bold.pair, gift.pair);
+    assert!(gift.claim.unwrap().below_core > bold.claim.unwrap().below_core);
+}
+
+#[rstest]
+fn memory_may_come_before_core() {
+    let plan = Plan { policy: Policy::Steady, ..Plan::default() };
+    let stages = [Stage::Baseline, Stage::Memory, Stage::Core, Stage::Together];
+    let mut climb = Climb::new(card(), plan, &stages).unwrap();
+    let outcome = CARD.to_the_end(&mut climb);
+    let mut seen: Vec<Stage> = climb.trials().iter().map(|trial| trial.stage).collect();
+    seen.dedup();
+    assert_eq!(seen, stages);
+    assert!(CARD.holds(outcome.pair));
+}
