@@ -209,7 +209,7 @@ pub struct Rules {
 impl Default for Rules {
     fn default() -> Self {
         Self {
-            retries: 3,
+            retries: 4,
             artifact_grace_seconds: 5.0,
             most_background_percent: 1.0,
             most_warming_k: 3.0,

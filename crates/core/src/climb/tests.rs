@@ -167,11 +167,11 @@ fn a_run_that_proves_nothing_is_made_again(#[case] verdict: Verdict) {
 #[rstest]
 fn void_runs_without_end_stop_the_climb_with_a_way_out() {
     let mut climb = with_baseline(plan());
-    for _ in 0..4 {
+    for _ in 0..5 {
         end(&mut climb, Verdict::Void);
     }
     let Next::Stuck(why) = climb.next() else { panic!("{:?}", climb.next()) };
-    assert!(why.contains("last 4 runs at +60 MHz") && why.contains("end the stage"), "{why}");
+    assert!(why.contains("last 5 runs at +60 MHz") && why.contains("end the stage"), "{why}");
     assert_eq!(climb.stage(), Stage::Core);
     climb.handle(ended(&climb, Stage::Core));
     assert!(matches!(climb.next(), Next::Ended(_)), "and that is a way out");
@@ -194,7 +194,7 @@ fn runs_the_user_stopped_are_made_again_as_often_as_it_takes() {
 fn a_value_the_card_never_takes_is_the_ceiling() {
     let mut climb = with_baseline(plan());
     end(&mut climb, Verdict::Clean);
-    for _ in 0..4 {
+    for _ in 0..5 {
         assert_eq!(end(&mut climb, Verdict::NotTaken), MhzOffset(120));
     }
     assert_eq!(end(&mut climb, Verdict::Clean), MhzOffset(75));
@@ -203,7 +203,7 @@ fn a_value_the_card_never_takes_is_the_ceiling() {
 #[rstest]
 fn a_baseline_that_never_counts_is_stuck_and_says_what_ails() {
     let mut climb = climb_with(plan());
-    for _ in 0..4 {
+    for _ in 0..5 {
         end(&mut climb, Verdict::Artifacts);
     }
     let Next::Stuck(why) = climb.next() else { panic!() };
