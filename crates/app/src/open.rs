@@ -233,14 +233,17 @@ fn find_climb(
     if open.is_some() || !wanted.reopen {
         return Ok(open);
     }
-    let key = card.key();
     // One that has ended is opened again only if it is what was asked for.
-    Ok(ledger.climbs()?.into_iter().rev().find(|entry| {
-        entry.card.key() == key
-            && entry.state == ClimbState::Ended
+    for id in ledger.climbs_on(card)? {
+        let entry = ledger.climb(id)?;
+        let is_wanted = entry.state == ClimbState::Ended
             && entry.stages == stages
-            && (!wanted.plan_is_named || entry.plan == wanted.plan)
-    }))
+            && (!wanted.plan_is_named || entry.plan == wanted.plan);
+        if is_wanted {
+            return Ok(Some(entry));
+        }
+    }
+    Ok(None)
 }
 
 fn trials_begun(entry: &ClimbEntry) -> u64 {

@@ -645,7 +645,9 @@ impl Work {
     fn read_lists(&mut self) {
         let state = &mut self.desk.state;
         match lists(&self.engine) {
-            Ok((profiles, history)) => (state.profiles, state.history) = (profiles, history),
+            Ok((profiles, history, older)) => {
+                (state.profiles, state.history, state.older_climbs) = (profiles, history, older);
+            }
             Err(error) => self.desk.tell(error.to_string()),
         }
     }

@@ -53,6 +53,7 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
         notices,
         profiles: Vec::new(),
         history: Vec::new(),
+        older_climbs: 0,
     };
     fill(&mut snapshot, engine);
     snapshot.run = last_run(engine);
@@ -169,20 +170,23 @@ fn next_view(next: Next, climb: &Climb) -> NextView {
     }
 }
 
-type Lists = (Vec<Profile>, Vec<ClimbSummary>);
+/// Earlier climbs that are told of; the ledger has all of them.
+const MOST_HISTORY: usize = 6;
+
+/// Profiles, the newest earlier climbs, and how many more there are.
+type Lists = (Vec<Profile>, Vec<ClimbSummary>, usize);
 
 pub(crate) fn lists(engine: &Engine) -> Result<Lists, EngineError> {
-    let key = engine.description().key();
-    let profiles = engine.ledger().profiles(engine.description())?;
-    let mut history: Vec<ClimbSummary> = engine
-        .ledger()
-        .climbs()?
-        .iter()
-        .filter(|entry| entry.card.key() == key && entry.id != engine.climb_id())
-        .map(summary)
-        .collect();
-    history.reverse();
-    Ok((profiles, history))
+    let (ledger, card) = (engine.ledger(), engine.description());
+    let mut earlier = ledger.climbs_on(card)?;
+    earlier.retain(|id| *id != engine.climb_id());
+    let older = earlier.len().saturating_sub(MOST_HISTORY);
+    earlier.truncate(MOST_HISTORY);
+    let history = earlier
+        .into_iter()
+        .map(|id| Ok(summary(&ledger.climb(id)?)))
+        .collect::<Result<_, EngineError>>()?;
+    Ok((ledger.profiles(card)?, history, older))
 }
 
 fn summary(entry: &ClimbEntry) -> ClimbSummary {

@@ -438,8 +438,10 @@ pub struct Snapshot {
     pub notices: Vec<String>,
     /// Kept profiles of this card, the newest first.
     pub profiles: Vec<Profile>,
-    /// Earlier climbs on this card, the newest first.
+    /// The newest earlier climbs on this card, the newest first.
     pub history: Vec<ClimbSummary>,
+    /// How many more there are.
+    pub older_climbs: usize,
 }
 
 impl Snapshot {

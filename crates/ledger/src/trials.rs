@@ -441,6 +441,23 @@ impl Ledger {
         })
     }
 
+    /// Numbers of the climbs on a card that were not deleted, the newest first.
+    ///
+    /// # Errors
+    /// The ledger cannot be read.
+    pub fn climbs_on(&self, card: &CardDescription) -> Result<Vec<i64>, LedgerError> {
+        let key = card.key();
+        self.ask(move |connection| {
+            connection
+                .prepare(
+                    "SELECT climb.id FROM climb JOIN card ON card.id = climb.card
+                     WHERE card.key = ? AND climb.removed IS NULL ORDER BY climb.id DESC",
+                )
+                .and_then(|mut select| select.query_map(params![key], |row| row.get(0))?.collect())
+                .doing("list the climbs of a card")
+        })
+    }
+
     /// One climb.
     ///
     /// # Errors

@@ -221,9 +221,13 @@ fn a_deleted_climb_takes_its_trials_along_and_brings_them_back(desk: Desk) {
     desk.ledger.remove_climb(1).unwrap();
     assert_eq!(desk.search(""), [6, 7, 8]);
     assert_eq!(desk.ledger.climbs().unwrap().len(), 1);
+    assert_eq!(desk.ledger.climbs_on(&desk.cards[0]).unwrap(), [0_i64; 0]);
     assert_eq!(desk.ledger.climb_lines(true).unwrap()[0].id, 1);
     desk.ledger.restore_climb(1).unwrap();
     assert_eq!(desk.search("").len(), 8);
+    let stages = [Stage::Baseline, Stage::Core];
+    let newest = desk.ledger.begin_climb(&desk.cards[0], &Plan::default(), &stages).unwrap();
+    assert_eq!(desk.ledger.climbs_on(&desk.cards[0]).unwrap(), [newest, 1]);
 }
 
 #[rstest]

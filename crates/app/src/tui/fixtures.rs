@@ -370,6 +370,7 @@ pub fn snapshot() -> Snapshot {
             trial: Some(6),
             driver: Some("0.9".into()),
         }],
+        older_climbs: 3,
         history: vec![ClimbSummary {
             id: 1,
             state: "ended",

@@ -546,6 +546,11 @@ fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
     if snapshot.profiles.is_empty() {
         lines.push(("Nothing is kept on this card yet.".into(), Role::Dim));
     }
+    let mut present = format!("climb {}, now: {} trials", snapshot.climb, snapshot.trials.len());
+    if space.width >= 40 {
+        present += &format!(", {}", snapshot.under_load.in_words());
+    }
+    lines.push((present, Role::Text));
     for climb in &snapshot.history {
         let kept = match (&climb.kept, climb.gain_percent) {
             (Some(kept), Some(gain)) => format!(": {kept}, {gain:+.1} %"),
@@ -555,11 +560,9 @@ fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
         let kept = if kept.is_empty() { format!(": {} trials", climb.trials) } else { kept };
         lines.push((format!("climb {}, {}{kept}", climb.id, climb.state), Role::Text));
     }
-    let mut present = format!("climb {}, now: {} trials", snapshot.climb, snapshot.trials.len());
-    if space.width >= 40 {
-        present += &format!(", {}", snapshot.under_load.in_words());
+    if snapshot.older_climbs > 0 {
+        lines.push((format!("and {} more in Ledger: 8", snapshot.older_climbs), Role::Dim));
     }
-    lines.push((present, Role::Text));
     for (index, (text, role)) in lines.iter().enumerate() {
         let line = row(space, index as u16);
         write(buffer, line, (line.x + 1, line.y), text, theme.style(*role));
@@ -577,6 +580,13 @@ mod tests {
     fn lines(width: u16, height: u16) -> Vec<String> {
         let theme = Theme::new(Depth::None);
         drawn(width, height, |buffer, area| draw(buffer, area, theme, &snapshot()))
+    }
+
+    #[rstest]
+    fn earlier_climbs_are_told_of_and_where_the_others_are() {
+        let text = lines(160, 47).join("\n");
+        let parts = ["climb 2, now: 3 trials", "climb 1, ended", "and 3 more in Ledger: 8"];
+        assert!(parts.iter().all(|part| text.contains(part)), "{text}");
     }
 
     #[rstest]
