@@ -330,7 +330,8 @@ fn draw_detail(
     let aside = format!("{} · {}, {}", line.card, line.serial, when_in_full(line.began, zone));
     let space = panel(buffer, area, theme, &heading, &aside);
     let Some(detail) = state.detail() else { return };
-    let left_width = (space.width * 9 / 16).max(52).min(space.width);
+    let least = if space.width >= 96 { 2 * FIGURE } else { 52 };
+    let left_width = (space.width * 9 / 16).max(least).min(space.width);
     let [left, _, right] = Layout::horizontal([
         Constraint::Length(left_width),
         Constraint::Length(2),
@@ -380,7 +381,10 @@ fn note_text(note: &str) -> String {
     if note.is_empty() { String::new() } else { format!("Note: {note}") }
 }
 
-/// The figures of the selected trial, in two columns; or beside those of the held one.
+/// Columns of a figure with its label.
+const FIGURE: u16 = 28;
+
+/// The figures of the selected trial, in two columns where there is room; or beside those of the held one.
 fn draw_figures(
     buffer: &mut Buffer,
     area: Rect,
@@ -400,19 +404,19 @@ fn draw_figures(
         cell(buffer, head, 30, 12, "selected", theme.style(Role::Title));
         cell(buffer, head, 43, 12, "difference", dim);
     }
-    let half = comparison.figures.len().div_ceil(2);
+    let two = held.is_none() && area.width >= 2 * FIGURE;
+    let column = if two { comparison.figures.len().div_ceil(2) } else { usize::MAX };
     for (index, figure) in comparison.figures.iter().enumerate() {
-        let (line, x) = match held {
-            Some(_) => (row(area, index as u16 + 1), 0),
-            None => (row(area, (index % half) as u16), (index / half) as u16 * 34),
-        };
+        let below = u16::from(held.is_some());
+        let line = row(area, (index % column) as u16 + below);
+        let x = (index / column) as u16 * FIGURE;
         if line.height == 0 {
             continue;
         }
         write(buffer, line, (line.x + x, line.y), figure.label, dim);
         let (one, other) = figure.shown();
         if held.is_none() {
-            cell(buffer, line, x + 17, 12, &other, text);
+            cell(buffer, line, x + 17, 10, &other, text);
             continue;
         }
         cell(buffer, line, 17, 12, &one, dim);
@@ -594,6 +598,19 @@ mod tests {
         }
         assert!(lines[1].contains("held trial 6 of climb 1"), "{}", lines[1]);
         assert!(lines[3].starts_with(" ◎"), "{}", lines[3]);
+    }
+
+    #[rstest]
+    #[case(159, true)]
+    #[case(99, true)]
+    #[case(79, false)]
+    fn figures_stand_in_two_columns_where_there_is_room(#[case] width: u16, #[case] two: bool) {
+        let lines = shown(width, 28, &state(6, &[]));
+        let score = lines.iter().find(|line| line.starts_with("score")).unwrap();
+        assert!(score.contains("1006"), "{score}");
+        assert_eq!(score.contains("effective clock"), two, "{score}");
+        let text = lines.join("\n");
+        assert!(text.contains("wrong frames              0") || !two, "{text}");
     }
 
     #[rstest]
