@@ -48,10 +48,10 @@ pub use artifact::{
 pub use card::{Absent, CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
 pub use climb::{
     Advice, Axis, Baseline, Bend, Bracket, ChartTrial, Claim, Climb, ClimbError, ClimbEvent,
-    Culprit, Directive, EdgeBelief, Failure, Gain, InStepRecord, Isolation, Joint, Left, Map,
-    Margin, Next, Outcome, Outlook, Pair, Part, Policy, PowerReport, Proposal, Prospect, Purpose,
-    ScoreLine, Stage, StageOrder, Stairs, TimingBand, TrialRecord, TrialRequest, asks_more_clock,
-    in_short,
+    Culprit, Directive, Downed, EdgeBelief, Failure, Gain, InStepRecord, Isolation, Joint, Left,
+    Map, Margin, Next, Outcome, Outlook, Pair, Part, Policy, PowerReport, Proposal, Prospect,
+    Purpose, ScoreLine, Stage, StageOrder, Stairs, TimingBand, TrialRecord, TrialRequest,
+    asks_more_clock, in_short,
 };
 pub use clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
 pub use fan::{Fan, FanCurve, FanCurveError, MOST_FAN_POINTS};

@@ -111,6 +111,7 @@ impl Engine {
             engine.climb.plan(),
             engine.climb.stages(),
         )?;
+        engine.remember()?;
         Ok(engine)
     }
 
@@ -186,7 +187,16 @@ impl Engine {
             None => None,
         };
         self.restart = self.needs_restart();
+        self.remember()?;
         Ok(told)
+    }
+
+    /// Tells the climb what took the machine down in others: settings of the user's own need an
+    /// explicit yes then, whichever climb that was.
+    fn remember(&mut self) -> Result<(), EngineError> {
+        let downed = self.ledger.downed(self.card.description(), self.climb_id)?;
+        self.climb.handle(ClimbEvent::Remembered(downed));
+        Ok(())
     }
 
     /// Why the machine should be restarted, if it should.
@@ -395,13 +405,21 @@ impl Engine {
                 return Err(EngineError::NothingToDo(why));
             }
         }
+        let leaving_out = self.climb.is_leaving_out();
+        self.ledger.set_climb_questions(self.climb_id, trial, leaving_out)?;
         self.climb.handle(ClimbEvent::Asked(trial));
         Ok(())
     }
 
     /// Has what each setting brings measured, by leaving one out after the other.
-    pub fn leave_one_out(&mut self, wanted: bool) {
+    ///
+    /// # Errors
+    /// The ledger fails.
+    pub fn leave_one_out(&mut self, wanted: bool) -> Result<(), EngineError> {
+        let isolating = self.climb.isolation().map(|(trial, _)| trial);
+        self.ledger.set_climb_questions(self.climb_id, isolating, wanted)?;
         self.climb.handle(ClimbEvent::LeaveOut(wanted));
+        self.note_state()
     }
 
     /// Notes the user's verdict on a trial of this climb or another one, or takes it back.
@@ -423,7 +441,8 @@ impl Engine {
         let mark = Event { trial: Some(row), at: Seconds(0.0), kind: "mark".into(), text };
         self.ledger.add_event(climb, &mark)?;
         if climb != self.climb_id {
-            return Ok(());
+            // Of what took the machine down there, the user may think otherwise now.
+            return self.remember();
         }
         self.climb.handle(ClimbEvent::Marked { trial, verdict });
         self.note_state()
@@ -514,7 +533,7 @@ impl Engine {
         self.rows.clear();
         self.boots.clear();
         self.ended = false;
-        Ok(())
+        self.remember()
     }
 
     /// The climb.

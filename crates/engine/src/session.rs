@@ -408,13 +408,13 @@ impl Work {
             }),
             Command::ToggleLeaveOut => {
                 let wanted = !self.engine.climb().is_leaving_out();
-                self.engine.leave_one_out(wanted);
-                self.desk.answer(if wanted {
-                    "Once all stages are done, runs that leave one setting out follow."
-                } else {
-                    "What brought what stays an estimate where it was not measured."
-                });
-                Ok(())
+                self.engine.leave_one_out(wanted).map(|()| {
+                    self.desk.answer(if wanted {
+                        "Once all stages are done, runs that leave one setting out follow."
+                    } else {
+                        "What brought what stays an estimate where it was not measured."
+                    });
+                })
             }
             Command::Keep(name) => self.keep(&name),
             Command::Mark { climb, trial, verdict } => self.mark(climb, trial, verdict),

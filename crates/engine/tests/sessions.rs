@@ -494,3 +494,34 @@ fn settings_of_ones_own_are_tried_as_a_whole_and_shown_asked_and_taken(desk: Des
     assert_eq!(again.trials[3].record.stage, Stage::Own);
     assert!(matches!(&snapshot.next, NextView::Trial { stage: Stage::Core, .. }));
 }
+
+#[rstest]
+fn what_took_the_machine_down_in_an_earlier_climb_needs_a_yes_when_it_is_repeated(desk: Desk) {
+    let desk = desk.with_baseline();
+    desk.send(Command::Try { yes: false });
+    desk.trials(4);
+    desk.send(Command::NewClimb);
+    desk.until("another climb", |s| s.climb == 2);
+    let risk = |s: &Snapshot| match &s.next {
+        NextView::Trial { risk, .. } => risk.clone(),
+        _ => None,
+    };
+    let row = desk.ledger.row_of(1, 4).unwrap().unwrap();
+    desk.send(Command::Repeat(row));
+    let harmless = desk.until("the wish", |s| next_offset(s) == Some(MhzOffset(60)));
+    assert_eq!(risk(&harmless), None);
+    desk.send(Command::Mark { climb: 1, trial: 4, verdict: Some(Verdict::MachineDown) });
+    let told = desk.until("the risk", |s| risk(s).is_some());
+    let told = risk(&told).unwrap();
+    assert!(
+        told.starts_with("Trial 4 of climb 1 with the very same settings took the machine down."),
+        "{told}"
+    );
+    desk.send(Command::Try { yes: false });
+    desk.until("the question", |s| {
+        s.answer.as_ref().is_some_and(|a| a.contains("took the machine down"))
+    });
+    assert!(desk.session.snapshot().trials.is_empty(), "nothing was tried");
+    desk.send(Command::Try { yes: true });
+    desk.trials(1);
+}

@@ -3,8 +3,9 @@
 use rusqlite::{Connection, OptionalExtension, Row, params};
 use serde_json::{from_str, to_string};
 use yard_step_core::{
-    CardDescription, Celsius, CheckedFrame, Climb, ClimbError, ClimbEvent, Directive, Fan, Fault,
-    Mhz, Plan, Purpose, Room, Sample, Seconds, Seen, Settings, Stage, TrialRecord, Verdict, Watt,
+    CardDescription, Celsius, CheckedFrame, Climb, ClimbError, ClimbEvent, Directive, Downed, Fan,
+    Fault, Mhz, Plan, Purpose, Room, Sample, Seconds, Seen, Settings, Stage, TrialRecord, Verdict,
+    Watt,
 };
 
 use crate::error::{Doing, LedgerError};
@@ -54,6 +55,10 @@ pub struct ClimbEntry {
     pub stages: Vec<Stage>,
     /// What the user said of the stages.
     pub directives: Vec<Directive>,
+    /// The trial of which the user asked which one it was.
+    pub isolating: Option<u32>,
+    /// Whether the user wants what brought what measured.
+    pub leaving_out: bool,
     /// How far it has come.
     pub state: ClimbState,
     /// When it began, seconds since 1970.
@@ -77,6 +82,8 @@ impl ClimbEntry {
         for directive in &self.directives {
             climb.handle(ClimbEvent::Directed(*directive));
         }
+        climb.handle(ClimbEvent::Asked(self.isolating));
+        climb.handle(ClimbEvent::LeaveOut(self.leaving_out));
         Ok(climb)
     }
 }
@@ -417,6 +424,28 @@ impl Ledger {
         })
     }
 
+    /// Writes down what the user wants to know of a climb: of which trial which one it was, and
+    /// whether what brought what is to be measured.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn set_climb_questions(
+        &self,
+        climb: i64,
+        isolating: Option<u32>,
+        leaving_out: bool,
+    ) -> Result<(), LedgerError> {
+        self.ask(move |connection| {
+            connection
+                .execute(
+                    "UPDATE climb SET isolating = ?, leaving_out = ? WHERE id = ?",
+                    params![isolating, leaving_out, climb],
+                )
+                .doing("write down a question")
+                .map(|_| ())
+        })
+    }
+
     /// Writes down another order of a climb's stages.
     ///
     /// # Errors
@@ -438,6 +467,40 @@ impl Ledger {
     pub fn climbs(&self) -> Result<Vec<ClimbEntry>, LedgerError> {
         self.ask(|connection| {
             climb_ids(connection)?.into_iter().map(|id| read_climb(connection, id)).collect()
+        })
+    }
+
+    /// What took the machine down on a card in climbs other than `climb`, deleted ones among them:
+    /// trials with that verdict, and those that have no outcome.
+    ///
+    /// # Errors
+    /// The ledger cannot be read, or what it says cannot be understood.
+    pub fn downed(&self, card: &CardDescription, climb: i64) -> Result<Vec<Downed>, LedgerError> {
+        let (key, doing) = (card.key(), "look for what took the machine down");
+        self.ask(move |connection| {
+            let mut select = connection
+                .prepare(
+                    "SELECT trial.climb, trial.number, trial.asked, trial.taken FROM trial
+                     JOIN climb ON climb.id = trial.climb JOIN card ON card.id = climb.card
+                     WHERE card.key = ? AND climb.id <> ? AND
+                     coalesce(trial.marked, trial.verdict, 'machine down') = 'machine down'",
+                )
+                .doing(doing)?;
+            let mut rows = select.query(params![key, climb]).doing(doing)?;
+            let mut downed = Vec::new();
+            while let Some(row) = rows.next().doing(doing)? {
+                let (climb, trial): (i64, u32) =
+                    (row.get(0).doing(doing)?, row.get(1).doing(doing)?);
+                let thing = format!("trial {trial} of climb {climb}");
+                let read = |text: String| -> Result<Settings, LedgerError> {
+                    from_str(&text).map_err(|error| content(&thing, &error))
+                };
+                let asked = read(row.get(2).doing(doing)?)?;
+                let taken: Option<String> = row.get(3).doing(doing)?;
+                let held = taken.map(read).transpose()?.unwrap_or(asked);
+                downed.push(Downed { climb, trial, asked, held });
+            }
+            Ok(downed)
         })
     }
 
@@ -575,7 +638,7 @@ fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry, LedgerErro
     let row = connection
         .query_row(
             "SELECT card.description, climb.plan, climb.stages, climb.ended_stages, climb.state,
-             climb.began FROM climb JOIN card ON card.id = climb.card WHERE climb.id = ?",
+             climb.began, climb.isolating, climb.leaving_out FROM climb JOIN card ON card.id = climb.card WHERE climb.id = ?",
             params![id],
             |row| {
                 Ok((
@@ -585,12 +648,14 @@ fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry, LedgerErro
                     row.get::<_, String>(3)?,
                     row.get::<_, String>(4)?,
                     row.get::<_, i64>(5)?,
+                    row.get::<_, Option<u32>>(6)?,
+                    row.get::<_, bool>(7)?,
                 ))
             },
         )
         .optional()
         .doing("read a climb")?;
-    let Some((card, plan, stages, ended, state, began)) = row else {
+    let Some((card, plan, stages, ended, state, began, isolating, leaving_out)) = row else {
         return Err(LedgerError::NoClimb { asked: id, climbs: climb_ids(connection)? });
     };
     let thing = format!("climb {id}");
@@ -601,6 +666,8 @@ fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry, LedgerErro
         plan: Plan::from_stored(&plan).map_err(|error| content(&thing, &error))?,
         stages: read_stages(&stages),
         directives: ended.split(',').filter_map(Directive::from_text).collect(),
+        isolating,
+        leaving_out,
         state: ClimbState::from_label(&state)
             .ok_or_else(|| content(&thing, &format!("unknown state {state}")))?,
         began,

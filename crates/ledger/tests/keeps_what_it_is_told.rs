@@ -175,6 +175,21 @@ fn marks_and_states_are_remembered(desk: Desk) {
 }
 
 #[rstest]
+fn questions_of_the_user_outlive_the_process(desk: Desk) {
+    let entry = desk.ledger.climb(desk.climb).unwrap();
+    assert_eq!((entry.isolating, entry.leaving_out), (None, false));
+    let row = desk.ledger.begin_trial(&intent(desk.climb, 1)).unwrap();
+    let record = record_of(&intent(desk.climb, 1));
+    desk.ledger.end_trial(row, &record, Measured::default(), vec![]).unwrap();
+    desk.ledger.set_climb_questions(desk.climb, Some(1), true).unwrap();
+    let entry = Ledger::open(&desk.data).unwrap().ledger.climb(desk.climb).unwrap();
+    assert_eq!((entry.isolating, entry.leaving_out), (Some(1), true));
+    let climb = entry.lay_out().unwrap();
+    assert_eq!(climb.isolation().map(|(trial, _)| trial), Some(1));
+    assert!(climb.is_leaving_out());
+}
+
+#[rstest]
 fn a_profile_is_kept_and_replaced_by_name(desk: Desk) {
     let profile = |offset| Profile {
         name: "summer".into(),

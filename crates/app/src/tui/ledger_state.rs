@@ -42,6 +42,8 @@ pub struct LedgerState {
     /// What was deleted since the start, the newest last.
     deleted: Vec<Change>,
     stamp: Option<Stamp>,
+    /// The engine's answer to the last command that it was given.
+    answer: Option<String>,
     /// What there is to say about the last change.
     pub told: Option<String>,
 }
@@ -234,8 +236,17 @@ impl LedgerState {
         let marked = snapshot.trials.iter().filter(|trial| trial.marked.is_some()).count();
         let running = snapshot.activity == Activity::Running;
         let stamp = (snapshot.climb, snapshot.trials.len(), marked, running);
-        if self.stamp.replace(stamp) != Some(stamp) {
+        let before = self.stamp.replace(stamp);
+        if before != Some(stamp) {
             self.ask.edition += 1;
+        }
+        if self.answer != snapshot.answer {
+            self.answer.clone_from(&snapshot.answer);
+            // What was answered before the list was looked at is no news here.
+            if before.is_some() && self.answer.is_some() {
+                self.told.clone_from(&self.answer);
+                self.ask.edition += 1;
+            }
         }
         if self.asked.as_ref() == Some(&self.ask) {
             return None;
@@ -580,6 +591,18 @@ mod tests {
         let ask = state.wants(&snapshot).unwrap();
         assert_eq!((ask.place, ask.id), (1, Some(5)), "and what was selected stays so");
         assert_eq!(state.wants(&snapshot), None);
+    }
+
+    #[rstest]
+    fn what_the_engine_answers_is_told_and_the_list_looked_through_again(mut state: LedgerState) {
+        let edition = state.ask.edition;
+        let told = "Trial 5 of climb 1 is marked void; the climb goes by that.";
+        let answered = Snapshot { answer: Some(told.into()), ..snapshot() };
+        assert_eq!(state.wants(&answered).map(|ask| ask.edition), Some(edition + 1));
+        assert_eq!(state.told.as_deref(), Some(told));
+        state.told = None;
+        assert_eq!(state.wants(&answered), None, "once");
+        assert_eq!(state.told, None);
     }
 
     #[rstest]

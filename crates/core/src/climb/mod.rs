@@ -153,6 +153,21 @@ pub enum ClimbEvent {
     Asked(Option<u32>),
     /// The user wants what brought what measured, by leaving one out; `false` takes it back.
     LeaveOut(bool),
+    /// What took the machine down in other climbs on the same card.
+    Remembered(Vec<Downed>),
+}
+
+/// A trial of another climb on the same card that took the machine down, or has no outcome.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Downed {
+    /// Its climb.
+    pub climb: i64,
+    /// Its number there.
+    pub trial: u32,
+    /// What was asked.
+    pub asked: Settings,
+    /// What the card held.
+    pub held: Settings,
 }
 
 /// One search on one card.
@@ -165,6 +180,7 @@ pub struct Climb {
     directives: Vec<Directive>,
     nudged: Option<MhzOffset>,
     wished: Option<Box<Settings>>,
+    remembered: Vec<Downed>,
     /// The trial the user asks about.
     isolating: Option<u32>,
     /// Whether the user wants what brought what measured.
@@ -212,6 +228,7 @@ impl Climb {
             directives: Vec::new(),
             nudged: None,
             wished: None,
+            remembered: Vec::new(),
             isolating: None,
             leaving_out: false,
         })
@@ -245,6 +262,7 @@ impl Climb {
             }
             ClimbEvent::Asked(trial) => self.isolating = trial,
             ClimbEvent::LeaveOut(wanted) => self.leaving_out = wanted,
+            ClimbEvent::Remembered(downed) => self.remembered = downed,
         }
     }
 
@@ -469,28 +487,32 @@ impl Climb {
                 .map(|domain| self.axis(domain).map_or(MhzOffset::STOCK, |a| a.read(settings)))
         };
         let [core, memory] = place(settings);
-        let worst = self
-            .trials
-            .iter()
-            .filter(|trial| trial.verdict() == Verdict::MachineDown)
-            .filter(|trial| {
-                let [c, m] = place(&trial.held());
+        let own = self.trials.iter().filter(|trial| trial.verdict() == Verdict::MachineDown);
+        let own = own.map(|trial| {
+            (None, Downed { climb: 0, trial: trial.number, asked: trial.asked, held: trial.held() })
+        });
+        let others = self.remembered.iter().map(|downed| (Some(downed.climb), *downed));
+        let (climb, worst) = own
+            .chain(others)
+            .filter(|(_, downed)| {
+                let [c, m] = place(&downed.held);
                 let moved = c > MhzOffset::STOCK || m > MhzOffset::STOCK;
-                trial.asked == *settings || (moved && c <= core && m <= memory)
+                downed.asked == *settings || (moved && c <= core && m <= memory)
             })
-            .min_by_key(|trial| place(&trial.held()).map(|value| value.0).iter().sum::<i32>())?;
+            .min_by_key(|(_, downed)| place(&downed.held).map(|v| v.0).iter().sum::<i32>())?;
         let what = if worst.asked == *settings {
             "with the very same settings".to_owned()
         } else {
-            let moved = worst.held().moved_from_stock(&self.card);
+            let moved = worst.held.moved_from_stock(&self.card);
             let fan = SettingKind::Fan.label();
             let moved: Vec<_> = moved.into_iter().filter(|text| !text.starts_with(fan)).collect();
             format!("at {}", moved.join(", "))
         };
+        let climb = climb.map_or(String::new(), |climb| format!(" of climb {climb}"));
         Some(format!(
-            "Trial {} {what} took the machine down. It may do so again, and what is open on this \
-             machine may be lost.",
-            worst.number
+            "Trial {}{climb} {what} took the machine down. It may do so again, and what is open on \
+             this machine may be lost.",
+            worst.trial
         ))
     }
 }
