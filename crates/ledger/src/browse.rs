@@ -17,10 +17,11 @@ use yard_step_core::{
     CardDescription, Celsius, Seconds, Stage, TrialRecord, Verdict, Watt, in_short,
 };
 
+use crate::climbs::ClimbState;
 use crate::error::{Doing, LedgerError};
 use crate::handle::Ledger;
 use crate::search::{Figure, Relation, Search};
-use crate::trials::{ClimbState, Intent, content, read_trial};
+use crate::trials::{Intent, content, read_trial};
 
 /// Which trials are wanted: all that is said must apply.
 #[derive(Debug, Clone, PartialEq, Default)]

@@ -11,6 +11,7 @@
 
 mod blob;
 mod browse;
+mod climbs;
 mod error;
 mod facts;
 mod handle;
@@ -23,6 +24,7 @@ mod tidy;
 mod trials;
 
 pub use browse::{Choices, ClimbLine, Filter, Order, SortBy, TrialDetail, TrialLine};
+pub use climbs::{ClimbEntry, ClimbState};
 pub use error::LedgerError;
 #[doc(hidden)]
 pub use handle::DiskFailure;
@@ -30,4 +32,4 @@ pub use handle::{DataDir, Ledger, Opened};
 pub use profiles::Profile;
 pub use search::{Figure, Relation, Search, SearchError};
 pub use tidy::Emptied;
-pub use trials::{ClimbEntry, ClimbState, Event, Intent, Measured, TrialEntry};
+pub use trials::{Event, Intent, Measured, TrialEntry};

@@ -11,9 +11,9 @@
 
 use rusqlite::params;
 
+use crate::climbs::ClimbState;
 use crate::error::{Doing, LedgerError};
 use crate::handle::{Ledger, now};
-use crate::trials::ClimbState;
 
 /// What is gone for good.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]

@@ -1,92 +1,16 @@
-//! Climbs, their trials, samples and events.
+//! Trials: what is about to be done, what came of it, and what happened in between.
 
-use rusqlite::{Connection, OptionalExtension, Row, params};
+use rusqlite::{Connection, Row, params};
 use serde_json::{from_str, to_string};
 use yard_step_core::{
-    CardDescription, Celsius, CheckedFrame, Climb, ClimbError, ClimbEvent, Directive, Downed, Fan,
-    Fault, Mhz, Plan, Purpose, Room, Sample, Seconds, Seen, Settings, Stage, TrialRecord, Verdict,
-    Watt,
+    Celsius, CheckedFrame, Fault, Mhz, Purpose, Room, Sample, Seconds, Seen, Settings, Stage,
+    TrialRecord, Verdict, Watt,
 };
 
 use crate::error::{Doing, LedgerError};
 use crate::handle::{Ledger, now};
 use crate::samples::insert_samples;
 use crate::spoilt::insert_spoilt;
-
-/// How far a climb has come.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum ClimbState {
-    /// It goes on, now or later.
-    Open,
-    /// It has its outcome.
-    Ended,
-    /// It was given up for a new one.
-    GivenUp,
-}
-
-impl ClimbState {
-    const ALL: [Self; 3] = [Self::Open, Self::Ended, Self::GivenUp];
-
-    /// The state in a word or two.
-    #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Open => "open",
-            Self::Ended => "ended",
-            Self::GivenUp => "given up",
-        }
-    }
-
-    pub(crate) fn from_label(label: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|state| state.label() == label)
-    }
-}
-
-/// A climb as it stands in the ledger, with every trial that has a verdict.
-#[derive(Debug, Clone)]
-pub struct ClimbEntry {
-    /// Number of the climb.
-    pub id: i64,
-    /// The card.
-    pub card: CardDescription,
-    /// The plan.
-    pub plan: Plan,
-    /// Its stages.
-    pub stages: Vec<Stage>,
-    /// What the user said of the stages.
-    pub directives: Vec<Directive>,
-    /// The trial of which the user asked which one it was.
-    pub isolating: Option<u32>,
-    /// Whether the user wants what brought what measured.
-    pub leaving_out: bool,
-    /// How far it has come.
-    pub state: ClimbState,
-    /// When it began, seconds since 1970.
-    pub began: i64,
-    /// Trials that have a verdict, in order.
-    pub trials: Vec<TrialEntry>,
-    /// The trial that has none: the tool or the machine did not survive it.
-    pub unfinished: Option<Intent>,
-}
-
-impl ClimbEntry {
-    /// The climb as far as it has come: every trial and every wish about a stage told to it again.
-    ///
-    /// # Errors
-    /// Its stages do not fit the card.
-    pub fn lay_out(&self) -> Result<Climb, ClimbError> {
-        let mut climb = Climb::new(self.card.clone(), self.plan.clone(), &self.stages)?;
-        for trial in &self.trials {
-            climb.handle(ClimbEvent::TrialEnded(Box::new(trial.record.clone())));
-        }
-        for directive in &self.directives {
-            climb.handle(ClimbEvent::Directed(*directive));
-        }
-        climb.handle(ClimbEvent::Asked(self.isolating));
-        climb.handle(ClimbEvent::LeaveOut(self.leaving_out));
-        Ok(climb)
-    }
-}
 
 /// A trial that has its verdict, with its place in the ledger.
 #[derive(Debug, Clone)]
@@ -201,76 +125,6 @@ pub struct Event {
 }
 
 impl Ledger {
-    /// Notes a card. At first sight its factory state is copied: the settings it holds before
-    /// anything was changed. Later only its description is brought up to date. Answers whether it
-    /// was new.
-    ///
-    /// # Errors
-    /// The ledger cannot be written.
-    pub fn note_card(&self, card: &CardDescription, held: &Settings) -> Result<bool, LedgerError> {
-        let (card, held) = (card.clone(), *held);
-        self.ask(move |connection| {
-            let (key, text) = (card.key(), json("card", &card)?);
-            let known = connection
-                .execute("UPDATE card SET description = ? WHERE key = ?", params![text, key])
-                .doing("note a card")?;
-            if known > 0 {
-                return Ok(false);
-            }
-            connection
-                .execute(
-                    "INSERT INTO card (key, description, factory, first_seen) VALUES (?, ?, ?, ?)",
-                    params![key, text, json("factory settings", &held)?, now()],
-                )
-                .doing("note a card")?;
-            Ok(true)
-        })
-    }
-
-    /// The copy of a card's factory state; none for a card never seen.
-    ///
-    /// # Errors
-    /// The ledger cannot be read.
-    pub fn factory(&self, card: &CardDescription) -> Result<Option<Settings>, LedgerError> {
-        let key = card.key();
-        self.ask(move |connection| {
-            let text: Option<String> = connection
-                .query_row("SELECT factory FROM card WHERE key = ?", params![key], |row| row.get(0))
-                .optional()
-                .doing("read a factory state")?;
-            let Some(text) = text else { return Ok(None) };
-            let state: Settings =
-                from_str(&text).map_err(|error| content("a factory state", &error))?;
-            // An automatic fan is not written.
-            Ok(Some(Settings { fan: state.fan.or(Some(Fan::Automatic)), ..state }))
-        })
-    }
-
-    /// Begins a climb on a card that was noted; answers its number.
-    ///
-    /// # Errors
-    /// The ledger cannot be written.
-    pub fn begin_climb(
-        &self,
-        card: &CardDescription,
-        plan: &Plan,
-        stages: &[Stage],
-    ) -> Result<i64, LedgerError> {
-        let (key, plan) = (card.key(), plan.clone());
-        let stages = stage_list(stages);
-        self.ask(move |connection| {
-            let plan = plan.to_toml().map_err(|error| content("the plan", &error))?;
-            connection
-                .execute(
-                    "INSERT INTO climb (card, plan, stages, began)
-                     SELECT id, ?, ?, ? FROM card WHERE key = ?",
-                    params![plan, stages, now(), key],
-                )
-                .doing("begin a climb")?;
-            Ok(connection.last_insert_rowid())
-        })
-    }
-
     /// Writes down what is about to be done and answers with its row. When this returns, the
     /// intent is on disk.
     ///
@@ -387,169 +241,6 @@ impl Ledger {
         })
     }
 
-    /// Writes down how far a climb has come.
-    ///
-    /// # Errors
-    /// The ledger cannot be written.
-    pub fn set_climb_state(
-        &self,
-        climb: i64,
-        state: ClimbState,
-        directives: &[Directive],
-    ) -> Result<(), LedgerError> {
-        let ended: Vec<String> = directives.iter().map(ToString::to_string).collect();
-        let ended = ended.join(",");
-        self.ask(move |connection| {
-            connection
-                .execute(
-                    "UPDATE climb SET state = ?, ended_stages = ? WHERE id = ?",
-                    params![state.label(), ended, climb],
-                )
-                .doing("write down a climb's state")
-                .map(|_| ())
-        })
-    }
-
-    /// Writes down a plan that was changed while its climb goes on.
-    ///
-    /// # Errors
-    /// The ledger cannot be written.
-    pub fn set_climb_plan(&self, climb: i64, plan: &Plan) -> Result<(), LedgerError> {
-        let text = plan.to_toml().map_err(|error| content("the plan", &error))?;
-        self.ask(move |connection| {
-            connection
-                .execute("UPDATE climb SET plan = ? WHERE id = ?", params![text, climb])
-                .doing("write down a climb's plan")
-                .map(|_| ())
-        })
-    }
-
-    /// Writes down what the user wants to know of a climb: of which trial which one it was, and
-    /// whether what brought what is to be measured.
-    ///
-    /// # Errors
-    /// The ledger cannot be written.
-    pub fn set_climb_questions(
-        &self,
-        climb: i64,
-        isolating: Option<u32>,
-        leaving_out: bool,
-    ) -> Result<(), LedgerError> {
-        self.ask(move |connection| {
-            connection
-                .execute(
-                    "UPDATE climb SET isolating = ?, leaving_out = ? WHERE id = ?",
-                    params![isolating, leaving_out, climb],
-                )
-                .doing("write down a question")
-                .map(|_| ())
-        })
-    }
-
-    /// Writes down another order of a climb's stages.
-    ///
-    /// # Errors
-    /// The ledger cannot be written.
-    pub fn set_climb_stages(&self, climb: i64, stages: &[Stage]) -> Result<(), LedgerError> {
-        let stages = stage_list(stages);
-        self.ask(move |connection| {
-            connection
-                .execute("UPDATE climb SET stages = ? WHERE id = ?", params![stages, climb])
-                .doing("write down the order of a climb's stages")
-                .map(|_| ())
-        })
-    }
-
-    /// All climbs that were not deleted, oldest first.
-    ///
-    /// # Errors
-    /// The ledger cannot be read.
-    pub fn climbs(&self) -> Result<Vec<ClimbEntry>, LedgerError> {
-        self.ask(|connection| {
-            climb_ids(connection)?.into_iter().map(|id| read_climb(connection, id)).collect()
-        })
-    }
-
-    /// What took the machine down on a card in climbs other than `climb`, deleted ones among them:
-    /// trials with that verdict, and those that have no outcome.
-    ///
-    /// # Errors
-    /// The ledger cannot be read, or what it says cannot be understood.
-    pub fn downed(&self, card: &CardDescription, climb: i64) -> Result<Vec<Downed>, LedgerError> {
-        let (key, doing) = (card.key(), "look for what took the machine down");
-        self.ask(move |connection| {
-            let mut select = connection
-                .prepare(
-                    "SELECT trial.climb, trial.number, trial.asked, trial.taken FROM trial
-                     JOIN climb ON climb.id = trial.climb JOIN card ON card.id = climb.card
-                     WHERE card.key = ? AND climb.id <> ? AND
-                     coalesce(trial.marked, trial.verdict, 'machine down') = 'machine down'",
-                )
-                .doing(doing)?;
-            let mut rows = select.query(params![key, climb]).doing(doing)?;
-            let mut downed = Vec::new();
-            while let Some(row) = rows.next().doing(doing)? {
-                let (climb, trial): (i64, u32) =
-                    (row.get(0).doing(doing)?, row.get(1).doing(doing)?);
-                let thing = format!("trial {trial} of climb {climb}");
-                let read = |text: String| -> Result<Settings, LedgerError> {
-                    from_str(&text).map_err(|error| content(&thing, &error))
-                };
-                let asked = read(row.get(2).doing(doing)?)?;
-                let taken: Option<String> = row.get(3).doing(doing)?;
-                let held = taken.map(read).transpose()?.unwrap_or(asked);
-                downed.push(Downed { climb, trial, asked, held });
-            }
-            Ok(downed)
-        })
-    }
-
-    /// Numbers of the climbs on a card that were not deleted, the newest first.
-    ///
-    /// # Errors
-    /// The ledger cannot be read.
-    pub fn climbs_on(&self, card: &CardDescription) -> Result<Vec<i64>, LedgerError> {
-        let key = card.key();
-        self.ask(move |connection| {
-            connection
-                .prepare(
-                    "SELECT climb.id FROM climb JOIN card ON card.id = climb.card
-                     WHERE card.key = ? AND climb.removed IS NULL ORDER BY climb.id DESC",
-                )
-                .and_then(|mut select| select.query_map(params![key], |row| row.get(0))?.collect())
-                .doing("list the climbs of a card")
-        })
-    }
-
-    /// One climb.
-    ///
-    /// # Errors
-    /// There is no such climb, or the ledger cannot be read.
-    pub fn climb(&self, id: i64) -> Result<ClimbEntry, LedgerError> {
-        self.ask(move |connection| read_climb(connection, id))
-    }
-
-    /// The newest climb on a card that is still open.
-    ///
-    /// # Errors
-    /// The ledger cannot be read.
-    pub fn open_climb(&self, card: &CardDescription) -> Result<Option<ClimbEntry>, LedgerError> {
-        let key = card.key();
-        self.ask(move |connection| {
-            let id: Option<i64> = connection
-                .query_row(
-                    "SELECT climb.id FROM climb JOIN card ON card.id = climb.card
-                     WHERE card.key = ? AND climb.state = 'open' AND climb.removed IS NULL
-                     ORDER BY climb.id DESC LIMIT 1",
-                    params![key],
-                    |row| row.get(0),
-                )
-                .optional()
-                .doing("look for an open climb")?;
-            id.map(|id| read_climb(connection, id)).transpose()
-        })
-    }
-
     /// All events of a climb, in order.
     ///
     /// # Errors
@@ -627,55 +318,6 @@ fn update_outcome(
         .map(|_| ())
 }
 
-fn climb_ids(connection: &Connection) -> Result<Vec<i64>, LedgerError> {
-    connection
-        .prepare("SELECT id FROM climb WHERE removed IS NULL ORDER BY id")
-        .and_then(|mut select| select.query_map([], |row| row.get(0))?.collect())
-        .doing("list the climbs")
-}
-
-fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry, LedgerError> {
-    let row = connection
-        .query_row(
-            "SELECT card.description, climb.plan, climb.stages, climb.ended_stages, climb.state,
-             climb.began, climb.isolating, climb.leaving_out FROM climb JOIN card ON card.id = climb.card WHERE climb.id = ?",
-            params![id],
-            |row| {
-                Ok((
-                    row.get::<_, String>(0)?,
-                    row.get::<_, String>(1)?,
-                    row.get::<_, String>(2)?,
-                    row.get::<_, String>(3)?,
-                    row.get::<_, String>(4)?,
-                    row.get::<_, i64>(5)?,
-                    row.get::<_, Option<u32>>(6)?,
-                    row.get::<_, bool>(7)?,
-                ))
-            },
-        )
-        .optional()
-        .doing("read a climb")?;
-    let Some((card, plan, stages, ended, state, began, isolating, leaving_out)) = row else {
-        return Err(LedgerError::NoClimb { asked: id, climbs: climb_ids(connection)? });
-    };
-    let thing = format!("climb {id}");
-    let (trials, unfinished) = read_trials(connection, id)?;
-    Ok(ClimbEntry {
-        id,
-        card: from_str(&card).map_err(|error| content(&thing, &error))?,
-        plan: Plan::from_stored(&plan).map_err(|error| content(&thing, &error))?,
-        stages: read_stages(&stages),
-        directives: ended.split(',').filter_map(Directive::from_text).collect(),
-        isolating,
-        leaving_out,
-        state: ClimbState::from_label(&state)
-            .ok_or_else(|| content(&thing, &format!("unknown state {state}")))?,
-        began,
-        trials,
-        unfinished,
-    })
-}
-
 /// Everything of a trial but its samples and its spoilt frames.
 const WHOLE: &str = "climb, id, number, stage, purpose, asked, scene, planned_s, warm_up_s, taken, \
                      seen, seconds, verdict, reason, marked, score, faults, room, in_step, boot, \
@@ -698,7 +340,7 @@ pub(crate) fn read_trial(
     Ok((intent, record))
 }
 
-fn read_trials(
+pub(crate) fn read_trials(
     connection: &Connection,
     climb: i64,
 ) -> Result<(Vec<TrialEntry>, Option<Intent>), LedgerError> {
@@ -776,14 +418,6 @@ fn read_record(row: &Row<'_>, intent: &Intent, verdict: &str) -> Result<TrialRec
         in_step: in_step.unwrap_or_default(),
         ..intent.judged(judged(verdict)?, reason)
     })
-}
-
-fn stage_list(stages: &[Stage]) -> String {
-    stages.iter().map(|stage| stage.label()).collect::<Vec<_>>().join(",")
-}
-
-fn read_stages(list: &str) -> Vec<Stage> {
-    list.split(',').filter_map(Stage::from_label).collect()
 }
 
 pub(crate) fn json(thing: &str, value: &impl serde::Serialize) -> Result<String, LedgerError> {
