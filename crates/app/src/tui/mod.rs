@@ -17,6 +17,7 @@ pub mod browser;
 pub mod fixtures;
 mod form;
 pub mod ledger_state;
+pub mod overlay;
 pub mod screen;
 mod settings_form;
 mod stages_panel;
