@@ -13,8 +13,8 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::{
-    AlarmOn, Baseline, Channel, Offer, Percent, Plan, Seconds, SettingKind, Settings, Stage,
-    Standing, TrialRecord, Verdict, Watt, in_short, verdict::gain_percent,
+    AlarmOn, Baseline, Channel, Offer, Percent, Plan, Policy, Seconds, SettingKind, Settings,
+    Stage, Standing, TrialRecord, Verdict, Watt, in_short, verdict::gain_percent,
 };
 use yard_step_engine::{Activity, Snapshot};
 
@@ -517,22 +517,38 @@ pub(super) const fn short(channel: Channel) -> &'static str {
 
 fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
     let space = panel(buffer, area, theme, "The plan", "");
-    let Plan { scene, hold, baseline, core, .. } = &*snapshot.plan;
+    let Plan { scene, hold, baseline, core, believing, policy, margin, .. } = &*snapshot.plan;
     let words = |seconds: f64| Seconds(seconds).in_words();
     let steps =
         |count: i32| if count == 1 { "1 fine step".into() } else { format!("{count} fine steps") };
-    let pairs = [
+    let chance = margin.chance() * 100.0;
+    let mut pairs = vec![
         ("scene", scene.clone()),
         ("fan held at", format!("{:.0} %", hold.fan_percent)),
         ("baseline", format!("{} × {}", baseline.runs, words(baseline.seconds))),
         ("warm-up before it", format!("{} at most", words(baseline.warm_up_seconds))),
-        ("core steps", format!("{}, then {} MHz", core.coarse_step_mhz, core.fine_step_mhz)),
-        ("each step", words(core.seconds)),
-        ("back off", steps(core.back_off_steps)),
-        ("to confirm", words(core.confirm_seconds)),
-        ("margin taken off", steps(core.margin_steps)),
-        ("to measure it", words(core.settle_seconds)),
+        ("steps", policy.to_string()),
     ];
+    // Each policy goes by its own part of the plan.
+    pairs.extend(match policy {
+        Policy::Believing => vec![
+            ("machine down", format!("{} % at most", believing.most_machine_down_percent)),
+            ("a minute is worth", format!("{} %", believing.worth_percent_per_minute)),
+        ],
+        Policy::Steady | Policy::Halving => vec![
+            ("core steps", format!("{}, then {} MHz", core.coarse_step_mhz, core.fine_step_mhz)),
+            ("each step", words(core.seconds)),
+            ("back off", steps(core.back_off_steps)),
+            ("to confirm", words(core.confirm_seconds)),
+            ("taken off", steps(margin.fine_steps(core.margin_steps))),
+        ],
+    });
+    pairs.push(("good for", margin.purpose().into()));
+    if *policy == Policy::Believing {
+        let span = words(margin.span().value());
+        pairs.push(("which is to hold", format!("{span} with {chance:.0} %")));
+    }
+    pairs.push(("to measure it", words(core.settle_seconds)));
     draw_pairs(buffer, space, theme, &pairs);
 }
 
@@ -580,6 +596,24 @@ mod tests {
     fn lines(width: u16, height: u16) -> Vec<String> {
         let theme = Theme::new(Depth::None);
         drawn(width, height, |buffer, area| draw(buffer, area, theme, &snapshot()))
+    }
+
+    #[rstest]
+    #[case(Policy::Believing, &["machine down", "1 % at most", "daily use", "24 h with 99 %"], "back off")]
+    #[case(Policy::Steady, &["60, then 15 MHz", "back off", "1 fine step", "daily use"], "machine down")]
+    fn the_plan_is_told_by_what_its_policy_goes_by(
+        #[case] policy: Policy,
+        #[case] told: &[&str],
+        #[case] untold: &str,
+    ) {
+        let mut snapshot = snapshot();
+        snapshot.plan = Plan { policy, ..Plan::default() }.into();
+        let theme = Theme::new(Depth::None);
+        let lines = drawn(160, 47, |buffer, area| draw(buffer, area, theme, &snapshot));
+        let from = lines.iter().position(|line| line.contains("The plan")).unwrap();
+        let text = lines[from..].join("\n");
+        assert!(told.iter().all(|part| text.contains(part)), "{text}");
+        assert!(!text.contains(untold), "{text}");
     }
 
     #[rstest]
