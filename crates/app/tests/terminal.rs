@@ -485,7 +485,9 @@ fn in_the_ledger_trials_are_found_opened_repeated_noted_deleted_and_brought_back
         terminal.press(&["BSpace"]);
     }
     terminal.type_in("climb=1 core=90");
-    terminal.press(&["Enter", "End"]);
+    terminal.press(&["Enter"]);
+    terminal.wait_for("2 of 58");
+    terminal.press(&["End"]);
     terminal.wait_for_all(&["search climb=1 core=90", "Trial 5 of climb 1: core +90 MHz"]);
     // A note and a flag, and the trial looked at in Trace, though it is of another climb.
     terminal.press(&["j"]);

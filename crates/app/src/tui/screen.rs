@@ -414,14 +414,18 @@ fn form_lines(theme: Theme, form: &Form) -> Lines {
     lines
 }
 
-/// As much of the table as fits from line `first` on, and, where that is not all, how to see more.
+/// As much of the table as fits from line `first` on, what can be done now before what cannot; and,
+/// where that is not all, how to see more.
 fn help_lines(theme: Theme, moment: Moment, first: usize, height: u16) -> Lines {
     let room = usize::from(height.saturating_sub(4)).max(2);
     let fits = BINDINGS.len() <= room;
     let shown = if fits { room } else { room - 1 };
     let first = if fits { 0 } else { first.min(BINDINGS.len() - shown) };
-    let mut lines: Lines = BINDINGS
-        .iter()
+    let applies = |binding: &&Binding| (binding.applies)(moment);
+    let (now, not_now): (Vec<&Binding>, Vec<&Binding>) = BINDINGS.iter().partition(applies);
+    let mut lines: Lines = now
+        .into_iter()
+        .chain(not_now)
         .skip(first)
         .take(shown)
         .map(|binding| {

@@ -405,11 +405,12 @@ fn draw_figures(
         cell(buffer, head, 43, 12, "difference", dim);
     }
     let two = held.is_none() && area.width >= 2 * FIGURE;
+    let pitch = (area.width / 2).clamp(FIGURE, FIGURE + 8);
     let column = if two { comparison.figures.len().div_ceil(2) } else { usize::MAX };
     for (index, figure) in comparison.figures.iter().enumerate() {
         let below = u16::from(held.is_some());
         let line = row(area, (index % column) as u16 + below);
-        let x = (index / column) as u16 * FIGURE;
+        let x = (index / column) as u16 * pitch;
         if line.height == 0 {
             continue;
         }
