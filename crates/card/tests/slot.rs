@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use rstest::rstest;
 use yard_step_card::slot::{Device, DeviceError, SlotAddress, SlotCard, serve};
 use yard_step_card::{Card, CardChoice, CardError, LoadLost, Mischief, Mishaps, StandIn, Work};
-use yard_step_core::{Demand, Frame, MhzOffset, Seconds, Settings};
+use yard_step_core::{Demand, Frame, MhzOffset, Percent, Seconds, Settings, Workload};
 
 fn card() -> StandIn {
     let choice: CardChoice = "standin:tarn-310".parse().unwrap();
@@ -48,6 +48,58 @@ fn through_the_socket_a_card_is_what_it_is_without_it() {
         (card.taken().unwrap(), card.sample().unwrap(), card.boot())
     });
     assert_eq!(found[0], found[1]);
+}
+
+/// What frame `number` of a load asks for that jumps between almost nothing and everything.
+fn jumping(number: u64) -> Demand {
+    let load = if number.is_multiple_of(3) { Percent(30.0) } else { Percent(99.0) };
+    Demand { load, work_per_frame: 20.0 + (number % 5) as f64, ..Demand::default() }
+}
+
+/// A load in this process that jumps, and notes when each frame was finished.
+#[derive(Default)]
+struct Jumping {
+    times: Vec<f64>,
+}
+
+impl Workload for Jumping {
+    fn demand(&self) -> Demand {
+        jumping(self.times.len() as u64)
+    }
+    fn draw(&mut self, canvas: &mut Frame) {
+        *canvas = Frame::black(4, 2);
+    }
+    fn present(&mut self, _: &Frame, at: Seconds) {
+        self.times.push(at.value());
+    }
+}
+
+#[rstest]
+fn a_load_in_another_place_takes_as_long_for_each_frame_as_one_in_this_place() {
+    let mut here = Jumping::default();
+    let mut near = card();
+    near.apply(&offset(0)).unwrap();
+    for _ in 0..100 {
+        near.run(Seconds(0.1), Work::Here(&mut here)).unwrap();
+    }
+    let (address, host) = hosted("jumps");
+    let mut far = open(&address);
+    far.apply(&offset(0)).unwrap();
+    let mut device = Device::attach(&address).unwrap();
+    let load = thread::spawn(move || {
+        let (mut frame, mut times) = (Frame::black(4, 2), Vec::new());
+        while let Ok(at) = device.draw(&jumping(times.len() as u64), &mut frame) {
+            times.push(at.value());
+        }
+        times
+    });
+    for _ in 0..100 {
+        far.run(Seconds(0.1), Work::Elsewhere).unwrap();
+    }
+    far.leave();
+    drop(far);
+    host.join().unwrap();
+    assert_eq!(load.join().unwrap(), here.times);
 }
 
 #[rstest]

@@ -268,6 +268,12 @@ impl Watch {
         }
     }
 
+    /// Frames finished after the warm-up.
+    #[must_use]
+    pub fn measured_frames(&self) -> u64 {
+        self.finished.len() as u64
+    }
+
     /// Whether a whole pass of so many frames was measured.
     #[must_use]
     pub fn has_measured(&self, pass: u64) -> bool {

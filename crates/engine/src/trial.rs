@@ -334,6 +334,19 @@ impl Run {
         first.is_some_and(|fault| self.sample.at.value() >= fault.at.value() + grace.value())
     }
 
+    /// What the run looks like when all is well: of a scene of ours, with the load that the frames
+    /// which were measured should have been.
+    fn expected(&self) -> Expected {
+        let measured = self.watch.measured_frames();
+        let frames = self.newest.map(|newest| newest + 1 - measured.min(newest + 1)..newest + 1);
+        match self.scene.zip(frames).filter(|_| measured > 0) {
+            Some((scene, frames)) if self.expected.load.is_some() => {
+                Expected { load: Some(scene.load_of(frames)), ..self.expected }
+            }
+            _ => self.expected,
+        }
+    }
+
     pub(crate) fn score(&self) -> Option<f64> {
         let by_frames = || {
             let scene = self.scene?;
@@ -414,7 +427,7 @@ pub(crate) fn judgement_of(
         // A cold card flatters what all else is compared with.
         most_warming: (intent.stage == Stage::Baseline).then(|| plan.most_warming()),
         clock_bin: card.limits.clock_bin,
-        expected: run.expected,
+        expected: run.expected(),
         since_reset: intent.since_reset,
     })
 }

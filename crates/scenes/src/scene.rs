@@ -11,6 +11,7 @@
 //! | `medley` | the six in turn | what each of them asks | | | |
 
 use std::fmt;
+use std::ops::Range;
 use std::str::FromStr;
 use std::sync::OnceLock;
 
@@ -192,13 +193,21 @@ impl Scene {
     /// Share of the time in which the scene has work for the card, averaged over time.
     #[must_use]
     pub fn mean_load(self) -> Percent {
-        // A frame takes the longer the smaller its share of the card is.
-        let spans = (0..self.period()).map(|number| self.demand(number)).map(|demand| {
+        self.load_of(0..self.period())
+    }
+
+    /// The same of these frames alone. A short run of a scene that has pauses may have met more of
+    /// them, or fewer, than the scene has on average.
+    #[must_use]
+    pub fn load_of(self, frames: Range<u64>) -> Percent {
+        let spans = frames.take(self.period() as usize).map(|number| {
+            // A frame takes the longer the smaller its share of the card is.
+            let demand = self.demand(number);
             let span = demand.work_per_frame / demand.load.value();
             (span, span * demand.load.value())
         });
         let (time, load) = spans.fold((0.0, 0.0), |sum, (t, l)| (sum.0 + t, sum.1 + l));
-        Percent(load / time)
+        Percent(if time > 0.0 { load / time } else { 0.0 })
     }
 
     /// Draws frame `number` into `canvas`, at the canvas' size.
@@ -403,6 +412,18 @@ mod tests {
         }
         let work: f64 = (0..PASS_FRAMES).map(|n| Scene::Medley.demand(n).work_per_frame).sum();
         assert_eq!(work, PASS_FRAMES as f64 * Scene::Medley.work_per_frame());
+    }
+
+    #[rstest]
+    fn the_load_of_some_frames_is_that_of_those_and_not_of_the_whole_scene() {
+        let scene = Scene::Medley;
+        let loads: Vec<f64> =
+            (0..20).map(|turn| scene.load_of(turn * 80..turn * 80 + 80).value()).collect();
+        let (least, most) =
+            loads.iter().fold((100.0_f64, 0.0_f64), |(a, b), l| (a.min(*l), b.max(*l)));
+        assert!(least < 30.0 && most > 98.9, "{loads:?}");
+        assert_eq!(scene.load_of(0..scene.period()), scene.mean_load());
+        assert_eq!(scene.load_of(7..7), Percent(0.0));
     }
 
     #[rstest]

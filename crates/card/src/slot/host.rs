@@ -22,6 +22,8 @@ const FIRST_VISITOR: Duration = Duration::from_secs(10);
 const LOOK: Duration = Duration::from_millis(5);
 /// How long a load may keep the card waiting for work before it counts as hung.
 const NO_WORK: Duration = Duration::from_secs(2);
+/// How long the rest of a step waits for the next frame, to begin it with what that asks for.
+const SOON: Duration = Duration::from_millis(200);
 
 /// Serves a stand-in to all who come, until nobody has been there for [`LINGER`], or it vanished.
 ///
@@ -260,34 +262,45 @@ impl Attached {
     /// Waits until a frame is handed in; whether one is.
     fn wait_for_work(&mut self, hurried: &AtomicUsize) -> bool {
         if !self.is_handed_in && !self.stalled {
-            self.is_handed_in = self.read_frame(hurried).is_ok();
+            self.is_handed_in = self.read_frame(NO_WORK, hurried).is_ok();
             self.stalled = !self.is_handed_in;
         }
         self.is_handed_in
     }
 
-    fn read_frame(&mut self, hurried: &AtomicUsize) -> io::Result<()> {
-        self.read(HANDED_IN, hurried)?;
+    /// Takes the next frame in if it comes soon: what it asks for counts from its beginning, not
+    /// from the next time somebody looks. That none comes is no failure yet.
+    fn look_for_work(&mut self, hurried: &AtomicUsize) {
+        if !self.is_handed_in && !self.stalled {
+            self.is_handed_in = self.read_frame(SOON, hurried).is_ok();
+        }
+    }
+
+    /// Reads a frame whose first byte must come within `patience`. If it does not, nothing was read.
+    fn read_frame(&mut self, patience: Duration, hurried: &AtomicUsize) -> io::Result<()> {
+        self.read(HANDED_IN, patience, hurried)?;
         let (width, height) = (take_side(&self.bytes), take_side(&self.bytes[4..]));
         if width > MOST_SIDE || height > MOST_SIDE {
             return Err(io::Error::other("no frame is that large"));
         }
         self.demand = take_demand(&self.bytes[8..]);
-        self.read(width * height * 4, hurried)?;
+        self.read(width * height * 4, NO_WORK, hurried)?;
         (self.frame.width, self.frame.height) = (width, height);
         take_pixels(&self.bytes, &mut self.frame.pixels);
         Ok(())
     }
 
-    fn read(&mut self, length: usize, hurried: &AtomicUsize) -> io::Result<()> {
+    fn read(&mut self, length: usize, patience: Duration, hurried: &AtomicUsize) -> io::Result<()> {
         self.bytes.resize(length, 0);
-        let (mut there, until) = (0, Instant::now() + NO_WORK);
+        let began = Instant::now();
+        let mut there = 0;
         while there < length {
             match self.stream.read(&mut self.bytes[there..]) {
                 Ok(0) => return Err(ErrorKind::UnexpectedEof.into()),
                 Ok(count) => there += count,
                 Err(error) if is_a_pause(&error) => {
-                    if Instant::now() > until || hurried.load(Ordering::SeqCst) > 0 {
+                    let patience = if there == 0 { patience } else { NO_WORK };
+                    if began.elapsed() > patience || hurried.load(Ordering::SeqCst) > 0 {
                         return Err(ErrorKind::TimedOut.into());
                     }
                 }
@@ -335,6 +348,7 @@ impl Workload for Working<'_> {
     fn present(&mut self, drawn: &Frame, at: Seconds) {
         if self.load.is_handed_in {
             self.load.hand_back(drawn, at);
+            self.load.look_for_work(self.hurried);
         }
     }
 }
