@@ -48,19 +48,26 @@ pub struct Compared {
     pub better: Better,
     /// Whether a difference is told in percent.
     pub in_percent: bool,
+    /// Whether it may be held against each other at all: not across cards or loads.
+    pub is_comparable: bool,
 }
 
 impl Compared {
-    /// By how much the second is above the first.
+    /// By how much the second is above the first; none where they are not comparable.
     #[must_use]
     pub fn difference(&self) -> Option<f64> {
-        Some(self.other? - self.one?)
+        let (one, other) = self.both()?;
+        Some(other - one)
+    }
+
+    fn both(&self) -> Option<(f64, f64)> {
+        self.one.zip(self.other).filter(|_| self.is_comparable)
     }
 
     /// By how much the second is above the first, in percent of it; none of a first of zero.
     #[must_use]
     pub fn percent(&self) -> Option<f64> {
-        let (one, other) = (self.one?, self.other?);
+        let (one, other) = self.both()?;
         (one > 0.0).then(|| gain_percent(other, one))
     }
 
@@ -139,6 +146,7 @@ fn figures(one: Side<'_>, other: Side<'_>) -> Vec<Compared> {
         other: read(other.record),
         better,
         in_percent: matches!(unit, "MHz" | "W" | "/W" | "fps") || label == "score",
+        is_comparable: one.card.key() == other.card.key() && one.record.scene == other.record.scene,
     };
     let work_per_watt: Read = |record| {
         let power = record.seen.average_power.map(Watt::value).filter(|power| *power > 0.0)?;
@@ -290,7 +298,10 @@ mod tests {
         let void = told(side(&here, &one), side(&here, &void));
         assert_eq!(void, "The second is void: it proves nothing.");
         other.scene = "kiln".into();
-        assert!(told(side(&here, &one), side(&here, &other)).contains("Their loads differ"));
+        let apart = compare(side(&here, &one), side(&here, &other));
+        assert!(apart.sentence.contains("Their loads differ"));
+        let shown = |figure: &Compared| (figure.difference_shown(), figure.is_better());
+        assert!(apart.figures.iter().all(|figure| shown(figure) == (String::new(), None)));
     }
 
     #[rstest]
@@ -327,6 +338,7 @@ mod tests {
             other,
             better: Better::More,
             in_percent: false,
+            is_comparable: true,
         };
         assert_eq!(figure.is_better(), better);
         assert_eq!(figure.percent().is_none(), one.is_none_or(|one| one == 0.0));
@@ -347,7 +359,16 @@ mod tests {
         #[case] difference: &str,
     ) {
         let (label, unit, better) = ("board power", "W", Better::Less);
-        let figure = Compared { label, unit, digits: 0, one, other, better, in_percent };
+        let figure = Compared {
+            label,
+            unit,
+            digits: 0,
+            one,
+            other,
+            better,
+            in_percent,
+            is_comparable: true,
+        };
         assert_eq!(figure.shown(), (shown.0.to_owned(), shown.1.to_owned()));
         assert_eq!(figure.difference_shown(), difference);
     }
