@@ -261,53 +261,72 @@ impl Attached {
 
     /// Waits until a frame is handed in; whether one is.
     fn wait_for_work(&mut self, hurried: &AtomicUsize) -> bool {
-        if !self.is_handed_in && !self.stalled {
-            self.is_handed_in = self.read_frame(NO_WORK, hurried).is_ok();
-            self.stalled = !self.is_handed_in;
-        }
+        self.look_for_work(NO_WORK, hurried);
+        self.stalled |= !self.is_handed_in;
         self.is_handed_in
     }
 
-    /// Takes the next frame in if it comes soon: what it asks for counts from its beginning, not
-    /// from the next time somebody looks. That none comes is no failure yet.
-    fn look_for_work(&mut self, hurried: &AtomicUsize) {
-        if !self.is_handed_in && !self.stalled {
-            self.is_handed_in = self.read_frame(SOON, hurried).is_ok();
+    /// Takes the next frame in if it comes within `patience`: what it asks for counts from its
+    /// beginning, not from the next time somebody waits for it. That none comes is no failure yet; one
+    /// that breaks off is.
+    fn look_for_work(&mut self, patience: Duration, hurried: &AtomicUsize) {
+        if self.is_handed_in || self.stalled {
+            return;
+        }
+        match self.read_frame(patience, hurried) {
+            Ok(came) => self.is_handed_in = came,
+            Err(_) => self.stalled = true,
         }
     }
 
-    /// Reads a frame whose first byte must come within `patience`. If it does not, nothing was read.
-    fn read_frame(&mut self, patience: Duration, hurried: &AtomicUsize) -> io::Result<()> {
-        self.read(HANDED_IN, patience, hurried)?;
+    /// Reads a frame whose first byte must come within `patience`; whether it did.
+    fn read_frame(&mut self, patience: Duration, hurried: &AtomicUsize) -> io::Result<bool> {
+        if !self.read(HANDED_IN, patience, hurried)? {
+            return Ok(false);
+        }
         let (width, height) = (take_side(&self.bytes), take_side(&self.bytes[4..]));
         if width > MOST_SIDE || height > MOST_SIDE {
             return Err(io::Error::other("no frame is that large"));
         }
         self.demand = take_demand(&self.bytes[8..]);
-        self.read(width * height * 4, NO_WORK, hurried)?;
+        if !self.read(width * height * 4, NO_WORK, hurried)? {
+            return Err(ErrorKind::UnexpectedEof.into());
+        }
         (self.frame.width, self.frame.height) = (width, height);
         take_pixels(&self.bytes, &mut self.frame.pixels);
-        Ok(())
+        Ok(true)
     }
 
-    fn read(&mut self, length: usize, patience: Duration, hurried: &AtomicUsize) -> io::Result<()> {
+    /// Reads so many bytes, the first of them within `patience`; false where not even that came, an
+    /// error where it broke off after it.
+    fn read(
+        &mut self,
+        length: usize,
+        patience: Duration,
+        hurried: &AtomicUsize,
+    ) -> io::Result<bool> {
         self.bytes.resize(length, 0);
         let began = Instant::now();
         let mut there = 0;
         while there < length {
-            match self.stream.read(&mut self.bytes[there..]) {
-                Ok(0) => return Err(ErrorKind::UnexpectedEof.into()),
-                Ok(count) => there += count,
-                Err(error) if is_a_pause(&error) => {
-                    let patience = if there == 0 { patience } else { NO_WORK };
-                    if began.elapsed() > patience || hurried.load(Ordering::SeqCst) > 0 {
-                        return Err(ErrorKind::TimedOut.into());
-                    }
+            let patience = if there == 0 { patience } else { NO_WORK };
+            let cause = match self.stream.read(&mut self.bytes[there..]) {
+                Ok(0) => ErrorKind::UnexpectedEof.into(),
+                Ok(count) => {
+                    there += count;
+                    continue;
                 }
-                Err(error) => return Err(error),
-            }
+                Err(error) if is_a_pause(&error) => {
+                    if began.elapsed() <= patience && hurried.load(Ordering::SeqCst) == 0 {
+                        continue;
+                    }
+                    error
+                }
+                Err(error) => error,
+            };
+            return if there == 0 { Ok(false) } else { Err(cause) };
         }
-        Ok(())
+        Ok(true)
     }
 
     fn hand_back(&mut self, drawn: &Frame, at: Seconds) {
@@ -348,7 +367,7 @@ impl Workload for Working<'_> {
     fn present(&mut self, drawn: &Frame, at: Seconds) {
         if self.load.is_handed_in {
             self.load.hand_back(drawn, at);
-            self.load.look_for_work(self.hurried);
+            self.load.look_for_work(SOON, self.hurried);
         }
     }
 }
