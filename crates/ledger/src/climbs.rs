@@ -249,10 +249,11 @@ impl Ledger {
         self.ask(move |connection| {
             let mut select = connection
                 .prepare(
-                    "SELECT trial.climb, trial.number, trial.asked, trial.taken FROM trial
-                     JOIN climb ON climb.id = trial.climb JOIN card ON card.id = climb.card
-                     WHERE card.key = ? AND climb.id <> ? AND
-                     coalesce(trial.marked, trial.verdict, 'machine down') = 'machine down'",
+                    "SELECT climb, number, asked, taken FROM trial INDEXED BY trial_list
+                     WHERE climb IN (SELECT climb.id FROM climb JOIN card ON card.id = climb.card
+                                     WHERE card.key = ?)
+                     AND climb <> ?
+                     AND coalesce(marked, verdict, 'machine down') = 'machine down'",
                 )
                 .doing(doing)?;
             let mut rows = select.query(params![key, climb]).doing(doing)?;
