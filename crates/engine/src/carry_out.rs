@@ -174,7 +174,6 @@ impl Engine {
         let live = LiveRun { run: &run, in_step: &self.in_step };
         let mut view = live.view().ended(&record);
         (view.notes, view.wants_a_look) = (notes, wants_a_look);
-        self.rows.push(row);
         self.boots.push(run.intent.boot.clone());
         self.climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
         self.restart = match ending {

@@ -71,7 +71,6 @@ pub struct Engine {
     pub(crate) ledger: Ledger,
     pub(crate) climb: Climb,
     pub(crate) climb_id: i64,
-    pub(crate) rows: Vec<i64>,
     /// The run of the machine in which each trial was made.
     pub(crate) boots: Vec<String>,
     pub(crate) ended: bool,
@@ -145,7 +144,6 @@ impl Engine {
             ledger,
             climb,
             climb_id: 0,
-            rows: Vec::new(),
             boots: Vec::new(),
             ended: false,
             kept,
@@ -177,10 +175,9 @@ impl Engine {
     ) -> Result<Option<String>, EngineError> {
         self.climb = entry.lay_out()?;
         self.climb_id = entry.id;
-        self.rows = entry.trials.iter().map(|trial| trial.id).collect();
         self.boots = entry.trials.iter().map(|trial| trial.boot.clone()).collect();
         self.ended = entry.state == ClimbState::Ended;
-        self.resumed_after = self.rows.len();
+        self.resumed_after = entry.trials.len();
         self.begun = None;
         let told = match entry.unfinished {
             Some(intent) => Some(self.close_unfinished(&intent, unfinished)?),
@@ -284,7 +281,6 @@ impl Engine {
         };
         let nothing_more = Measured { first: samples.len(), ..Measured::default() };
         self.ledger.end_trial(row, &record, nothing_more, Vec::new())?;
-        self.rows.push(row);
         self.boots.push(intent.boot.clone());
         self.climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
         Ok(told)
@@ -530,7 +526,6 @@ impl Engine {
         let stages = self.climb.stages().to_vec();
         self.climb_id = self.ledger.begin_climb(&card, &plan, &stages)?;
         self.climb = Climb::new(card, plan, &stages)?;
-        self.rows.clear();
         self.boots.clear();
         self.ended = false;
         self.remember()

@@ -102,24 +102,31 @@ impl SortBy {
         }
     }
 
+    /// The figure that is sorted by, if it is one.
+    const fn figure(self) -> Option<Figure> {
+        Some(match self {
+            Self::Time | Self::Verdict => return None,
+            Self::Climb => Figure::Climb,
+            Self::Score => Figure::Score,
+            Self::Gain => Figure::Gain,
+            Self::Core => Figure::Core,
+            Self::Memory => Figure::Memory,
+            Self::Power => Figure::Power,
+            Self::HotSpot => Figure::HotSpot,
+            Self::Length => Figure::Minutes,
+        })
+    }
+
+    /// What SQLite sorts by; what it cannot know, it has by time.
     fn expression(self) -> String {
-        match self {
-            Self::Time | Self::Gain => "began".into(),
-            Self::Climb => "climb".into(),
-            Self::Score => "score".into(),
-            Self::Core => "core_mhz".into(),
-            Self::Memory => "memory_mhz".into(),
-            Self::Power => "power_w".into(),
-            Self::HotSpot => "hot_spot_c".into(),
-            Self::Length => "seconds".into(),
-            Self::Verdict => {
-                let place = |(place, verdict): (usize, &Verdict)| {
-                    format!("WHEN '{}' THEN {}", verdict.label(), Verdict::ALL.len() - place)
-                };
-                let places: Vec<String> = Verdict::ALL.iter().enumerate().map(place).collect();
-                format!("CASE coalesce(marked, verdict) {} END", places.join(" "))
-            }
+        if self == Self::Verdict {
+            let place = |(place, verdict): (usize, &Verdict)| {
+                format!("WHEN '{}' THEN {}", verdict.label(), Verdict::ALL.len() - place)
+            };
+            let places: Vec<String> = Verdict::ALL.iter().enumerate().map(place).collect();
+            return format!("CASE coalesce(marked, verdict) {} END", places.join(" "));
         }
+        self.figure().and_then(Figure::column).unwrap_or("began").to_owned()
     }
 }
 
@@ -314,7 +321,8 @@ impl Ledger {
             let mut reader = LineReader::default();
             let Some(line) = reader.line(connection, row)? else { return Ok(None) };
             let (intent, record) = read_trial(connection, row)?;
-            let baseline = reader.baselines.scores(connection, intent.climb, &intent.scene)?;
+            let baseline =
+                reader.baselines.scores(connection, intent.climb, &intent.scene)?.to_vec();
             let card = reader.card(connection, intent.climb)?.clone();
             Ok(Some(TrialDetail { line, card, intent, record, baseline }))
         })
@@ -479,9 +487,9 @@ impl Baselines {
         connection: &Connection,
         climb: i64,
         load: &str,
-    ) -> Result<Vec<f64>, LedgerError> {
+    ) -> Result<&[f64], LedgerError> {
         Ok(match self.0.entry((climb, load.to_owned())) {
-            Entry::Occupied(known) => known.get().clone(),
+            Entry::Occupied(known) => known.into_mut(),
             Entry::Vacant(unknown) => {
                 let statement = format!(
                     "SELECT score FROM trial INDEXED BY trial_list \
@@ -493,7 +501,7 @@ impl Baselines {
                         select.query_map(params![climb, load], |row| row.get(0))?.collect()
                     })
                     .doing("read a baseline")?;
-                unknown.insert(scores).clone()
+                unknown.insert(scores)
             }
         })
     }
@@ -505,7 +513,7 @@ impl Baselines {
         let Some(score) = score else { return Ok(None) };
         let (climb, load): (i64, String) =
             (row.get("climb").doing(doing)?, row.get("scene").doing(doing)?);
-        let baseline = median(&self.scores(connection, climb, &load)?);
+        let baseline = median(self.scores(connection, climb, &load)?);
         Ok(baseline.map(|baseline| gain_percent(score, baseline)))
     }
 }

@@ -28,6 +28,9 @@ const FETCHED: usize = 200;
 /// Lines that a screen may show around the selected one, on either side.
 const SHOWN: usize = 100;
 
+/// What is said of a deletion.
+const DELETED: &str = "Deleted. z brings it back.";
+
 /// What is listed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum List {
@@ -246,14 +249,16 @@ impl Desk {
     fn carry_out(&self, change: &Change) -> Result<String, String> {
         let ledger = &self.ledger;
         let failed = |error: LedgerError| error.to_string();
-        let done = match change {
-            Change::NoteTrial(row, note) => ledger.note_trial(*row, note),
-            Change::NoteClimb(climb, note) => ledger.note_climb(*climb, note),
-            Change::Flag(row, flagged) => ledger.flag_trial(*row, *flagged),
-            Change::RemoveTrial(row) => ledger.remove_trial(*row),
-            Change::RemoveClimb(climb) => ledger.remove_climb(*climb),
-            Change::RestoreTrial(row) => ledger.restore_trial(*row),
-            Change::RestoreClimb(climb) => ledger.restore_climb(*climb),
+        let noted = |note: &str| if note.is_empty() { "The note is gone." } else { "Noted." };
+        let (done, told) = match change {
+            Change::NoteTrial(row, note) => (ledger.note_trial(*row, note), noted(note)),
+            Change::NoteClimb(climb, note) => (ledger.note_climb(*climb, note), noted(note)),
+            Change::Flag(row, true) => (ledger.flag_trial(*row, true), "Flagged."),
+            Change::Flag(row, false) => (ledger.flag_trial(*row, false), "The flag is gone."),
+            Change::RemoveTrial(row) => (ledger.remove_trial(*row), DELETED),
+            Change::RemoveClimb(climb) => (ledger.remove_climb(*climb), DELETED),
+            Change::RestoreTrial(row) => (ledger.restore_trial(*row), "Brought back."),
+            Change::RestoreClimb(climb) => (ledger.restore_climb(*climb), "Brought back."),
             Change::Empty => {
                 let emptied = ledger.empty_removed().map_err(failed)?;
                 return Ok(format!(
@@ -268,17 +273,7 @@ impl Desk {
                 return write_list(&lines, path);
             }
         };
-        done.map_err(failed)?;
-        Ok(match change {
-            Change::NoteTrial(_, note) | Change::NoteClimb(_, note) if note.is_empty() => {
-                "The note is gone.".into()
-            }
-            Change::NoteTrial(..) | Change::NoteClimb(..) => "Noted.".into(),
-            Change::Flag(_, true) => "Flagged.".into(),
-            Change::Flag(_, false) => "The flag is gone.".into(),
-            Change::RemoveTrial(_) | Change::RemoveClimb(_) => "Deleted. z brings it back.".into(),
-            _ => "Brought back.".into(),
-        })
+        done.map(|()| told.to_owned()).map_err(failed)
     }
 }
 

@@ -18,10 +18,9 @@ use std::collections::BTreeMap;
 use crate::artifact::Domain;
 use crate::statistics::{mean, median};
 use crate::units::MhzOffset;
-use crate::verdict::Verdict;
 use crate::watch::SectionSeen;
 
-use super::{Climb, TrialRecord};
+use super::Climb;
 
 /// Different values of a clock below which nothing is said.
 const LEAST_VALUES: usize = 4;
@@ -68,17 +67,7 @@ impl Climb {
     /// tell.
     #[must_use]
     pub fn timing_bands(&self) -> Vec<TimingBand> {
-        let stock: Vec<&TrialRecord> = if self.powered_settings() == self.held_settings() {
-            self.counted_baseline_runs().collect()
-        } else {
-            self.power_runs()
-        };
-        let tried = self.tried_alone(Domain::Memory);
-        let raised = tried
-            .iter()
-            .filter(|trial| matches!(trial.verdict(), Verdict::Clean | Verdict::Slower))
-            .map(|trial| (trial.value, trial.record));
-        let runs = stock.into_iter().map(|run| (MhzOffset::STOCK, run)).chain(raised);
+        let runs = self.runs_along(Domain::Memory).into_iter();
         find_bands(runs.map(|(value, run)| (value, run.seen.sections.as_slice())))
     }
 

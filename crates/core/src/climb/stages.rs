@@ -212,21 +212,27 @@ impl Climb {
         }
     }
 
-    /// Scores along a domain's axis with the other at stock, with those of stock.
-    fn score_points(&self, domain: Domain) -> Vec<(f64, f64)> {
-        let powered = self.powered_settings();
-        let at_stock = if powered == self.held_settings() {
+    /// Runs along a domain's axis that say how fast the card is there, the other at stock, with those
+    /// of stock.
+    pub(super) fn runs_along(&self, domain: Domain) -> Vec<(MhzOffset, &TrialRecord)> {
+        let at_stock = if self.powered_settings() == self.held_settings() {
             self.counted_baseline_runs().collect()
         } else {
             self.power_runs()
         };
-        let stock = at_stock.iter().filter_map(|run| Some((0.0, run.score?)));
+        let stock = at_stock.into_iter().map(|run| (MhzOffset::STOCK, run));
         let tried = self.tried_alone(domain);
         let raised = tried
             .iter()
             .filter(|trial| matches!(trial.verdict(), Verdict::Clean | Verdict::Slower))
-            .filter_map(|trial| Some((f64::from(trial.value.0), trial.record.score?)));
+            .map(|trial| (trial.value, trial.record));
         stock.chain(raised).collect()
+    }
+
+    /// Scores along a domain's axis with the other at stock, with those of stock.
+    fn score_points(&self, domain: Domain) -> Vec<(f64, f64)> {
+        let runs = self.runs_along(domain).into_iter();
+        runs.filter_map(|(value, run)| Some((f64::from(value.0), run.score?))).collect()
     }
 
     /// Scatter of single runs on this machine, in shares of their score.
