@@ -5,7 +5,7 @@ use std::io::{self, Write as _};
 
 use serde::Serialize;
 use yard_step_card::{Card, CardChoice, Edges};
-use yard_step_core::{CardDescription, Channel, SettingKind};
+use yard_step_core::{CardDescription, Channel, CurveKind, CurveOffer, SettingKind};
 use yard_step_scenes::Scene;
 
 use crate::cli::CardsOptions;
@@ -90,6 +90,9 @@ fn in_words(document: &CardDocument) -> String {
                 offer.reading.label(),
                 offer.stock.map_or(kind.without_number().into(), |stock| offer.show(stock)),
             ),
+            None if kind == SettingKind::Curve && card.curve.is_some() => {
+                card.curve.map_or(Ok(()), |offer| writeln!(text, "    {}", curve_in_words(&offer)))
+            }
             None => {
                 let why = card.why_not_offered(kind);
                 writeln!(text, "    {:<22}not offered: {why}", kind.label())
@@ -122,4 +125,23 @@ fn edges_in_words(edges: &Edges) -> String {
         .into_iter()
         .filter_map(|(what, edge)| Some(format!("  true edge of the {what}: {}\n", edge?)))
         .collect()
+}
+
+/// The offer of a V/F curve in one line.
+fn curve_in_words(offer: &CurveOffer) -> String {
+    let CurveOffer { clocks, voltages, factory, .. } = offer;
+    let count = factory.points().len();
+    let (what, by) = match offer.kind {
+        CurveKind::Points => ("points", "at"),
+        CurveKind::States => ("performance states", "of"),
+    };
+    format!(
+        "{:<22}{count} {what} {by} {} to {} mV, {} to {} MHz in steps of {} MHz",
+        SettingKind::Curve.label(),
+        voltages.lowest,
+        voltages.highest,
+        clocks.lowest,
+        clocks.highest,
+        clocks.step
+    )
 }

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::curve::CurveOffer;
 use crate::memory_rate::MemoryWiring;
 use crate::units::{Ampere, Celsius, Mhz, Millivolt, Watt};
 
@@ -31,14 +32,17 @@ pub enum SettingKind {
     Fan,
     /// Highest frame rate, in fps; none where it is not capped.
     FrameCap,
+    /// The V/F curve: points at fixed voltages, or performance states. No number says it.
+    Curve,
 }
 
 impl SettingKind {
     /// Every kind, in the order in which they are shown.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::PowerLimit,
         Self::TemperatureTarget,
         Self::CoreOffset,
+        Self::Curve,
         Self::MemoryOffset,
         Self::ClockMinimum,
         Self::ClockMaximum,
@@ -64,6 +68,7 @@ impl SettingKind {
             Self::MemoryTiming => "memory timing",
             Self::Fan => "fan",
             Self::FrameCap => "frame cap",
+            Self::Curve => "V/F curve",
         }
     }
 
@@ -77,7 +82,7 @@ impl SettingKind {
                 "MHz"
             }
             Self::VoltageOffset | Self::MemoryVoltage => "mV",
-            Self::MemoryTiming => "",
+            Self::MemoryTiming | Self::Curve => "",
             Self::Fan => "%",
             Self::FrameCap => "fps",
         }
@@ -89,6 +94,7 @@ impl SettingKind {
         match self {
             Self::Fan => "automatic",
             Self::FrameCap => "none",
+            Self::Curve => "factory",
             _ => "stock",
         }
     }
@@ -341,6 +347,9 @@ pub struct CardDescription {
     pub driver: String,
     /// Limits the card states.
     pub limits: CardLimits,
+    /// The V/F curve it lets be shaped, where it does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub curve: Option<CurveOffer>,
     /// Settings it offers. What is missing here, the card does not offer.
     pub offers: Vec<Offer>,
     /// Readings its sensors give. What is missing here, the card does not measure.
@@ -358,6 +367,20 @@ impl CardDescription {
     #[must_use]
     pub fn offer(&self, kind: SettingKind) -> Option<&Offer> {
         self.offers.iter().find(|offer| offer.kind == kind)
+    }
+
+    /// Whether a setting is offered at all, as a number or as a curve.
+    #[must_use]
+    pub fn offers(&self, kind: SettingKind) -> bool {
+        match kind {
+            SettingKind::Curve => self.curve.is_some(),
+            _ => self.offer(kind).is_some(),
+        }
+    }
+
+    /// Every kind of setting it offers, in the order in which they are shown.
+    pub fn offered(&self) -> impl Iterator<Item = SettingKind> {
+        SettingKind::ALL.into_iter().filter(|kind| self.offers(*kind))
     }
 
     /// Whether the card has a sensor for the channel.

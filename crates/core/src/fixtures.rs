@@ -38,6 +38,7 @@ pub(crate) fn card() -> CardDescription {
             temperature_ceiling: Celsius(95.0),
             current: None,
         },
+        curve: None,
         offers: vec![
             offer(SettingKind::PowerLimit, 110.0, 286.0, 1.0, Some(220.0)),
             offer(SettingKind::TemperatureTarget, 60.0, 90.0, 1.0, Some(83.0)),

@@ -19,6 +19,7 @@ mod card;
 mod climb;
 mod clock_line;
 pub mod compare;
+mod curve;
 mod fan;
 #[cfg(test)]
 mod fixtures;
@@ -54,6 +55,9 @@ pub use climb::{
     asks_more_clock, in_short,
 };
 pub use clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
+pub use curve::{
+    Change, CurveError, CurveKind, CurveOffer, MOST_CURVE_POINTS, Sketch, Span, VfCurve, VfPoint,
+};
 pub use fan::{Fan, FanCurve, FanCurveError, MOST_FAN_POINTS};
 pub use limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute};
 pub use load::{CheckedFrame, Demand, Frame, Workload};

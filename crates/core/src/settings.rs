@@ -6,6 +6,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 use crate::card::{CardDescription, Offer, SettingKind};
+use crate::curve::{CurveOffer, VfCurve};
 use crate::fan::{Fan, FanCurve};
 use crate::units::{Celsius, Mhz, MhzOffset, Millivolt, MillivoltOffset, Percent, Watt};
 
@@ -62,6 +63,8 @@ pub struct Settings {
     pub fan: Option<Fan>,
     /// Highest frame rate, fps.
     pub frame_cap: Option<u32>,
+    /// V/F curve.
+    pub curve: Option<VfCurve>,
 }
 
 /// Settings as they stand in a file.
@@ -94,6 +97,8 @@ struct Written {
     fan_curve: Option<FanCurve>,
     #[serde(skip_serializing_if = "Option::is_none")]
     frame_cap_fps: Option<u32>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    vf_curve: Option<VfCurve>,
 }
 
 impl From<Settings> for Written {
@@ -117,6 +122,7 @@ impl From<Settings> for Written {
             fan_percent,
             fan_curve,
             frame_cap_fps: settings.frame_cap,
+            vf_curve: settings.curve,
         }
     }
 }
@@ -160,6 +166,7 @@ impl Written {
             memory_timing: self.memory_timing_level,
             fan,
             frame_cap: self.frame_cap_fps,
+            curve: self.vf_curve,
         };
         match SettingKind::ALL
             .into_iter()
@@ -195,7 +202,7 @@ impl Settings {
     }
 
     /// The value of one setting in its unit; `None` where it is unset, and for a fan that has not
-    /// one fixed speed.
+    /// one fixed speed, and for a curve.
     #[must_use]
     pub fn get(&self, kind: SettingKind) -> Option<f64> {
         match kind {
@@ -213,10 +220,12 @@ impl Settings {
                 Some(Fan::Automatic | Fan::Curve(_)) | None => None,
             },
             SettingKind::FrameCap => self.frame_cap.map(f64::from),
+            SettingKind::Curve => None,
         }
     }
 
-    /// Sets one setting by its kind; a fan set to `None` is automatic.
+    /// Sets one setting by its kind; a fan set to `None` is automatic. A V/F curve is no number:
+    /// whatever it is set to here, it is the factory's.
     pub fn set(&mut self, kind: SettingKind, value: Option<f64>) {
         let whole = value.map(|value| value.round() as i32);
         match kind {
@@ -233,12 +242,18 @@ impl Settings {
                 self.fan = Some(value.map_or(Fan::Automatic, |v| Fan::Fixed(Percent(v))));
             }
             SettingKind::FrameCap => self.frame_cap = value.map(|fps| fps as u32),
+            SettingKind::Curve => self.curve = None,
         }
     }
 
-    /// Whether a setting is named here at all, an automatic fan and a fan curve included.
-    fn says(&self, kind: SettingKind) -> bool {
-        self.get(kind).is_some() || (kind == SettingKind::Fan && self.fan.is_some())
+    /// Whether a setting is named here at all, an automatic fan and curves included.
+    #[must_use]
+    pub fn says(&self, kind: SettingKind) -> bool {
+        match kind {
+            SettingKind::Fan => self.fan.is_some(),
+            SettingKind::Curve => self.curve.is_some(),
+            _ => self.get(kind).is_some(),
+        }
     }
 
     /// The settings as they were before they were written down: an automatic fan is not written.
@@ -264,6 +279,7 @@ impl Settings {
     pub fn copy(&mut self, kind: SettingKind, from: &Self) {
         match kind {
             SettingKind::Fan => self.fan = from.fan,
+            SettingKind::Curve => self.curve = from.curve,
             _ => self.set(kind, from.get(kind)),
         }
     }
@@ -280,6 +296,13 @@ impl Settings {
                     format!("curve, {low:.0} to {high:.0} %")
                 })
             }
+            (SettingKind::Curve, ..) => match self.curve {
+                None => kind.without_number().to_owned(),
+                Some(curve) => {
+                    let top = curve.flat_from();
+                    format!("{} MHz at {} mV", top.mhz, top.millivolt)
+                }
+            },
             (_, _, None) => kind.without_number().to_owned(),
         }
     }
@@ -291,17 +314,20 @@ impl Settings {
         let mut settings = *self;
         let mut notes = Vec::new();
         for kind in SettingKind::ALL {
-            let is_curve = kind == SettingKind::Fan && matches!(self.fan, Some(Fan::Curve(_)));
-            if self.get(kind).is_none() && !is_curve {
-                continue;
-            }
-            match card.offer(kind) {
-                None => {
+            let is_fan_curve = matches!((kind, self.fan), (SettingKind::Fan, Some(Fan::Curve(_))));
+            let is_vf_curve = kind == SettingKind::Curve && self.curve.is_some();
+            let is_number = self.get(kind).is_some();
+            match (card.offer(kind), card.curve) {
+                _ if !is_number && !is_fan_curve && !is_vf_curve => {}
+                (_, Some(offer)) if kind == SettingKind::Curve => {
+                    notes.extend(settings.clamp_curve(&offer));
+                }
+                (None, _) => {
                     settings.set(kind, None);
                     let why = card.why_not_offered(kind);
                     notes.push(format!("{} is left out: {why}", kind.label()));
                 }
-                Some(offer) => notes.extend(settings.clamp_one(offer)),
+                (Some(offer), _) => notes.extend(settings.clamp_one(offer)),
             }
         }
         if let (Some(low), Some(high)) = (settings.clock_minimum, settings.clock_maximum)
@@ -313,6 +339,22 @@ impl Settings {
             ));
         }
         Clamped { settings, notes }
+    }
+
+    /// Brings the V/F curve into the ranges of its offer; tells if it had to. The factory's own is
+    /// none.
+    fn clamp_curve(&mut self, offer: &CurveOffer) -> Option<String> {
+        let asked = self.curve?;
+        let held = offer.within(&asked);
+        self.curve = Some(held).filter(|held| *held != offer.factory);
+        (held != asked).then(|| {
+            let CurveOffer { clocks, voltages, .. } = offer;
+            format!(
+                "the V/F curve leaves {} to {} MHz or {} to {} mV, or has other points than the \
+                 card: it is asked inside that",
+                clocks.lowest, clocks.highest, voltages.lowest, voltages.highest
+            )
+        })
     }
 
     /// Brings one setting into the range of its offer; tells if it had to.
@@ -348,6 +390,7 @@ impl Settings {
     #[must_use]
     pub fn differences(&self, taken: &Self, card: &CardDescription) -> Vec<Difference> {
         let stock = Self::stock(card);
+        let curve = card.curve.and_then(|offer| self.curve_difference(taken, &offer));
         card.offers
             .iter()
             .filter_map(|offer| {
@@ -372,7 +415,18 @@ impl Settings {
                     ),
                 })
             })
+            .chain(curve)
             .collect()
+    }
+
+    fn curve_difference(&self, taken: &Self, offer: &CurveOffer) -> Option<Difference> {
+        let [asked, held] = [self, taken].map(|settings| settings.curve.unwrap_or(offer.factory));
+        (asked != held).then(|| Difference {
+            kind: SettingKind::Curve,
+            asked: self.show(SettingKind::Curve),
+            taken: taken.show(SettingKind::Curve),
+            rounded: offer.is_rounding(&asked, &held),
+        })
     }
 }
 
@@ -408,6 +462,7 @@ impl fmt::Display for Difference {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::curve::Span;
     use crate::fixtures::card;
     use rstest::rstest;
 
@@ -505,15 +560,51 @@ mod tests {
     #[rstest]
     fn every_setting_is_got_as_it_was_set_and_read_back_as_it_was_written() {
         let mut settings = Settings::default();
-        for (index, kind) in SettingKind::ALL.into_iter().enumerate() {
+        let numbers = SettingKind::ALL.into_iter().filter(|kind| *kind != SettingKind::Curve);
+        for (index, kind) in numbers.clone().enumerate() {
             assert_eq!(settings.get(kind), None);
             settings.set(kind, Some(index as f64 + 1.0));
         }
-        for (index, kind) in SettingKind::ALL.into_iter().enumerate() {
+        for (index, kind) in numbers.enumerate() {
             assert_eq!(settings.get(kind), Some(index as f64 + 1.0), "{}", kind.label());
         }
         let text = serde_json::to_string(&settings).unwrap();
         assert_eq!(serde_json::from_str::<Settings>(&text).unwrap(), settings);
+    }
+
+    #[rstest]
+    fn a_vf_curve_is_written_clamped_and_compared_as_a_whole() {
+        let curve = |points: &[(u16, u16)]| VfCurve::new(points).unwrap();
+        let factory = curve(&[(700, 1_305), (800, 1_590), (900, 1_815)]);
+        let offer = CurveOffer {
+            kind: crate::curve::CurveKind::Points,
+            factory,
+            clocks: Span { lowest: 900, highest: 2_505, step: 15 },
+            voltages: Span { lowest: 700, highest: 900, step: 100 },
+        };
+        let card = CardDescription { curve: Some(offer), ..card() };
+        let with = |curve| Settings { curve: Some(curve), ..Settings::stock(&card) };
+
+        let asked = with(curve(&[(700, 1_400), (800, 1_800), (900, 2_600)]));
+        let text = serde_json::to_string(&asked).unwrap();
+        let asked_as_written = Settings { fan: None, ..asked };
+        assert!(text.contains("\"vf_curve\":[[700,1400],[800,1800],[900,2600]]"), "{text}");
+        assert_eq!(serde_json::from_str::<Settings>(&text).unwrap(), asked_as_written);
+        let clamped = asked.clamped(&card);
+        assert_eq!(
+            clamped.settings.curve,
+            Some(curve(&[(700, 1_400), (800, 1_800), (900, 2_505)]))
+        );
+        assert!(clamped.notes[0].contains("900 to 2505 MHz"), "{:?}", clamped.notes);
+        assert_eq!(with(factory).clamped(&card).settings.curve, None, "the factory's is none");
+
+        let taken = with(curve(&[(700, 1_395), (800, 1_800), (900, 2_505)]));
+        let differences = clamped.settings.differences(&taken, &card);
+        assert_eq!(differences.len(), 1);
+        assert!(differences[0].rounded, "{differences:?}");
+        let refused = clamped.settings.differences(&Settings::stock(&card), &card);
+        assert!(!refused[0].rounded && refused[0].taken == "factory", "{refused:?}");
+        assert_eq!(asked.moved_from_stock(&card), ["V/F curve 2600 MHz at 900 mV"]);
     }
 
     #[rstest]

@@ -17,7 +17,7 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use yard_step_core::{
     CardDescription, Celsius, ClockLine, Demand, Domain, Limiter, LimiterShares, Mhz, Percent,
-    Sample, Seconds, Seen, SettingKind, Settings, Watt, attribute,
+    Sample, Seconds, Seen, SettingKind, Settings, VfCurve, Watt, attribute,
 };
 
 use super::faults::{self, ChipFault};
@@ -82,6 +82,9 @@ pub struct Brief {
     pub seen: Seen,
 }
 
+/// What runs at the same settings have in common.
+type Key = ([u64; SettingKind::ALL.len()], Option<VfCurve>);
+
 /// A stand-in whose runs are worked out at once.
 pub struct BriefCard<D> {
     card: StandIn,
@@ -89,7 +92,7 @@ pub struct BriefCard<D> {
     period: u64,
     warm: Physics,
     warm_seconds: Seconds,
-    known: HashMap<[u64; SettingKind::ALL.len()], Arc<Steady>>,
+    known: HashMap<Key, Arc<Steady>>,
     held: Settings,
     dice: ChaCha8Rng,
 }
@@ -141,7 +144,8 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
 
     /// What the card does at `settings` once it is warm.
     pub fn steady(&mut self, settings: &Settings) -> Arc<Steady> {
-        let key = SettingKind::ALL.map(|kind| settings.get(kind).map_or(0, f64::to_bits));
+        let numbers = SettingKind::ALL.map(|kind| settings.get(kind).map_or(0, f64::to_bits));
+        let key = (numbers, settings.curve);
         if let Some(known) = self.known.get(&key) {
             return Arc::clone(known);
         }

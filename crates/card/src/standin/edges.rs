@@ -2,7 +2,7 @@
 
 use serde::Serialize;
 use yard_step_core::{
-    Demand, Fan, Mhz, MhzOffset, MillivoltOffset, Offer, Percent, SettingKind, Settings,
+    Demand, Fan, Mhz, MhzOffset, MillivoltOffset, Offer, Percent, SettingKind, Settings, Watt,
 };
 
 use super::StandIn;
@@ -37,6 +37,8 @@ pub struct Warm {
     pub score: f64,
     /// Mean core clock, MHz.
     pub clock: Mhz,
+    /// Mean power of the board, W.
+    pub power: Watt,
 }
 
 const MEASURED_SECONDS: f64 = 600.0;
@@ -90,7 +92,7 @@ impl StandIn {
         let mut physics = Physics::new(self.model.clone(), self.individual, room);
         let mut progress = Progress::default();
         heat_up(&mut physics, &controls, demand, WARM_UP_SECONDS, &mut progress);
-        let (mut faults, mut done, mut clock) = (0.0, 0.0, 0.0);
+        let (mut faults, mut done, mut clock, mut power) = (0.0, 0.0, 0.0, 0.0);
         let steps = (MEASURED_SECONDS / STEP).floor();
         for _ in 0..steps as usize {
             let asked = demand(progress.frame);
@@ -100,11 +102,13 @@ impl StandIn {
             faults += physics.past(&controls).faults_per_hour();
             done += units;
             clock += physics.core_clock(&controls);
+            power += physics.board_power;
         }
         Warm {
             faults_per_hour: faults / steps,
             score: done / MEASURED_SECONDS,
             clock: Mhz(clock / steps),
+            power: Watt(power / steps),
         }
     }
 }

@@ -397,6 +397,12 @@ impl Card for StandIn {
                 }
             }
         }
+        wanted.curve = self
+            .description
+            .curve
+            .zip(settings.curve)
+            .map(|(offer, asked)| offer.hold(&asked))
+            .filter(|held| self.description.curve.is_none_or(|offer| *held != offer.factory));
         for difference in wanted.differences(&self.held, &self.description) {
             if self.dice.random::<f64>() >= self.mishaps.not_taken {
                 self.held.copy(difference.kind, &wanted);

@@ -8,8 +8,8 @@ use rand_chacha::ChaCha8Rng;
 use rand_distr::{Distribution, Normal};
 use serde::Deserialize;
 use yard_step_core::{
-    Absent, Ampere, CardDescription, CardLimits, Celsius, Channel, MemoryWiring, Mhz, Millivolt,
-    Offer, Reading, SettingKind, Watt,
+    Absent, Ampere, CardDescription, CardLimits, Celsius, Channel, CurveKind, CurveOffer,
+    MemoryWiring, Mhz, Millivolt, Offer, Reading, SettingKind, Span, VfCurve, Watt,
 };
 
 use crate::CardError;
@@ -38,7 +38,18 @@ pub(super) struct Clocks {
     pub bin_mhz: f64,
     /// Number of performance states, where the curve is made of them.
     pub states: Option<usize>,
+    /// What can be moved of the curve, where anything can.
+    pub shape: Option<Shape>,
     pub curve: Vec<(f64, f64)>,
+}
+
+/// How the curve is offered: at the voltages of its points, or a grid of them, and within which
+/// ranges.
+#[derive(Debug, Clone, Copy, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Shape {
+    clocks: Span,
+    voltages: Span,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -264,6 +275,9 @@ impl Model {
         if self.clocks.curve.len() < 2 || !rising || self.clocks.bin_mhz <= 0.0 {
             return Some("its curve needs two points or more, rising, and a bin above 0".into());
         }
+        if self.clocks.shape.is_some() && self.curve_offer().is_none() {
+            return Some("the voltages of its shape give no curve".into());
+        }
         if self.clocks.states.is_some_and(|states| states != self.clocks.curve.len()) {
             return Some("its curve needs one point for each performance state".into());
         }
@@ -283,6 +297,42 @@ impl Model {
     pub(super) fn top(&self) -> Point {
         let (millivolt, mhz) = self.clocks.curve.last().copied().unwrap_or_default();
         Point { mhz, volt: millivolt / 1_000.0 }
+    }
+
+    /// The curve that it lets be shaped: at every step of its voltages, or its states.
+    pub(super) fn curve_offer(&self) -> Option<CurveOffer> {
+        let Shape { clocks, voltages } = self.clocks.shape?;
+        let whole = |(mv, mhz): &(f64, f64)| (mv.round() as u16, clocks.nearest(*mhz));
+        let (kind, points): (_, Vec<_>) = match self.clocks.states {
+            Some(_) => (CurveKind::States, self.clocks.curve.iter().map(whole).collect()),
+            None => {
+                let grid = (voltages.lowest..=voltages.highest).step_by(usize::from(voltages.step));
+                let at = |mv: u16| whole(&(f64::from(mv), self.clock_at(f64::from(mv))));
+                (CurveKind::Points, grid.map(at).collect())
+            }
+        };
+        let factory = VfCurve::new(&points).ok()?;
+        Some(CurveOffer { kind, factory, clocks, voltages })
+    }
+
+    /// Clock of the stock curve at a voltage inside it, MHz.
+    fn clock_at(&self, millivolt: f64) -> f64 {
+        let curve = &self.clocks.curve;
+        let above = curve.partition_point(|(mv, _)| *mv < millivolt).clamp(1, curve.len() - 1);
+        let ((mv0, mhz0), (mv1, mhz1)) = (curve[above - 1], curve[above]);
+        mhz0 + (mhz1 - mhz0) * (millivolt - mv0) / (mv1 - mv0)
+    }
+
+    /// The bins of a curve that was asked for: each clock at the lowest voltage that reaches it.
+    pub(super) fn points_on(&self, curve: &VfCurve) -> Vec<Point> {
+        let (first, top) = (f64::from(curve.first().mhz), f64::from(curve.last().mhz));
+        let count = ((top - first) / self.clocks.bin_mhz + 1e-9).floor() as usize;
+        let at = |bin: usize| {
+            let mhz = first + bin as f64 * self.clocks.bin_mhz;
+            let volt = curve.voltage_for(Mhz(mhz)).map_or(0.0, |mv| mv.value() / 1_000.0);
+            Point { mhz, volt }
+        };
+        (0..=count).map(at).collect()
     }
 
     /// The stock curve in bins: every clock the card can hold, with the voltage it needs. A card
@@ -334,6 +384,7 @@ impl Model {
                 temperature_ceiling: Celsius(self.heat.ceiling_c),
                 current: self.power.current_limit_a.map(Ampere),
             },
+            curve: self.curve_offer(),
             offers: self.offers.clone(),
             sensors: Channel::ALL
                 .into_iter()

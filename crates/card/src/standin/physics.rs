@@ -23,7 +23,7 @@
 //! | memory rate | `(f − relaxed) · (1 + timing) / (1 + resent)` | MHz | assumption: every resent transfer takes its time again |
 //! | window loss | `loss · min(1, (ln(width / best) / ln 6)²)` | share of the clock | assumption: a regulation loop hunts in a wide window and starves in a narrow one |
 
-use yard_step_core::{Case, Celsius, Demand, Fan, Room, SettingKind, Settings};
+use yard_step_core::{Case, Celsius, Demand, Fan, Room, SettingKind, Settings, VfCurve};
 
 use super::model::{Heat, Individual, Model, Point, Power};
 
@@ -59,6 +59,7 @@ pub(super) struct Controls {
     pub timing: usize,
     pub fan: Fan,
     pub frame_cap: f64,
+    pub curve: Option<VfCurve>,
     /// The governor reads power wrongly (after a driver reset): factor on the limit.
     pub odd: f64,
 }
@@ -90,6 +91,7 @@ impl Controls {
             timing: value(SettingKind::MemoryTiming, 0.0) as usize,
             fan: held.fan.unwrap_or(Fan::Automatic),
             frame_cap: value(SettingKind::FrameCap, f64::INFINITY),
+            curve: held.curve,
             odd,
         }
     }
@@ -101,6 +103,8 @@ pub(super) struct Physics {
     pub model: Model,
     pub individual: Individual,
     points: Vec<Point>,
+    /// The curve that the points are of; none for the factory's.
+    curve: Option<VfCurve>,
     room: Room,
     /// The air around the card, °C.
     air: f64,
@@ -134,6 +138,7 @@ impl Physics {
             model,
             individual,
             points,
+            curve: None,
             room,
             air,
             bin: 0,
@@ -176,6 +181,7 @@ impl Physics {
         jitter: f64,
         controls: &Controls,
     ) {
+        self.shape(controls);
         let idle = self.model.power.idle_activity;
         self.running = demand.is_some();
         self.duty = demand.map_or(1.0, |demand| self.duty_under(demand, controls));
@@ -192,6 +198,21 @@ impl Physics {
         self.chip_power = self.chip_power_at(point, self.warmth());
         self.board_power = self.board_power_of(self.chip_power, point.volt);
         self.warm(dt);
+    }
+
+    /// Lays out the bins of the curve that is held, where it is another than before. The card goes
+    /// on at the clock it ran, as near as the new curve has it.
+    fn shape(&mut self, controls: &Controls) {
+        if self.curve == controls.curve {
+            return;
+        }
+        let mhz = self.points.get(self.bin).map_or(0.0, |point| point.mhz);
+        self.curve = controls.curve;
+        self.points = match &self.curve {
+            None => self.model.points(),
+            Some(curve) => self.model.points_on(curve),
+        };
+        self.bin = self.points.partition_point(|point| point.mhz <= mhz).saturating_sub(1);
     }
 
     fn duty_under(&self, demand: &Demand, controls: &Controls) -> f64 {

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use rstest::rstest;
 use yard_step_core::{
     Case, Celsius, CheckedFrame, Fan, FanCurve, Limiter, MhzOffset, Percent, Seconds, Seen,
-    Settings, Watch, Watt,
+    Settings, VfCurve, Watch, Watt,
 };
 use yard_step_scenes::{Scene, SceneRun, UncheckedRun};
 
@@ -727,7 +727,7 @@ fn what_a_card_has_not_is_told_with_its_reason() {
         let description = card.description();
         for setting in SettingKind::ALL {
             let reasoned = description.absent_settings.iter().any(|a| a.what == setting);
-            assert_ne!(description.offer(setting).is_some(), reasoned, "{kind} {setting:?}");
+            assert_ne!(description.offers(setting), reasoned, "{kind} {setting:?}");
         }
         for channel in Channel::ALL {
             let reasoned = description.absent_sensors.iter().any(|a| a.what == channel);
@@ -789,4 +789,137 @@ fn a_model_that_makes_no_sense_says_why(
     let model = include_str!("../../cards/tarn-310.toml").replacen(replace, by, 1);
     let error = StandIn::new("standin:broken", &model, 1, 0).err().unwrap().to_string();
     assert!(error.contains(told), "{error}");
+}
+
+#[rstest]
+#[case(TARN)]
+#[case(BRACKEN)]
+fn an_undervolted_curve_is_held_run_and_frees_watts_for_clock(#[case] kind: &str) {
+    let mut card = open(kind, 1);
+    let offer = card.description().curve.unwrap();
+    let top = card.description().limits.highest_clock;
+    let curve = offer.undervolted(30.0, top);
+    let asked = Settings { curve: Some(curve), ..fan(100.0) };
+    let (stock, stock_score) = settled(&mut card, &fan(100.0));
+    let (less, score) = settled(&mut card, &asked);
+    assert_eq!(card.taken().unwrap().curve, Some(curve));
+    assert!(clock(&less) > clock(&stock) + 10.0, "{} {}", clock(&less), clock(&stock));
+    assert!(score > stock_score * 1.004, "{score} {stock_score}");
+    let watt = |seen: &Seen| seen.average_power.unwrap().value();
+    assert!(watt(&less) <= watt(&stock) + 1.0, "{} {}", watt(&less), watt(&stock));
+
+    // At the stock settings again it is as it was, and no trace of the curve is left.
+    let (again, _) = settled(&mut card, &fan(100.0));
+    assert!((clock(&again) - clock(&stock)).abs() < 3.0);
+    assert_eq!(card.taken().unwrap().curve, None);
+}
+
+#[rstest]
+#[case(TARN, 1_800.0)]
+#[case(BRACKEN, 1_200.0)]
+fn a_flattened_curve_holds_its_clock_at_its_voltage_and_no_more(
+    #[case] kind: &str,
+    #[case] top: f64,
+) {
+    let mut card = open(kind, 2);
+    let offer = card.description().curve.unwrap();
+    let curve = offer.undervolted(0.0, Mhz(top));
+    let (seen, _) = settled(&mut card, &Settings { curve: Some(curve), ..fan(100.0) });
+    let line = seen.clock_line.as_ref().unwrap();
+    assert!(line.highest.value() <= f64::from(curve.last().mhz) + 0.1, "{line:?}");
+    assert!(line.average.value() > top - 40.0, "a few bins of heat: {line:?}");
+    let volt = card.sample().unwrap().voltage.unwrap().value();
+    assert!(volt <= f64::from(curve.flat_from().millivolt) + 1.0, "{volt} {curve:?}");
+}
+
+#[rstest]
+fn a_curve_between_two_bins_is_taken_at_the_one_below() {
+    let mut card = open(TARN, 1);
+    let offer = card.description().curve.unwrap();
+    let points: Vec<(u16, u16)> =
+        offer.factory.points().iter().map(|p| (p.millivolt, p.mhz + 7)).collect();
+    let asked = Settings { curve: Some(VfCurve::new(&points).unwrap()), ..fan(100.0) };
+    card.apply(&asked).unwrap();
+    let taken = card.taken().unwrap();
+    assert_eq!(taken.curve, None, "seven more are less than a bin: the factory's");
+    let differences = asked.differences(&taken, card.description());
+    assert_eq!(differences.len(), 1);
+    assert!(differences[0].rounded && differences[0].kind == SettingKind::Curve);
+}
+
+#[rstest]
+fn scratch_undervolt() {
+    for (name, scene, period) in [
+        ("medley", Scene::Medley, 2880_u64),
+        ("kiln", Scene::Kiln, 480_u64),
+    ] {
+        for kind in KINDS {
+            let mut saves = vec![];
+            let mut gains = vec![];
+            for seed in 1..=15 {
+                let card = open(kind, seed);
+                let description = card.description().clone();
+                let demand = move |frame: u64| scene.demand(frame);
+                let mut brief = BriefCard::new(card, demand, period, 0);
+                let s = brief.steady(&fan(100.0));
+                let watts = |s: &Steady| s.seen.average_power.unwrap().value();
+                let set = |by: f64, top: f64| {
+                    let mut set = fan(100.0);
+                    match description.curve {
+                        Some(offer) => set.curve = Some(offer.undervolted(by, Mhz(top))),
+                        None => {
+                            set.set(SettingKind::VoltageOffset, Some(-by));
+                            set.set(SettingKind::ClockMaximum, Some((top / 5.0).round() * 5.0));
+                        }
+                    }
+                    set
+                };
+                let top = description.limits.highest_clock.value();
+                let mut edge = 0.0;
+                for k in 0..40 {
+                    let by = 5.0 * f64::from(k);
+                    if brief.steady(&set(by, top)).faults_per_hour > 0.001 {
+                        break;
+                    }
+                    edge = by;
+                }
+                let g = brief.steady(&set(edge, top));
+                gains.push((g.score / s.score - 1.0) * 100.0);
+                let avg = s.seen.average_clock().unwrap().value();
+                let mut best = (0.0, 0.0, 0.0, 0.0);
+                for k in 0..8 {
+                    let c = avg * (1.03 - 0.01 * f64::from(k));
+                    let mut e = 0.0;
+ for j in 1..40 {
+ let by = 5.0 * f64::from(j);
+                        if brief.steady(&set(by, c)).faults_per_hour > 0.001 {
+                            break;
+                        }
+                        e = by;
+                    }
+                    let w = brief.steady(&set(e, c));
+                    if w.score / s.score >= 0.99 && w.faults_per_hour <= 0.001 {
+                        let save = (1.0 - watts(&w) / watts(&s)) * 100.0;
+                        if save > best.0 {
+                            best = (save, c / avg, w.score / s.score, e);
+                        }
+                    }
+                }
+                println!(
+                    "{name} {kind} {seed}: limiter {:?} W {:.0} clock {avg:.0} | edge {edge} gain {:+.2} W {:+.1} | best save {best:?}",
+                    s.seen.main_limiter(),
+                    watts(&s),
+                    gains.last().unwrap(),
+                    watts(&g) - watts(&s)
+                );
+                saves.push(best.0);
+            }
+            saves.sort_by(f64::total_cmp);
+            gains.sort_by(f64::total_cmp);
+            println!(
+                "MEDIAN {name} {kind} save {:.1} gain {:.2} least {:.2}",
+                saves[7], gains[7], gains[0]
+            );
+        }
+    }
 }

@@ -119,6 +119,7 @@ impl Climb {
             let held = trial.held();
             trial.verdict() == Verdict::Clean
                 && SettingKind::ALL.iter().all(|kind| held.get(*kind) == settings.get(*kind))
+                && held.curve == settings.curve
         };
         self.trials.iter().filter(is_there).collect()
     }

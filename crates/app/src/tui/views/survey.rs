@@ -13,8 +13,9 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::{
-    AlarmOn, Baseline, Channel, Offer, Percent, Plan, Policy, Seconds, SettingKind, Settings,
-    Stage, Standing, TrialRecord, Verdict, Watt, in_short, verdict::gain_percent,
+    AlarmOn, Baseline, Channel, CurveKind, CurveOffer, Offer, Percent, Plan, Policy, Seconds,
+    SettingKind, Settings, Stage, Standing, TrialRecord, Verdict, Watt, in_short,
+    verdict::gain_percent,
 };
 use yard_step_engine::{Activity, Snapshot};
 
@@ -265,8 +266,12 @@ fn draw_settings(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
     for (index, kind) in SettingKind::ALL.into_iter().enumerate() {
         let line = row(space, index as u16);
         let offer = snapshot.card.offer(kind);
-        let role = if offer.is_some() { Role::Text } else { Role::Dim };
+        let role = if snapshot.card.offers(kind) { Role::Text } else { Role::Dim };
         write(buffer, line, (line.x + 1, line.y), kind.label(), theme.style(role));
+        if let Some(curve) = snapshot.card.curve.filter(|_| kind == SettingKind::Curve) {
+            draw_curve(buffer, line, theme, held_now, &curve);
+            continue;
+        }
         let Some(offer) = offer else {
             let why = snapshot.card.why_not_offered(kind);
             let text = cut(&format!("– {why}"), line.right().saturating_sub(held_at));
@@ -291,6 +296,35 @@ fn draw_settings(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
             write_right(buffer, line, line.y, &counted, theme.style(Role::Dim));
         }
     }
+}
+
+/// The V/F curve in one line: what is held, and within which ranges it is shaped.
+fn draw_curve(
+    buffer: &mut Buffer,
+    line: Rect,
+    theme: Theme,
+    held: Option<Settings>,
+    offer: &CurveOffer,
+) {
+    let held_at = line.x + LABEL + 1;
+    let moved = held.map_or_else(
+        || "–".to_owned(),
+        |held| {
+            held.curve.map_or("factory".into(), |curve| format!("{} moved", offer.moved(&curve)))
+        },
+    );
+    let cell = Rect { x: held_at, width: HELD, ..line };
+    write_right(buffer, cell.intersection(line), line.y, &moved, theme.style(Role::Clock));
+    let what = match offer.kind {
+        CurveKind::Points => "points",
+        CurveKind::States => "states",
+    };
+    let CurveOffer { voltages, factory, .. } = offer;
+    let (count, low, high) = (factory.points().len(), voltages.lowest, voltages.highest);
+    let told = format!("{count} {what}, {low} to {high} mV");
+    let x = held_at + HELD + 1;
+    let told = cut(&told, line.right().saturating_sub(x));
+    write(buffer, line, (x, line.y), &told, theme.style(Role::Dim));
 }
 
 /// A held value as its card counts it.

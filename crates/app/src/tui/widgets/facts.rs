@@ -65,7 +65,7 @@ fn settings(run: &RunView) -> Vec<Fact> {
             Fact {
                 label: short_label(kind).into(),
                 differs: taken.as_ref().is_some_and(|taken| *taken != asked)
-                    && run.asked.get(kind).is_some(),
+                    && run.asked.says(kind),
                 taken: taken.unwrap_or_else(|| "–".into()),
                 asked,
                 seen: seen(run, kind),
@@ -76,7 +76,10 @@ fn settings(run: &RunView) -> Vec<Fact> {
 
 /// Whether a setting is asked for, or held, otherwise than as an offset of nothing.
 fn is_moved(run: &RunView, kind: SettingKind) -> bool {
-    let moved = |settings: &Settings| settings.get(kind).is_some_and(|value| value != 0.0);
+    let moved = |settings: &Settings| match kind {
+        SettingKind::Curve => settings.curve.is_some(),
+        _ => settings.get(kind).is_some_and(|value| value != 0.0),
+    };
     moved(&run.asked) || run.taken.as_ref().is_some_and(moved)
 }
 
@@ -103,6 +106,7 @@ const fn short_label(kind: SettingKind) -> &'static str {
         SettingKind::MemoryTiming => "mem. timing",
         SettingKind::Fan => "fan",
         SettingKind::FrameCap => "frame cap",
+        SettingKind::Curve => "V/F curve",
     }
 }
 
