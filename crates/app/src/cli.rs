@@ -265,12 +265,19 @@ pub(crate) struct StudyOptions {
     /// Seed of the first card; the others follow it
     #[arg(long, value_name = "N", default_value_t = 1000)]
     pub first_seed: u64,
-    /// Kinds of cards, such as standin:tarn-310 [default: all, in turn]
+    /// Kinds of cards, such as standin:tarn-310 [default: all in turn; for schools those with a V/F curve]
     #[arg(long, value_name = "KINDS", value_delimiter = ',', value_parser = parse_card)]
     pub kinds: Vec<CardChoice>,
     /// Policies: steady, halving, believing [default: all]
     #[arg(long, value_name = "POLICIES", value_delimiter = ',', value_parser = parse_policy)]
     pub policies: Vec<Policy>,
+    /// Study the schools of undervolting instead, on cards that power holds back: cooler, less,
+    /// middle, highest
+    #[arg(long, value_name = "SCHOOLS", value_delimiter = ',', value_parser = parse_school)]
+    pub schools: Vec<Stage>,
+    /// Load of the climbs [default: the plan's; kiln for schools]
+    #[arg(long, value_name = "NAME")]
+    pub load: Option<String>,
     /// What the settings are to be good for: record, daily or gift [default: the plan's]
     #[arg(long, value_name = "FOR", value_parser = parse_margin)]
     pub margin: Option<Margin>,
@@ -407,6 +414,14 @@ fn parse_stage(text: &str) -> Result<Stage, String> {
         .into_iter()
         .find(|stage| stage.label() == text)
         .ok_or_else(|| format!("there is no stage \"{text}\"; there are: {}", known.join(", ")))
+}
+
+fn parse_school(text: &str) -> Result<Stage, String> {
+    let schools = || Stage::PLANNED.into_iter().filter(|stage| stage.is_school());
+    let known: Vec<&str> = schools().map(Stage::label).collect();
+    schools()
+        .find(|stage| stage.label() == text)
+        .ok_or_else(|| format!("there is no school \"{text}\"; there are: {}", known.join(", ")))
 }
 
 fn parse_unfinished(text: &str) -> Result<Unfinished, String> {

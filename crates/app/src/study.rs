@@ -7,9 +7,15 @@ use std::path::Path;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use serde::Serialize;
-use yard_step_core::Policy;
+use yard_step_core::{CardDescription, CurveKind, Plan, Policy};
 use yard_step_report::{Scatter, ScatterPoint, draw_scatter, with_font};
-use yard_step_study::{Row, Study, StudyError, Summary, summaries, write_csv};
+use yard_step_scenes::Scene;
+use yard_step_study::{
+    Row, SchoolRow, SchoolSummary, Study, StudyError, Summary, VoltageStudy, school_summaries,
+    summaries, write_csv, write_school_csv,
+};
+
+use yard_step_card::Card as _;
 
 use crate::cards::print;
 use crate::cli::{StudyOptions, read_plan};
@@ -34,6 +40,12 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
     if let Some(margin) = options.margin {
         plan.margin = margin;
     }
+    if let Some(load) = &options.load {
+        plan.scene.clone_from(load);
+    }
+    if !options.schools.is_empty() {
+        return study_schools(options, plan);
+    }
     let study = Study {
         first_seed: options.first_seed,
         cards: options.cards as usize,
@@ -51,21 +63,8 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
         flatter: options.flatter,
         threads: std::thread::available_parallelism().map_or(1, usize::from),
     };
-    let bar = ProgressBar::with_draw_target(
-        Some(study.cards as u64),
-        if stderr().is_terminal() {
-            ProgressDrawTarget::stderr()
-        } else {
-            ProgressDrawTarget::hidden()
-        },
-    );
-    let style = ProgressStyle::with_template("{bar:40} {pos}/{len} cards, {eta} left")
-        .map_err(Failure::failed)?;
-    bar.set_style(style);
-    let rows = study.run(&|done| bar.set_position(done as u64)).map_err(|error| match error {
-        StudyError::Scene(_) => Failure::usage(error),
-        other => Failure::failed(other),
-    })?;
+    let bar = progress(study.cards)?;
+    let rows = study.run(&|done| bar.set_position(done as u64)).map_err(refused)?;
     bar.finish_and_clear();
     let table = summaries(&rows);
     if let Some(path) = &options.json {
@@ -91,6 +90,147 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
         write(path, &picture(&study, &rows)?, "--svg")?;
     }
     print(&told(&study, &table))
+}
+
+fn progress(cards: usize) -> Result<ProgressBar, Failure> {
+    let bar = ProgressBar::with_draw_target(
+        Some(cards as u64),
+        if stderr().is_terminal() {
+            ProgressDrawTarget::stderr()
+        } else {
+            ProgressDrawTarget::hidden()
+        },
+    );
+    let style = ProgressStyle::with_template("{bar:40} {pos}/{len} cards, {eta} left")
+        .map_err(Failure::failed)?;
+    bar.set_style(style);
+    Ok(bar)
+}
+
+fn refused(error: StudyError) -> Failure {
+    match error {
+        StudyError::Scene(_) => Failure::usage(error),
+        other => Failure::failed(other),
+    }
+}
+
+/// What is written of the schools as JSON.
+#[derive(Serialize)]
+struct SchoolDocument<'a> {
+    format: &'static str,
+    version: u32,
+    first_seed: u64,
+    scene: &'a str,
+    margin: &'a str,
+    summaries: &'a [SchoolSummary],
+    rows: &'a [SchoolRow],
+}
+
+/// The schools of undervolting on cards that power holds back.
+fn study_schools(options: &StudyOptions, plan: Plan) -> Result<(), Failure> {
+    if options.svg.is_some() || options.flatter != 1.0 {
+        return Err(Failure::usage(
+            "--svg and --flatter are of the study of policies: leave them away with --schools",
+        ));
+    }
+    // Most of a mixed load leaves power to spare.
+    let heavy = options.load.is_none() && options.plan.is_none();
+    let scene = if heavy { Scene::Kiln.name().to_owned() } else { plan.scene.clone() };
+    let shaped = || {
+        let all = yard_step_card::CardChoice::all();
+        all.into_iter()
+            .filter(|kind| kind.open(1, 0).is_ok_and(|card| has_points(card.description())))
+    };
+    let study = VoltageStudy {
+        first_seed: options.first_seed,
+        cards: options.cards as usize,
+        kinds: if options.kinds.is_empty() { shaped().collect() } else { options.kinds.clone() },
+        schools: options.schools.clone(),
+        policies: match options.policies.is_empty() {
+            true => vec![Policy::Believing],
+            false => options.policies.clone(),
+        },
+        plan: Plan { scene, ..plan },
+        threads: std::thread::available_parallelism().map_or(1, usize::from),
+    };
+    let bar = progress(study.cards)?;
+    let rows = study.run(&|done| bar.set_position(done as u64)).map_err(refused)?;
+    bar.finish_and_clear();
+    let table = school_summaries(&rows);
+    if let Some(path) = &options.json {
+        let document = SchoolDocument {
+            format: "yard-step-study-of-schools",
+            version: 1,
+            first_seed: study.first_seed,
+            scene: &study.plan.scene,
+            margin: study.plan.margin.label(),
+            summaries: &table,
+            rows: &rows,
+        };
+        let text = serde_json::to_string_pretty(&document).map_err(Failure::failed)?;
+        write(path, &(text + "\n"), "--json")?;
+    }
+    if let Some(path) = &options.csv {
+        let mut bytes = Vec::new();
+        write_school_csv(&rows, &mut bytes)?;
+        write(path, &String::from_utf8_lossy(&bytes), "--csv")?;
+    }
+    print(&schools_told(&study, &table))
+}
+
+/// Whether a card lets the points of a V/F curve be shaped.
+fn has_points(card: &CardDescription) -> bool {
+    card.curve.is_some_and(|offer| offer.kind == CurveKind::Points)
+}
+
+/// The table of the schools, and what its columns mean.
+fn schools_told(study: &VoltageStudy, table: &[SchoolSummary]) -> String {
+    let cards = table.first().map_or(0, |row| row.cards);
+    let mut text = format!(
+        "{cards} cards held back by power under {}, from seed {} on, for {}: {}.\n\n",
+        study.plan.scene,
+        study.first_seed,
+        study.plan.margin.purpose(),
+        study.plan.margin.claim()
+    );
+    text += "school   policy     cards        number  faster for no more  gain median  saved median  \
+             at 99 % of stock  left median  not holding  unsound curves  trials  minutes  machine downs\n";
+    let mut kind = None;
+    for row in table {
+        if kind.is_some_and(|before| before != &row.kind) {
+            text.push('\n');
+        }
+        kind = Some(&row.kind);
+        let _ = writeln!(
+            text,
+            "{:<8} {:<10} {:<12} {:>6}  {:>18}  {:>+9.2} %  {:>10.1} %  {:>16}  {:>8.0} mV  {:>9.1} %  {:>14}  \
+             {:>6.1}  {:>7.1}  {:>13}{}",
+            row.school,
+            row.policy.label(),
+            row.kind.as_deref().unwrap_or("all kinds"),
+            row.cards,
+            row.faster_for_no_more,
+            row.gain_median_percent,
+            row.saved_median_percent,
+            row.at_stock_score,
+            row.left_median_mv,
+            row.not_holding_percent,
+            row.unsound_curves,
+            row.trials,
+            row.minutes,
+            row.machine_downs,
+            match row.stuck {
+                0 => String::new(),
+                stuck => format!("  ({stuck} could not go on)"),
+            }
+        );
+    }
+    text += "\nAll of what was kept is looked at without the scatter of runs.\nfaster for no more: \
+             above the stock score at no more than the stock watts.\nsaved: board power against \
+             stock.\nnot holding: true chance of a day under the load, warm, without a fault below \
+             99 %.\nleft: voltage that could \
+             still be taken off, everything else as kept.\nunsound: a curve that falls somewhere, or leaves the card's ranges or bins.\n";
+    text
 }
 
 fn write(path: &Path, text: &str, option: &str) -> Result<(), Failure> {

@@ -49,10 +49,10 @@ pub use artifact::{
 pub use card::{Absent, CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
 pub use climb::{
     Advice, Axis, Baseline, Bend, Bracket, ChartTrial, Claim, Climb, ClimbError, ClimbEvent,
-    Culprit, Directive, Downed, EdgeBelief, Failure, Gain, InStepRecord, Isolation, Joint, Left,
-    Map, Margin, Next, Outcome, Outlook, Pair, Part, Policy, PowerReport, Proposal, Prospect,
-    Purpose, ScoreLine, Stage, StageOrder, Stairs, TimingBand, TrialRecord, TrialRequest,
-    asks_more_clock, in_short,
+    Culprit, Depth, Descent, DescentTrial, Directive, Downed, EdgeBelief, Failure, Gain,
+    InStepRecord, Isolation, Joint, Left, Map, Margin, Measured, Next, Outcome, Outlook, Pair,
+    Part, Policy, PowerReport, Proposal, Prospect, Purpose, RoundReport, SchoolReport, ScoreLine,
+    Stage, StageOrder, Stairs, TimingBand, TrialRecord, TrialRequest, asks_more_clock, in_short,
 };
 pub use clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
 pub use curve::{
@@ -66,8 +66,8 @@ pub use memory_rate::MemoryWiring;
 pub use pass::{PassScore, SectionScore, score_pass};
 pub use patch::Patch;
 pub use plan::{
-    AxisPlan, BaselinePlan, BelievingPlan, Hold, Plan, PlanError, PowerPlan, Rules, ScorePlan,
-    TogetherPlan,
+    AxisPlan, BaselinePlan, BelievingPlan, CoolerPlan, Hold, LessPlan, MiddlePlan, Plan, PlanError,
+    PowerPlan, RoundPlan, Rules, ScorePlan, TogetherPlan, VoltagePlan,
 };
 pub use plateau::{Plateau, WARM_WITHIN, Warming};
 pub use prerequisites::{Facts, Prerequisite, Standing, prerequisites};

@@ -147,6 +147,12 @@ macro_rules! offset {
             }
         }
 
+        impl From<$name> for f64 {
+            fn from(offset: $name) -> Self {
+                Self::from(offset.0)
+            }
+        }
+
         impl Neg for $name {
             type Output = Self;
             fn neg(self) -> Self {

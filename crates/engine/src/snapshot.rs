@@ -150,7 +150,8 @@ fn found(
             let claim = outcome.claim.map_or(String::new(), |c| format!(" {}", c.sentence()));
             Some(format!("{}.{claim}", in_short(&outcome.settings, climb.card())))
         }
-        Stage::Own => None,
+        _ if stage.is_school() => climb.school_report(stage).map(|report| report.sentence),
+        _ => climb.round_report(stage).map(|report| report.sentence),
     }
 }
 

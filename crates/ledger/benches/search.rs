@@ -18,7 +18,7 @@ fn large(dir: &DataDir) -> Ledger {
     let ledger = Ledger::open(dir).unwrap().ledger;
     let card = CardChoice::all()[0].open(3, 0).unwrap().description().clone();
     ledger.note_card(&card, &Settings::stock(&card)).unwrap();
-    ledger.begin_climb(&card, &Plan::default(), &Stage::PLANNED).unwrap();
+    ledger.begin_climb(&card, &Plan::default(), &Stage::USUAL).unwrap();
     let seen = format!(
         "{{\"seconds\":180.0,\"average_power\":210.5,\"hot_spot_max\":81.0,\"limiters\":[],\
          \"frames\":3600,\"wrong_frames\":0,\"wrong_pixels\":0,\"padding\":\"{}\"}}",

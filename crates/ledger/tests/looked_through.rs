@@ -54,7 +54,7 @@ fn desk() -> Desk {
         [0, 2].map(|kind: usize| choices[kind].open(3, 0).unwrap().description().clone()).into();
     for card in &cards {
         ledger.note_card(card, &Settings::stock(card)).unwrap();
-        ledger.begin_climb(card, &Plan::default(), &Stage::PLANNED).unwrap();
+        ledger.begin_climb(card, &Plan::default(), &Stage::USUAL).unwrap();
     }
     for (climb, stage, offset, verdict, score, watts) in TRIALS {
         let number = ledger.climb(climb).unwrap().trials.len() as u32 + 1;

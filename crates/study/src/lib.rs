@@ -9,10 +9,12 @@
 mod climbing;
 mod row;
 mod truth;
+mod voltage;
 
 pub use climbing::{Climbed, climb};
 pub use row::{Row, Summary, summaries, write_csv};
 pub use truth::{MOST_FAULTS_A_DAY, Truth, best, look};
+pub use voltage::{SchoolRow, SchoolSummary, VoltageStudy, school_summaries, write_school_csv};
 
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -55,6 +57,35 @@ pub enum StudyError {
     Scene(String),
 }
 
+/// Works through numbered cards on a few threads; stops at the first that cannot be opened.
+fn on_all<R: Send>(
+    numbers: &[usize],
+    threads: usize,
+    done: &(dyn Fn(usize) + Sync),
+    on_card: impl Fn(usize) -> Result<Vec<R>, StudyError> + Sync,
+) -> Result<Vec<R>, StudyError> {
+    let (next, finished) = (AtomicUsize::new(0), AtomicUsize::new(0));
+    let rows = Mutex::new(Ok(Vec::new()));
+    std::thread::scope(|scope| {
+        for _ in 0..threads.max(1) {
+            scope.spawn(|| {
+                while let Some(number) = numbers.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    let made = on_card(*number);
+                    let mut rows = rows.lock().unwrap_or_else(|broken| broken.into_inner());
+                    match (&mut *rows, made) {
+                        (Ok(rows), Ok(more)) => rows.extend(more),
+                        (Err(_), _) => return,
+                        (rows, Err(error)) => *rows = Err(error),
+                    }
+                    drop(rows);
+                    done(finished.fetch_add(1, Ordering::Relaxed) + 1);
+                }
+            });
+        }
+    });
+    rows.into_inner().unwrap_or_else(|broken| broken.into_inner())
+}
+
 impl Study {
     /// Makes the study. `done` is called from any thread after each card, with how many are done.
     ///
@@ -63,31 +94,8 @@ impl Study {
     pub fn run(&self, done: &(dyn Fn(usize) + Sync)) -> Result<Vec<Row>, StudyError> {
         let scene: Scene =
             self.plan.scene.parse().map_err(|error| StudyError::Scene(format!("{error}")))?;
-        let next = AtomicUsize::new(0);
-        let finished = AtomicUsize::new(0);
-        let rows = Mutex::new(Ok(Vec::new()));
-        std::thread::scope(|scope| {
-            for _ in 0..self.threads.max(1) {
-                scope.spawn(|| {
-                    loop {
-                        let number = next.fetch_add(1, Ordering::Relaxed);
-                        if number >= self.cards {
-                            return;
-                        }
-                        let made = self.on_card(number, scene);
-                        let mut rows = rows.lock().unwrap_or_else(|broken| broken.into_inner());
-                        match (&mut *rows, made) {
-                            (Ok(rows), Ok(more)) => rows.extend(more),
-                            (Err(_), _) => return,
-                            (rows, Err(error)) => *rows = Err(error),
-                        }
-                        drop(rows);
-                        done(finished.fetch_add(1, Ordering::Relaxed) + 1);
-                    }
-                });
-            }
-        });
-        let mut rows = rows.into_inner().unwrap_or_else(|broken| broken.into_inner())?;
+        let numbers: Vec<usize> = (0..self.cards).collect();
+        let mut rows = on_all(&numbers, self.threads, done, |number| self.on_card(number, scene))?;
         rows.sort_by_key(|row: &Row| (row.seed, row.policy as usize));
         Ok(rows)
     }

@@ -47,6 +47,7 @@ pub fn card() -> CardDescription {
             temperature_ceiling: Celsius(93.0),
             current: None,
         },
+        curve: None,
         offers: vec![
             offer(SettingKind::PowerLimit, 110.0, 286.0, 1.0, Some(220.0)),
             offer(SettingKind::CoreOffset, -150.0, 300.0, 15.0, Some(0.0)),
@@ -261,7 +262,7 @@ pub fn snapshot() -> Snapshot {
     Snapshot {
         card: Arc::new(card()),
         climb: 2,
-        stages: Stage::PLANNED.to_vec(),
+        stages: Stage::USUAL.to_vec(),
         stage: Stage::Core,
         next: NextView::Trial {
             stage: Stage::Core,
@@ -395,7 +396,7 @@ pub fn ended_run_view() -> RunView {
 pub fn begun_trial(ledger: &Ledger) -> (i64, i64) {
     let card = card();
     ledger.note_card(&card, &Settings::stock(&card)).unwrap();
-    let climb = ledger.begin_climb(&card, &Plan::default(), &Stage::PLANNED).unwrap();
+    let climb = ledger.begin_climb(&card, &Plan::default(), &Stage::USUAL).unwrap();
     let intent = Intent {
         id: 0,
         climb,

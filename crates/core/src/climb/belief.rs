@@ -18,7 +18,6 @@
 //! quarter; an edge lies some 6 to 8 % above stock, and in one card of ten anywhere.
 
 use crate::artifact::Domain;
-use crate::units::MhzOffset;
 
 use super::axis::Axis;
 
@@ -91,11 +90,16 @@ impl EdgeBelief {
     /// What is assumed of a domain before its first trial.
     #[must_use]
     pub fn before(axis: &Axis) -> Self {
-        let (e_fold, (mean, spread)) = match axis.domain {
+        Self::assumed(axis.domain, axis.clock)
+    }
+
+    /// What is assumed of a domain whose clock at stock is `clock`, in whatever unit its values are
+    /// counted.
+    pub(super) fn assumed(domain: Domain, clock: f64) -> Self {
+        let (e_fold, (mean, spread)) = match domain {
             Domain::Core => (CORE_E_FOLD, CORE_EDGE),
             Domain::Memory => (MEMORY_E_FOLD, MEMORY_EDGE),
         };
-        let clock = axis.clock;
         let (e_fold, mean, spread) = (e_fold * clock, mean * clock, spread * clock);
         let edge_step = e_fold * 0.6;
         let (lowest, highest) = (-0.02 * clock, 0.2 * clock);
@@ -133,8 +137,8 @@ impl EdgeBelief {
     ///
     /// `others` is the rate at which faults of other causes are to be expected in it, per hour: a
     /// fault that may as well have another cause says less.
-    pub fn take(&mut self, value: MhzOffset, hours: f64, fault: bool, others: f64) {
-        let value = f64::from(value.0);
+    pub fn take(&mut self, value: impl Into<f64>, hours: f64, fault: bool, others: f64) {
+        let value = value.into();
         for cell in &mut self.cells {
             let rate = cell.rate(value);
             let likelihood = (-rate * hours).exp();
@@ -178,15 +182,15 @@ impl EdgeBelief {
 
     /// Chance that `value` stands `hours` without a fault, all guesses weighed.
     #[must_use]
-    pub fn chance_to_hold(&self, value: MhzOffset, hours: f64) -> f64 {
-        let value = f64::from(value.0);
+    pub fn chance_to_hold(&self, value: impl Into<f64>, hours: f64) -> f64 {
+        let value = value.into();
         self.cells.iter().map(|cell| cell.weight * (-cell.rate(value) * hours).exp()).sum()
     }
 
     /// Faults per hour to expect at `value`, all guesses weighed.
     #[must_use]
-    pub fn rate(&self, value: MhzOffset) -> f64 {
-        let value = f64::from(value.0);
+    pub fn rate(&self, value: impl Into<f64>) -> f64 {
+        let value = value.into();
         self.cells.iter().map(|cell| cell.weight * cell.rate(value)).sum()
     }
 
@@ -232,8 +236,8 @@ impl EdgeBelief {
     /// What a trial of `hours` at `value` would bring, if what counts is the highest value at which
     /// at most `faults` come in `span` hours.
     #[must_use]
-    pub fn prospect(&self, value: MhzOffset, hours: f64, span: f64, faults: f64) -> Prospect {
-        let value = f64::from(value.0);
+    pub fn prospect(&self, value: impl Into<f64>, hours: f64, span: f64, faults: f64) -> Prospect {
+        let value = value.into();
         // Ends at once, early, late, or not at all.
         let mut outcomes = [Moments::default(); 4];
         let (mut machine_down, mut length) = (0.0, 0.0);
@@ -302,6 +306,7 @@ impl Moments {
 mod tests {
     use super::*;
     use crate::fixtures::card;
+    use crate::units::MhzOffset;
     use rstest::{fixture, rstest};
 
     const DAY: f64 = 24.0;

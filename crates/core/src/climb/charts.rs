@@ -212,6 +212,7 @@ pub fn in_short(settings: &Settings, card: &CardDescription) -> String {
             .filter(|kind| moved(kind))
             .map(|kind| format!("{} {}", kind.label(), settings.show(*kind))),
     );
+    parts.extend(settings.curve.map(|_| format!("curve {}", settings.show(SettingKind::Curve))));
     if parts.is_empty() && moved(&SettingKind::PowerLimit) {
         parts.push(format!("power {}", settings.show(SettingKind::PowerLimit)));
     }

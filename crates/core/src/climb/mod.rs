@@ -28,6 +28,7 @@ mod score;
 mod search;
 mod stages;
 mod together;
+mod voltage;
 
 pub use advice::Advice;
 pub use axis::{Axis, asks_more_clock};
@@ -46,6 +47,7 @@ pub use score::{Bend, Gain, ScoreLine};
 pub use search::{Bracket, Failure, Policy};
 pub use stages::{Directive, StageOrder};
 pub use together::{Joint, Pair};
+pub use voltage::{Depth, Descent, DescentTrial, Measured, RoundReport, SchoolReport};
 
 use crate::artifact::Domain;
 use crate::card::{CardDescription, SettingKind};
@@ -201,6 +203,11 @@ pub enum ClimbError {
         "stage together combines what core and memory found: name both before it, as in baseline,core,memory,together"
     )]
     NothingToCombine,
+    /// A stage begins with a share of what another found.
+    #[error(
+        "stage middle begins with a share of what core found: name core before it, as in baseline,core,middle"
+    )]
+    NothingToShare,
     /// The card has no such setting.
     #[error("stage {stage} moves the {setting}, which {card} does not offer")]
     NotOffered {
@@ -289,6 +296,10 @@ impl Climb {
             Stage::Power => self.next_of_power(),
             Stage::Core | Stage::Memory => self.next_of_axis(stage),
             Stage::Together => self.next_of_together(),
+            Stage::Highest | Stage::Cooler | Stage::Less | Stage::Middle => {
+                self.next_of_school(stage)
+            }
+            Stage::Window | Stage::Timing | Stage::Feed => self.next_of_round(stage),
             Stage::Own => None,
         }
     }

@@ -4,7 +4,7 @@ use crate::artifact::Domain;
 use crate::card::SettingKind;
 use crate::settings::Settings;
 use crate::statistics::median;
-use crate::units::{MhzOffset, Seconds};
+use crate::units::{MhzOffset, MillivoltOffset, Seconds};
 use crate::verdict::{Verdict, gain_percent};
 
 use super::margin::span_in_words;
@@ -25,6 +25,8 @@ pub struct Claim {
     pub below_core: MhzOffset,
     /// By how much the memory stays below the middle of where its edge is believed.
     pub below_memory: MhzOffset,
+    /// By how much the voltage stays above the middle of where its edge is believed.
+    pub below_depth: MillivoltOffset,
 }
 
 impl Claim {
@@ -34,10 +36,13 @@ impl Claim {
         let off = |value: MhzOffset, name| {
             (value > MhzOffset(0)).then(|| format!("{name} {} MHz", value.0))
         };
-        let off: Vec<String> = [off(self.below_core, "core"), off(self.below_memory, "memory")]
-            .into_iter()
-            .flatten()
-            .collect();
+        let volts = (self.below_depth > MillivoltOffset::STOCK)
+            .then(|| format!("voltage {} mV", self.below_depth.0));
+        let off: Vec<String> =
+            [off(self.below_core, "core"), off(self.below_memory, "memory"), volts]
+                .into_iter()
+                .flatten()
+                .collect();
         let off = if off.is_empty() { "nothing".into() } else { off.join(", ") };
         format!(
             "For {}, {off} is taken off the believed edge: it holds {} with {} %.",
@@ -62,6 +67,8 @@ fn percent_of(chance: f64) -> String {
 pub struct Outcome {
     /// Settings to keep, as they were proven.
     pub settings: Settings,
+    /// The stage after the two clocks that found them; none where core, memory or power did.
+    pub stage: Option<Stage>,
     /// Where they lie on the map of core against memory.
     pub pair: Pair,
     /// Median score of the clean runs at these settings.
@@ -86,8 +93,11 @@ impl Climb {
     /// What the climb would come to if it ended now.
     #[must_use]
     pub fn outcome(&self) -> Outcome {
-        let pair = self.kept_pair();
-        let settings = self.settings_of(pair);
+        let (stage, settings) = self.kept_last();
+        let pair = match stage {
+            None => self.kept_pair(),
+            Some(_) => self.pair_of(&settings),
+        };
         let at_kept = self.clean_at(&settings);
         let best_measured = at_kept
             .iter()
@@ -98,19 +108,65 @@ impl Climb {
         let scores: Vec<f64> = at_kept.iter().filter_map(|trial| trial.score).collect();
         let score = median(&scores);
         let gain = score.zip(self.baseline()).map(|(s, base)| gain_percent(s, base.score));
-        let confirmed = self.is_confirmed(pair);
+        let confirmed = match stage {
+            None => self.is_confirmed(pair),
+            Some(stage) => self.is_stage_confirmed(stage, &at_kept),
+        };
         Outcome {
             settings,
+            stage,
             pair,
             score,
             gain_percent: gain,
             trials: self.trials.len(),
             test_seconds: self.test_seconds(),
             confirmed,
-            claim: self.claim(pair),
+            claim: match stage {
+                None => self.claim(pair),
+                Some(stage) => self.claim_of(stage, pair),
+            },
             kept_trial: best_measured.map(|trial| trial.number),
             sentence: self.sentence(&settings, gain, confirmed),
         }
+    }
+
+    /// What the last stage keeps that keeps anything, and which that is; what core, memory and power
+    /// come to where none after them does.
+    fn kept_last(&self) -> (Option<Stage>, Settings) {
+        let last =
+            self.stages.iter().rev().find_map(|stage| Some((Some(*stage), self.kept_of(*stage)?)));
+        last.unwrap_or_else(|| (None, self.settings_of(self.kept_pair())))
+    }
+
+    /// Where settings lie on the map of core against memory.
+    fn pair_of(&self, settings: &Settings) -> Pair {
+        let read = |domain| self.axis(domain).map_or(MhzOffset::STOCK, |axis| axis.read(settings));
+        Pair { core: read(Domain::Core), memory: read(Domain::Memory) }
+    }
+
+    /// Whether clean runs long enough stand behind what a stage after the two clocks keeps.
+    fn is_stage_confirmed(&self, stage: Stage, at_kept: &[&TrialRecord]) -> bool {
+        let long = match stage.is_school() {
+            true => self.plan.voltage.settle_seconds,
+            false => self.plan.rounds.seconds,
+        };
+        at_kept.iter().any(|trial| trial.seconds.value() >= long)
+    }
+
+    /// What is claimed of what such a stage keeps: of a school by its belief; a round claims nothing
+    /// beyond its runs.
+    fn claim_of(&self, stage: Stage, pair: Pair) -> Option<Claim> {
+        let margin = self.plan.margin;
+        let chance = self.chance_of_school(stage, margin)?;
+        let clocks = self.claim(Pair { core: MhzOffset::STOCK, ..pair });
+        Some(Claim {
+            margin,
+            span: margin.span(),
+            chance: chance * clocks.map_or(1.0, |claim| claim.chance),
+            below_core: MhzOffset::STOCK,
+            below_memory: clocks.map_or(MhzOffset::STOCK, |claim| claim.below_memory),
+            below_depth: self.depth_in_hand(stage),
+        })
     }
 
     /// Clean trials at settings, fan and all.
@@ -204,6 +260,7 @@ impl Climb {
             chance: chance(&core, pair.core) * chance(&memory, pair.memory),
             below_core: below(&core, pair.core),
             below_memory: below(&memory, pair.memory),
+            below_depth: MillivoltOffset::STOCK,
         })
     }
 

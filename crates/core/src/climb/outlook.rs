@@ -54,6 +54,9 @@ const STAGES: [(Stage, [f64; 10], [f64; 10]); 3] = [
         [14.0, 16.0, 20.0, 33.0, 44.0, 54.0, 66.0, 74.0, 94.0, 117.0],
     ),
 ];
+/// Trials of a walk down in voltage and their mean length, s, as seen on stand-ins.
+const SCHOOL_TRIALS: f64 = 14.0;
+const SCHOOL_SECONDS: f64 = 110.0;
 /// Standard deviations to each side that hold nine of ten (normal distribution).
 const NINE_OF_TEN: f64 = 1.645;
 /// Share of runs that are spoilt by something else and made again.
@@ -112,6 +115,8 @@ struct Imagined {
     memory: (f64, f64),
     /// What each loses when the other is at its edge, MHz.
     together: (f64, f64),
+    /// Edge and e-fold of voltage taken off, mV.
+    depth: (f64, f64),
     base: f64,
     scatter: f64,
     dice: Dice,
@@ -170,6 +175,11 @@ impl Climb {
             };
         }
         let (wanted, seconds) = match stage {
+            _ if stage.is_school() => self.left_of_school(stage, trials),
+            _ if stage.is_round() => {
+                let left = 4.0 + f64::from(self.plan.rounds.most_repeats) / 2.0 - trials;
+                (left.max(1.0), self.plan.rounds.seconds)
+            }
             Stage::Baseline => (
                 f64::from(self.plan.baseline.runs) - self.baseline_runs() as f64,
                 self.plan.baseline.seconds,
@@ -192,6 +202,12 @@ impl Climb {
                 variance * each * each + (cold * 0.2 / 60.0).powi(2),
             ),
         }
+    }
+
+    /// Trials that a walk down still takes, and how long each is, by what walks on stand-ins took.
+    fn left_of_school(&self, stage: Stage, done: f64) -> (f64, f64) {
+        let both = if stage == Stage::Highest { 2.0 } else { 1.0 };
+        ((SCHOOL_TRIALS * both - done).max(1.0), SCHOOL_SECONDS)
     }
 
     /// What is left by playing the climb forward.
@@ -242,10 +258,15 @@ impl Climb {
         let clock = |domain| self.axis(domain).map_or(0.0, |axis| axis.clock);
         let together =
             (clock(Domain::Core) * 0.03 * dice.roll(), clock(Domain::Memory) * 0.03 * dice.roll());
+        let school = self.stages.iter().find(|stage| stage.is_school() && !self.is_done(**stage));
+        let depth = school
+            .and_then(|stage| self.belief_of_school(*stage))
+            .map_or((1e9, 1.0), |belief| belief.draw(dice.roll()));
         Imagined {
             core,
             memory,
             together,
+            depth,
             base: self.baseline().map_or(1_000.0, |baseline| baseline.score),
             scatter: self.scatter(),
             dice,
@@ -272,7 +293,9 @@ impl Imagined {
         let value =
             |domain| climb.axis(domain).map_or(0.0, |axis| f64::from(axis.read(&request.asked).0));
         let (core, memory) = (value(Domain::Core), value(Domain::Memory));
-        let rate = self.rate(core, memory);
+        let depth = climb.depth_of(request.stage).and_then(|depth| depth.read(&request.asked));
+        let past = depth.map_or(-50.0, |(at, _)| (f64::from(at) - self.depth.0) / self.depth.1);
+        let rate = self.rate(core, memory) + past.min(15.0).exp() / 24.0;
         let wait = -(1.0 - self.dice.roll()).ln() / rate * 3_600.0;
         // One run in twelve is spoilt by something else.
         let spoilt = self.dice.roll() < 1.0 / 12.0;

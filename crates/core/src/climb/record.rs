@@ -25,16 +25,43 @@ pub enum Stage {
     Memory,
     /// Core and memory together.
     Together,
+    /// Voltage up, the highest clock, and the voltage down again while it holds.
+    Highest,
+    /// Less voltage for more clock, where power holds it back.
+    Cooler,
+    /// The same work for less voltage.
+    Less,
+    /// A mild overclock on a mild undervolt.
+    Middle,
+    /// The clock window, narrow against wide.
+    Window,
+    /// The memory timing level.
+    Timing,
+    /// Memory clock given up for core, under one power budget.
+    Feed,
     /// Settings of the user's own, beside every plan. They are evidence for no ladder.
     Own,
 }
 
 impl Stage {
     /// The stages a climb can be made of, in their usual order.
-    pub const PLANNED: [Self; 5] =
+    pub const PLANNED: [Self; 12] = [
+        Self::Baseline,
+        Self::Power,
+        Self::Core,
+        Self::Memory,
+        Self::Together,
+        Self::Highest,
+        Self::Cooler,
+        Self::Less,
+        Self::Middle,
+        Self::Window,
+        Self::Timing,
+        Self::Feed,
+    ];
+    /// Those a climb has that nobody chose stages for.
+    pub const USUAL: [Self; 5] =
         [Self::Baseline, Self::Power, Self::Core, Self::Memory, Self::Together];
-    const ALL: [Self; 6] =
-        [Self::Baseline, Self::Power, Self::Core, Self::Memory, Self::Together, Self::Own];
 
     /// The stage's name.
     #[must_use]
@@ -45,14 +72,45 @@ impl Stage {
             Self::Core => "core",
             Self::Memory => "memory",
             Self::Together => "together",
+            Self::Highest => "highest",
+            Self::Cooler => "cooler",
+            Self::Less => "less",
+            Self::Middle => "middle",
+            Self::Window => "window",
+            Self::Timing => "timing",
+            Self::Feed => "feed",
             Self::Own => "own",
+        }
+    }
+
+    /// What the stage is for, in one statement.
+    #[must_use]
+    pub const fn statement(self) -> &'static str {
+        match self {
+            Self::Baseline => "what the card does at stock, and how much its runs scatter",
+            Self::Power => "what more power alone brings",
+            Self::Core => "the highest core clock that holds, the memory at stock",
+            Self::Memory => "the highest memory clock that holds, the core at stock",
+            Self::Together => "both clocks as high as they hold together",
+            Self::Highest => {
+                "highest clock: voltage up, find the edge, then walk the voltage down while it holds"
+            }
+            Self::Cooler => {
+                "cooler for clock: held back by power, less voltage frees watts and the clock rises"
+            }
+            Self::Less => "same for less: the work of stock at the least voltage that holds",
+            Self::Middle => "middle way: half the overclock, on as much undervolt as it bears",
+            Self::Window => "the clock window about the average clock, narrow against wide",
+            Self::Timing => "whether faster memory timing pays for the clock it costs",
+            Self::Feed => "whether memory clock given up feeds the core",
+            Self::Own => "settings of your own",
         }
     }
 
     /// The stage of that name.
     #[must_use]
     pub fn from_label(label: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|stage| stage.label() == label)
+        Self::PLANNED.into_iter().chain([Self::Own]).find(|stage| stage.label() == label)
     }
 }
 

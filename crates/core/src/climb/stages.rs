@@ -12,6 +12,7 @@ use super::axis::Axis;
 use super::belief::EdgeBelief;
 use super::score::{Bend, Gain, ScoreLine, decide, scatter};
 use super::search::{Bracket, Policy, Search, SearchStep, Tried};
+use super::voltage::depth_on;
 use super::{Climb, ClimbError, Next, Purpose, Stage, TrialRecord};
 
 /// What the user wants of a stage.
@@ -98,25 +99,58 @@ pub(super) fn checked(card: &CardDescription, stages: &[Stage]) -> Result<Vec<St
         if *stage == Stage::Together && !has_both {
             return Err(ClimbError::NothingToCombine);
         }
+        if *stage == Stage::Middle && !distinct.contains(&Stage::Core) {
+            return Err(ClimbError::NothingToShare);
+        }
+        if let Some(setting) = missing_for(card, *stage) {
+            let card = card.name.clone();
+            return Err(ClimbError::NotOffered { stage: *stage, setting, card });
+        }
         distinct.push(*stage);
     }
     Ok(distinct)
 }
 
+/// What a card would have to offer for a stage after the two clocks, and does not.
+fn missing_for(card: &CardDescription, stage: Stage) -> Option<&'static str> {
+    if stage.is_school() && depth_on(card, stage, 1, i32::MAX).is_none() {
+        return Some("core voltage");
+    }
+    if !stage.is_round() || Climb::can_round(card, stage) {
+        return None;
+    }
+    Some(match stage {
+        Stage::Window => "lowest and highest clock",
+        Stage::Timing => "memory timing level",
+        _ => "memory clock offset",
+    })
+}
+
 impl Climb {
-    /// All the stages that a card can climb, in their usual order.
+    /// Whether a card offers what a stage moves, whatever stages come before it.
     #[must_use]
-    pub fn stages_on(card: &CardDescription) -> Vec<Stage> {
+    pub fn is_offered(card: &CardDescription, stage: Stage) -> bool {
         let has = |domain| Axis::of(card, domain).is_some();
-        let can = |stage: &Stage| match stage {
+        match stage {
             Stage::Baseline => true,
             Stage::Power => Self::can_raise_power(card),
             Stage::Core => has(Domain::Core),
             Stage::Memory => has(Domain::Memory),
             Stage::Together => has(Domain::Core) && has(Domain::Memory),
+            Stage::Middle | Stage::Highest => {
+                has(Domain::Core) && missing_for(card, stage).is_none()
+            }
+            Stage::Cooler | Stage::Less | Stage::Window | Stage::Timing | Stage::Feed => {
+                missing_for(card, stage).is_none()
+            }
             Stage::Own => false,
-        };
-        Stage::PLANNED.into_iter().filter(can).collect()
+        }
+    }
+
+    /// The stages of a climb that nobody chose stages for, as far as a card can climb them.
+    #[must_use]
+    pub fn stages_on(card: &CardDescription) -> Vec<Stage> {
+        Stage::USUAL.into_iter().filter(|stage| Self::is_offered(card, *stage)).collect()
     }
 
     /// What the user has said of the stages, in order.

@@ -133,6 +133,11 @@ fn seen(run: &RunView, kind: SettingKind) -> String {
         SettingKind::MemoryOffset => run.sample.memory_clock.map(|clock| format!("{clock} actual")),
         SettingKind::VoltageOffset => run.sample.voltage.map(|volts| format!("{volts} now")),
         SettingKind::FrameCap => seen.frame_rate.map(|rate| format!("{rate:.1} fps")),
+        SettingKind::Curve => run
+            .sample
+            .core_clock
+            .zip(run.sample.voltage)
+            .map(|(clock, volts)| format!("{clock} at {volts}")),
         SettingKind::MemoryVoltage | SettingKind::MemoryTiming => None,
     };
     text.unwrap_or_else(|| "–".into())

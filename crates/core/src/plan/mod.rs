@@ -3,6 +3,8 @@
 //! A plan is a TOML file; what it leaves out has the default. The whole default plan is
 //! [`Plan::default`], written out by [`Plan::to_toml`].
 
+mod voltage;
+
 use std::ops::RangeInclusive;
 
 use serde::{Deserialize, Serialize};
@@ -11,6 +13,8 @@ use thiserror::Error;
 use crate::artifact::Domain;
 use crate::climb::{Margin, Policy};
 use crate::units::{Celsius, Percent, Seconds};
+
+pub use voltage::{CoolerPlan, LessPlan, MiddlePlan, RoundPlan, VoltagePlan};
 
 /// Why a plan cannot be used.
 #[derive(Debug, Error, PartialEq)]
@@ -240,6 +244,16 @@ pub struct Plan {
     pub memory: AxisPlan,
     /// Both together.
     pub together: TogetherPlan,
+    /// How voltage is walked down.
+    pub voltage: VoltagePlan,
+    /// Cooler for clock.
+    pub cooler: CoolerPlan,
+    /// Same for less.
+    pub less: LessPlan,
+    /// The middle way.
+    pub middle: MiddlePlan,
+    /// Window, timing, and memory for core.
+    pub rounds: RoundPlan,
     /// The believing policy.
     pub believing: BelievingPlan,
     /// When a gain counts.
@@ -260,6 +274,11 @@ impl Default for Plan {
             core: AxisPlan::default(),
             memory: AxisPlan::memory(),
             together: TogetherPlan::default(),
+            voltage: VoltagePlan::default(),
+            cooler: CoolerPlan::default(),
+            less: LessPlan::default(),
+            middle: MiddlePlan::default(),
+            rounds: RoundPlan::default(),
             believing: BelievingPlan::default(),
             score: ScorePlan::default(),
             rules: Rules::default(),
@@ -360,11 +379,17 @@ impl Plan {
                 return Err(PlanError::Contradiction(confirm));
             }
         }
+        if self.voltage.fine_step_mv > self.voltage.coarse_step_mv {
+            return Err(PlanError::Contradiction(VOLTAGE_STEPS));
+        }
+        if self.voltage.confirm_seconds < self.voltage.seconds {
+            return Err(PlanError::Contradiction(VOLTAGE_TOLD));
+        }
         Ok(())
     }
 
     /// The one table of what each number may be.
-    fn ranges(&self) -> Vec<(&'static str, f64, RangeInclusive<f64>, &'static str)> {
+    fn ranges(&self) -> Vec<Range> {
         let Self { hold, baseline, power, core, memory, together, believing, score, rules, .. } =
             self;
         let mut ranges = vec![
@@ -399,6 +424,9 @@ impl Plan {
             ("rules.most_warming_k", rules.most_warming_k, 0.5..=100.0, "K"),
             ("rules.slower_tolerance_percent", rules.slower_tolerance_percent, 0.0..=50.0, "%"),
         ];
+        ranges.extend(self.voltage.ranges());
+        ranges.extend(voltage::school_ranges(&self.cooler, &self.less, &self.middle));
+        ranges.extend(self.rounds.ranges());
         for (axis, keys) in [(core, CORE_KEYS), (memory, MEMORY_KEYS)] {
             ranges.extend(axis.ranges(keys));
         }
@@ -406,7 +434,9 @@ impl Plan {
     }
 }
 
-type Ranges = [(&'static str, f64, RangeInclusive<f64>, &'static str); 8];
+/// Name of a value, the value, what it may be, and its unit.
+type Range = (&'static str, f64, RangeInclusive<f64>, &'static str);
+type Ranges = [Range; 8];
 
 impl AxisPlan {
     fn ranges(&self, keys: [&'static str; 8]) -> Ranges {
@@ -454,6 +484,11 @@ macro_rules! axis_names {
     };
 }
 
+const VOLTAGE_STEPS: &str = "voltage.fine_step_mv is larger than its \
+    voltage.coarse_step_mv: make the fine step the smaller of the two";
+const VOLTAGE_TOLD: &str = "voltage.confirm_seconds is shorter than its \
+    voltage.seconds: a confirming run must be at least as long as a trial";
+
 axis_names!(CORE_KEYS, CORE_TOLD, "core");
 axis_names!(MEMORY_KEYS, MEMORY_TOLD, "memory");
 
@@ -496,7 +531,11 @@ mod tests {
     #[case("[core]\ncoarse_step_mhz = 10", "core.fine_step_mhz is larger")]
     #[case("[core]\nconfirm_seconds = 60", "core.confirm_seconds is shorter")]
     #[case("[core]\nstep = 5", "unknown field `step`, expected one of `coarse_step_mhz`")]
-    #[case("[voltage]\nstep = 5", "unknown field `voltage`")]
+    #[case("[vault]\nstep = 5", "unknown field `vault`")]
+    #[case("[voltage]\nfine_step_mv = 30", "voltage.fine_step_mv is larger")]
+    #[case("[voltage]\nconfirm_seconds = 60", "voltage.confirm_seconds is shorter")]
+    #[case("[less]\nhold_percent = 0", "less.hold_percent is 0: it must be 30 to 120 %")]
+    #[case("[rounds]\nwindows = 0", "rounds.windows is 0")]
     #[case("[memory]\nfine_step_mhz = 90", "memory.fine_step_mhz is larger")]
     #[case("policy = \"hopeful\"", "unknown variant `hopeful`, expected one of `steady`")]
     #[case("margin = \"none\"", "unknown variant `none`, expected one of `record`")]
