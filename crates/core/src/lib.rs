@@ -56,7 +56,8 @@ pub use climb::{
 };
 pub use clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
 pub use curve::{
-    Change, CurveError, CurveKind, CurveOffer, MOST_CURVE_POINTS, Sketch, Span, VfCurve, VfPoint,
+    Change, CurveError, CurveKind, CurveOffer, MOST_CURVE_POINTS, Sight, Sketch, Span, VfCurve,
+    VfPoint, sight, top_of,
 };
 pub use fan::{Fan, FanCurve, FanCurveError, MOST_FAN_POINTS};
 pub use limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute};
@@ -83,4 +84,4 @@ pub use units::{
 pub use verdict::{
     Ending, Evidence, Expected, Fault, Judgement, Meaning, Reference, Verdict, judge,
 };
-pub use watch::{SectionSeen, Seen, Watch};
+pub use watch::{CurveBand, SectionSeen, Seen, Watch};

@@ -90,6 +90,11 @@ pub fn attribute(sample: &Sample, taken: &Settings, limits: &CardLimits) -> Limi
     let cap = taken.frame_cap.map_or(f64::INFINITY, f64::from);
     let window = taken.clock_maximum.unwrap_or(Mhz(f64::INFINITY)) - limits.clock_bin;
 
+    // A flattened curve ends at its own voltage.
+    let ceiling = taken
+        .curve
+        .map_or(limits.voltage_ceiling.value(), |curve| f64::from(curve.flat_from().millivolt));
+
     let is_idle = sample.load.is_some_and(|load| load.value() < FULL_LOAD_PERCENT);
 
     if is_idle && at_least(sample.frame_rate, cap * CAP_SHARE) {
@@ -104,10 +109,7 @@ pub fn attribute(sample: &Sample, taken: &Settings, limits: &CardLimits) -> Limi
         Limiter::Current
     } else if sample.core_clock.is_some_and(|clock| clock > window) {
         Limiter::Window
-    } else if at_least(
-        sample.voltage.map(|v| v.value()),
-        limits.voltage_ceiling.value() - VOLTAGE_BAND,
-    ) {
+    } else if at_least(sample.voltage.map(|v| v.value()), ceiling - VOLTAGE_BAND) {
         Limiter::Voltage
     } else {
         Limiter::Unknown

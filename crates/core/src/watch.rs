@@ -11,7 +11,7 @@ use crate::plateau::{Plateau, Warming};
 use crate::sample::Sample;
 use crate::settings::Settings;
 use crate::statistics::{Running, quantile};
-use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
+use crate::units::{Celsius, Mhz, Millivolt, Percent, Seconds, Watt};
 
 /// What was observed under load. Clocks, power and scores are of the time after the warm-up;
 /// wrong frames and highest temperatures are of the whole run.
@@ -72,6 +72,30 @@ pub struct SectionSeen {
     pub frame_rate: f64,
     /// Frame rate of the frame time that one frame in a hundred exceeds.
     pub frame_rate_low: f64,
+    /// Where on its curve the card ran; none where it does not tell.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub band: Option<CurveBand>,
+}
+
+/// Where on its V/F curve a card ran for a while: what nine samples of ten lie between.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct CurveBand {
+    /// Low and high core clock.
+    pub clock: (Mhz, Mhz),
+    /// Low and high core voltage.
+    pub voltage: (Millivolt, Millivolt),
+}
+
+impl CurveBand {
+    /// The band of samples of (MHz, mV); none without any.
+    fn of(samples: &[(f32, f32)]) -> Option<Self> {
+        let range = |of: fn(&(f32, f32)) -> f32| {
+            let values: Vec<f64> = samples.iter().map(|sample| f64::from(of(sample))).collect();
+            Some((quantile(&values, 0.05)?, quantile(&values, 0.95)?))
+        };
+        let ((slow, fast), (low, high)) = (range(|sample| sample.0)?, range(|sample| sample.1)?);
+        Some(Self { clock: (Mhz(slow), Mhz(fast)), voltage: (Millivolt(low), Millivolt(high)) })
+    }
 }
 
 impl Seen {
@@ -123,6 +147,8 @@ pub struct Watch {
     artifacts: ArtifactLog,
     /// Frame times by section, s.
     frame_times: Vec<Vec<f32>>,
+    /// Core clock and voltage by section, MHz and mV.
+    on_curve: Vec<Vec<(f32, f32)>>,
     /// When which section began.
     sections: Vec<(Seconds, usize)>,
     last_frame: Option<Seconds>,
@@ -160,6 +186,7 @@ impl Watch {
             first_wrong: None,
             artifacts: ArtifactLog::default(),
             frame_times: Vec::new(),
+            on_curve: Vec::new(),
             sections: Vec::new(),
             last_frame: None,
         }
@@ -174,6 +201,13 @@ impl Watch {
         let limiter = attribute(sample, &self.taken, &self.limits);
         if self.measures(sample.at) {
             self.clock.extend(sample.core_clock.map(|clock| (sample.at, clock)));
+            if let (Some(clock), Some(voltage), Some((_, section))) =
+                (sample.core_clock, sample.voltage, self.sections.last())
+            {
+                let section = *section;
+                self.on_curve.resize(self.on_curve.len().max(section + 1), Vec::new());
+                self.on_curve[section].push((clock.value() as f32, voltage.value() as f32));
+            }
             self.frame_rates.extend(sample.frame_rate);
             self.frame_rate.push(sample.frame_rate);
             self.effective.push(sample.get(Channel::EffectiveClock));
@@ -226,6 +260,7 @@ impl Watch {
                     section,
                     frame_rate: times.len() as f64 / times.iter().sum::<f64>().max(1e-9),
                     frame_rate_low: 1.0 / slow.max(1e-9),
+                    band: self.on_curve.get(section).and_then(|band| CurveBand::of(band)),
                 }
             })
             .collect()

@@ -4,10 +4,10 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmRaised, CardDescription, CardLimits, Celsius, Channel, CheckedFrame,
-    Difference, Ending, Evidence, Expected, Fault, Judgement, Mhz, Plan, Reference, Sample,
-    Seconds, Seen, SettingKind, Settings, Stage, Trace, TrialRecord, Verdict, WARM_WITHIN, Watch,
-    alarm, asks_more_clock, in_short, judge,
+    Alarm, AlarmAct, AlarmRaised, CardDescription, Celsius, Channel, CheckedFrame, Difference,
+    Ending, Evidence, Expected, Fault, Judgement, Plan, Reference, Sample, Seconds, Seen,
+    SettingKind, Settings, Stage, Trace, TrialRecord, Verdict, WARM_WITHIN, Watch, alarm,
+    asks_more_clock, in_short, judge, top_of,
 };
 use yard_step_ledger::{Event, Intent, Measured};
 use yard_step_scenes::{PASS_FRAMES, Scene, reference};
@@ -374,7 +374,7 @@ impl Run {
             taken: self.taken,
             seen: self.watch.glance(),
             score: self.score(),
-            target: target(limits, &held),
+            target: top_of(&self.card, &held),
             power_limit: held.get(SettingKind::PowerLimit).unwrap_or(limits.power_limit.value()),
             temperature_target: held
                 .get(SettingKind::TemperatureTarget)
@@ -397,12 +397,6 @@ impl Run {
             judgement: None,
         }
     }
-}
-
-/// Highest clock the card may reach under its settings.
-fn target(limits: &CardLimits, held: &Settings) -> Mhz {
-    let top = held.clock_maximum.unwrap_or(limits.highest_clock);
-    Mhz(top.value()) + held.core_offset.unwrap_or_default()
 }
 
 /// Judges a run by the rules of a plan.

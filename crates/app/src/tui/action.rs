@@ -19,14 +19,16 @@ pub enum View {
     Trace,
     /// Spoilt frames beside what they should have been.
     Artifacts,
+    /// Curve, window and voltages.
+    Shape,
     /// Everything tried.
     Ledger,
 }
 
 impl View {
     /// All views, in the order of the work.
-    pub const ALL: [Self; 5] =
-        [Self::Survey, Self::Climb, Self::Trace, Self::Artifacts, Self::Ledger];
+    pub const ALL: [Self; 6] =
+        [Self::Survey, Self::Climb, Self::Trace, Self::Artifacts, Self::Shape, Self::Ledger];
 
     /// Key that shows the view.
     #[must_use]
@@ -36,6 +38,7 @@ impl View {
             Self::Climb => '2',
             Self::Trace => '3',
             Self::Artifacts => 'v',
+            Self::Shape => '4',
             Self::Ledger => '8',
         }
     }
@@ -48,6 +51,7 @@ impl View {
             Self::Climb => "Climb",
             Self::Trace => "Trace",
             Self::Artifacts => "Artifacts",
+            Self::Shape => "Shape",
             Self::Ledger => "Ledger",
         }
     }
@@ -136,6 +140,48 @@ pub enum Action {
     Farther,
     /// Write the pictures to a file.
     ExportPicture,
+    /// In Shape, the point before, or a value one step down.
+    ShapeLeft,
+    /// In Shape, the point after, or a value one step up.
+    ShapeRight,
+    /// In Shape, one step up.
+    ShapeUp,
+    /// In Shape, one step down.
+    ShapeDown,
+    /// In Shape, five steps up.
+    ShapeMuchUp,
+    /// In Shape, five steps down.
+    ShapeMuchDown,
+    /// In Shape, the first point.
+    ShapeFirst,
+    /// In Shape, the last point.
+    ShapeLast,
+    /// In Shape, something else for the keys to move.
+    ShapeFocus,
+    /// In Shape, type a number.
+    ShapeType,
+    /// Flatten everything to the right of a point.
+    Flatten,
+    /// Smooth what lies left of a point, or the states below the top.
+    Smooth,
+    /// Shift the whole curve up.
+    ShiftUp,
+    /// Shift the whole curve down.
+    ShiftDown,
+    /// Take the last move of the curve back.
+    Undo,
+    /// Make it again.
+    Redo,
+    /// Everything in Shape as from the factory.
+    Factory,
+    /// A nearer look at the curve.
+    ShapeNearer,
+    /// A farther look at the curve.
+    ShapeFarther,
+    /// Have the shape tried next.
+    AskShape,
+    /// Have the card held at one point.
+    HoldPoint,
     /// In Ledger, another line of the list.
     Row(Move),
     /// Trials or climbs.
@@ -218,6 +264,10 @@ pub struct Moment {
     pub(super) down: bool,
     pub(super) wants_restart: bool,
     pub(super) is_manual: bool,
+    /// In Shape, the card lets a curve be shaped.
+    pub(super) has_curve: bool,
+    /// In Shape, what is shaped is what the next trial asks for.
+    pub(super) shape_is_next: bool,
     /// In Ledger, something is selected.
     pub(super) has_row: bool,
     /// In Ledger, something was deleted that can be brought back.
@@ -251,6 +301,8 @@ impl Moment {
             down: matches!(snapshot.restart, Some(Restart::Down | Restart::CardGone)),
             wants_restart: snapshot.restart.is_some(),
             is_manual: snapshot.is_manual,
+            has_curve: view == View::Shape && snapshot.card.curve.is_some(),
+            shape_is_next: view == View::Shape && state.shape.draft(snapshot).is_next(snapshot),
             has_row: view == View::Ledger && state.ledger.has_row(),
             has_removed: view == View::Ledger && state.ledger.has_removed(),
         }
@@ -258,6 +310,15 @@ impl Moment {
 
     pub(super) fn in_ledger(self) -> bool {
         self.view == View::Ledger
+    }
+
+    pub(super) fn in_shape(self) -> bool {
+        self.view == View::Shape
+    }
+
+    /// Whether Enter stands for the next step, and not for something of the view.
+    pub(super) fn enter_is_free(self) -> bool {
+        !self.in_ledger() && (!self.in_shape() || self.shape_is_next)
     }
 
     pub(super) fn waits(self) -> bool {
@@ -328,6 +389,8 @@ mod tests {
                     down: bit(11),
                     wants_restart: bit(12),
                     is_manual: bit(13),
+                    has_curve: bit(10) && view == View::Shape,
+                    shape_is_next: bit(7) && view == View::Shape,
                     has_row: bit(7) && view == View::Ledger,
                     has_removed: bit(10) && view == View::Ledger,
                 }
@@ -387,6 +450,8 @@ mod tests {
             down: false,
             wants_restart: false,
             is_manual: false,
+            has_curve: false,
+            shape_is_next: false,
             has_row: false,
             has_removed: false,
         };

@@ -5,10 +5,10 @@ use std::sync::Arc;
 
 use yard_step_core::{
     Absent, Advice, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel, ChartTrial,
-    CheckedFrame, Climb, ClockLine, Domain, Failure, Fan, Frame, Judgement, Left, Limiter, Machine,
-    Map, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer, Outlook, Pair, Part, Percent, Plan,
-    Prerequisite, Purpose, Reading, Room, Sample, Seconds, Seen, SettingKind, Settings, Stage,
-    Stairs, Standing, Trace, TrialRecord, Verdict, Watt,
+    CheckedFrame, Climb, ClockLine, CurveKind, CurveOffer, Domain, Failure, Fan, Frame, Judgement,
+    Left, Limiter, Machine, Map, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer, Outlook, Pair,
+    Part, Percent, Plan, Prerequisite, Purpose, Reading, Room, Sample, Seconds, Seen, SettingKind,
+    Settings, Span, Stage, Stairs, Standing, Trace, TrialRecord, Verdict, VfCurve, Watt,
 };
 use yard_step_engine::{
     Activity, ClimbSummary, Mark, MarkKind, NextView, Pace, Picture, RackCard, RunView, Snapshot,
@@ -59,6 +59,21 @@ pub fn card() -> CardDescription {
             why: "its driver keeps the timings to itself".into(),
         }],
         absent_sensors: vec![],
+    }
+}
+
+/// A curve of nine points that lets itself be shaped.
+#[must_use]
+#[allow(clippy::unwrap_used)]
+pub fn curve_offer() -> CurveOffer {
+    let clocks = [1_590, 1_650, 1_710, 1_770, 1_815, 1_860, 1_905, 1_950, 1_995];
+    let points: Vec<(u16, u16)> =
+        clocks.into_iter().enumerate().map(|(at, mhz)| (800 + 25 * at as u16, mhz)).collect();
+    CurveOffer {
+        kind: CurveKind::Points,
+        factory: VfCurve::new(&points).unwrap(),
+        clocks: Span { lowest: 705, highest: 2_505, step: 15 },
+        voltages: Span { lowest: 800, highest: 1_000, step: 25 },
     }
 }
 

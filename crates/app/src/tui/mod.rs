@@ -20,6 +20,7 @@ pub mod ledger_state;
 pub mod overlay;
 pub mod screen;
 mod settings_form;
+mod shape_state;
 mod stages_panel;
 pub mod state;
 pub mod theme;

@@ -34,6 +34,13 @@ pub enum Overlay {
     },
     /// Typing the name of a profile.
     Name(String),
+    /// Typing a number in Shape.
+    Value {
+        /// As far as it is typed.
+        text: String,
+        /// What it is for.
+        label: String,
+    },
     /// Typing the path of a file.
     Path {
         /// What for.
@@ -46,7 +53,7 @@ pub enum Overlay {
     /// Saying what the machine is like.
     Machine(Form),
     /// Setting what the card offers.
-    Settings(SettingsForm),
+    Settings(Box<SettingsForm>),
     /// Saying how a run of the manual load went: place in the list of verdicts.
     Say(usize),
     /// The climb's stages, its policy and its margin: place in the list.
@@ -113,6 +120,9 @@ pub const SAYABLE: [Verdict; 7] = [
 
 /// Longest path that can be typed.
 const LONGEST_PATH: usize = 200;
+
+/// Longest number that can be typed in Shape.
+const LONGEST_NUMBER: usize = 10;
 
 /// Longest name of a profile.
 const LONGEST_NAME: usize = 40;
@@ -196,6 +206,15 @@ impl State {
                 self.overlay = Some(Overlay::Name(name));
                 Outcome::Nothing
             }
+            (Overlay::Value { text, .. }, KeyCode::Enter) if !text.trim().is_empty() => {
+                self.shape.type_in(snapshot, &text);
+                Outcome::Nothing
+            }
+            (Overlay::Value { mut text, label }, code) => {
+                typed(&mut text, code, LONGEST_NUMBER);
+                self.overlay = Some(Overlay::Value { text, label });
+                Outcome::Nothing
+            }
             (Overlay::Path { what, text }, code) => self.path_key(what, text, code, snapshot),
             (Overlay::Cards(chosen), code) => self.cards_key(chosen, code, snapshot),
             (Overlay::Stages(chosen), code) => {
@@ -213,7 +232,7 @@ impl State {
             (Overlay::Settings(form), code) => match form.key(code) {
                 Chosen::Done(settings) => Outcome::Send(Command::Wish(Box::new(settings))),
                 Chosen::NotYet(form) => {
-                    self.overlay = Some(Overlay::Settings(form));
+                    self.overlay = Some(Overlay::Settings(Box::new(form)));
                     Outcome::Nothing
                 }
             },
@@ -358,7 +377,8 @@ pub(super) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
         Action::Machine => Some(Overlay::Machine(Form::of(&snapshot.machine))),
         Action::Cards => Some(Overlay::Cards(snapshot.present)),
         Action::Settings => {
-            Some(Overlay::Settings(SettingsForm::of(&snapshot.card, snapshot.held)))
+            let form = SettingsForm::of(&snapshot.card, snapshot.held);
+            Some(Overlay::Settings(Box::new(form)))
         }
         Action::Export => {
             let shown = snapshot.shown();

@@ -20,7 +20,7 @@ use super::settings_form::SettingsForm;
 use super::stages_panel;
 use super::state::State;
 use super::theme::{Role, Theme, glyph};
-use super::views::{artifacts, climb, ledger, survey, trace};
+use super::views::{artifacts, climb, ledger, shape, survey, trace};
 use super::widgets::{row, wrapped, write, write_right, write_wrapped};
 
 /// Least size at which the views can be read.
@@ -52,6 +52,7 @@ pub fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
         View::Climb => climb::draw(buffer, body(area), theme, snapshot, state.chart),
         View::Trace => trace::draw(buffer, body(area), theme, snapshot, &state.trace),
         View::Artifacts => artifacts::draw(buffer, body(area), theme, snapshot, &state.artifacts),
+        View::Shape => shape::draw(buffer, body(area), theme, snapshot, &state.shape),
         View::Ledger => ledger::draw(buffer, body(area), theme, &state.ledger),
     }
     draw_footer(buffer, row(area, area.height - 1), theme, moment);
@@ -183,6 +184,23 @@ pub fn line_at(area: Rect, state: &State, place: (u16, u16)) -> Option<usize> {
     ledger::line_at(body(area), &state.ledger, place)
 }
 
+/// Voltage and clock in Shape's chart at a place, mV and MHz.
+#[must_use]
+pub fn shape_at(
+    area: Rect,
+    state: &State,
+    snapshot: &Snapshot,
+    place: (u16, u16),
+) -> Option<(f64, f64)> {
+    shape::at(body(area), snapshot, &state.shape, place)
+}
+
+/// The value beside Shape's chart at a place.
+#[must_use]
+pub fn value_at(area: Rect, place: (u16, u16)) -> Option<usize> {
+    shape::value_at(body(area), place)
+}
+
 /// Share of the time shown in Trace at a place of the screen, if it lies in its strips.
 #[must_use]
 pub fn share_at(area: Rect, place: (u16, u16)) -> Option<f64> {
@@ -243,6 +261,16 @@ fn draw_overlay(
                 (format!("name: {name}▏"), theme.style(Role::Title)),
                 (String::new(), Style::new()),
                 ("Enter: keep     Esc: do not".into(), theme.style(Role::Accent)),
+            ],
+        ),
+        Overlay::Value { text, label } => (
+            "A number",
+            vec![
+                (format!("The {label}."), theme.style(Role::Text)),
+                (String::new(), Style::new()),
+                (format!("{text}▏"), theme.style(Role::Title)),
+                (String::new(), Style::new()),
+                ("Enter: set it     Esc: do not".into(), theme.style(Role::Accent)),
             ],
         ),
         Overlay::Path { what, text } => path_lines(theme, *what, text),
@@ -553,10 +581,11 @@ mod tests {
             Overlay::Help(0),
             Overlay::Mark { climb: 1, trial: 2, chosen: 9 },
             Overlay::Name("a name".into()),
+            Overlay::Value { text: "2010".into(), label: "clock at 900 mV".into() },
             Overlay::Path { what: FileUse::Export, text: "a.csv".into() },
             Overlay::Cards(1),
             Overlay::Machine(Form::of(&snapshot().machine)),
-            Overlay::Settings(SettingsForm::of(&snapshot().card, None)),
+            Overlay::Settings(Box::new(SettingsForm::of(&snapshot().card, None))),
             Overlay::Say(3),
             Overlay::Path { what: FileUse::Picture, text: "a.png".into() },
         ];

@@ -17,6 +17,7 @@ use super::browser::Change;
 use super::ledger_state::{Came, LedgerState};
 use super::overlay::{FileUse, Overlay, Question, Yes, mark, question_before};
 use super::screen;
+use super::shape_state::{self, ShapeState};
 use super::trace_state::TraceState;
 use super::views::climb::ChartKind;
 
@@ -68,6 +69,8 @@ pub struct State {
     pub trace: TraceState,
     /// What the view Artifacts knows of itself.
     pub artifacts: ArtifactState,
+    /// What the view Shape knows of itself.
+    pub shape: ShapeState,
     /// What the view Ledger knows of itself.
     pub ledger: LedgerState,
 }
@@ -81,6 +84,7 @@ impl State {
             overlay: None,
             trace: TraceState::default(),
             artifacts: ArtifactState::default(),
+            shape: ShapeState::default(),
             ledger: LedgerState::default(),
             chart: ChartKind::default(),
         }
@@ -137,6 +141,17 @@ impl State {
                 _ => {}
             }
         }
+        if self.view == View::Shape && self.overlay.is_none() {
+            let place = (mouse.column, mouse.row);
+            let at = screen::shape_at(area, self, snapshot, place);
+            if self.shape.mouse(mouse.kind, at, snapshot) {
+                return Outcome::Nothing;
+            }
+            let value = screen::value_at(area, place);
+            if self.shape.mouse_on_value(mouse.kind, value, snapshot) {
+                return Outcome::Nothing;
+            }
+        }
         if self.view == View::Ledger && self.overlay.is_none() {
             let way = match mouse.kind {
                 MouseEventKind::ScrollUp => Some(Move::Up),
@@ -177,6 +192,18 @@ impl State {
         {
             return self.came(came);
         }
+        if self.view == View::Shape {
+            if action == Action::ShapeType {
+                let label = self.shape.draft(snapshot).focus_label();
+                self.overlay = Some(Overlay::Value { text: String::new(), label });
+                return Outcome::Nothing;
+            }
+            match self.shape.act(action, snapshot) {
+                shape_state::Came::Done => return Outcome::Nothing,
+                shape_state::Came::Send(command) => return Outcome::Send(command),
+                shape_state::Came::NotHere => {}
+            }
+        }
         if self.act_on_artifacts(action, snapshot) || self.act_on_trace(action, snapshot, column) {
             return Outcome::Nothing;
         }
@@ -206,11 +233,14 @@ impl State {
             }
             Action::Quit => return Outcome::Quit,
             Action::Try => {
-                self.view = View::Climb;
+                // In Shape one sees the card move along its curve.
+                if self.view != View::Shape {
+                    self.view = View::Climb;
+                }
                 Command::Try { yes: false }
             }
             Action::Auto => {
-                if !snapshot.auto {
+                if !snapshot.auto && self.view != View::Shape {
                     self.view = View::Climb;
                 }
                 Command::ToggleAuto
@@ -517,6 +547,7 @@ mod tests {
             pair: yard_step_core::Pair::default(),
             claim: None,
             settings: yard_step_core::Settings::default(),
+            stage: None,
             score: None,
             gain_percent: None,
             trials: 3,

@@ -241,8 +241,12 @@ mod tests {
     /// Frame rates of two sections, of which the first hangs on the memory, at an effective clock;
     /// `whole` is by how much the run as a whole was faster.
     fn rates(effective: f64, whole: f64) -> Vec<SectionSeen> {
-        let section =
-            |section, frame_rate| SectionSeen { section, frame_rate, frame_rate_low: 1.0 };
+        let section = |section, frame_rate| SectionSeen {
+            section,
+            frame_rate,
+            frame_rate_low: 1.0,
+            band: None,
+        };
         vec![
             section(0, 30.0 * (1.0 + 0.9 * effective / 1_750.0) * whole),
             section(1, 20.0 * whole),
@@ -320,6 +324,7 @@ mod tests {
                     section,
                     frame_rate: 30.0 * faster,
                     frame_rate_low: 1.0,
+                    band: None,
                 };
                 (MhzOffset(20 * step), vec![section(0), section(1)])
             })

@@ -12,8 +12,10 @@
 //! A card of *points* has fixed voltages and lets their clocks be moved. A card of *performance
 //! states* has a few pairs, and both halves can be moved.
 
+mod sight;
 mod sketch;
 
+pub use sight::{Sight, sight, top_of};
 pub use sketch::{Change, Sketch};
 
 use serde::{Deserialize, Serialize};

@@ -17,6 +17,19 @@ pub struct Change {
     pub to: (u16, u16),
 }
 
+impl Change {
+    /// The change in a few words: clock by clock at a voltage, and the voltage where that moved too.
+    #[must_use]
+    pub fn in_words(&self) -> String {
+        let ((from_mv, from), (to_mv, to)) = (self.from, self.to);
+        match from_mv == to_mv {
+            true => format!("{from} to {to} MHz at {to_mv} mV"),
+            false if from == to => format!("{from_mv} to {to_mv} mV for {to} MHz"),
+            false => format!("{from} MHz at {from_mv} mV to {to} MHz at {to_mv} mV"),
+        }
+    }
+}
+
 /// A curve being shaped. It may fall here and there while it is: [`curve`](Self::curve) says so.
 ///
 /// Every move keeps inside the offer's ranges and on its steps, and can be undone.
@@ -106,6 +119,17 @@ impl Sketch {
     pub fn raise(&mut self, point: usize, bins: i32) -> bool {
         let Some(&(_, mhz)) = self.points.get(point) else { return false };
         self.set_clock(point, f64::from(mhz) + f64::from(bins) * self.clock_step())
+    }
+
+    /// Puts one point where it is dragged to: its clock, and for states its voltage, as one move.
+    pub fn place(&mut self, point: usize, millivolt: f64, mhz: f64) -> bool {
+        let mut points = self.points.clone();
+        let Some(place) = points.get_mut(point) else { return false };
+        place.1 = self.offer.clocks.nearest(mhz);
+        if self.offer.kind == CurveKind::States {
+            place.0 = self.offer.voltages.nearest(millivolt);
+        }
+        self.change(points)
     }
 
     /// Gives one state a voltage; whether that moved it. Points have theirs.

@@ -3,5 +3,6 @@
 pub(crate) mod artifacts;
 pub(crate) mod climb;
 pub(crate) mod ledger;
+pub(crate) mod shape;
 pub(crate) mod survey;
 pub(crate) mod trace;

@@ -1,5 +1,6 @@
 //! The pieces of the screen, a file each. Every one draws into any area, down to none at all.
 
+pub(crate) mod curve;
 pub(crate) mod facts;
 pub(crate) mod lane;
 pub(crate) mod map;
@@ -8,6 +9,7 @@ pub(crate) mod panel;
 pub(crate) mod picture;
 pub(crate) mod plot;
 pub(crate) mod staircase;
+pub(crate) mod window;
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;

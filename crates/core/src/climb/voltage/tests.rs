@@ -115,8 +115,18 @@ impl Imagined {
                     false => (Limiter::Voltage, 0.9),
                 }],
                 sections: vec![
-                    SectionSeen { section: 0, frame_rate: rate(-0.3), frame_rate_low: 50.0 },
-                    SectionSeen { section: 1, frame_rate: rate(0.9), frame_rate_low: 50.0 },
+                    SectionSeen {
+                        section: 0,
+                        frame_rate: rate(-0.3),
+                        frame_rate_low: 50.0,
+                        band: None,
+                    },
+                    SectionSeen {
+                        section: 1,
+                        frame_rate: rate(0.9),
+                        frame_rate_low: 50.0,
+                        band: None,
+                    },
                 ],
                 ..seen()
             },

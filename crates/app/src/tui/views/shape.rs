@@ -1,0 +1,398 @@
+//! Shape: the V/F curve, the performance states or the clock window, and the voltages beside them.
+//!
+//! ```text
+//! ┌ next step ───────────────────────────────────────────────────┐
+//! ├ V/F curve ────────────────────────────┬ points ──────────────┤
+//! │                       ●──●──●         │ mV  shaped  taken  … │
+//! │             ●──●──●──┘   ·            ├ beside it ───────────┤
+//! │    ●──●──●┘   ·   ╋ now               │ ▸ voltage offset …   │
+//! │  kiln       ━━━━━                     ├ asked against taken ─┤
+//! └───────────────────────────────────────┴──────────────────────┘
+//! ```
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Constraint, Layout, Rect};
+use ratatui::style::Style;
+use yard_step_core::{
+    CardDescription, CurveBand, CurveKind, SettingKind, Sight, Sketch, Stage, VfCurve, sight,
+};
+use yard_step_engine::{Activity, RunView, Snapshot};
+use yard_step_scenes::Scene;
+
+use crate::tui::shape_state::{BESIDE, Draft, Focus, ShapeState};
+use crate::tui::theme::{Role, Theme, glyph};
+use crate::tui::widgets::curve::CurveChart;
+use crate::tui::widgets::panel::{inside, panel};
+use crate::tui::widgets::window::WindowChart;
+use crate::tui::widgets::{cut, next_step, row, write, write_right, write_wrapped};
+
+/// Where the parts of the view lie.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Places {
+    pub next: Rect,
+    pub chart: Rect,
+    pub points: Rect,
+    pub beside: Rect,
+    pub told: Rect,
+}
+
+pub(crate) fn layout(area: Rect) -> Places {
+    let roomy = area.height >= 40;
+    let [next, body] =
+        Layout::vertical([Constraint::Length(next_step::HEIGHT), Constraint::Fill(1)]).areas(area);
+    let right = (area.width * 3 / 8).clamp(40, 56);
+    let [chart, _, right] =
+        Layout::horizontal([Constraint::Fill(1), Constraint::Length(1), Constraint::Length(right)])
+            .areas(body);
+    let (beside, told) = if roomy { (10, 13) } else { (7, 6) };
+    let [points, beside, told] = Layout::vertical([
+        Constraint::Fill(1),
+        Constraint::Length(beside),
+        Constraint::Length(told),
+    ])
+    .areas(right);
+    Places { next, chart, points, beside, told }
+}
+
+pub(crate) fn draw(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    snapshot: &Snapshot,
+    state: &ShapeState,
+) {
+    let places = layout(area);
+    let draft = state.draft(snapshot);
+    next_step::draw(buffer, places.next, theme, snapshot);
+    let run = shown_run(snapshot);
+    let seen = seen(snapshot, run, &draft);
+    match &draft.sketch {
+        Some(sketch) => {
+            draw_curve(buffer, places.chart, theme, snapshot, &draft, sketch, state.zoom);
+            draw_points(buffer, places.points, theme, snapshot, &draft, sketch);
+        }
+        None => {
+            draw_window(buffer, places.chart, theme, snapshot, &draft);
+            draw_windows_tried(buffer, places.points, theme, snapshot);
+        }
+    }
+    draw_beside(buffer, places.beside, theme, snapshot, &draft);
+    draw_told(buffer, places.told, theme, &draft, state, &seen);
+}
+
+/// Voltage and clock at a place of the screen, mV and MHz; none outside the curve's chart.
+pub(crate) fn at(
+    area: Rect,
+    snapshot: &Snapshot,
+    state: &ShapeState,
+    place: (u16, u16),
+) -> Option<(f64, f64)> {
+    let draft = state.draft(snapshot);
+    let sketch = draft.sketch.as_ref()?;
+    let bands = bands(shown_run(snapshot));
+    chart(snapshot, &draft, sketch, &bands, state.zoom).at(inside(layout(area).chart), place)
+}
+
+/// The value beside the curve that lies at a place of the screen.
+pub(crate) fn value_at(area: Rect, (x, y): (u16, u16)) -> Option<usize> {
+    let lines = inside(layout(area).beside);
+    lines.contains((x, y).into()).then(|| usize::from(y - lines.y)).filter(|at| *at < BESIDE.len())
+}
+
+/// The run whose bands are drawn: the one looked at, as far as it is of this climb and so of this
+/// card; else the present or last one.
+fn shown_run(snapshot: &Snapshot) -> Option<&RunView> {
+    let looked = snapshot.looked_at.as_deref().filter(|run| run.climb == snapshot.climb);
+    looked.or(snapshot.run.as_deref())
+}
+
+fn is_running(snapshot: &Snapshot) -> bool {
+    matches!(snapshot.activity, Activity::Running | Activity::Paused)
+}
+
+/// What there is to say of what was asked and taken: by the run that is shown, and before one by
+/// what the card holds.
+fn seen(snapshot: &Snapshot, run: Option<&RunView>, draft: &Draft) -> Sight {
+    let card = &snapshot.card;
+    match run {
+        Some(run) => sight(card, &run.asked, run.taken.as_ref(), Some(&run.sample)),
+        None => {
+            let asked = draft.settings().unwrap_or(draft.values);
+            sight(card, &asked, snapshot.held.as_ref(), snapshot.sensors.as_ref())
+        }
+    }
+}
+
+/// Where the card ran in each part of the load.
+fn bands(run: Option<&RunView>) -> Vec<(&'static str, CurveBand)> {
+    let Some(run) = run else { return Vec::new() };
+    let Ok(scene) = run.scene.parse::<Scene>() else { return Vec::new() };
+    let named = |section: &yard_step_core::SectionSeen| {
+        Some((*scene.sections().get(section.section)?, section.band?))
+    };
+    run.seen.sections.iter().filter_map(named).collect()
+}
+
+/// The curve that the card holds: in the run that is shown, else now.
+fn taken(snapshot: &Snapshot) -> Option<VfCurve> {
+    let held = match shown_run(snapshot) {
+        Some(run) => run.taken,
+        None => snapshot.held,
+    };
+    held?.curve.or(snapshot.card.curve.map(|offer| offer.factory))
+}
+
+fn chart<'a>(
+    snapshot: &Snapshot,
+    draft: &'a Draft,
+    sketch: &'a Sketch,
+    bands: &'a [(&'a str, CurveBand)],
+    zoom: u16,
+) -> CurveChart<'a> {
+    let run = shown_run(snapshot).filter(|_| is_running(snapshot));
+    let now = run.and_then(|run| run.sample.voltage.zip(run.sample.core_clock));
+    CurveChart { sketch, taken: None, point: draft.point, now, bands, zoom }
+}
+
+fn draw_curve(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    snapshot: &Snapshot,
+    draft: &Draft,
+    sketch: &Sketch,
+    zoom: u16,
+) {
+    let moved = sketch.curve().map_or(0, |curve| sketch.offer().moved(&curve));
+    let near = if zoom > 1 { format!(", {zoom}× nearer") } else { String::new() };
+    let aside = match moved {
+        0 => format!("as from the factory{near}"),
+        1 => format!("1 point moved{near}"),
+        count => format!("{count} points moved{near}"),
+    };
+    let heading = match sketch.offer().kind {
+        CurveKind::Points => "V/F curve, MHz",
+        CurveKind::States => "Performance states, MHz",
+    };
+    let space = panel(buffer, area, theme, heading, &aside);
+    let bands = bands(shown_run(snapshot));
+    let held = taken(snapshot);
+    let chart = CurveChart { taken: held.as_ref(), ..chart(snapshot, draft, sketch, &bands, zoom) };
+    chart.draw(buffer, space, theme);
+}
+
+/// The points around the picked one: voltage, and clock as shaped, as taken and from the factory.
+fn draw_points(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    snapshot: &Snapshot,
+    draft: &Draft,
+    sketch: &Sketch,
+) {
+    let (offer, points) = (sketch.offer(), sketch.points());
+    let is_states = offer.kind == CurveKind::States;
+    let (heading, what) = if is_states { ("States", "state") } else { ("Points", "point") };
+    let aside = format!("{what} {} of {}", draft.point + 1, points.len());
+    let space = panel(buffer, area, theme, heading, &aside);
+    let dim = theme.style(Role::Dim);
+    let columns = [(2, 6), (9, 8), (18, 14), (33, 14)];
+    let cell = |buffer: &mut Buffer, line: Rect, index: usize, text: &str, style: Style| {
+        let (x, width) = columns[index];
+        let cell = Rect { x: line.x + x, width, ..line }.intersection(line);
+        write_right(buffer, cell, line.y, text, style);
+    };
+    let head = row(space, 0);
+    for (index, name) in ["mV", "shaped", "taken", "factory"].into_iter().enumerate() {
+        cell(buffer, head, index, name, dim);
+    }
+    let room = usize::from(space.height.saturating_sub(1));
+    let first = draft.point.saturating_sub(room / 2).min(points.len().saturating_sub(room));
+    let (held, factory) = (taken(snapshot), offer.factory);
+    // Voltages of states may differ, too, and are shown then.
+    let shown = |curve: &VfCurve, at: usize, millivolt: u16| {
+        curve.points().get(at).map_or("–".into(), |point| match point.millivolt == millivolt {
+            true => point.mhz.to_string(),
+            false => format!("{} at {} mV", point.mhz, point.millivolt),
+        })
+    };
+    for (index, at) in (first..points.len()).take(room).enumerate() {
+        let line = row(space, index as u16 + 1);
+        let (millivolt, mhz) = points[at];
+        let picked = at == draft.point;
+        if picked {
+            buffer.set_style(line.intersection(buffer.area), theme.style(Role::Selected));
+            write(buffer, line, (line.x, line.y), "▸", theme.style(Role::Accent));
+        }
+        let moves = |focus| if picked && draft.focus == focus { Role::Accent } else { Role::Text };
+        let falls = at > 0 && mhz < points[at - 1].1;
+        let clock = if falls { Role::Bad } else { moves(Focus::Clocks) };
+        cell(buffer, line, 0, &millivolt.to_string(), theme.style(moves(Focus::Voltages)));
+        cell(buffer, line, 1, &mhz.to_string(), theme.style(clock));
+        let there = held.map_or("–".into(), |held| shown(&held, at, millivolt));
+        let same = there == mhz.to_string();
+        cell(buffer, line, 2, &there, theme.style(if same { Role::Dim } else { Role::Target }));
+        cell(buffer, line, 3, &shown(&factory, at, millivolt), dim);
+    }
+}
+
+fn draw_window(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, draft: &Draft) {
+    let (low, high) = (SettingKind::ClockMinimum, SettingKind::ClockMaximum);
+    let card = &snapshot.card;
+    let ends = [low, high].map(|kind| {
+        let offer = card.offer(kind);
+        draft.values.get(kind).or_else(|| offer.and_then(|offer| offer.stock))
+    });
+    let [Some(least), Some(most)] = ends else {
+        let space = panel(buffer, area, theme, "Clock window", "");
+        write_wrapped(buffer, space, &lacks(card, low), theme.style(Role::Dim));
+        return;
+    };
+    let lowest = card.offer(low).map_or(least, |offer| offer.minimum);
+    let highest = card.offer(high).map_or(most, |offer| offer.maximum);
+    let bands = bands(shown_run(snapshot));
+    let run = shown_run(snapshot);
+    let average = run.and_then(|run| run.seen.average_clock());
+    let aside = average.map_or(String::new(), |clock| format!("average {clock}"));
+    let space = panel(buffer, area, theme, "Clock window: time at each clock", &aside);
+    // The clocks that matter, the far ends of what could be asked left out.
+    let seen = run.and_then(|run| run.seen.clock_line.as_ref());
+    let from = seen.map_or(least, |line| line.lowest.value().min(least.max(lowest)));
+    let range = ((from - 150.0).max(lowest), (most + 100.0).min(highest));
+    WindowChart { trace: run.map(|run| &run.trace), window: (least, most), range, bands: &bands }
+        .draw(buffer, space, theme);
+}
+
+/// The windows that the climb has tried, each with what came of it.
+fn draw_windows_tried(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    let tried = || snapshot.trials.iter().filter(|trial| trial.stage == Stage::Window);
+    let space = panel(buffer, area, theme, "Windows tried", &format!("{} trials", tried().count()));
+    let dim = theme.style(Role::Dim);
+    if tried().next().is_none() {
+        let planned = snapshot.stages.contains(&Stage::Window);
+        let text = if planned {
+            "The stage window runs the card unbounded, sees its average clock, and then tries \
+             narrower and wider windows about it."
+        } else {
+            "This climb has no stage window. A climb that is begun with --stages baseline,window \
+             looks for the best one by itself; here you may set one by hand and try it."
+        };
+        write_wrapped(buffer, space, text, dim);
+        return;
+    }
+    let head = row(space, 0);
+    let columns = [(2, 13), (16, 8), (25, 8), (34, 14)];
+    let put = |buffer: &mut Buffer, line: Rect, index: usize, text: &str, style: Style| {
+        let (x, width) = columns[index];
+        let cell = Rect { x: line.x + x, width, ..line }.intersection(line);
+        write(buffer, cell, (cell.x, cell.y), &cut(text, width), style);
+    };
+    for (index, name) in ["window", "average", "score", "verdict"].into_iter().enumerate() {
+        put(buffer, head, index, name, dim);
+    }
+    let room = usize::from(space.height.saturating_sub(1));
+    let skip = tried().count().saturating_sub(room);
+    for (index, trial) in tried().skip(skip).enumerate() {
+        let line = row(space, index as u16 + 1);
+        let ends = [trial.asked.clock_minimum, trial.asked.clock_maximum]
+            .map(|end| end.map_or("–".into(), |end| format!("{:.0}", end.value())));
+        let average = trial.seen.average_clock().map_or("–".into(), |clock| clock.to_string());
+        let score = trial.score.map_or("–".into(), |score| format!("{score:.1}"));
+        let verdict = trial.verdict();
+        let text = theme.style(Role::Text);
+        put(buffer, line, 0, &ends.join(" to "), text);
+        put(buffer, line, 1, &average, text);
+        put(buffer, line, 2, &score, text);
+        put(buffer, line, 3, &format!("{} {verdict}", glyph(verdict)), theme.verdict(verdict));
+    }
+}
+
+/// What a card lacks, with the reason.
+fn lacks(card: &CardDescription, kind: SettingKind) -> String {
+    format!("{}: {}", kind.label(), card.why_not_offered(kind))
+}
+
+/// The values beside the curve, those that the card lacks with the reason.
+fn draw_beside(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, draft: &Draft) {
+    let space = panel(buffer, area, theme, "Beside it", "");
+    let card = &snapshot.card;
+    let room = usize::from(space.height);
+    let lacking = BESIDE.len() > room;
+    // In few rows what the card lacks gives way.
+    let shown = BESIDE.iter().enumerate().filter(|(_, kind)| !lacking || card.offers(**kind));
+    for (index, (at, kind)) in shown.enumerate() {
+        let line = row(space, index as u16);
+        let Some(offer) = card.offer(*kind) else {
+            let text = cut(&format!("  {}", lacks(card, *kind)), line.width);
+            write(buffer, line, (line.x, line.y), &text, theme.style(Role::Dim));
+            continue;
+        };
+        let focused = draft.focus == Focus::Value(at);
+        let value = draft.values.get(*kind);
+        let moved = value.is_some() && value != offer.stock;
+        let style = theme.style(if moved { Role::Clock } else { Role::Text });
+        let style = if focused { style.patch(theme.style(Role::Selected)) } else { style };
+        let pointer = if focused { "▸" } else { " " };
+        let text = format!("{pointer} {:<20}", kind.label());
+        let end = write(buffer, line, (line.x, line.y), &text, style);
+        let shown = value.map_or_else(|| draft.values.show(*kind), |value| offer.show(value));
+        let end = write(buffer, line, (end, line.y), &format!("{shown:<10}"), style);
+        let range = format!("{} to {}", offer.show(offer.minimum), offer.show(offer.maximum));
+        let rest = Rect { x: end, width: line.right().saturating_sub(end), ..line };
+        write_right(buffer, rest, line.y, &range, theme.style(Role::Dim));
+    }
+    if !lacking && let Some(kind) = Some(SettingKind::Curve).filter(|_| card.curve.is_none()) {
+        let line = row(space, BESIDE.len() as u16);
+        let text = cut(&format!("  {}", lacks(card, kind)), line.width);
+        write(buffer, line, (line.x, line.y), &text, theme.style(Role::Dim));
+    }
+}
+
+/// Asked against taken, what the last smoothing changed, and what became of the last wish.
+fn draw_told(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    draft: &Draft,
+    state: &ShapeState,
+    seen: &Sight,
+) {
+    let space = panel(buffer, area, theme, "Asked against taken", "");
+    let mut rest = Rect { x: space.x + 2, width: space.width.saturating_sub(2), ..space };
+    let mut say = |text: &str, style: Style| {
+        let used = write_wrapped(buffer, rest, text, style).min(rest.height);
+        rest = Rect { y: rest.y + used, height: rest.height - used, ..rest };
+    };
+    if let Some(told) = &state.told {
+        say(told, theme.style(Role::Accent));
+    }
+    let text = theme.style(Role::Text);
+    if let Some((first, others)) = draft.changes.split_first() {
+        let count = others.len() + 1;
+        let points = if count == 1 { "1 point" } else { "points" };
+        let heading = if count == 1 { points.to_owned() } else { format!("{count} {points}") };
+        let last = others.last().unwrap_or(first);
+        say(&format!("Smoothing moved {heading}:"), theme.style(Role::Clock));
+        say(&first.in_words(), text);
+        if count > 2 {
+            let most =
+                draft.changes.iter().max_by_key(|change| change.from.1.abs_diff(change.to.1));
+            let most = most.filter(|most| *most != first && *most != last);
+            if let Some(most) = most {
+                say(&format!("… at most {}", most.in_words()), text);
+            }
+        }
+        if count > 1 {
+            say(&format!("… {}", last.in_words()), text);
+        }
+    }
+    if let Err(error) = draft.settings() {
+        say(&format!("Not to be asked yet: {error}."), theme.style(Role::Warn));
+    }
+    if seen.sentences.is_empty() {
+        say("The card holds what was asked.", theme.style(Role::Dim));
+    }
+    for sentence in &seen.sentences {
+        say(sentence, text);
+    }
+}

@@ -1,0 +1,215 @@
+//! The clock window: how long the card ran at which clock, between the lowest and the highest it may
+//! have.
+//!
+//! ```text
+//!   share   ┊          ▂▅█▇▃     ┊
+//!           ┊        ▁▃█████▆▂   ┊
+//!        ───┴────────┬──────┬────┴──── MHz
+//!   kiln             ━━━━━━    lowest 1800, highest 2300
+//! ```
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use yard_step_core::{Channel, CurveBand, Trace};
+
+use super::{row, write, write_right};
+use crate::tui::theme::{Role, Theme};
+
+/// Width of the labels at the left.
+const GUTTER: u16 = 10;
+/// Rows of the axis.
+const AXIS: u16 = 2;
+/// Stretches of a trace whose mean clock is counted.
+const STRETCHES: u32 = 600;
+/// Eighths of a cell, from none to all.
+const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
+
+/// What is drawn.
+pub(crate) struct WindowChart<'a> {
+    /// The run whose clock is counted.
+    pub trace: Option<&'a Trace>,
+    /// Lowest and highest clock that is asked for, MHz.
+    pub window: (f64, f64),
+    /// Lowest and highest clock that can be asked for, MHz.
+    pub range: (f64, f64),
+    /// Where the card ran, by part of the load.
+    pub bands: &'a [(&'a str, CurveBand)],
+}
+
+impl WindowChart<'_> {
+    fn field(&self, area: Rect) -> Option<Rect> {
+        let below = AXIS + self.bands.len() as u16;
+        let field = Rect {
+            x: area.x + GUTTER.min(area.width),
+            width: area.width.checked_sub(GUTTER)?,
+            height: area.height.checked_sub(below)?,
+            ..area
+        };
+        (field.width > 1 && field.height > 1).then_some(field)
+    }
+
+    fn x(&self, field: Rect, mhz: f64) -> u16 {
+        let (low, high) = self.range;
+        let share = ((mhz - low) / (high - low).max(1.0)).clamp(0.0, 1.0);
+        field.x + (share * f64::from(field.width - 1)).round() as u16
+    }
+
+    pub(crate) fn draw(&self, buffer: &mut Buffer, area: Rect, theme: Theme) {
+        let Some(field) = self.field(area) else { return };
+        let inside = Rect {
+            x: self.x(field, self.window.0),
+            width: self.x(field, self.window.1) - self.x(field, self.window.0) + 1,
+            ..field
+        };
+        buffer.set_style(inside.intersection(buffer.area), theme.style(Role::Band));
+        self.draw_shares(buffer, field, theme);
+        self.draw_axis(buffer, area, field, theme);
+        let dim = theme.style(Role::Dim);
+        for (index, (name, band)) in self.bands.iter().enumerate() {
+            let line = row(area, field.height + AXIS + index as u16);
+            write_right(buffer, Rect { width: GUTTER - 2, ..line }, line.y, name, dim);
+            let (slow, fast) = (band.clock.0.value(), band.clock.1.value());
+            let (left, right) = (self.x(field, slow), self.x(field, fast));
+            let bar = "━".repeat(usize::from(right - left + 1));
+            write(buffer, line, (left, line.y), &bar, theme.style(Role::Accent));
+            let (low, high) = band.voltage;
+            let text = format!("{slow:.0} to {fast:.0} MHz at {:.0} to {high}", low.value());
+            let width = text.chars().count() as u16;
+            let behind = right + 2;
+            let from = if behind + width <= line.right() {
+                behind
+            } else {
+                left.saturating_sub(width + 1)
+            };
+            write(buffer, line, (from.max(field.x), line.y), &text, dim);
+        }
+    }
+
+    /// How long the card ran at which clock: the longest fills the height.
+    fn draw_shares(&self, buffer: &mut Buffer, field: Rect, theme: Theme) {
+        let mut counts = vec![0_u32; usize::from(field.width)];
+        if let Some(trace) = self.trace {
+            let step = trace.seconds() / f64::from(STRETCHES);
+            for stretch in 0..STRETCHES {
+                let from = f64::from(stretch) * step;
+                let Some(bucket) = trace.over(Channel::CoreClock, from, from + step) else {
+                    continue;
+                };
+                let column = self.x(field, f64::from(bucket.mean())) - field.x;
+                counts[usize::from(column)] += 1;
+            }
+        }
+        let most = counts.iter().copied().max().filter(|most| *most > 0);
+        let Some(most) = most else {
+            let text = "No run has shown yet at which clocks this card runs: Enter tries it.";
+            write(
+                buffer,
+                field,
+                (field.x + 2, field.y + field.height / 2),
+                text,
+                theme.style(Role::Dim),
+            );
+            return;
+        };
+        for (column, count) in counts.iter().enumerate() {
+            let eighths =
+                (u64::from(*count) * u64::from(field.height) * 8).div_ceil(u64::from(most));
+            for up in 0..field.height {
+                let filled = eighths.saturating_sub(u64::from(up) * 8).min(8) as usize;
+                if filled > 0 {
+                    let at = (field.x + column as u16, field.bottom() - 1 - up);
+                    write(buffer, field, at, EIGHTHS[filled], theme.style(Role::Clock));
+                }
+            }
+        }
+    }
+
+    fn draw_axis(&self, buffer: &mut Buffer, area: Rect, field: Rect, theme: Theme) {
+        let (faint, dim) = (theme.style(Role::Faint), theme.style(Role::Dim));
+        let y = field.bottom();
+        write(buffer, area, (field.x, y), &"─".repeat(usize::from(field.width)), faint);
+        write_right(buffer, Rect { width: GUTTER - 2, ..area }, y + 1, "MHz", dim);
+        let ends = [self.window.0, self.window.1].map(|mhz| (self.x(field, mhz), mhz));
+        let mut step = 100.0;
+        while (self.range.1 - self.range.0) / step > f64::from(field.width / 8).max(1.0) {
+            step *= 2.0;
+        }
+        let mut mhz = (self.range.0 / step).ceil() * step;
+        while mhz <= self.range.1 {
+            let x = self.x(field, mhz);
+            // The window's own ends go before.
+            if ends.iter().all(|(end, _)| end.abs_diff(x) > 5) {
+                write(buffer, area, (x, y), "┬", faint);
+                write(buffer, area, (x.saturating_sub(2), y + 1), &format!("{mhz:.0}"), dim);
+            }
+            mhz += step;
+        }
+        let accent = theme.style(Role::Target);
+        for (x, mhz) in ends {
+            for up in field.y..=y {
+                write(buffer, area, (x, up), "┊", accent);
+            }
+            let label = format!("{mhz:.0}");
+            let from = x.saturating_sub(2).min(area.right().saturating_sub(label.len() as u16));
+            write(buffer, area, (from, y + 1), &label, accent);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::testing::{AWKWARD, drawn};
+    use super::*;
+    use crate::tui::fixtures::run_view;
+    use crate::tui::theme::Depth;
+    use rstest::rstest;
+    use yard_step_core::{Mhz, Millivolt};
+
+    const THEME: Theme = Theme::new(Depth::None);
+
+    fn band() -> CurveBand {
+        let clock = (Mhz(2_010.0), Mhz(2_070.0));
+        CurveBand { clock, voltage: (Millivolt(950.0), Millivolt(1_000.0)) }
+    }
+
+    #[rstest]
+    fn clocks_stand_where_the_card_ran_between_the_ends_of_the_window() {
+        let run = run_view();
+        let bands = [("kiln", band())];
+        let chart = WindowChart {
+            trace: Some(&run.trace),
+            window: (1_800.0, 2_400.0),
+            range: (500.0, 2_800.0),
+            bands: &bands,
+        };
+        let lines = drawn(100, 12, |buffer, area| chart.draw(buffer, area, THEME));
+        let text = lines.join("\n");
+        assert!(lines[10].contains("1800") && lines[10].contains("2400"), "{text}");
+        assert!(lines[11].contains("2010 to 2070 MHz at 950 to 1000 mV"), "{text}");
+        let column = |line: &str, sign| line.chars().position(|c| c == sign);
+        let (low, top) = (column(&lines[5], '┊').unwrap(), column(&lines[5], '█').unwrap());
+        assert!(low < top, "{text}");
+    }
+
+    #[rstest]
+    fn without_a_run_it_says_how_to_come_by_one() {
+        let chart = WindowChart { trace: None, window: (0.0, 9.0), range: (0.0, 10.0), bands: &[] };
+        let lines = drawn(90, 9, |buffer, area| chart.draw(buffer, area, THEME));
+        assert!(lines.iter().any(|line| line.contains("Enter tries it")), "{lines:?}");
+    }
+
+    #[rstest]
+    fn any_size_will_do() {
+        let run = run_view();
+        let bands = [("kiln", band())];
+        for (width, height) in AWKWARD {
+            let chart = WindowChart {
+                trace: Some(&run.trace),
+                window: (1_800.0, 2_400.0),
+                range: (500.0, 2_800.0),
+                bands: &bands,
+            };
+            drawn(width, height, |buffer, area| chart.draw(buffer, area, THEME));
+        }
+    }
+}
