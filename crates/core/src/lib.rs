@@ -20,6 +20,7 @@ mod climb;
 mod clock_line;
 pub mod compare;
 mod curve;
+mod cut_back;
 mod fan;
 #[cfg(test)]
 mod fixtures;
@@ -32,6 +33,7 @@ mod patch;
 mod plan;
 mod plateau;
 mod prerequisites;
+mod profile;
 mod room;
 mod sample;
 mod settings;
@@ -72,6 +74,7 @@ pub use plan::{
 };
 pub use plateau::{Plateau, WARM_WITHIN, Warming};
 pub use prerequisites::{Facts, Prerequisite, Standing, prerequisites};
+pub use profile::{Backing, Drift, LEAST_PROOF, Origin, Profile, Proof, RunAt, drift};
 pub use room::{Case, Room};
 pub use sample::Sample;
 pub use settings::{Clamped, Difference, Settings, SettingsError};

@@ -123,6 +123,13 @@ fn seen(snapshot: &Snapshot, run: Option<&RunView>, draft: &Draft) -> Sight {
     }
 }
 
+/// By how much clock and voltage of a run lie off the curve it held, MHz and mV.
+fn offsets(run: &RunView) -> (f64, f64) {
+    let held = run.taken.unwrap_or(run.asked);
+    let of = |kind| held.get(kind).unwrap_or(0.0);
+    (of(SettingKind::CoreOffset), of(SettingKind::VoltageOffset))
+}
+
 /// Where the card ran in each part of the load.
 fn bands(run: Option<&RunView>) -> Vec<(&'static str, CurveBand)> {
     let Some(run) = run else { return Vec::new() };
@@ -149,9 +156,11 @@ fn chart<'a>(
     bands: &'a [(&'a str, CurveBand)],
     zoom: u16,
 ) -> CurveChart<'a> {
-    let run = shown_run(snapshot).filter(|_| is_running(snapshot));
-    let now = run.and_then(|run| run.sample.voltage.zip(run.sample.core_clock));
-    CurveChart { sketch, taken: None, point: draft.point, now, bands, zoom }
+    let run = shown_run(snapshot);
+    let live = run.filter(|_| is_running(snapshot));
+    let now = live.and_then(|run| run.sample.voltage.zip(run.sample.core_clock));
+    let off = run.map_or((0.0, 0.0), offsets);
+    CurveChart { sketch, taken: None, point: draft.point, now, bands, zoom, off }
 }
 
 fn draw_curve(
@@ -165,11 +174,17 @@ fn draw_curve(
 ) {
     let moved = sketch.curve().map_or(0, |curve| sketch.offer().moved(&curve));
     let near = if zoom > 1 { format!(", {zoom}× nearer") } else { String::new() };
-    let aside = match moved {
-        0 => format!("as from the factory{near}"),
-        1 => format!("1 point moved{near}"),
-        count => format!("{count} points moved{near}"),
+    let moved = match moved {
+        0 => "as from the factory".to_owned(),
+        1 => "1 point moved".to_owned(),
+        count => format!("{count} points moved"),
     };
+    let on_top = [SettingKind::CoreOffset, SettingKind::VoltageOffset]
+        .into_iter()
+        .filter(|kind| draft.values.get(*kind).is_some_and(|offset| offset != 0.0))
+        .map(|kind| format!(", {} {} on top", kind.label(), draft.values.show(kind)))
+        .collect::<String>();
+    let aside = format!("{moved}{on_top}{near}");
     let heading = match sketch.offer().kind {
         CurveKind::Points => "V/F curve, MHz",
         CurveKind::States => "Performance states, MHz",

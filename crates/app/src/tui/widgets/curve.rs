@@ -1,12 +1,13 @@
-//! The V/F curve: the shape that is asked for drawn large, the factory's behind it, and below both,
-//! on the same axis of voltage, where the card really ran in each part of the load.
+//! The V/F curve as a skyline: a pillar for each point, as high as its clock, so that a bin more or
+//! less is seen; the factory's clock a notch in it; and below, on the same axis of voltage, where the
+//! card really ran in each part of the load.
 //!
 //! ```text
-//!   2085 │                 ●──●──●──●
-//!   1950 │        ●──●──●──┘     ·
-//!   1815 │  ●──●──┘   · ·  ╋ now
-//!        └──┬────────┬────────┬──────
-//!          800      900     1000 mV
+//!   2100 │                  ▆▆ ▆▆ ▆▆ ▆▆
+//!   1950 │         ▂▂ ▅▅ ██ ██ ██ ╌╌ ╌╌
+//!   1800 │   ▃▃ ▆▆ ██ ██ ╋█ ██ ╌╌ ██ ██
+//!        └───┬────────┬────────┬─────────
+//!           850      950     1050 mV
 //!   kiln        ━━━━━━  1905 to 1965 MHz
 //! ```
 
@@ -15,8 +16,7 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use yard_step_core::{CurveBand, Mhz, Millivolt, Sketch, VfCurve};
 
-use super::plot::set_dot;
-use super::{row, write, write_right};
+use super::{EIGHTHS, row, write, write_right};
 use crate::tui::theme::{Depth, Role, Theme};
 
 /// Width of the labels at the left: the name of a scene must fit.
@@ -37,6 +37,9 @@ pub(crate) struct CurveChart<'a> {
     pub bands: &'a [(&'a str, CurveBand)],
     /// How many times nearer than the whole curve one looks.
     pub zoom: u16,
+    /// By how much clock and voltage of the run lie off its curve, MHz and mV: what moves it as a
+    /// whole is taken off before a place is drawn.
+    pub off: (f64, f64),
 }
 
 /// Where things lie.
@@ -44,6 +47,8 @@ struct Places {
     field: Rect,
     millivolt: (f64, f64),
     mhz: (f64, f64),
+    /// As in the [chart](CurveChart::off).
+    off: (f64, f64),
 }
 
 impl Places {
@@ -52,28 +57,35 @@ impl Places {
         Some(self.field.x + (share * f64::from(self.field.width - 1)).round() as u16)
     }
 
+    /// Row in which the top of a pillar of that clock lies; none outside the field.
     fn y(&self, mhz: f64) -> Option<u16> {
-        let share = share(self.mhz, mhz)?;
-        Some(self.field.bottom() - 1 - (share * f64::from(self.field.height - 1)).round() as u16)
+        share(self.mhz, mhz)?;
+        let up = self.eighths(mhz).saturating_sub(1) / 8;
+        Some(self.field.bottom() - 1 - up)
     }
 
     /// First and last column of the voltages of a band, as far as they are shown.
     fn columns(&self, band: &CurveBand) -> Option<(u16, u16)> {
         let (low, high) = self.millivolt;
-        let (from, to) = (band.voltage.0.value(), band.voltage.1.value());
+        let (from, to) = (band.voltage.0.value() - self.off.1, band.voltage.1.value() - self.off.1);
         if to < low || from > high {
             return None;
         }
         self.x(from.max(low)).zip(self.x(to.min(high)))
     }
 
-    /// Height of a clock in dots from the top, kept inside the field.
-    fn dot(&self, mhz: f64) -> u16 {
+    /// Height of a clock above the foot of the field, in eighths of a row.
+    fn eighths(&self, mhz: f64) -> u16 {
         let (low, high) = self.mhz;
         let share = ((mhz - low) / (high - low)).clamp(0.0, 1.0);
-        // The middle of a cell is where a point of that clock is drawn.
-        let rows = f64::from(self.field.height - 1);
-        (((1.0 - share) * rows + 0.5) * 4.0) as u16
+        (share * f64::from(self.field.height) * 8.0).round() as u16
+    }
+
+    /// Columns of the pillar of the point at a voltage, as far as it is shown.
+    fn pillar(&self, millivolt: u16, width: u16) -> Option<std::ops::Range<u16>> {
+        let middle = self.x(f64::from(millivolt))?;
+        let from = middle.saturating_sub((width - 1) / 2).max(self.field.x);
+        Some(from..(from + width).min(self.field.right()))
     }
 
     /// Voltage and clock at a cell.
@@ -81,12 +93,12 @@ impl Places {
         if !self.field.contains((x, y).into()) {
             return None;
         }
-        let along = |(low, high): (f64, f64), cells: u16, of: u16| {
-            low + f64::from(cells) / f64::from(of.max(2) - 1) * (high - low)
-        };
-        let millivolt = along(self.millivolt, x - self.field.x, self.field.width);
-        let up = self.field.bottom() - 1 - y;
-        Some((millivolt, along(self.mhz, up, self.field.height)))
+        let part = |(low, high): (f64, f64), share: f64| low + share * (high - low);
+        let across = f64::from(x - self.field.x) / f64::from(self.field.width.max(2) - 1);
+        // The upper half of a row: a pillar that is drawn there ends in it.
+        let up = f64::from(self.field.bottom() - y) - 0.25;
+        let millivolt = part(self.millivolt, across);
+        Some((millivolt, part(self.mhz, up / f64::from(self.field.height))))
     }
 }
 
@@ -123,6 +135,7 @@ impl CurveChart<'_> {
             field,
             millivolt: (low_mv - 8.0, high_mv + 8.0),
             mhz: (low_mhz - 15.0, high_mhz + above),
+            off: self.off,
         };
         Some(self.nearer(whole))
     }
@@ -151,25 +164,35 @@ impl CurveChart<'_> {
         let Some(places) = self.places(area) else { return };
         self.draw_axes(buffer, area, &places, theme);
         self.draw_ground(buffer, &places, theme);
-        let factory: Vec<(u16, u16)> = self.sketch.offer().factory.into();
-        let shaped = self.sketch.points();
-        draw_line(buffer, &places, &factory, theme.style(Role::Faint));
-        for point in &factory {
-            draw_point(buffer, &places, *point, "·", theme.style(Role::Dim));
-        }
-        if let Some(taken) = self.taken {
-            let taken: Vec<(u16, u16)> = (*taken).into();
-            if taken != shaped && taken != factory {
-                draw_line(buffer, &places, &taken, theme.style(Role::Target));
+        let factory = self.sketch.offer().factory;
+        let width = self.pillar_width(&places);
+        for (at, (millivolt, mhz)) in self.sketch.points().iter().copied().enumerate() {
+            let Some(columns) = places.pillar(millivolt, width) else { continue };
+            let style = theme.style(if at == self.point { Role::Accent } else { Role::Envelope });
+            draw_pillar(buffer, &places, columns.clone(), mhz, style, theme);
+            let held = self.taken.and_then(|taken| taken.points().get(at));
+            let notches = [(factory.points().get(at), "╌", Role::Title), (held, "━", Role::Target)];
+            for (point, symbol, role) in notches {
+                let Some(point) = point.filter(|point| point.mhz != mhz) else { continue };
+                let Some(y) = places.y(f64::from(point.mhz)) else { continue };
+                for x in columns.clone() {
+                    notch(buffer, (x, y), symbol, theme.style(role));
+                }
             }
-        }
-        draw_line(buffer, &places, shaped, theme.style(Role::Clock));
-        for point in shaped {
-            draw_point(buffer, &places, *point, "●", theme.style(Role::Clock));
         }
         self.draw_now(buffer, &places, theme);
         self.draw_picked(buffer, &places, theme);
         self.draw_bands(buffer, area, &places, theme);
+    }
+
+    /// Columns that a pillar may take, so that neighbours stay apart where there is room.
+    fn pillar_width(&self, places: &Places) -> u16 {
+        let points = self.sketch.points();
+        let columns = points.windows(2).filter_map(|pair| {
+            let (left, right) = (places.x(f64::from(pair[0].0))?, places.x(f64::from(pair[1].0))?);
+            Some(right.saturating_sub(left))
+        });
+        columns.min().unwrap_or(6).saturating_sub(1).clamp(1, 6)
     }
 
     /// The part of the chart in which the card ran, as a ground.
@@ -180,7 +203,8 @@ impl CurveChart<'_> {
         for (_, band) in self.bands {
             let Some((left, right)) = places.columns(band) else { continue };
             let (low, high) = places.mhz;
-            let (slow, fast) = (band.clock.0.value(), band.clock.1.value());
+            let off = places.off.0;
+            let (slow, fast) = (band.clock.0.value() - off, band.clock.1.value() - off);
             if fast < low || slow > high {
                 continue;
             }
@@ -201,17 +225,17 @@ impl CurveChart<'_> {
             write(buffer, area, (field.x - 1, y), "│", faint);
         }
         let labels = Rect { width: GUTTER - 2, ..area };
-        let ticks = (field.height / 4).clamp(2, 8);
-        for tick in 0..=ticks {
-            let y = field.bottom() - 1 - tick * (field.height - 1) / ticks;
-            let up = f64::from(field.bottom() - 1 - y) / f64::from(field.height - 1);
-            let mhz = places.mhz.0 + up * (places.mhz.1 - places.mhz.0);
+        let step = tick_step(places.mhz, field.height / 3);
+        let mut mhz = (places.mhz.0 / step).ceil() * step;
+        while let Some(y) = places.y(mhz) {
             write_right(buffer, labels, y, &format!("{mhz:.0}"), dim);
+            write(buffer, area, (field.x - 1, y), "┤", faint);
+            mhz += step;
         }
         let axis = Rect { y: field.bottom(), height: 1, ..field }.intersection(area);
         let line = format!("└{}", "─".repeat(usize::from(field.width)));
         write(buffer, area, (field.x - 1, axis.y), &line, faint);
-        let step = tick_step(places.millivolt, field.width);
+        let step = tick_step(places.millivolt, field.width / 7);
         let mut millivolt = (places.millivolt.0 / step).ceil() * step;
         while let Some(x) = places.x(millivolt) {
             write(buffer, area, (x, axis.y), "┬", faint);
@@ -225,18 +249,19 @@ impl CurveChart<'_> {
 
     /// Where the card is now: a cross with its figures beside it.
     fn draw_now(&self, buffer: &mut Buffer, places: &Places, theme: Theme) {
-        let Some((millivolt, mhz)) = self.now else { return };
-        let (Some(x), Some(y)) = (places.x(millivolt.value()), places.y(mhz.value())) else {
-            return;
-        };
-        let style = theme.style(Role::Accent);
+        let Some((voltage, clock)) = self.now else { return };
+        let text = format!(" now {clock} at {voltage} ");
+        let (low, high) = places.mhz;
+        let clock = (clock.value() - self.off.0).clamp(low, high);
+        let voltage = voltage.value() - self.off.1;
+        let (Some(x), Some(y)) = (places.x(voltage), places.y(clock)) else { return };
+        let style = theme.style(Role::Bar).patch(theme.style(Role::Accent));
         write(buffer, places.field, (x, y), "╋", style);
-        let text = format!("now {mhz} at {millivolt}");
-        let right =
-            Rect { width: places.field.right().saturating_sub(x + 2), x: x + 2, ..places.field };
-        // Below the curve, where nothing else is.
-        let below = (y + 1).min(places.field.bottom() - 1);
-        write(buffer, right, (x + 2, below), &text, style);
+        let width = text.chars().count() as u16;
+        // Below the top of the pillars, where it hides nothing that is moved.
+        let from = (x + 2).min(places.field.right().saturating_sub(width)).max(places.field.x);
+        let below = (y + 2).min(places.field.bottom() - 1);
+        write(buffer, places.field, (from, below), &text, style);
     }
 
     fn draw_picked(&self, buffer: &mut Buffer, places: &Places, theme: Theme) {
@@ -244,24 +269,12 @@ impl CurveChart<'_> {
         let (Some(x), Some(y)) = (places.x(f64::from(millivolt)), places.y(f64::from(mhz))) else {
             return;
         };
-        let style = theme.style(Role::Title).patch(theme.style(Role::Selected));
-        let field = places.field;
-        for guide in y + 1..field.bottom() {
-            let is_free = buffer.cell((x, guide)).is_some_and(|cell| cell.symbol() == " ");
-            if is_free {
-                write(buffer, field, (x, guide), "╎", theme.style(Role::Faint));
-            }
-        }
-        if x > field.x {
-            write(buffer, field, (x - 1, y), "▐", theme.style(Role::Title));
-        }
-        write(buffer, field, (x, y), "●", style);
-        write(buffer, field, (x + 1, y), "▌", theme.style(Role::Title));
-        let text = format!(" {mhz} MHz at {millivolt} mV ");
+        let text = format!(" ▸ {mhz} MHz at {millivolt} mV ");
         let width = text.chars().count() as u16;
-        let from = x.saturating_sub(width + 1).max(field.x);
-        let above = if y > field.y { y - 1 } else { y + 1 };
-        write(buffer, field, (from, above), &text, style);
+        let field = places.field;
+        let from = x.saturating_sub(width).max(field.x);
+        let style = theme.style(Role::Title).patch(theme.style(Role::Selected));
+        write(buffer, field, (from, y.saturating_sub(2).max(field.y)), &text, style);
     }
 
     /// A line for each part of the load, on the axis of voltage.
@@ -291,60 +304,47 @@ fn extent(values: impl Iterator<Item = u16> + Clone) -> Option<(f64, f64)> {
     Some((f64::from(values.clone().min()?), f64::from(values.max()?)))
 }
 
-/// Distance of two labels of the axis of voltage, so that they do not touch, mV.
-fn tick_step((low, high): (f64, f64), width: u16) -> f64 {
-    let most = f64::from(width / 7).max(1.0);
+/// Distance of two labels of an axis that has room for `most`, in its unit.
+fn tick_step((low, high): (f64, f64), most: u16) -> f64 {
+    let most = f64::from(most).max(1.0);
     let steps = [5.0, 10.0, 20.0, 50.0, 100.0, 200.0, 500.0];
     steps.into_iter().find(|step| (high - low) / step <= most).unwrap_or(1_000.0)
 }
 
-/// Draws a curve as dots, its points joined by straight lines.
-fn draw_line(buffer: &mut Buffer, places: &Places, points: &[(u16, u16)], style: Style) {
-    let columns = places.field.width * 2;
-    let (low, high) = places.millivolt;
-    let mut before: Option<u16> = None;
-    for column in 0..columns {
-        let share = (f64::from(column) - 0.5) / f64::from(columns.max(3) - 2);
-        let millivolt = low + share * (high - low);
-        let Some(mhz) = on_line(points, millivolt) else { continue };
-        if share_is_outside(places.mhz, mhz) {
-            before = None;
-            continue;
-        }
-        let dot = places.dot(mhz);
-        let from = before.unwrap_or(dot);
-        for between in from.min(dot)..=from.max(dot) {
-            set_dot(buffer, places.field, column, between, style);
-        }
-        before = Some(dot);
-    }
-}
-
-fn share_is_outside(range: (f64, f64), value: f64) -> bool {
-    share(range, value).is_none()
-}
-
-/// Clock on the lines between points that may also fall, MHz.
-fn on_line(points: &[(u16, u16)], millivolt: f64) -> Option<f64> {
-    points.windows(2).find_map(|pair| {
-        let ((from, low), (to, high)) = (pair[0], pair[1]);
-        let [from, to] = [from, to].map(f64::from);
-        let inside = from <= millivolt && millivolt <= to && to > from;
-        let share = (millivolt - from) / (to - from).max(1e-9);
-        inside.then(|| f64::from(low) + (f64::from(high) - f64::from(low)) * share)
-    })
-}
-
-fn draw_point(
+/// A pillar up to a clock, its top brighter than its shaft.
+fn draw_pillar(
     buffer: &mut Buffer,
     places: &Places,
-    (millivolt, mhz): (u16, u16),
-    symbol: &str,
-    style: Style,
+    columns: std::ops::Range<u16>,
+    mhz: u16,
+    shaft: Style,
+    theme: Theme,
 ) {
-    if let (Some(x), Some(y)) = (places.x(f64::from(millivolt)), places.y(f64::from(mhz))) {
-        write(buffer, places.field, (x, y), symbol, style);
+    let eighths = places.eighths(f64::from(mhz));
+    let top = eighths.saturating_sub(1) / 8;
+    for up in 0..=top {
+        let filled = usize::from(eighths.saturating_sub(up * 8).min(8));
+        let style = if up + 1 >= top { shaft.patch(theme.style(Role::Clock)) } else { shaft };
+        for x in columns.clone() {
+            write(
+                buffer,
+                places.field,
+                (x, places.field.bottom() - 1 - up),
+                EIGHTHS[filled],
+                style,
+            );
+        }
     }
+}
+
+/// A mark in a cell: on the pillar's own colour where one stands there.
+fn notch(buffer: &mut Buffer, place: (u16, u16), symbol: &str, style: Style) {
+    let Some(cell) = buffer.cell_mut(place) else { return };
+    let style = match cell.symbol() {
+        "█" => style.bg(cell.fg),
+        _ => style,
+    };
+    cell.set_symbol(symbol).set_style(style);
 }
 
 #[cfg(test)]
@@ -365,7 +365,7 @@ mod tests {
 
     fn chart<'a>(sketch: &'a Sketch, bands: &'a [(&'a str, CurveBand)]) -> CurveChart<'a> {
         let now = Some((Millivolt(905.0), Mhz(1_950.0)));
-        CurveChart { sketch, taken: None, point: 4, now, bands, zoom: 1 }
+        CurveChart { sketch, taken: None, point: 4, now, bands, zoom: 1, off: (0.0, 0.0) }
     }
 
     fn band() -> CurveBand {
@@ -376,14 +376,12 @@ mod tests {
     }
 
     #[rstest]
-    fn points_are_drawn_with_the_picked_one_named_and_the_bands_below() {
+    fn the_picked_point_is_named_and_the_bands_stand_below_on_its_axis() {
         let sketch = sketch();
         let bands = [("kiln", band())];
         let chart = chart(&sketch, &bands);
         let lines = drawn(70, 18, |buffer, area| chart.draw(buffer, area, THEME));
         let text = lines.join("\n");
-        let points = text.matches('●').count();
-        assert_eq!(points, sketch.points().len(), "{text}");
         assert!(text.contains("1995 MHz at 900 mV"), "{text}");
         assert!(text.contains("now 1950 MHz at 905 mV"), "{text}");
         assert!(lines[16].contains("800") && lines[16].contains("1000"), "{text}");
@@ -397,13 +395,31 @@ mod tests {
         let sketch = sketch();
         let chart = CurveChart { zoom, ..chart(&sketch, &[]) };
         let area = Rect::new(0, 0, 80, 30);
-        let lines = drawn(80, 30, |buffer, area| chart.draw(buffer, area, THEME));
-        let y = lines.iter().position(|line| line.contains("▐●▌")).unwrap();
-        let x = lines[y].chars().position(|c| c == '▐').unwrap() + 1;
-        let (millivolt, mhz) = chart.at(area, (x as u16, y as u16)).unwrap();
-        assert!((millivolt - 900.0).abs() < 4.0, "{millivolt}");
-        assert!((mhz - 1_995.0).abs() < 15.0, "{mhz}");
+        let places = chart.places(area).unwrap();
+        for (millivolt, mhz) in [(900.0, 1_995.0), (875.0, 1_950.0)] {
+            let place = (places.x(millivolt).unwrap(), places.y(mhz).unwrap());
+            let (there, clock) = chart.at(area, place).unwrap();
+            assert!((there - millivolt).abs() < 4.0, "{there} for {millivolt}");
+            assert!((clock - mhz).abs() < 15.0, "{clock} for {mhz}");
+        }
         assert_eq!(chart.at(area, (2, 2)), None);
+    }
+
+    #[rstest]
+    fn a_bin_more_is_seen_and_the_factory_stays_a_notch() {
+        let offer = curve_offer();
+        let before = Sketch::new(offer, &offer.factory);
+        let mut raised = before.clone();
+        raised.raise(4, 1);
+        let shown = |sketch: &Sketch| {
+            let chart = CurveChart { now: None, ..chart(sketch, &[]) };
+            drawn(90, 30, |buffer, area| chart.draw(buffer, area, THEME)).join("\n")
+        };
+        let (before, after) = (shown(&before), shown(&raised));
+        assert_ne!(before.replace("1815 MHz", ""), after.replace("1830 MHz", ""));
+        raised.raise(4, 4);
+        assert_eq!(shown(&raised).matches('╌').count(), 6, "{}", shown(&raised));
+        assert_eq!(before.matches('╌').count(), 0);
     }
 
     #[rstest]

@@ -15,6 +15,9 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 
+/// Blocks that fill a cell from below, by eighths of it.
+pub(crate) const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
+
 /// Writes a line at a place inside an area, cut at its right edge; answers where it ended.
 pub(crate) fn write(
     buffer: &mut Buffer,

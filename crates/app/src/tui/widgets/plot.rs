@@ -159,7 +159,7 @@ impl Plot<'_> {
 }
 
 /// Sets one dot of a braille cell. Bits as in the Unicode block "Braille Patterns".
-pub(crate) fn set_dot(buffer: &mut Buffer, field: Rect, column: u16, dot: u16, style: Style) {
+fn set_dot(buffer: &mut Buffer, field: Rect, column: u16, dot: u16, style: Style) {
     const BITS: [[u32; 4]; 2] = [[0x01, 0x02, 0x04, 0x40], [0x08, 0x10, 0x20, 0x80]];
     let (x, y) = (field.x + column / 2, field.y + dot / 4);
     if x >= field.right() || y >= field.bottom() {

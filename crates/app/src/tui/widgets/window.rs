@@ -12,7 +12,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use yard_step_core::{Channel, CurveBand, Trace};
 
-use super::{row, write, write_right};
+use super::{EIGHTHS, row, write, write_right};
 use crate::tui::theme::{Role, Theme};
 
 /// Width of the labels at the left.
@@ -21,9 +21,6 @@ const GUTTER: u16 = 10;
 const AXIS: u16 = 2;
 /// Stretches of a trace whose mean clock is counted.
 const STRETCHES: u32 = 600;
-/// Eighths of a cell, from none to all.
-const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
-
 /// What is drawn.
 pub(crate) struct WindowChart<'a> {
     /// The run whose clock is counted.
