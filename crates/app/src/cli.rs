@@ -14,6 +14,7 @@ use yard_step_scenes::Scene;
 
 use crate::config;
 use crate::failure::Failure;
+use crate::tui::CUT_BACK;
 
 /// Finds the highest settings of a graphics card that really hold.
 #[derive(Debug, Parser)]
@@ -57,6 +58,8 @@ pub(crate) enum Command {
     Machine(MachineOptions),
     /// Read a trace made elsewhere and tell what is in it
     Import(ImportOptions),
+    /// List, use, export, import and delete what was kept of a card
+    Profile(ProfileOptions),
     /// Host a stand-in
     #[command(hide = true)]
     Slot(SlotOptions),
@@ -203,6 +206,9 @@ pub(crate) struct ClimbOptions {
     /// Keep the outcome as a profile of this name
     #[arg(long, value_name = "NAME")]
     pub keep: Option<String>,
+    /// What the profile is for, in your words
+    #[arg(long, value_name = "TEXT", requires = "keep", default_value = "")]
+    pub purpose: String,
 }
 
 #[derive(Debug, Args)]
@@ -338,6 +344,58 @@ pub(crate) struct ImportOptions {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct ProfileOptions {
+    #[command(flatten)]
+    pub card: CardOptions,
+    #[command(subcommand)]
+    pub command: ProfileCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum ProfileCommand {
+    /// List the profiles of the card, with what each stands on
+    List {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Have the card put to a profile at each start, as far as it is proven
+    Use {
+        /// Name of the profile
+        #[arg(required_unless_present = "none", conflicts_with = "none")]
+        name: Option<String>,
+        /// Have the card start at stock
+        #[arg(long)]
+        none: bool,
+    },
+    /// Write a profile as JSON
+    Export {
+        /// Name of the profile
+        name: String,
+        /// File to write
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+    },
+    /// Read a profile from JSON as a starting point: cut back, and not trusted
+    Import {
+        /// The file
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+        /// Share of the way from stock that is taken off, percent
+        #[arg(long, value_name = "PERCENT", default_value_t = CUT_BACK, value_parser = parse_percent)]
+        cut_back: f64,
+        /// Name to keep it under [default: its own]
+        #[arg(long, value_name = "NAME")]
+        name: Option<String>,
+    },
+    /// Delete a profile; its trials stay
+    Drop {
+        /// Name of the profile
+        name: String,
+    },
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct ReportOptions {
     /// Number of the climb
     #[arg(long, value_name = "ID", allow_negative_numbers = true)]
@@ -393,6 +451,11 @@ fn parse_margin(text: &str) -> Result<Margin, String> {
     let all = Margin::ALL.map(Margin::label).join(", ");
     Margin::from_label(text)
         .ok_or_else(|| format!("there is no margin \"{text}\"; there are: {all}"))
+}
+
+fn parse_percent(text: &str) -> Result<f64, String> {
+    let value: f64 = text.parse().map_err(|_| format!("\"{text}\" is not a number"))?;
+    if (0.0..=100.0).contains(&value) { Ok(value) } else { Err("it must be 0 to 100".into()) }
 }
 
 fn parse_flatter(text: &str) -> Result<f64, String> {

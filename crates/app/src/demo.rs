@@ -9,11 +9,12 @@ use std::thread;
 
 use yard_step_card::{BriefCard, CardName};
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Demand, Machine, Margin, Next, Plan, Policy,
-    Room, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
+    Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Demand, Machine, Margin, Next, Origin, Plan,
+    Policy, Profile, Room, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
 };
 use yard_step_engine::Unfinished;
-use yard_step_ledger::{ClimbState, DataDir, Intent, Ledger, Measured, Profile};
+use yard_step_engine::{KeepWhat, KeepWish};
+use yard_step_ledger::{ClimbState, DataDir, Intent, Ledger, Measured};
 use yard_step_scenes::{Scene, reference};
 use yard_step_study::{Climbed, climb};
 
@@ -103,7 +104,7 @@ fn last_autumn(dir: &DataDir, card: &CardName) -> Result<String, Failure> {
     while let Next::Trial(_) = opened.engine.climb().next() {
         opened.engine.step_unattended(&mut ())?;
     }
-    let profile = opened.engine.keep("last autumn")?;
+    let profile = opened.engine.keep(&kept_last_autumn())?;
     Ok(format!(
         "Fernhollow Planetarium's {} was tuned in a hurry last autumn and kept at {}. Before the \
          summer season it is being done properly.",
@@ -126,6 +127,15 @@ fn in_progress(dir: &DataDir, card: &CardName) -> Result<(), Failure> {
     }
 }
 
+fn kept_last_autumn() -> KeepWish {
+    KeepWish {
+        name: "last autumn".into(),
+        purpose: "the school classes of the autumn".into(),
+        margin: None,
+        what: KeepWhat::Outcome,
+    }
+}
+
 /// The new card was climbed on from one end to the other, and its outcome kept.
 fn new_card(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
     let plan = Plan { margin: Margin::Gift, ..Plan::default() };
@@ -134,12 +144,17 @@ fn new_card(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
     let id = write_down(ledger, &laid_out, &climbed.trials)?;
     ledger.set_climb_state(id, ClimbState::Ended, laid_out.directives())?;
     let card = laid_out.card();
+    let outcome = &climbed.outcome;
     let profile = Profile {
-        name: "dome shows".into(),
-        settings: climbed.outcome.settings,
+        purpose: "the night shows under the dome".into(),
+        margin: Some(plan.margin),
+        claimed: outcome.claim.map(|claim| claim.chance),
+        confirmed: outcome.confirmed,
         climb: Some(id),
-        trial: climbed.outcome.kept_trial,
+        trial: outcome.kept_trial,
         driver: Some(card.driver.clone()),
+        in_use: true,
+        ..Profile::new("dome shows", outcome.settings, Origin::Climb)
     };
     ledger.keep(card, &profile)?;
     Ok(format!("Its new {} runs at {}.", card.name, in_short(&profile.settings, card)))

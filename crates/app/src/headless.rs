@@ -13,7 +13,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use yard_step_core::{CardDescription, Next, Outcome, Proposal, TrialRecord, in_short};
 use yard_step_engine::load::ManualLoad;
-use yard_step_engine::{Engine, LiveRun, Overseer, Pacer, Steer, Step, TICK};
+use yard_step_engine::{Engine, KeepWhat, KeepWish, LiveRun, Overseer, Pacer, Steer, Step, TICK};
 use yard_step_report::ClimbDocument;
 
 use crate::cards::print;
@@ -52,7 +52,12 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
     let outcome = result?;
     print(&format!("{}\n", last_words(&engine, &outcome)))?;
     if let Some(name) = &options.keep {
-        engine.keep(name)?;
+        engine.keep(&KeepWish {
+            name: name.clone(),
+            purpose: options.purpose.clone(),
+            margin: None,
+            what: KeepWhat::Outcome,
+        })?;
         print(&format!("Kept as profile \"{name}\".\n"))?;
     }
     drop(engine);

@@ -3,7 +3,7 @@
 //! ```text
 //!   arguments ──► cli ──► demo, open ──► tui: snapshots drawn, commands sent
 //!                    ├──► climb         headless, to its outcome
-//!                    ├──► cards, report, simulate, study, pass, machine, import
+//!                    ├──► cards, report, simulate, study, pass, machine, import, profile
 //!                    └──► slot, guard, load: processes that the others start
 //! ```
 
@@ -17,6 +17,7 @@ mod import;
 mod machine;
 mod open;
 mod pass;
+mod profile;
 mod report;
 mod rig;
 mod simulate;
@@ -43,6 +44,7 @@ pub fn run() -> ExitCode {
         cli::Command::Study(options) => study::study(&options),
         cli::Command::Machine(options) => machine::machine(&arguments.data_dir, &options),
         cli::Command::Import(options) => import::import(&options),
+        cli::Command::Profile(options) => profile::profile(&arguments.data_dir, &options),
         cli::Command::Slot(options) => rig::slot(&options),
         cli::Command::Guard(options) => rig::guard(&options),
         cli::Command::Load(options) => rig::load(&options),

@@ -136,6 +136,7 @@ fn climb_on(
         None => Engine::begin(rig, ledger.clone(), wanted.plan.clone(), &stages)
             .map_err(usage_or_failed)?,
     };
+    told.extend(engine.told_at_start().map(str::to_owned));
     Ok((engine, told))
 }
 

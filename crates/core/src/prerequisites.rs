@@ -2,6 +2,7 @@
 
 use crate::card::{CardDescription, Channel};
 use crate::machine::Machine;
+use crate::profile::Proof;
 use crate::sample::Sample;
 use crate::units::Percent;
 
@@ -42,8 +43,8 @@ pub struct Facts<'a> {
     pub idle: Option<&'a Sample>,
     /// An earlier climb on this card that is not finished.
     pub unfinished_climb: Option<i64>,
-    /// Name of the newest profile and the driver it was kept under.
-    pub profile: Option<(&'a str, Option<&'a str>)>,
+    /// Name of the profile in use, and whether it is proven.
+    pub profile: Option<(&'a str, &'a Proof)>,
 }
 
 /// Above this share of its time spent on other programs, an idle card is not free.
@@ -170,21 +171,13 @@ fn earlier_climb(facts: &Facts<'_>) -> Prerequisite {
 }
 
 fn drift(facts: &Facts<'_>) -> Prerequisite {
-    let now = &facts.card.driver;
     match facts.profile {
-        None => line("profile", Standing::Met, "None is kept yet.".into()),
-        Some((name, Some(then))) if then != now => {
-            let why = format!(
-                "\"{name}\" was proven under driver {then}, and now it is {now}: prove it again."
-            );
-            line("profile", Standing::Concern, why)
+        None => line("profile", Standing::Met, "None is in use.".into()),
+        Some((name, Proof::Proven(why))) => {
+            line("profile", Standing::Met, format!("\"{name}\" is proven. {why}"))
         }
-        Some((name, Some(_))) => {
-            line("profile", Standing::Met, format!("\"{name}\" was kept under this driver, {now}."))
-        }
-        Some((name, None)) => {
-            let why =
-                format!("Under which driver \"{name}\" was kept is not known: prove it again.");
+        Some((name, proof)) => {
+            let why = format!("\"{name}\" is {}. {}", proof.label(), proof.why());
             line("profile", Standing::Concern, why)
         }
     }
@@ -248,15 +241,17 @@ mod tests {
     }
 
     #[rstest]
-    #[case(None, Standing::Met, "None is kept")]
-    #[case(Some(("daily", Some("1.0"))), Standing::Met, "under this driver")]
-    #[case(Some(("daily", Some("0.9"))), Standing::Concern, "under driver 0.9, and now it is 1.0")]
-    #[case(Some(("daily", None)), Standing::Concern, "is not known")]
-    fn a_profile_drifts_when_the_driver_changes(
-        #[case] profile: Option<(&'static str, Option<&'static str>)>,
+    #[case(None, Standing::Met, "None is in use")]
+    #[case(Some(Proof::Proven("An hour.".into())), Standing::Met, "is proven. An hour.")]
+    #[case(Some(Proof::Open("Kept under driver 0.9.".into())), Standing::Concern, "not proven. Kept")]
+    #[case(Some(Proof::Failed("Trial 3.".into())), Standing::Concern, "failed. Trial 3")]
+    fn a_profile_in_use_that_is_not_proven_is_a_concern(
+        #[case] proof: Option<Proof>,
         #[case] expected: Standing,
         #[case] told: &str,
     ) {
+        // The list is made of borrowed facts; what a test leaks ends with it.
+        let profile = proof.map(|proof| ("daily", &*Box::leak(Box::new(proof))));
         let (standing, why) = standing_of("profile", |_, _, _| (), |f| f.profile = profile);
         assert_eq!(standing, expected);
         assert!(why.contains(told), "{why}");

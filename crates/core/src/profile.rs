@@ -72,6 +72,8 @@ pub struct Profile {
     pub in_use: bool,
     /// When it was kept, seconds since 1970; 0 before it is.
     pub kept: i64,
+    /// Row of the newest trial there was then: what came after it says whether it has drifted.
+    pub kept_after: i64,
 }
 
 impl Profile {
@@ -91,6 +93,7 @@ impl Profile {
             driver: None,
             in_use: false,
             kept: 0,
+            kept_after: 0,
         }
     }
 
@@ -115,8 +118,8 @@ pub struct RunAt {
     pub climb: i64,
     /// Its number there.
     pub trial: u32,
-    /// When it began, seconds since 1970.
-    pub began: i64,
+    /// Its row in the ledger: later runs have higher ones, whatever the clock said.
+    pub row: i64,
     /// What ran.
     pub load: String,
     /// How long.
@@ -174,7 +177,7 @@ impl Backing {
         }
         let failed = runs.iter().filter(|run| run.fails());
         backing.failed =
-            failed.max_by_key(|run| run.began).map(|run| (run.climb, run.trial, run.verdict));
+            failed.max_by_key(|run| run.row).map(|run| (run.climb, run.trial, run.verdict));
         backing
     }
 
@@ -208,8 +211,8 @@ pub enum Proof {
 impl Proof {
     /// What proves a profile on a card that runs under `driver`.
     ///
-    /// Proven is what a climb's long run stands behind, where the climb claims the chance that its
-    /// margin asks for; or what ran [`LEAST_PROOF`] without a fault, under the medley or under three
+    /// Proven is what a climb's long run stands behind, where the climb is as sure of it as its margin
+    /// [asks for](Margin::confidence); or what ran [`LEAST_PROOF`] without a fault, under the medley or under three
     /// kinds of load. One fault is enough against it, and another driver makes all of it a
     /// starting point.
     #[must_use]
@@ -223,7 +226,7 @@ impl Proof {
                  keep it again."
             ));
         }
-        let enough = profile.margin.map_or(0.0, Margin::chance);
+        let enough = profile.margin.map_or(0.0, Margin::confidence);
         if profile.origin == Origin::Climb
             && profile.confirmed
             && profile.claimed.is_none_or(|chance| chance >= enough)
@@ -286,16 +289,16 @@ pub struct Drift {
     pub sentence: String,
 }
 
-/// Holds the newest run since `kept` against those until then under the same load; `None` where
+/// Holds the newest run after row `kept_after` against those until then under the same load; `None` where
 /// there is none of one of them.
 #[must_use]
-pub fn drift(kept: i64, runs: &[RunAt]) -> Option<Drift> {
+pub fn drift(kept_after: i64, runs: &[RunAt]) -> Option<Drift> {
     let proves = |run: &&RunAt| run.holds() || run.fails();
-    let now =
-        runs.iter().filter(|run| run.began > kept).filter(proves).max_by_key(|run| run.began)?;
+    let since = runs.iter().filter(|run| run.row > kept_after);
+    let now = since.filter(proves).max_by_key(|run| run.row)?;
     let before: Vec<&RunAt> = runs
         .iter()
-        .filter(|run| run.began <= kept && run.load == now.load && run.holds())
+        .filter(|run| run.row <= kept_after && run.load == now.load && run.holds())
         .collect();
     let place = format!("trial {} of climb {}", now.trial, now.climb);
     if !now.holds() {
@@ -353,11 +356,11 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    fn run(began: i64, load: &str, minutes: f64, verdict: Verdict) -> RunAt {
+    fn run(row: i64, load: &str, minutes: f64, verdict: Verdict) -> RunAt {
         RunAt {
             climb: 3,
-            trial: began as u32,
-            began,
+            trial: row as u32,
+            row,
             load: load.into(),
             seconds: Seconds(minutes * 60.0),
             verdict,

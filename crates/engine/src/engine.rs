@@ -14,8 +14,9 @@ use yard_step_scenes::Scene;
 
 use crate::error::EngineError;
 use crate::guard::Guard;
-use crate::holding::{first_sight, last_kept};
+use crate::holding::first_sight;
 use crate::in_step::InStep;
+use crate::keeping::at_start;
 use crate::load::{Load, Loads};
 use crate::lock::CardLock;
 use crate::rig::Rig;
@@ -75,6 +76,8 @@ pub struct Engine {
     pub(crate) boots: Vec<String>,
     pub(crate) ended: bool,
     pub(crate) kept: Option<Settings>,
+    /// Why the card was not put to the profile in use at the start.
+    pub(crate) told_at_start: Option<String>,
     /// A trial that has its intent in the ledger and no outcome yet.
     pub(crate) begun: Option<Intent>,
     /// Why the machine should be restarted, if it should.
@@ -135,7 +138,7 @@ impl Engine {
         let Rig { mut card, loads, guard, lock } = rig;
         let load = loads.choose(&climb.plan().scene, card.as_ref())?;
         let (machine, factory) = first_sight(&ledger, card.as_mut())?;
-        let kept = last_kept(&ledger, card.description())?;
+        let (kept, told_at_start) = at_start(&ledger, card.description())?;
         let mut engine = Self {
             card,
             load,
@@ -147,6 +150,7 @@ impl Engine {
             boots: Vec::new(),
             ended: false,
             kept,
+            told_at_start,
             begun: None,
             restart: None,
             machine,
@@ -445,7 +449,7 @@ impl Engine {
     }
 
     /// Row of a trial that has its verdict.
-    fn row_of(&self, climb: i64, number: u32) -> Result<i64, EngineError> {
+    pub(crate) fn row_of(&self, climb: i64, number: u32) -> Result<i64, EngineError> {
         self.ledger.row_of(climb, number)?.ok_or_else(|| {
             let place =
                 if climb == self.climb_id { "this climb".into() } else { format!("climb {climb}") };
@@ -482,7 +486,7 @@ impl Engine {
         Ok(RunView { title, spoilt: Arc::new(spoilt), picture, ..view })
     }
 
-    fn detail(&self, row: i64) -> Result<TrialDetail, EngineError> {
+    pub(crate) fn detail(&self, row: i64) -> Result<TrialDetail, EngineError> {
         self.ledger
             .trial(row)?
             .ok_or_else(|| EngineError::NothingToDo("That trial is no longer there.".into()))

@@ -3,41 +3,18 @@
 
 use yard_step_card::Card;
 use yard_step_core::{
-    CardDescription, Facts, Machine, Next, Prerequisite, Sample, Seconds, Settings, prerequisites,
+    CardDescription, Facts, Machine, Prerequisite, Sample, Seconds, Settings, prerequisites,
 };
-use yard_step_ledger::{Ledger, Profile};
+use yard_step_ledger::Ledger;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
 use crate::guard::Guard;
 use crate::in_step::InStep;
+use crate::keeping::ProfileView;
 use crate::rig::Rig;
 
 impl Engine {
-    /// Keeps what the climb came to as a profile and puts the card to it.
-    ///
-    /// # Errors
-    /// The climb has not ended, or ledger or card fail.
-    pub fn keep(&mut self, name: &str) -> Result<Profile, EngineError> {
-        let Next::Ended(outcome) = self.climb.next() else {
-            return Err(EngineError::NothingToDo(
-                "There is nothing to keep before the climb has its outcome: let it come to its \
-                 end, or end the stage."
-                    .into(),
-            ));
-        };
-        let profile = Profile {
-            name: name.to_owned(),
-            settings: outcome.settings,
-            climb: Some(self.climb_id),
-            trial: outcome.kept_trial,
-            driver: Some(self.card.description().driver.clone()),
-        };
-        self.ledger.keep(self.card.description(), &profile)?;
-        self.kept = Some(outcome.settings);
-        if self.restore(&outcome.settings) { Ok(profile) } else { Err(EngineError::DoesNotGoBack) }
-    }
-
     /// Puts the card to its factory state, as it was copied at first sight; whether it holds it.
     pub fn to_stock(&mut self) -> bool {
         let factory = self.factory;
@@ -55,7 +32,7 @@ impl Engine {
         self.kept.unwrap_or(self.factory)
     }
 
-    fn restore(&mut self, settings: &Settings) -> bool {
+    pub(crate) fn restore(&mut self, settings: &Settings) -> bool {
         let wanted = (*settings != self.factory).then_some(settings);
         self.in_step.iter_mut().for_each(|other| other.put_to(wanted));
         restore(self.card.as_mut(), settings)
@@ -118,13 +95,13 @@ impl Engine {
     }
 
     /// What should be looked at before the first change. `cards` are all of the machine, `now` is
-    /// the card's newest sample, `newest` its newest profile.
+    /// the card's newest sample, `profiles` its profiles.
     #[must_use]
     pub fn prerequisites(
         &self,
         cards: &[&CardDescription],
         now: Option<&Sample>,
-        newest: Option<&Profile>,
+        profiles: &[ProfileView],
     ) -> Vec<Prerequisite> {
         // Under a load of its own, the card tells nothing of others.
         let idle = now.filter(|sample| sample.load.is_none_or(|load| load.value() < 1.0));
@@ -139,7 +116,10 @@ impl Engine {
             factory_copied: true,
             idle,
             unfinished_climb: is_waiting.then_some(self.climb_id),
-            profile: newest.map(|p| (p.name.as_str(), p.driver.as_deref())),
+            profile: profiles
+                .iter()
+                .find(|view| view.profile.in_use)
+                .map(|view| (view.profile.name.as_str(), &view.proof)),
         })
     }
 
@@ -206,11 +186,4 @@ pub(crate) fn restore(card: &mut dyn Card, settings: &Settings) -> bool {
         }
     }
     false
-}
-
-pub(crate) fn last_kept(
-    ledger: &Ledger,
-    card: &CardDescription,
-) -> Result<Option<Settings>, EngineError> {
-    Ok(ledger.profiles(card)?.first().map(|profile| profile.settings))
 }

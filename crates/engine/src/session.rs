@@ -11,6 +11,7 @@ use yard_step_core::{
 
 use crate::engine::{Engine, Restart};
 use crate::error::EngineError;
+use crate::keeping::KeepWish;
 use crate::pace::{Pace, Pacer};
 use crate::rack::Rack;
 use crate::snapshot::{fill, first_snapshot, last_run, lists};
@@ -58,8 +59,14 @@ pub enum Command {
     ToggleLeaveOut,
     /// Put the card to its factory settings.
     BackToStock,
-    /// Keep what the climb came to, under a name.
-    Keep(String),
+    /// Keep settings as a profile.
+    Keep(Box<KeepWish>),
+    /// Put the card to a profile.
+    UseProfile(String),
+    /// Delete a profile.
+    DropProfile(String),
+    /// Try a profile's settings next, to prove it or to see whether it has drifted.
+    CheckProfile(String),
     /// Note a verdict of the user on a trial, or take it back.
     Mark {
         /// Its climb.
@@ -339,8 +346,8 @@ impl Work {
         state.machine = Arc::new(self.engine.machine().clone());
         state.rack = Arc::new(self.rack.view(&self.engine.held_in_step()));
         state.present = self.rack.present();
-        let (idle, newest) = (state.sensors.as_ref(), state.profiles.first());
-        let found = self.engine.prerequisites(&self.rack.cards(), idle, newest);
+        let (idle, profiles) = (state.sensors.as_ref(), &state.profiles);
+        let found = self.engine.prerequisites(&self.rack.cards(), idle, profiles);
         state.prerequisites = Arc::new(found);
     }
 
@@ -416,7 +423,12 @@ impl Work {
                     });
                 })
             }
-            Command::Keep(name) => self.keep(&name),
+            Command::Keep(wish) => self.keep(&wish),
+            Command::UseProfile(name) => self.use_profile(&name),
+            Command::DropProfile(name) => self.drop_profile(&name),
+            Command::CheckProfile(name) => self.engine.check_profile(&name).map(|told| {
+                self.desk.answer(told.join(" "));
+            }),
             Command::Mark { climb, trial, verdict } => self.mark(climb, trial, verdict),
             Command::Look(number) => self.look(number),
             Command::LookInto { climb, trial } => self.look_into(climb, trial),
@@ -536,6 +548,10 @@ impl Work {
             }
         }
         self.desk.state.activity = Activity::Waiting;
+        // What was run may stand behind a profile, or against it.
+        if !self.desk.state.profiles.is_empty() {
+            self.read_profiles();
+        }
         if !matches!(self.engine.climb().next(), Next::Trial(_)) {
             self.desk.state.auto = false;
         }
@@ -574,13 +590,38 @@ impl Work {
         Ok(())
     }
 
-    fn keep(&mut self, name: &str) -> Result<(), EngineError> {
-        let kept = self.engine.keep(name);
+    fn keep(&mut self, wish: &KeepWish) -> Result<(), EngineError> {
+        let name = &wish.name;
+        let kept = self.engine.keep(wish);
         // A profile is saved even where the card does not take it.
         self.read_lists();
         let profile = kept?;
         let what = in_short(&profile.settings, self.engine.description());
         self.desk.answer(format!("Kept as profile \"{name}\": {what}."));
+        Ok(())
+    }
+
+    fn use_profile(&mut self, name: &str) -> Result<(), EngineError> {
+        let used = self.engine.use_profile(name);
+        self.read_lists();
+        let proof = used?;
+        let at_start = match proof.is_proven() {
+            true => "It is proven: the card is put to it at every start.".to_owned(),
+            false => format!(
+                "It is {}, so the card starts at stock until it is proven. {}",
+                proof.label(),
+                proof.why()
+            ),
+        };
+        self.desk.answer(format!("The card holds profile \"{name}\". {at_start}"));
+        Ok(())
+    }
+
+    fn drop_profile(&mut self, name: &str) -> Result<(), EngineError> {
+        let dropped = self.engine.drop_profile(name);
+        self.read_lists();
+        dropped?;
+        self.desk.answer(format!("Profile \"{name}\" is deleted; its trials stay."));
         Ok(())
     }
 
@@ -639,6 +680,13 @@ impl Work {
         let state = &mut self.desk.state;
         (state.held, state.sensors) = (held, sensors);
         fill(state, &self.engine);
+    }
+
+    fn read_profiles(&mut self) {
+        match self.engine.profiles() {
+            Ok(profiles) => self.desk.state.profiles = profiles,
+            Err(error) => self.desk.tell(error.to_string()),
+        }
     }
 
     /// Reads profiles and earlier climbs, which change only when something is kept or begun anew.

@@ -5,10 +5,11 @@ use std::sync::Arc;
 use yard_step_core::{
     Climb, Domain, Gain, MhzOffset, Next, Outcome, Outlook, Seconds, Stage, Stairs, in_short,
 };
-use yard_step_ledger::{ClimbEntry, Profile};
+use yard_step_ledger::ClimbEntry;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
+use crate::keeping::ProfileView;
 use crate::pace::Pace;
 use crate::view::{Activity, ClimbSummary, NextView, RunView, Snapshot, StageStanding, StageView};
 
@@ -175,7 +176,7 @@ fn next_view(next: Next, climb: &Climb) -> NextView {
 const MOST_HISTORY: usize = 6;
 
 /// Profiles, the newest earlier climbs, and how many more there are.
-type Lists = (Vec<Profile>, Vec<ClimbSummary>, usize);
+type Lists = (Vec<ProfileView>, Vec<ClimbSummary>, usize);
 
 pub(crate) fn lists(engine: &Engine) -> Result<Lists, EngineError> {
     let (ledger, card) = (engine.ledger(), engine.description());
@@ -187,7 +188,7 @@ pub(crate) fn lists(engine: &Engine) -> Result<Lists, EngineError> {
         .into_iter()
         .map(|id| Ok(summary(&ledger.climb(id)?)))
         .collect::<Result<_, EngineError>>()?;
-    Ok((ledger.profiles(card)?, history, older))
+    Ok((engine.profiles()?, history, older))
 }
 
 fn summary(entry: &ClimbEntry) -> ClimbSummary {

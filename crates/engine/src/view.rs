@@ -7,10 +7,11 @@ use yard_step_core::{
     Judgement, Machine, Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau, Prerequisite,
     Purpose, Room, Sample, Seconds, Seen, Settings, Stage, Stairs, Trace, TrialRecord, Verdict,
 };
-use yard_step_ledger::{Event, Profile};
+use yard_step_ledger::Event;
 use yard_step_scenes::{Scene, WrongPixel, check, reference};
 
 use crate::engine::Restart;
+use crate::keeping::ProfileView;
 use crate::pace::Pace;
 
 /// What a mark on the time axis tells of.
@@ -437,7 +438,7 @@ pub struct Snapshot {
     /// Newest notices, the oldest first.
     pub notices: Vec<String>,
     /// Kept profiles of this card, the newest first.
-    pub profiles: Vec<Profile>,
+    pub profiles: Vec<ProfileView>,
     /// The newest earlier climbs on this card, the newest first.
     pub history: Vec<ClimbSummary>,
     /// How many more there are.

@@ -13,8 +13,8 @@ use yard_step_core::{
     Standing, Verdict, Watt,
 };
 use yard_step_engine::{
-    Activity, Command, Engine, EngineError, NextView, Opener, Pace, Rack, Restart, Rig, Session,
-    Snapshot,
+    Activity, Command, Engine, EngineError, KeepWhat, KeepWish, NextView, Opener, Pace, Rack,
+    Restart, Rig, Session, Snapshot,
 };
 use yard_step_ledger::{ClimbState, DataDir, Ledger};
 
@@ -303,18 +303,23 @@ fn the_settings_of_another_card_are_not_tried_on_this_one(desk: Desk) {
     desk.until("the refusal", |s| s.notices.iter().any(|notice| notice == refusal));
 }
 
+fn keep_outcome(name: &str) -> Command {
+    let (name, purpose) = (name.to_owned(), String::new());
+    Command::Keep(Box::new(KeepWish { name, purpose, margin: None, what: KeepWhat::Outcome }))
+}
+
 #[rstest]
 fn ending_the_stage_keeping_and_going_back_to_stock(desk: Desk) {
     let desk = desk.with_baseline();
-    desk.send(Command::Keep("early".into()));
+    desk.send(keep_outcome("early"));
     desk.until("the refusal", |s| s.notices.iter().any(|n| n.contains("nothing to keep")));
     desk.send(Command::Try { yes: false });
     desk.trials(4);
     desk.send(Command::EndStage);
     desk.until("the end", |s| matches!(s.next, NextView::Ended(_)));
-    desk.send(Command::Keep("by day".into()));
+    desk.send(keep_outcome("by day"));
     let kept = desk.until("the profile", |s| !s.profiles.is_empty());
-    assert_eq!(kept.profiles[0].settings.core_offset, Some(MhzOffset(45)));
+    assert_eq!(kept.profiles[0].profile.settings.core_offset, Some(MhzOffset(45)));
     assert_eq!(kept.held.unwrap().core_offset, Some(MhzOffset(45)));
     desk.send(Command::BackToStock);
     let stock = desk.until("stock", |s| s.notices.iter().any(|n| n == "The card is at stock."));

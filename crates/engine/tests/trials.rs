@@ -10,11 +10,12 @@ use yard_step_card::{
     Card, CardChoice, CardError, LoadLost, Mischief, Mishaps, Ran, StandIn, Work,
 };
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Machine, MhzOffset, Plan, Sample,
-    Seconds, Settings, Stage, Verdict, Watt,
+    Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Machine, Margin, MhzOffset, Plan,
+    Policy, Proof, Sample, Seconds, Settings, Stage, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
-    Engine, EngineError, LiveRun, MarkKind, Overseer, Restart, Steer, Unfinished,
+    Engine, EngineError, KeepWhat, KeepWish, LiveRun, MarkKind, Overseer, Restart, Steer,
+    Unfinished,
 };
 use yard_step_ledger::{ClimbState, DataDir, DiskFailure, Ledger};
 
@@ -445,15 +446,106 @@ fn what_took_the_machine_down_is_not_tried_again_without_a_yes() {
     assert_eq!(last_verdict(&engine), Verdict::Clean);
 }
 
+fn outcome_as(name: &str) -> KeepWish {
+    let (name, purpose) = (name.to_owned(), "the dome".to_owned());
+    KeepWish { name, purpose, margin: None, what: KeepWhat::Outcome }
+}
+
+fn trial_as(name: &str, climb: i64, trial: u32) -> KeepWish {
+    KeepWish {
+        margin: Some(Margin::Gift),
+        what: KeepWhat::Trial { climb, trial },
+        ..outcome_as(name)
+    }
+}
+
+#[rstest]
+fn the_settings_of_any_trial_are_kept_unless_they_failed() {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    engine.carry_out(false, &mut ()).unwrap();
+    let climb = engine.climb_id();
+    let number = engine.climb().trials().len() as u32;
+    let asked = engine.climb().trials().last().unwrap().asked;
+    let applied = bench.applied.lock().unwrap().len();
+    let kept = engine.keep(&trial_as("mild", climb, number)).unwrap();
+    assert_eq!((kept.settings, kept.margin), (asked, Some(Margin::Gift)));
+    assert_eq!(bench.applied.lock().unwrap().len(), applied, "the card stays as it is");
+    let view = engine.profiles().unwrap().remove(0);
+    assert_eq!(view.backing.runs, 1);
+    assert!(matches!(view.proof, Proof::Open(_)), "a minute proves nothing: {:?}", view.proof);
+
+    engine.mark(climb, number, Some(Verdict::Artifacts)).unwrap();
+    let refused = engine.keep(&trial_as("failed", climb, number)).unwrap_err().to_string();
+    assert!(refused.contains("what failed is not kept"), "{refused}");
+    let failed = engine.profiles().unwrap().remove(0);
+    assert!(matches!(failed.proof, Proof::Failed(_)), "{:?}", failed.proof);
+    let missing = engine.keep(&trial_as("none", climb, 99)).unwrap_err().to_string();
+    assert!(missing.contains("no trial 99"), "{missing}");
+}
+
+#[rstest]
+fn a_profile_in_use_is_applied_at_a_start_only_when_it_is_proven() {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    engine.replan(Policy::Steady, Margin::Record).unwrap();
+    while engine.step_unattended(&mut ()).is_ok() {}
+    let kept = engine.keep(&outcome_as("proven")).unwrap();
+    assert!(engine.profiles().unwrap()[0].proof.is_proven(), "{:?}", engine.profiles());
+    let is_step = |t: &&TrialRecord| t.stage == Stage::Core && t.verdict() == Verdict::Clean;
+    let step = engine.climb().trials().iter().find(is_step).unwrap().number;
+    engine.keep(&trial_as("open", engine.climb_id(), step)).unwrap();
+    drop(engine);
+
+    let begin = || {
+        bench.applied.lock().unwrap().clear();
+        Engine::begin(bench.card_that(|| ()), bench.ledger.clone(), short_plan(), &STAGES).unwrap()
+    };
+    let mut engine = begin();
+    assert_eq!(engine.told_at_start(), None);
+    assert_eq!(bench.last_applied(), kept.settings);
+    let open = engine.use_profile("open").unwrap();
+    assert!(!open.is_proven(), "{open:?}");
+    assert_ne!(bench.last_applied(), kept.settings, "switched");
+    let error = engine.use_profile("nothing").unwrap_err().to_string();
+    assert!(error.contains("no profile \"nothing\""), "{error}");
+    drop(engine);
+
+    let mut engine = begin();
+    let told = engine.told_at_start().unwrap().to_owned();
+    assert!(told.contains("\"open\" is not proven"), "{told}");
+    assert!(bench.applied.lock().unwrap().iter().all(|settings| *settings == Bench::stock()));
+    engine.use_profile("proven").unwrap();
+    engine.drop_profile("proven").unwrap();
+    assert_eq!(bench.last_applied(), Bench::stock(), "what is deleted is not held on to");
+}
+
+#[rstest]
+fn a_profile_tried_again_tells_whether_it_has_drifted() {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    engine.carry_out(false, &mut ()).unwrap();
+    let number = engine.climb().trials().len() as u32;
+    engine.keep(&trial_as("mild", engine.climb_id(), number)).unwrap();
+    assert_eq!(engine.profiles().unwrap()[0].drift, None);
+    assert!(engine.check_profile("mild").unwrap()[0].contains("once more"));
+    engine.carry_out(true, &mut ()).unwrap();
+    let drift = engine.profiles().unwrap().remove(0).drift.unwrap();
+    assert!(!drift.is_drifted && drift.sentence.contains("still what was proven"), "{drift:?}");
+}
+
 #[rstest]
 fn a_climb_runs_to_its_outcome_is_kept_and_the_card_returns_to_it() {
     let bench = Bench::new();
     let mut engine = bench.engine();
-    assert!(engine.keep("early").is_err(), "nothing is kept before there is an outcome");
+    assert!(
+        engine.keep(&outcome_as("early")).is_err(),
+        "nothing is kept before there is an outcome"
+    );
     while engine.step_unattended(&mut ()).is_ok() {}
     let entry = bench.ledger.climb(engine.climb_id()).unwrap();
     assert_eq!(entry.state, ClimbState::Ended);
-    let profile = engine.keep("summer").unwrap();
+    let profile = engine.keep(&outcome_as("summer")).unwrap();
     assert!(profile.settings.core_offset.unwrap() > MhzOffset::STOCK);
     engine.to_stock();
     drop(engine);
@@ -503,7 +595,7 @@ fn a_card_that_does_not_go_back_is_told() {
     bench.trouble.lock().unwrap().deaf = false;
     assert!(engine.to_stock());
     bench.trouble.lock().unwrap().deaf = true;
-    let error = engine.keep("by day").unwrap_err().to_string();
+    let error = engine.keep(&outcome_as("by day")).unwrap_err().to_string();
     assert!(error.contains("restart the machine"), "{error}");
     bench.trouble.lock().unwrap().deaf = false;
     assert!(engine.put_back(), "the profile was saved all the same");

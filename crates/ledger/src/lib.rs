@@ -15,6 +15,7 @@ mod climbs;
 mod error;
 mod facts;
 mod handle;
+mod profile_document;
 mod profiles;
 mod samples;
 mod schema;
@@ -29,7 +30,7 @@ pub use error::LedgerError;
 #[doc(hidden)]
 pub use handle::DiskFailure;
 pub use handle::{DataDir, Ledger, Opened};
-pub use profiles::Profile;
+pub use profile_document::{CardPart, DocumentError, EvidencePart, ProfileDocument};
 pub use search::{Figure, Relation, Search, SearchError};
 pub use tidy::Emptied;
 pub use trials::{Event, Intent, Measured, TrialEntry};

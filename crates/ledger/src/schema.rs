@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry brings a ledger one version up; the number of entries is the present version.
-const MIGRATIONS: [&str; 4] = [
+const MIGRATIONS: [&str; 5] = [
     "
     CREATE TABLE card (
         id           INTEGER PRIMARY KEY,
@@ -116,6 +116,26 @@ const MIGRATIONS: [&str; 4] = [
     CREATE INDEX trial_list ON trial
         (climb, number, stage, purpose, scene, began, seconds, verdict, marked, score, core_mhz,
          memory_mhz, power_w, hot_spot_c, flagged, removed, purged, since_reset, note, reason);
+",
+    // What was run at the settings of a profile is found by them, whatever the fan did. The card was
+    // put to the newest profile so far.
+    "
+    ALTER TABLE profile ADD COLUMN purpose TEXT NOT NULL DEFAULT '';
+    ALTER TABLE profile ADD COLUMN margin TEXT;
+    ALTER TABLE profile ADD COLUMN claimed REAL;
+    ALTER TABLE profile ADD COLUMN confirmed INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE profile ADD COLUMN origin TEXT NOT NULL DEFAULT 'climb';
+    ALTER TABLE profile ADD COLUMN cut_back REAL;
+    ALTER TABLE profile ADD COLUMN in_use INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE profile ADD COLUMN kept_after INTEGER NOT NULL DEFAULT 0;
+    UPDATE profile SET kept_after = (SELECT coalesce(max(id), 0) FROM trial);
+    UPDATE profile SET in_use = 1 WHERE id IN
+        (SELECT id FROM profile AS newest WHERE NOT EXISTS
+            (SELECT 1 FROM profile AS other WHERE other.card = newest.card
+             AND (other.saved, other.id) > (newest.saved, newest.id)));
+    CREATE INDEX trial_settings ON trial
+        (CASE WHEN json_valid(asked)
+         THEN json_remove(asked, '$.fan_percent', '$.fan_curve') END);
 ",
 ];
 

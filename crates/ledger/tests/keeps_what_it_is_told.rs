@@ -14,7 +14,6 @@ use yard_step_core::{
 };
 use yard_step_ledger::{
     ClimbState, DataDir, DiskFailure, Event, Filter, Intent, Ledger, LedgerError, Measured, Order,
-    Profile,
 };
 
 struct Desk {
@@ -190,23 +189,6 @@ fn questions_of_the_user_outlive_the_process(desk: Desk) {
 }
 
 #[rstest]
-fn a_profile_is_kept_and_replaced_by_name(desk: Desk) {
-    let profile = |offset| Profile {
-        name: "summer".into(),
-        settings: Settings { core_offset: Some(MhzOffset(offset)), ..Settings::default() },
-        climb: Some(desk.climb),
-        trial: Some(4),
-        driver: Some("1.0".into()),
-    };
-    desk.ledger.keep(&desk.card, &profile(60)).unwrap();
-    desk.ledger.keep(&desk.card, &profile(75)).unwrap();
-    let mut saved = desk.ledger.profiles(&desk.card).unwrap();
-    // An automatic fan is what an unnamed fan means.
-    saved[0].settings.fan = None;
-    assert_eq!(saved, [profile(75)]);
-}
-
-#[rstest]
 fn a_climb_that_is_not_there_is_told_with_those_that_are(desk: Desk) {
     let error = desk.ledger.climb(77).unwrap_err().to_string();
     assert_eq!(error, "there is no climb 77 in the ledger; there are: 1");
@@ -274,7 +256,8 @@ fn a_ledger_of_the_first_version_is_read_and_goes_on() {
     assert_eq!((record.judged, record.score), (Verdict::Clean, Some(1_010.5)));
     assert_eq!((record.room, record.in_step.len()), (None, 0));
     assert_eq!(record.asked.core_offset, Some(MhzOffset(60)));
-    assert_eq!(ledger.profiles(&entry.card).unwrap()[0].driver, None);
+    let profile = ledger.profiles(&entry.card).unwrap().remove(0);
+    assert_eq!((profile.driver, profile.in_use), (None, true), "the card was put to the newest");
     assert_eq!(ledger.machine().unwrap(), Machine::default());
     entry.lay_out().unwrap();
     let line = ledger.lines(&[entry.trials[0].id]).unwrap().remove(0);

@@ -5,12 +5,11 @@ use rstest::{fixture, rstest};
 use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice};
 use yard_step_core::{
-    CardDescription, Celsius, MhzOffset, Plan, Purpose, Sample, Seconds, Seen, Settings, Stage,
-    TrialRecord, Verdict, Watt,
+    CardDescription, Celsius, MhzOffset, Origin, Plan, Profile, Purpose, Sample, Seconds, Seen,
+    Settings, Stage, TrialRecord, Verdict, Watt,
 };
 use yard_step_ledger::{
-    ClimbState, DataDir, Emptied, Filter, Intent, Ledger, LedgerError, Measured, Order, Profile,
-    SortBy,
+    ClimbState, DataDir, Emptied, Filter, Intent, Ledger, LedgerError, Measured, Order, SortBy,
 };
 
 struct Desk {
@@ -232,13 +231,8 @@ fn a_deleted_climb_takes_its_trials_along_and_brings_them_back(desk: Desk) {
 
 #[rstest]
 fn a_climb_in_a_line_counts_its_trials_and_failures(desk: Desk) {
-    let profile = Profile {
-        name: "quiet".into(),
-        settings: Settings::default(),
-        climb: Some(1),
-        trial: Some(4),
-        driver: None,
-    };
+    let profile =
+        Profile { climb: Some(1), ..Profile::new("quiet", Settings::default(), Origin::Climb) };
     desk.ledger.keep(&desk.cards[0], &profile).unwrap();
     let lines = desk.ledger.climb_lines(false).unwrap();
     let ids: Vec<i64> = lines.iter().map(|line| line.id).collect();

@@ -6,6 +6,7 @@ use yard_step_core::Meaning;
 use yard_step_engine::{Activity, NextView, Restart, Snapshot};
 
 use super::bindings::BINDINGS;
+use super::browser::List;
 use super::state::State;
 
 /// A view of the interface.
@@ -88,6 +89,20 @@ pub enum Action {
     LeaveOut,
     /// Keep the outcome.
     Keep,
+    /// Keep the settings of one trial.
+    KeepTrial,
+    /// Shape the settings of what is selected.
+    LoadShape,
+    /// Put the card to the selected profile.
+    UseProfile,
+    /// Try the selected profile again.
+    CheckProfile,
+    /// Delete the selected profile.
+    DropProfile,
+    /// Write the selected profile to a file.
+    ExportProfile,
+    /// Read a profile from a file.
+    ImportProfile,
     /// Card to stock.
     BackToStock,
     /// Begin another climb.
@@ -268,6 +283,12 @@ pub struct Moment {
     pub(super) has_curve: bool,
     /// In Shape, what is shaped is what the next trial asks for.
     pub(super) shape_is_next: bool,
+    /// In Ledger, profiles are listed.
+    pub(super) in_profiles: bool,
+    /// In Ledger, a profile is selected.
+    pub(super) has_profile: bool,
+    /// There is a trial whose settings could be kept: the one looked at, or the last.
+    pub(super) has_trial_run: bool,
     /// In Ledger, something is selected.
     pub(super) has_row: bool,
     /// In Ledger, something was deleted that can be brought back.
@@ -303,6 +324,11 @@ impl Moment {
             is_manual: snapshot.is_manual,
             has_curve: view == View::Shape && snapshot.card.curve.is_some(),
             shape_is_next: view == View::Shape && state.shape.draft(snapshot).is_next(snapshot),
+            in_profiles: view == View::Ledger && state.ledger.list() == List::Profiles,
+            has_profile: view == View::Ledger
+                && state.ledger.list() == List::Profiles
+                && !snapshot.profiles.is_empty(),
+            has_trial_run: snapshot.shown().is_some_and(|run| run.judgement.is_some()),
             has_row: view == View::Ledger && state.ledger.has_row(),
             has_removed: view == View::Ledger && state.ledger.has_removed(),
         }
@@ -314,6 +340,22 @@ impl Moment {
 
     pub(super) fn in_shape(self) -> bool {
         self.view == View::Shape
+    }
+
+    /// Whether trials or climbs are listed.
+    pub(super) fn in_lists(self) -> bool {
+        self.in_ledger() && !self.in_profiles
+    }
+
+    /// Whether the settings of one trial can be kept: of the selected one in Ledger, of the run that
+    /// is shown in Shape, of the trial looked at elsewhere.
+    pub(super) fn has_trial_to_keep(self) -> bool {
+        match self.view {
+            View::Ledger => self.has_row,
+            View::Shape => self.has_trial_run,
+            View::Climb | View::Trace => self.looking,
+            View::Survey | View::Artifacts => false,
+        }
     }
 
     /// Whether Enter stands for the next step, and not for something of the view.
@@ -391,8 +433,11 @@ mod tests {
                     is_manual: bit(13),
                     has_curve: bit(10) && view == View::Shape,
                     shape_is_next: bit(7) && view == View::Shape,
-                    has_row: bit(7) && view == View::Ledger,
-                    has_removed: bit(10) && view == View::Ledger,
+                    in_profiles: bit(9) && view == View::Ledger,
+                    has_profile: bit(9) && bit(10) && view == View::Ledger,
+                    has_trial_run: bit(7),
+                    has_row: bit(7) && !bit(9) && view == View::Ledger,
+                    has_removed: bit(10) && !bit(9) && view == View::Ledger,
                 }
             })
         })
@@ -452,6 +497,9 @@ mod tests {
             is_manual: false,
             has_curve: false,
             shape_is_next: false,
+            in_profiles: false,
+            has_profile: false,
+            has_trial_run: false,
             has_row: false,
             has_removed: false,
         };

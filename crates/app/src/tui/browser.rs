@@ -17,10 +17,13 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
 
-use yard_step_core::Next;
+use yard_step_core::{CardDescription, Next, Percent};
+use yard_step_engine::ProfileView;
 use yard_step_ledger::{
     Choices, ClimbLine, Filter, Ledger, LedgerError, Order, SortBy, TrialDetail, TrialLine,
 };
+
+use crate::profile;
 
 /// Lines that are fetched around the selected one, on either side.
 const FETCHED: usize = 200;
@@ -39,6 +42,8 @@ pub enum List {
     Trials,
     /// Climbs.
     Climbs,
+    /// Profiles of the present card, which come with the snapshot.
+    Profiles,
 }
 
 /// What the view wants to show.
@@ -113,6 +118,24 @@ pub enum Change {
     Empty,
     /// Write the trials that a filter lets through to a file.
     Export(Box<Filter>, Order, PathBuf),
+    /// Write a profile to a file.
+    ExportProfile {
+        /// Its card.
+        card: Box<CardDescription>,
+        /// The profile.
+        view: Box<ProfileView>,
+        /// The file.
+        path: PathBuf,
+    },
+    /// Read a profile from a file, as a starting point.
+    ImportProfile {
+        /// The card it is for.
+        card: Box<CardDescription>,
+        /// The file.
+        path: PathBuf,
+        /// Share of the way from stock that is taken off.
+        share: Percent,
+    },
 }
 
 /// What came of a change.
@@ -209,6 +232,7 @@ impl Desk {
             self.found.choices = Arc::new(self.reader.choices()?);
             match ask.list {
                 List::Trials => self.rows = self.reader.find(&ask.filter, ask.order)?,
+                List::Profiles => self.rows.clear(),
                 List::Climbs => {
                     let mut climbs = self.reader.climb_lines(ask.filter.removed)?;
                     climbs.retain(|climb| lets_through(&ask.filter, climb));
@@ -271,6 +295,10 @@ impl Desk {
                 let rows = self.reader.find(filter, *order).map_err(failed)?;
                 let lines = self.reader.lines(&rows).map_err(failed)?;
                 return write_list(&lines, path);
+            }
+            Change::ExportProfile { card, view, path } => return profile::export(card, view, path),
+            Change::ImportProfile { card, path, share } => {
+                return profile::import(ledger, card, path, *share, None);
             }
         };
         done.map(|()| told.to_owned()).map_err(failed)

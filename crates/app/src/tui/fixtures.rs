@@ -4,17 +4,18 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Absent, Advice, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel, ChartTrial,
-    CheckedFrame, Climb, ClockLine, CurveKind, CurveOffer, Domain, Failure, Fan, Frame, Judgement,
-    Left, Limiter, Machine, Map, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer, Outlook, Pair,
-    Part, Percent, Plan, Prerequisite, Purpose, Reading, Room, Sample, Seconds, Seen, SettingKind,
-    Settings, Span, Stage, Stairs, Standing, Trace, TrialRecord, Verdict, VfCurve, Watt,
+    Absent, Advice, Backing, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel,
+    ChartTrial, CheckedFrame, Climb, ClockLine, CurveKind, CurveOffer, Domain, Failure, Fan, Frame,
+    Judgement, Left, Limiter, Machine, Map, Margin, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer,
+    Origin, Outlook, Pair, Part, Percent, Plan, Prerequisite, Profile, Proof, Purpose, Reading,
+    Room, Sample, Seconds, Seen, SettingKind, Settings, Span, Stage, Stairs, Standing, Trace,
+    TrialRecord, Verdict, VfCurve, Watt,
 };
 use yard_step_engine::{
-    Activity, ClimbSummary, Mark, MarkKind, NextView, Pace, Picture, RackCard, RunView, Snapshot,
-    StageStanding, StageView,
+    Activity, ClimbSummary, Mark, MarkKind, NextView, Pace, Picture, ProfileView, RackCard,
+    RunView, Snapshot, StageStanding, StageView,
 };
-use yard_step_ledger::{Intent, Ledger, Measured, Profile};
+use yard_step_ledger::{Intent, Ledger, Measured};
 use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel, look_at, reference};
 
 /// A card.
@@ -379,13 +380,7 @@ pub fn snapshot() -> Snapshot {
         pace: Pace::Sixty,
         answer: Some("The card is at stock.".into()),
         notices: vec!["The card is at stock.".into()],
-        profiles: vec![Profile {
-            name: "last autumn".into(),
-            settings: settings(45),
-            climb: Some(1),
-            trial: Some(6),
-            driver: Some("0.9".into()),
-        }],
+        profiles: vec![profile_view()],
         older_climbs: 3,
         history: vec![ClimbSummary {
             id: 1,
@@ -394,6 +389,29 @@ pub fn snapshot() -> Snapshot {
             kept: Some("core +45 MHz".into()),
             gain_percent: Some(1.4),
         }],
+    }
+}
+
+fn profile_view() -> ProfileView {
+    let profile = Profile {
+        purpose: "winter".into(),
+        margin: Some(Margin::Daily),
+        claimed: Some(0.992),
+        confirmed: true,
+        climb: Some(1),
+        trial: Some(6),
+        driver: Some("0.9".into()),
+        in_use: true,
+        kept: 1_700_000_000,
+        ..Profile::new("last autumn", settings(45), Origin::Climb)
+    };
+    let backing = Backing::default();
+    ProfileView {
+        what: "core +45 MHz".into(),
+        proof: Proof::of(&profile, &backing, &card().driver),
+        drift: None,
+        backing,
+        profile,
     }
 }
 

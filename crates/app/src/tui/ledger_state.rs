@@ -74,6 +74,15 @@ pub enum Came {
         /// The verdict it has.
         verdict: Verdict,
     },
+    /// The selected trial is to be kept as a profile.
+    Keep {
+        /// Its climb.
+        climb: i64,
+        /// Its number.
+        trial: u32,
+    },
+    /// The selected trial's settings are to be shaped.
+    Shape,
     /// A file is to be named.
     NameFile(String),
 }
@@ -285,6 +294,7 @@ impl LedgerState {
             Change::RestoreTrial(row) => self.deleted.retain(|c| *c != Change::RemoveTrial(row)),
             Change::RestoreClimb(id) => self.deleted.retain(|c| *c != Change::RemoveClimb(id)),
             Change::Empty => self.deleted.clear(),
+            Change::ImportProfile { .. } => {}
             _ => return false,
         }
         true
@@ -312,6 +322,7 @@ impl LedgerState {
         self.ask.id = match self.ask.list {
             List::Trials => self.trial().map(|line| line.id),
             List::Climbs => self.climb().map(|line| line.id),
+            List::Profiles => None,
         };
     }
 
@@ -343,7 +354,8 @@ impl LedgerState {
             Action::OtherList => {
                 self.list_instead(match self.ask.list {
                     List::Trials => List::Climbs,
-                    List::Climbs => List::Trials,
+                    List::Climbs => List::Profiles,
+                    List::Profiles => List::Trials,
                 });
                 Came::Nothing
             }
@@ -352,7 +364,7 @@ impl LedgerState {
             Action::Sort => {
                 let ways = match self.ask.list {
                     List::Trials => &SortBy::ALL[..],
-                    List::Climbs => &CLIMB_SORTS[..],
+                    List::Climbs | List::Profiles => &CLIMB_SORTS[..],
                 };
                 self.ask.order.by = beside(ways, self.ask.order.by, true);
                 Came::Nothing
@@ -410,6 +422,8 @@ impl LedgerState {
                 self.told = Some(format!("Trial {trial} has no outcome yet."));
                 return Some(Came::Nothing);
             }
+            Action::LoadShape => Came::Shape,
+            Action::KeepTrial => Came::Keep { climb, trial },
             Action::OpenRow => Came::Send(Command::LookInto { climb, trial }, Some(View::Trace)),
             Action::Repeat => Came::Send(Command::Repeat(line.id), Some(View::Climb)),
             Action::Flag => Came::Change(Change::Flag(line.id, !line.flagged)),
@@ -453,7 +467,12 @@ impl LedgerState {
                     .into(),
                 Change::RemoveClimb(climb),
             ),
-            Action::Repeat | Action::Flag | Action::Hold | Action::Mark => {
+            Action::Repeat
+            | Action::Flag
+            | Action::Hold
+            | Action::Mark
+            | Action::KeepTrial
+            | Action::LoadShape => {
                 self.told = Some("That is for trials: Enter lists those of this climb.".into());
                 return Some(Came::Nothing);
             }

@@ -13,11 +13,13 @@ pub mod action;
 pub mod artifact_state;
 mod bindings;
 pub mod browser;
+mod fields;
 #[doc(hidden)]
 pub mod fixtures;
 mod form;
 pub mod ledger_state;
 pub mod overlay;
+mod profiles_state;
 pub mod screen;
 mod settings_form;
 mod shape_state;
@@ -27,6 +29,8 @@ pub mod theme;
 mod trace_state;
 mod views;
 mod widgets;
+
+pub(crate) use profiles_state::CUT_BACK;
 
 use std::fs::File;
 use std::io::{self, Write, stdout};

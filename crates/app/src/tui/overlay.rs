@@ -5,13 +5,15 @@ use std::path::PathBuf;
 use ratatui::crossterm::event::KeyCode;
 
 use yard_step_core::Verdict;
-use yard_step_engine::{Activity, Command, NextView, Snapshot};
+use yard_step_engine::{Activity, Command, KeepWhat, NextView, Snapshot};
 
 use super::action::Action;
 use super::bindings::BINDINGS;
 use super::browser::Change;
+use super::fields::Fields;
 use super::form::{Filled, Form};
 use super::ledger_state::{self, NoteOn};
+use super::profiles_state;
 use super::settings_form::{Chosen, SettingsForm};
 use super::stages_panel;
 use super::state::{Outcome, State};
@@ -32,8 +34,15 @@ pub enum Overlay {
         /// Place in the list: the verdicts, then "its own".
         chosen: usize,
     },
-    /// Typing the name of a profile.
-    Name(String),
+    /// Naming what is to be kept.
+    Keep {
+        /// Name, purpose and, for a trial, margin.
+        form: Fields,
+        /// Whose settings.
+        what: KeepWhat,
+    },
+    /// Naming a profile to be read, and how much it is cut back.
+    ImportProfile(Fields),
     /// Typing a number in Shape.
     Value {
         /// As far as it is typed.
@@ -87,6 +96,8 @@ pub enum FileUse {
     Picture,
     /// To write a list of trials.
     List,
+    /// To write a profile.
+    Profile,
 }
 
 /// A question, and what is done on yes.
@@ -123,9 +134,6 @@ const LONGEST_PATH: usize = 200;
 
 /// Longest number that can be typed in Shape.
 const LONGEST_NUMBER: usize = 10;
-
-/// Longest name of a profile.
-const LONGEST_NAME: usize = 40;
 
 impl State {
     pub(super) fn overlay_key(
@@ -198,12 +206,30 @@ impl State {
                 self.overlay = Some(Overlay::Say((chosen + 1).min(SAYABLE.len() - 1)));
                 Outcome::Nothing
             }
-            (Overlay::Name(name), KeyCode::Enter) if !name.trim().is_empty() => {
-                Outcome::Send(Command::Keep(name.trim().to_owned()))
+            (Overlay::Keep { mut form, what }, KeyCode::Enter) => {
+                match profiles_state::keep_wish(&form, what) {
+                    Ok(wish) => return Outcome::Send(Command::Keep(Box::new(wish))),
+                    Err(problem) => form.problem = Some(problem),
+                }
+                self.overlay = Some(Overlay::Keep { form, what });
+                Outcome::Nothing
             }
-            (Overlay::Name(mut name), code) => {
-                typed(&mut name, code, LONGEST_NAME);
-                self.overlay = Some(Overlay::Name(name));
+            (Overlay::Keep { mut form, what }, code) => {
+                form.key(code);
+                self.overlay = Some(Overlay::Keep { form, what });
+                Outcome::Nothing
+            }
+            (Overlay::ImportProfile(mut form), KeyCode::Enter) => {
+                match profiles_state::import_change(&form, snapshot) {
+                    Ok(change) => return Outcome::Change(change),
+                    Err(problem) => form.problem = Some(problem),
+                }
+                self.overlay = Some(Overlay::ImportProfile(form));
+                Outcome::Nothing
+            }
+            (Overlay::ImportProfile(mut form), code) => {
+                form.key(code);
+                self.overlay = Some(Overlay::ImportProfile(form));
                 Outcome::Nothing
             }
             (Overlay::Value { text, .. }, KeyCode::Enter) if !text.trim().is_empty() => {
@@ -254,6 +280,7 @@ impl State {
             KeyCode::Enter if !text.trim().is_empty() => {
                 let path = PathBuf::from(text.trim());
                 return match (what, self.trace.shown(snapshot)) {
+                    (FileUse::Profile, _) => self.export_profile(snapshot, path),
                     (FileUse::List, _) => Outcome::Change(self.ledger.export(path)),
                     (FileUse::Picture, _) => self.picture(snapshot, path),
                     (FileUse::Import, _) => Outcome::Import(path),
@@ -373,7 +400,16 @@ pub(super) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
             Some(mark(snapshot.climb, last.number, last.verdict()))
         }
         Action::Say => Some(Overlay::Say(0)),
-        Action::Keep => Some(Overlay::Name(format!("climb {}", snapshot.climb))),
+        Action::Keep => {
+            let name = format!("climb {}", snapshot.climb);
+            Some(profiles_state::keep_form(name, KeepWhat::Outcome))
+        }
+        Action::KeepTrial => {
+            let run = snapshot.shown()?;
+            let (climb, trial) = (run.climb, run.number);
+            let name = format!("trial {trial} of climb {climb}");
+            Some(profiles_state::keep_form(name, KeepWhat::Trial { climb, trial }))
+        }
         Action::Machine => Some(Overlay::Machine(Form::of(&snapshot.machine))),
         Action::Cards => Some(Overlay::Cards(snapshot.present)),
         Action::Settings => {

@@ -10,17 +10,19 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use yard_step_core::Verdict;
-use yard_step_engine::{Activity, Restart, Snapshot};
+use yard_step_engine::{Activity, KeepWhat, Restart, Snapshot};
 
 use super::action::{Action, Moment, View, key_name};
 use super::bindings::{BINDINGS, Binding};
+use super::browser::List;
+use super::fields::Fields;
 use super::form::Form;
 use super::overlay::{FileUse, Overlay, SAYABLE};
 use super::settings_form::SettingsForm;
 use super::stages_panel;
 use super::state::State;
 use super::theme::{Role, Theme, glyph};
-use super::views::{artifacts, climb, ledger, shape, survey, trace};
+use super::views::{artifacts, climb, ledger, profiles, shape, survey, trace};
 use super::widgets::{row, wrapped, write, write_right, write_wrapped};
 
 /// Least size at which the views can be read.
@@ -53,6 +55,10 @@ pub fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
         View::Trace => trace::draw(buffer, body(area), theme, snapshot, &state.trace),
         View::Artifacts => artifacts::draw(buffer, body(area), theme, snapshot, &state.artifacts),
         View::Shape => shape::draw(buffer, body(area), theme, snapshot, &state.shape),
+        View::Ledger if state.ledger.list() == List::Profiles => {
+            let states = (&state.profiles, &state.ledger);
+            profiles::draw(buffer, body(area), theme, snapshot, states);
+        }
         View::Ledger => ledger::draw(buffer, body(area), theme, &state.ledger),
     }
     draw_footer(buffer, row(area, area.height - 1), theme, moment);
@@ -184,6 +190,12 @@ pub fn line_at(area: Rect, state: &State, place: (u16, u16)) -> Option<usize> {
     ledger::line_at(body(area), &state.ledger, place)
 }
 
+/// The profile in Ledger at a place.
+#[must_use]
+pub fn profile_at(area: Rect, snapshot: &Snapshot, place: (u16, u16)) -> Option<usize> {
+    profiles::line_at(body(area), snapshot, place)
+}
+
 /// Voltage and clock in Shape's chart at a place, mV and MHz.
 #[must_use]
 pub fn shape_at(
@@ -250,19 +262,20 @@ fn draw_overlay(
         Overlay::Filter(chosen) => ("What is listed", filter_lines(theme, *chosen, state)),
         // Drawn where the list tells what it is searched for.
         Overlay::Search { .. } => return,
-        Overlay::Name(name) => (
-            "Keep as a profile",
-            vec![
-                (
-                    "The outcome is saved under this name and the card put to it.".into(),
-                    theme.style(Role::Text),
-                ),
-                (String::new(), Style::new()),
-                (format!("name: {name}▏"), theme.style(Role::Title)),
-                (String::new(), Style::new()),
-                ("Enter: keep     Esc: do not".into(), theme.style(Role::Accent)),
-            ],
-        ),
+        Overlay::Keep { form, what } => {
+            let told = match what {
+                KeepWhat::Outcome => "The outcome is kept under this name, and the card put to it.",
+                KeepWhat::Trial { .. } => {
+                    "The trial's settings are kept under this name; the card stays as it is."
+                }
+            };
+            ("Keep as a profile", fields_lines(theme, form, told, "Enter: keep     Esc: do not"))
+        }
+        Overlay::ImportProfile(form) => {
+            let told = "Each setting goes that share of its way back to stock. What its maker proved \
+                        proves nothing on this card.";
+            ("Import a profile", fields_lines(theme, form, told, "Enter: read     Esc: do not"))
+        }
         Overlay::Value { text, label } => (
             "A number",
             vec![
@@ -318,6 +331,19 @@ fn draw_box(buffer: &mut Buffer, area: Rect, theme: Theme, heading: &str, lines:
     }
 }
 
+fn fields_lines(theme: Theme, form: &Fields, told: &str, keys: &str) -> Lines {
+    let mut lines: Lines =
+        wrapped(told, 66).into_iter().map(|line| (line, theme.style(Role::Text))).collect();
+    lines.push((" ".repeat(66), Style::new()));
+    lines.extend(form.lines().map(|(line, chosen)| {
+        let style = theme.style(if chosen { Role::Title } else { Role::Text });
+        (line, style)
+    }));
+    lines.push((form.problem.clone().unwrap_or_default(), theme.style(Role::Bad)));
+    lines.push((format!("↑ ↓ line     {keys}"), theme.style(Role::Accent)));
+    lines
+}
+
 fn path_lines(theme: Theme, what: FileUse, text: &str) -> (&'static str, Lines) {
     let (heading, first, last) = match what {
         FileUse::Export => (
@@ -328,6 +354,11 @@ fn path_lines(theme: Theme, what: FileUse, text: &str) -> (&'static str, Lines) 
         FileUse::List => (
             "Export the list",
             "The trials that are listed are written as CSV, in their order.",
+            "Enter: write     Esc: do not",
+        ),
+        FileUse::Profile => (
+            "Export the profile",
+            "Settings, purpose and evidence are written as JSON, for others to begin with.",
             "Enter: write     Esc: do not",
         ),
         FileUse::Picture => (
@@ -516,6 +547,7 @@ fn mark_lines(theme: Theme, trial: u32, chosen: usize) -> Lines {
 mod tests {
     use super::*;
     use crate::tui::fixtures::snapshot;
+    use crate::tui::profiles_state::keep_form;
     use crate::tui::theme::Depth;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
     use rstest::rstest;
@@ -580,7 +612,8 @@ mod tests {
         let overlays = [
             Overlay::Help(0),
             Overlay::Mark { climb: 1, trial: 2, chosen: 9 },
-            Overlay::Name("a name".into()),
+            keep_form("a name".into(), KeepWhat::Outcome),
+            keep_form("a name".into(), KeepWhat::Trial { climb: 1, trial: 2 }),
             Overlay::Value { text: "2010".into(), label: "clock at 900 mV".into() },
             Overlay::Path { what: FileUse::Export, text: "a.csv".into() },
             Overlay::Cards(1),

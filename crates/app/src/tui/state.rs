@@ -8,14 +8,15 @@ use ratatui::crossterm::event::{
 };
 use ratatui::layout::Rect;
 use yard_step_core::{CheckedFrame, Meaning, Trace, TrialRecord};
-use yard_step_engine::{Activity, Command, Snapshot};
+use yard_step_engine::{Activity, Command, KeepWhat, Snapshot};
 use yard_step_scenes::Scene;
 
 use super::action::{Action, Moment, Move, View, action_for};
 use super::artifact_state::ArtifactState;
-use super::browser::Change;
+use super::browser::{Change, List};
 use super::ledger_state::{Came, LedgerState};
 use super::overlay::{FileUse, Overlay, Question, Yes, mark, question_before};
+use super::profiles_state::{self, ProfilesState};
 use super::screen;
 use super::shape_state::{self, ShapeState};
 use super::trace_state::TraceState;
@@ -73,6 +74,8 @@ pub struct State {
     pub shape: ShapeState,
     /// What the view Ledger knows of itself.
     pub ledger: LedgerState,
+    /// What it knows of profiles.
+    pub profiles: ProfilesState,
 }
 
 impl State {
@@ -86,6 +89,7 @@ impl State {
             artifacts: ArtifactState::default(),
             shape: ShapeState::default(),
             ledger: LedgerState::default(),
+            profiles: ProfilesState::default(),
             chart: ChartKind::default(),
         }
     }
@@ -172,6 +176,12 @@ impl State {
         if let Some(action) = screen::action_at(area, self, snapshot, place) {
             return self.act(action, snapshot, screen::column_share(area));
         }
+        if self.lists_profiles() {
+            if let Some(line) = screen::profile_at(area, snapshot, place) {
+                self.profiles.select(line);
+            }
+            return Outcome::Nothing;
+        }
         if let Some(line) = screen::line_at(area, self, place).filter(|_| self.view == View::Ledger)
         {
             self.ledger.select(line);
@@ -187,10 +197,15 @@ impl State {
 
     /// Carries an action out. `column` is the share of the time shown that a column is.
     fn act(&mut self, action: Action, snapshot: &Snapshot, column: f64) -> Outcome {
+        if self.lists_profiles()
+            && let Some(outcome) = self.act_on_profiles(action, snapshot)
+        {
+            return outcome;
+        }
         if self.view == View::Ledger
             && let Some(came) = self.ledger.act(action)
         {
-            return self.came(came);
+            return self.came(came, snapshot);
         }
         if self.view == View::Shape {
             if action == Action::ShapeType {
@@ -279,7 +294,7 @@ impl State {
     }
 
     /// Goes on with what came of an action in Ledger.
-    fn came(&mut self, came: Came) -> Outcome {
+    fn came(&mut self, came: Came, snapshot: &Snapshot) -> Outcome {
         self.overlay = Some(match came {
             Came::Nothing => return Outcome::Nothing,
             Came::Change(change) => return Outcome::Change(change),
@@ -295,9 +310,39 @@ impl State {
             Came::TypeNote(on, text) => Overlay::Note { on, text },
             Came::ChooseFilter => Overlay::Filter(0),
             Came::Mark { climb, trial, verdict } => mark(climb, trial, verdict),
+            Came::Keep { climb, trial } => profiles_state::keep_form(
+                format!("trial {trial} of climb {climb}"),
+                KeepWhat::Trial { climb, trial },
+            ),
+            Came::Shape => {
+                self.shape_selected_trial(snapshot);
+                return Outcome::Nothing;
+            }
             Came::NameFile(text) => Overlay::Path { what: FileUse::List, text },
         });
         Outcome::Nothing
+    }
+
+    /// Whether profiles are listed.
+    fn lists_profiles(&self) -> bool {
+        self.view == View::Ledger && self.ledger.list() == List::Profiles
+    }
+
+    /// Goes to Shape with the settings of the trial selected in Ledger.
+    fn shape_selected_trial(&mut self, snapshot: &Snapshot) {
+        let Some(detail) = self.ledger.detail() else { return };
+        let line = &detail.line;
+        if detail.card.key() != snapshot.card.key() {
+            self.ledger.told = Some(format!(
+                "It ran on {}, individual {}: choose that card first, with c.",
+                line.card, line.serial
+            ));
+            return;
+        }
+        let told =
+            format!("These are the settings of trial {} of climb {}.", line.number, line.climb);
+        self.shape.load(snapshot, detail.intent.asked, told);
+        self.view = View::Shape;
     }
 
     /// Carries out what concerns the view Artifacts alone; whether that was all.
@@ -388,7 +433,7 @@ mod tests {
     use rstest::rstest;
     use std::sync::Arc;
     use yard_step_core::Verdict;
-    use yard_step_engine::{NextView, Restart};
+    use yard_step_engine::{KeepWish, NextView, Restart};
 
     const AREA: Rect = Rect::new(0, 0, 160, 50);
 
@@ -564,8 +609,16 @@ mod tests {
         }
         assert_eq!(press(&mut state, &snapshot, KeyCode::Enter), Outcome::Nothing, "no empty name");
         type_in(&mut state, &snapshot, "dome q?");
+        press(&mut state, &snapshot, KeyCode::Down);
+        type_in(&mut state, &snapshot, "shows");
         let kept = press(&mut state, &snapshot, KeyCode::Enter);
-        assert_eq!(kept, Outcome::Send(Command::Keep("dome q?".into())));
+        let wish = KeepWish {
+            name: "dome q?".into(),
+            purpose: "shows".into(),
+            margin: None,
+            what: KeepWhat::Outcome,
+        };
+        assert_eq!(kept, Outcome::Send(Command::Keep(Box::new(wish))));
     }
 
     #[rstest]

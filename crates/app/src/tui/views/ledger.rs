@@ -52,6 +52,8 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, state: &Ledger
     match state.list() {
         List::Trials => draw_trials(buffer, places, theme, state),
         List::Climbs => draw_climbs(buffer, places, theme, state),
+        // Drawn by a view of their own.
+        List::Profiles => {}
     }
 }
 
@@ -111,6 +113,7 @@ fn draw_head(buffer: &mut Buffer, area: Rect, theme: Theme, state: &LedgerState)
             };
             ("Climbs", format!("{}, by {by} {arrow}", thousands(state.total())))
         }
+        List::Profiles => ("Profiles", String::new()),
     };
     let heading =
         if state.filter().removed { format!("Deleted {heading}") } else { heading.into() };
@@ -138,7 +141,7 @@ fn draw_head(buffer: &mut Buffer, area: Rect, theme: Theme, state: &LedgerState)
     if !state.holds() {
         let hint = match state.list() {
             List::Trials => "/ searches words and figures, f filters, o sorts",
-            List::Climbs => "/ searches words, f filters, o sorts, Enter lists a climb's trials",
+            _ => "/ searches words, f filters, o sorts, Enter lists a climb's trials",
         };
         chip(hint, "", theme.style(Role::Dim));
     }
@@ -497,11 +500,11 @@ fn climb_cells(climb: Option<&ClimbLine>, zone: &TimeZone) -> String {
 }
 
 /// Month, day and time of day.
-fn when(began: i64, zone: &TimeZone) -> String {
+pub(super) fn when(began: i64, zone: &TimeZone) -> String {
     at(began, zone, "%m-%d %H:%M")
 }
 
-fn when_in_full(began: i64, zone: &TimeZone) -> String {
+pub(super) fn when_in_full(began: i64, zone: &TimeZone) -> String {
     at(began, zone, "%Y-%m-%d %H:%M")
 }
 

@@ -3,6 +3,7 @@
 pub(crate) mod artifacts;
 pub(crate) mod climb;
 pub(crate) mod ledger;
+pub(crate) mod profiles;
 pub(crate) mod shape;
 pub(crate) mod survey;
 pub(crate) mod trace;

@@ -14,8 +14,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::{
     AlarmOn, Baseline, Channel, CurveKind, CurveOffer, Offer, Percent, Plan, Policy, Seconds,
-    SettingKind, Settings, Stage, Standing, TrialRecord, Verdict, Watt, in_short,
-    verdict::gain_percent,
+    SettingKind, Settings, Stage, Standing, TrialRecord, Verdict, Watt, verdict::gain_percent,
 };
 use yard_step_engine::{Activity, Snapshot};
 
@@ -590,8 +589,9 @@ fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
     let space = panel(buffer, area, theme, "Kept and earlier", "");
     let mut lines: Vec<(String, Role)> = Vec::new();
     for profile in &snapshot.profiles {
-        let what = in_short(&profile.settings, &snapshot.card);
-        lines.push((format!("◈ {}: {what}", profile.name), Role::Clock));
+        let mark = if profile.profile.in_use { "◈" } else { "◇" };
+        let text = format!("{mark} {}: {}", profile.profile.name, profile.what);
+        lines.push((text, Role::Clock));
     }
     if snapshot.profiles.is_empty() {
         lines.push(("Nothing is kept on this card yet.".into(), Role::Dim));

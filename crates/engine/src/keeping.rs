@@ -1,0 +1,225 @@
+//! Profiles: keeping them, putting the card to one, trying one again, and what each stands on.
+
+use yard_step_core::{
+    Backing, CardDescription, Drift, Margin, Next, Origin, Profile, Proof, Settings, Verdict,
+    drift, in_short,
+};
+use yard_step_ledger::{Ledger, TrialDetail};
+
+use crate::engine::Engine;
+use crate::error::EngineError;
+
+/// What the user wants kept.
+#[derive(Debug, Clone, PartialEq)]
+pub struct KeepWish {
+    /// Name of the profile; one of that name is replaced.
+    pub name: String,
+    /// What it is for.
+    pub purpose: String,
+    /// What it is to be good for. What a climb came to has the margin of its plan.
+    pub margin: Option<Margin>,
+    /// Whose settings.
+    pub what: KeepWhat,
+}
+
+/// Whose settings are to be kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum KeepWhat {
+    /// Those the climb came to; the card is put to them.
+    Outcome,
+    /// Those of one trial; the card stays as it is.
+    Trial {
+        /// Its climb.
+        climb: i64,
+        /// Its number.
+        trial: u32,
+    },
+}
+
+/// A profile with what stands behind it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ProfileView {
+    /// The profile.
+    pub profile: Profile,
+    /// Its settings in a few words.
+    pub what: String,
+    /// Every run made at them.
+    pub backing: Backing,
+    /// Whether that proves it.
+    pub proof: Proof,
+    /// What the newest run since it was kept says; none without one.
+    pub drift: Option<Drift>,
+}
+
+impl ProfileView {
+    fn of(ledger: &Ledger, card: &CardDescription, profile: Profile) -> Result<Self, EngineError> {
+        let runs = ledger.runs_at(card, &profile.settings)?;
+        let backing = Backing::of(&runs);
+        Ok(Self {
+            what: in_short(&profile.settings, card),
+            proof: Proof::of(&profile, &backing, &card.driver),
+            drift: drift(profile.kept_after, &runs),
+            backing,
+            profile,
+        })
+    }
+
+    /// The profiles of a card, the newest first, each with what stands behind it.
+    ///
+    /// # Errors
+    /// The ledger fails.
+    pub fn all(ledger: &Ledger, card: &CardDescription) -> Result<Vec<Self>, EngineError> {
+        let profiles = ledger.profiles(card)?;
+        profiles.into_iter().map(|profile| Self::of(ledger, card, profile)).collect()
+    }
+}
+
+/// What a card is put to at a start: the profile in use, as far as it is proven; and what there is
+/// to say where it is not.
+pub(crate) fn at_start(
+    ledger: &Ledger,
+    card: &CardDescription,
+) -> Result<(Option<Settings>, Option<String>), EngineError> {
+    let in_use = ledger.profiles(card)?.into_iter().find(|profile| profile.in_use);
+    let Some(profile) = in_use else { return Ok((None, None)) };
+    let view = ProfileView::of(ledger, card, profile)?;
+    if view.proof.is_proven() {
+        return Ok((Some(view.profile.settings), None));
+    }
+    let told = format!(
+        "The card stays at stock: profile \"{}\" is {}. {}",
+        view.profile.name,
+        view.proof.label(),
+        view.proof.why()
+    );
+    Ok((None, Some(told)))
+}
+
+impl Engine {
+    /// Keeps what the climb came to, and puts the card to it; or what one trial ran at.
+    ///
+    /// # Errors
+    /// The climb has not ended, there is no such trial or it failed, or ledger or card fail.
+    pub fn keep(&mut self, wish: &KeepWish) -> Result<Profile, EngineError> {
+        let mut profile = match wish.what {
+            KeepWhat::Outcome => self.profile_of_outcome()?,
+            KeepWhat::Trial { climb, trial } => {
+                Profile { margin: wish.margin, ..self.profile_of_trial(climb, trial)? }
+            }
+        };
+        profile.name.clone_from(&wish.name);
+        profile.purpose.clone_from(&wish.purpose);
+        profile.driver = Some(self.card.description().driver.clone());
+        self.ledger.keep(self.card.description(), &profile)?;
+        if !profile.in_use {
+            return Ok(profile);
+        }
+        self.kept = Some(profile.settings);
+        if self.restore(&profile.settings) { Ok(profile) } else { Err(EngineError::DoesNotGoBack) }
+    }
+
+    fn profile_of_outcome(&self) -> Result<Profile, EngineError> {
+        let Next::Ended(outcome) = self.climb.next() else {
+            return Err(EngineError::NothingToDo(
+                "There is nothing to keep before the climb has its outcome: let it come to its \
+                 end, or end the stage."
+                    .into(),
+            ));
+        };
+        Ok(Profile {
+            margin: Some(self.climb.plan().margin),
+            claimed: outcome.claim.map(|claim| claim.chance),
+            confirmed: outcome.confirmed,
+            climb: Some(self.climb_id),
+            trial: outcome.kept_trial,
+            in_use: true,
+            ..Profile::new(String::new(), outcome.settings, Origin::Climb)
+        })
+    }
+
+    fn profile_of_trial(&self, climb: i64, trial: u32) -> Result<Profile, EngineError> {
+        let row = self.row_of(climb, trial)?;
+        let TrialDetail { line, card, intent, record, .. } = self.detail(row)?;
+        if card.key() != self.card.description().key() {
+            return Err(EngineError::NothingToDo(format!(
+                "Trial {trial} of climb {climb} ran on {}, individual {}. Choose that card first, \
+                 with c.",
+                line.card, line.serial
+            )));
+        }
+        let verdict = record.map(|record| record.verdict());
+        match verdict {
+            None => Err(EngineError::NothingToDo(format!("Trial {trial} has no outcome yet."))),
+            Some(verdict) if verdict <= Verdict::Artifacts => {
+                Err(EngineError::NothingToDo(format!(
+                    "Trial {trial} of climb {climb} ended in {verdict}: what failed is not kept. \
+                     Mark it first, with m, if you know better."
+                )))
+            }
+            Some(_) => Ok(Profile {
+                climb: Some(climb),
+                trial: Some(trial),
+                ..Profile::new(String::new(), intent.asked, Origin::Trial)
+            }),
+        }
+    }
+
+    /// A profile of this card by its name.
+    fn profile(&self, name: &str) -> Result<Profile, EngineError> {
+        let mut profiles = self.ledger.profiles(self.card.description())?;
+        let place = profiles.iter().position(|profile| profile.name == name);
+        place.map(|place| profiles.swap_remove(place)).ok_or_else(|| {
+            EngineError::NothingToDo(format!("There is no profile \"{name}\" on this card."))
+        })
+    }
+
+    /// Puts the card to a profile, and goes back to it from now on; whether it is put to it at a
+    /// start hangs on its proof.
+    ///
+    /// # Errors
+    /// There is no such profile, the ledger fails, or the card does not take it.
+    pub fn use_profile(&mut self, name: &str) -> Result<Proof, EngineError> {
+        let profile = self.profile(name)?;
+        self.ledger.use_profile(self.card.description(), Some(name))?;
+        self.kept = Some(profile.settings);
+        let proof = ProfileView::of(&self.ledger, self.card.description(), profile)?.proof;
+        if self.put_back() { Ok(proof) } else { Err(EngineError::DoesNotGoBack) }
+    }
+
+    /// Deletes a profile; a card that was put to it goes back to stock.
+    ///
+    /// # Errors
+    /// There is no such profile, the ledger fails, or the card does not go back.
+    pub fn drop_profile(&mut self, name: &str) -> Result<(), EngineError> {
+        let profile = self.profile(name)?;
+        self.ledger.drop_profile(self.card.description(), name)?;
+        if profile.in_use { self.back_to_stock() } else { Ok(()) }
+    }
+
+    /// Has a profile tried next, to prove it or to see whether it is still what was proven.
+    ///
+    /// # Errors
+    /// There is no such profile, or the ledger fails.
+    pub fn check_profile(&mut self, name: &str) -> Result<Vec<String>, EngineError> {
+        let profile = self.profile(name)?;
+        let mut told = vec![format!(
+            "Next: profile \"{name}\" once more. What it shows is held against what it was kept for."
+        )];
+        told.extend(self.wish(&profile.settings));
+        Ok(told)
+    }
+
+    /// The profiles of this card, each with what stands behind it.
+    ///
+    /// # Errors
+    /// The ledger fails.
+    pub fn profiles(&self) -> Result<Vec<ProfileView>, EngineError> {
+        ProfileView::all(&self.ledger, self.card.description())
+    }
+
+    /// Why the card was not put to the profile in use when the engine began, if it was not.
+    #[must_use]
+    pub fn told_at_start(&self) -> Option<&str> {
+        self.told_at_start.as_deref()
+    }
+}

@@ -1,0 +1,176 @@
+//! Profiles are kept, used, found again with every run at their settings, and shared as files.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+use rstest::{fixture, rstest};
+use tempfile::TempDir;
+use yard_step_card::{Card, CardChoice};
+use yard_step_core::{
+    Backing, CardDescription, Fan, Margin, MhzOffset, Origin, Percent, Plan, Profile, Purpose,
+    Seconds, Seen, Settings, Stage, TrialRecord, Verdict, VfCurve, Watt,
+};
+use yard_step_ledger::{DataDir, Intent, Ledger, Measured, ProfileDocument};
+
+struct Desk {
+    _dir: TempDir,
+    ledger: Ledger,
+    card: CardDescription,
+    climb: i64,
+}
+
+#[fixture]
+fn desk() -> Desk {
+    let dir = tempfile::tempdir().unwrap();
+    let ledger = Ledger::open(&DataDir::new(dir.path())).unwrap().ledger;
+    let card = CardChoice::all()[0].open(3, 0).unwrap().description().clone();
+    ledger.note_card(&card, &Settings::stock(&card)).unwrap();
+    let climb = ledger.begin_climb(&card, &Plan::default(), &[Stage::Baseline]).unwrap();
+    Desk { _dir: dir, ledger, card, climb }
+}
+
+impl Desk {
+    fn profile(&self, offset: i32) -> Profile {
+        Profile {
+            purpose: "dome shows".into(),
+            margin: Some(Margin::Daily),
+            claimed: Some(0.991),
+            confirmed: true,
+            climb: Some(self.climb),
+            trial: Some(4),
+            driver: Some("1.0".into()),
+            ..Profile::new("summer", self.shaped(offset), Origin::Climb)
+        }
+    }
+
+    fn shaped(&self, offset: i32) -> Settings {
+        let mut points: Vec<(u16, u16)> = self.card.curve.unwrap().factory.into();
+        points.iter_mut().rev().take(9).for_each(|point| point.1 = 2_130);
+        Settings {
+            core_offset: Some(MhzOffset(offset)),
+            curve: Some(VfCurve::new(&points).unwrap()),
+            ..Settings::stock(&self.card)
+        }
+    }
+
+    fn run(&self, number: u32, asked: Settings, judged: Verdict) {
+        let record = TrialRecord {
+            number,
+            stage: Stage::Own,
+            purpose: Purpose::Own,
+            asked,
+            taken: Some(asked),
+            seen: Seen { average_power: Some(Watt(190.0)), ..Seen::default() },
+            scene: "medley".into(),
+            seconds: Seconds(600.0),
+            judged,
+            reason: "Something.".into(),
+            marked: None,
+            score: Some(1_000.0),
+            faults: vec![],
+            room: None,
+            in_step: vec![],
+            since_reset: None,
+        };
+        let row = self.ledger.begin_trial(&Intent::of_record(0, self.climb, &record)).unwrap();
+        self.ledger.end_trial(row, &record, Measured::default(), vec![]).unwrap();
+    }
+
+    fn only(&self) -> Profile {
+        let mut saved = self.ledger.profiles(&self.card).unwrap();
+        assert_eq!(saved.len(), 1, "{saved:?}");
+        saved.remove(0)
+    }
+}
+
+#[rstest]
+fn a_profile_is_kept_whole_and_replaced_by_name(desk: Desk) {
+    desk.ledger.keep(&desk.card, &desk.profile(60)).unwrap();
+    desk.ledger.keep(&desk.card, &desk.profile(75)).unwrap();
+    let saved = desk.only();
+    assert!(saved.kept > 1_700_000_000);
+    // An automatic fan is what an unnamed fan means.
+    let settings = saved.settings.with_unwritten_fan(&desk.card);
+    assert_eq!(Profile { kept: 0, kept_after: 0, settings, ..saved }, desk.profile(75));
+}
+
+#[rstest]
+fn what_stands_behind_settings_is_every_run_at_them_whatever_the_fan_did(desk: Desk) {
+    let settings = desk.shaped(60);
+    desk.run(1, settings, Verdict::Clean);
+    desk.run(2, Settings { fan: Some(Fan::Fixed(Percent(100.0))), ..settings }, Verdict::Clean);
+    desk.run(3, desk.shaped(75), Verdict::Artifacts);
+    desk.run(4, Settings { curve: None, ..settings }, Verdict::DriverReset);
+    let runs = desk.ledger.runs_at(&desk.card, &settings).unwrap();
+    let numbers: Vec<u32> = runs.iter().map(|run| run.trial).collect();
+    assert_eq!(numbers, [1, 2]);
+    assert_eq!(runs[0].power, Some(Watt(190.0)));
+    let backing = Backing::of(&runs);
+    assert_eq!((backing.runs, backing.clean, backing.failed), (2, Seconds(1_200.0), None));
+    let elsewhere = CardDescription { serial: "4".into(), ..desk.card.clone() };
+    assert!(desk.ledger.runs_at(&elsewhere, &settings).unwrap().is_empty());
+}
+
+#[rstest]
+fn a_verdict_by_hand_counts_in_what_stands_behind_settings(desk: Desk) {
+    let settings = desk.shaped(60);
+    desk.run(1, settings, Verdict::Clean);
+    desk.ledger.mark_trial(desk.climb, 1, Some(Verdict::Artifacts)).unwrap();
+    let runs = desk.ledger.runs_at(&desk.card, &settings).unwrap();
+    assert_eq!(Backing::of(&runs).failed, Some((desk.climb, 1, Verdict::Artifacts)));
+}
+
+#[rstest]
+fn one_profile_of_a_card_is_in_use(desk: Desk) {
+    for name in ["summer", "winter"] {
+        let profile = Profile { name: name.into(), in_use: true, ..desk.profile(60) };
+        desk.ledger.keep(&desk.card, &profile).unwrap();
+    }
+    let in_use = || -> Vec<String> {
+        let profiles = desk.ledger.profiles(&desk.card).unwrap();
+        profiles.into_iter().filter(|profile| profile.in_use).map(|p| p.name).collect()
+    };
+    assert_eq!(in_use(), ["winter"]);
+    assert!(desk.ledger.use_profile(&desk.card, Some("summer")).unwrap());
+    assert!(!desk.ledger.use_profile(&desk.card, Some("spring")).unwrap());
+    assert_eq!(in_use(), ["summer"], "one that is not there changes nothing");
+    assert!(desk.ledger.use_profile(&desk.card, None).unwrap());
+    assert_eq!(in_use(), Vec::<String>::new());
+    assert!(desk.ledger.drop_profile(&desk.card, "summer").unwrap());
+    assert!(!desk.ledger.drop_profile(&desk.card, "summer").unwrap());
+    assert_eq!(desk.only().name, "winter");
+}
+
+#[rstest]
+fn a_document_gives_back_what_was_written(desk: Desk) {
+    let profile = desk.profile(60);
+    let document = ProfileDocument::of(&desk.card, &profile, &Backing::default());
+    let text = document.to_json().unwrap();
+    assert!(text.contains("\"format\": \"yard-step-profile\""), "{text}");
+    assert!(text.contains("\"vf_curve\""), "{text}");
+    let read = ProfileDocument::from_json(&text).unwrap();
+    let settings = read.settings.with_unwritten_fan(&desk.card);
+    assert_eq!(ProfileDocument { settings, ..read }, document);
+}
+
+#[rstest]
+#[case("core +60", "it is no JSON")]
+#[case("{\"format\": \"yard-step-climb\", \"version\": 1}", "that of a profile is")]
+#[case("[1, 2]", "that of a profile is")]
+#[case(
+    "{\"format\": \"yard-step-profile\", \"version\": 7}",
+    "a profile of version 7, and this Yard Step knows version 1"
+)]
+#[case("{\"format\": \"yard-step-profile\", \"version\": 1}", "missing field `name`")]
+#[case(
+    "{\"format\": \"yard-step-profile\", \"version\": 1, \"name\": \"a\", \"card\": {\"id\": \"x\", \
+     \"serial\": \"1\", \"name\": \"X\"}, \"settings\": {\"turbo\": 1}}",
+    "unknown field `turbo`"
+)]
+#[case(
+    "{\"format\": \"yard-step-profile\", \"version\": 1, \"name\": \"a\", \"card\": {\"id\": \"x\", \
+     \"serial\": \"1\", \"name\": \"X\"}, \"settings\": {\"vf_curve\": [[900, 2000], [950, 1900]]}}",
+    "falls from 2000 MHz to 1900 MHz"
+)]
+fn what_is_no_profile_is_told(#[case] text: &str, #[case] part: &str) {
+    let error = ProfileDocument::from_json(text).unwrap_err().to_string();
+    assert!(error.contains(part), "{error}");
+}
