@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use clap::{Args, Parser, Subcommand};
 use directories::ProjectDirs;
 use yard_step_card::{CardChoice, CardName};
-use yard_step_core::{AlarmAct, AlarmOn, Case, Margin, Plan, Policy, Stage, Verdict};
+use yard_step_core::{AlarmAct, AlarmOn, Case, Cost, Margin, Plan, Policy, Stage, Verdict};
 use yard_step_engine::load::{Level, OutsideSpec};
 use yard_step_engine::{Loads, Pace, Unfinished};
 use yard_step_ledger::DataDir;
@@ -15,6 +15,7 @@ use yard_step_scenes::Scene;
 use crate::config;
 use crate::failure::Failure;
 use crate::tui::CUT_BACK;
+use crate::weigh::parse_cost;
 
 /// Finds the highest settings of a graphics card that really hold.
 #[derive(Debug, Parser)]
@@ -60,6 +61,8 @@ pub(crate) enum Command {
     Import(ImportOptions),
     /// List, use, export, import and delete what was kept of a card
     Profile(ProfileOptions),
+    /// Weigh work against watts, degrees or decibels, from every run on a card
+    Weigh(WeighOptions),
     /// Host a stand-in
     #[command(hide = true)]
     Slot(SlotOptions),
@@ -318,6 +321,9 @@ pub(crate) struct MachineOptions {
     /// Most that the rest of the machine draws, W
     #[arg(long, value_name = "W", allow_negative_numbers = true)]
     pub rest: Option<f64>,
+    /// Noise of the card at full fan, as you measure it where you sit, dB(A)
+    #[arg(long, value_name = "DB", allow_negative_numbers = true)]
+    pub noise: Option<f64>,
     /// An alarm such as hot-spot=95:stop; instead of a threshold, "off" takes it away
     #[arg(long, value_name = "WHAT=ABOVE:ACT", value_parser = parse_alarm)]
     pub alarm: Vec<AlarmChange>,
@@ -393,6 +399,24 @@ pub(crate) enum ProfileCommand {
         /// Name of the profile
         name: String,
     },
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct WeighOptions {
+    #[command(flatten)]
+    pub card: CardOptions,
+    /// What work is weighed against: watts, degrees or decibels
+    #[arg(long, value_name = "COST", default_value = "watts", value_parser = parse_cost)]
+    pub against: Cost,
+    /// Load whose runs are weighed [default: the one with the most runs]
+    #[arg(long, value_name = "NAME")]
+    pub load: Option<String>,
+    /// Chart to draw, a new file ending in .svg or .pdf
+    #[arg(long, value_name = "FILE", conflicts_with = "json")]
+    pub out: Option<PathBuf>,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
 }
 
 #[derive(Debug, Args)]

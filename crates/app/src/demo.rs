@@ -9,8 +9,8 @@ use std::thread;
 
 use yard_step_card::{BriefCard, CardName};
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Demand, Machine, Margin, Next, Origin, Plan,
-    Policy, Profile, Room, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
+    Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Decibel, Demand, Machine, Margin, Next, Origin,
+    Plan, Policy, Profile, Room, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
 };
 use yard_step_engine::Unfinished;
 use yard_step_engine::{KeepWhat, KeepWish};
@@ -227,6 +227,7 @@ fn machine() -> Machine {
         room: Some(Room { ambient: Celsius(20.0), case: Case::Closed }),
         supply: Some(Watt(1_600.0)),
         rest: None,
+        full_fan: Some(Decibel(46.0)),
         alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 98.0, act: AlarmAct::Warn }],
     }
 }

@@ -3,7 +3,7 @@
 //! ```text
 //!   arguments ──► cli ──► demo, open ──► tui: snapshots drawn, commands sent
 //!                    ├──► climb         headless, to its outcome
-//!                    ├──► cards, report, simulate, study, pass, machine, import, profile
+//!                    ├──► cards, report, simulate, study, pass, machine, import, profile, weigh
 //!                    └──► slot, guard, load: processes that the others start
 //! ```
 
@@ -23,6 +23,7 @@ mod rig;
 mod simulate;
 mod study;
 pub mod tui;
+mod weigh;
 
 use std::process::ExitCode;
 
@@ -45,6 +46,7 @@ pub fn run() -> ExitCode {
         cli::Command::Machine(options) => machine::machine(&arguments.data_dir, &options),
         cli::Command::Import(options) => import::import(&options),
         cli::Command::Profile(options) => profile::profile(&arguments.data_dir, &options),
+        cli::Command::Weigh(options) => weigh::weigh(&arguments.data_dir, &options),
         cli::Command::Slot(options) => rig::slot(&options),
         cli::Command::Guard(options) => rig::guard(&options),
         cli::Command::Load(options) => rig::load(&options),

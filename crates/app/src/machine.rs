@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 
-use yard_step_core::{Alarm, Machine, Room, Watt};
+use yard_step_core::{Alarm, Decibel, Machine, Room, Watt};
 
 use crate::cards::print;
 use crate::cli::{DataDirOption, MachineOptions};
@@ -38,6 +38,7 @@ impl MachineOptions {
             || self.case.is_some()
             || self.supply.is_some()
             || self.rest.is_some()
+            || self.noise.is_some()
             || !self.alarm.is_empty()
     }
 
@@ -50,6 +51,7 @@ impl MachineOptions {
         }
         machine.supply = self.supply.map(Watt).or(machine.supply);
         machine.rest = self.rest.map(Watt).or(machine.rest);
+        machine.full_fan = self.noise.map(Decibel).or(machine.full_fan);
         for change in &self.alarm {
             machine.alarms.retain(|alarm| alarm.on != change.on);
             let set = change.to.map(|(above, act)| Alarm { on: change.on, above, act });
@@ -63,9 +65,10 @@ fn in_words(machine: &Machine) -> String {
     let watts = |watt: Option<Watt>| watt.map_or_else(unsaid, |watt| watt.to_string());
     let room = machine.room.map_or_else(unsaid, |room: Room| room.to_string());
     let mut text = format!(
-        "room                 {room}\npower supply         {}\nrest of the machine  {}\n",
+        "room                 {room}\npower supply         {}\nrest of the machine  {}\nnoise at full fan    {}\n",
         watts(machine.supply),
-        watts(machine.rest)
+        watts(machine.rest),
+        machine.full_fan.map_or_else(unsaid, |noise| noise.to_string())
     );
     for Alarm { on, above, act } in &machine.alarms {
         // Writing to a string cannot fail.

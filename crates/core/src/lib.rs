@@ -24,6 +24,7 @@ mod cut_back;
 mod fan;
 #[cfg(test)]
 mod fixtures;
+mod frontier;
 mod limiter;
 mod load;
 mod machine;
@@ -62,6 +63,7 @@ pub use curve::{
     VfPoint, sight, top_of,
 };
 pub use fan::{Fan, FanCurve, FanCurveError, MOST_FAN_POINTS};
+pub use frontier::{Cost, Frontier, FrontierPoint, Weighed, fan_noise};
 pub use limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute};
 pub use load::{CheckedFrame, Demand, Frame, Workload};
 pub use machine::{Machine, MachineError, SupplyHeadroom};
@@ -81,8 +83,8 @@ pub use settings::{Clamped, Difference, Settings, SettingsError};
 pub use strip::{Bucket, Merge, Strip, Timeline};
 pub use trace::{CHUNK_SAMPLES, Columns, Trace};
 pub use units::{
-    Ampere, Celsius, GigabytesPerSecond, MegaTransfers, Mhz, MhzOffset, Millivolt, MillivoltOffset,
-    Percent, Seconds, Watt,
+    Ampere, Celsius, Decibel, GigabytesPerSecond, MegaTransfers, Mhz, MhzOffset, Millivolt,
+    MillivoltOffset, Percent, Seconds, Watt,
 };
 pub use verdict::{
     Ending, Evidence, Expected, Fault, Judgement, Meaning, Reference, Verdict, judge,

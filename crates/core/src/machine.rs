@@ -6,7 +6,7 @@ use thiserror::Error;
 use crate::alarm::Alarm;
 use crate::card::{CardDescription, SettingKind};
 use crate::room::Room;
-use crate::units::{Percent, Watt};
+use crate::units::{Decibel, Percent, Watt};
 
 /// What the user said of the machine. What was never said is `None`, not a guess.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
@@ -20,6 +20,9 @@ pub struct Machine {
     /// Most that the rest of the machine draws, all cards left out.
     #[serde(rename = "rest_w")]
     pub rest: Option<Watt>,
+    /// Noise of the card at full fan, as its user measured it where they sit, dB(A).
+    #[serde(rename = "full_fan_db")]
+    pub full_fan: Option<Decibel>,
     /// Alarms.
     pub alarms: Vec<Alarm>,
 }
@@ -51,6 +54,7 @@ impl Machine {
         check("a room temperature", ambient, (-20.0, 60.0), "°C")?;
         check("a power supply", self.supply.map(Watt::value), (100.0, 5_000.0), "W")?;
         check("a rest of the machine", self.rest.map(Watt::value), (0.0, 4_000.0), "W")?;
+        check("a noise at full fan", self.full_fan.map(Decibel::value), (10.0, 120.0), "dB")?;
         for alarm in &self.alarms {
             check("an alarm threshold", Some(alarm.above), alarm.on.range(), alarm.on.unit())?;
         }

@@ -201,6 +201,7 @@ mod tests {
             room: Some(Room::default()),
             supply: Some(Watt(750.0)),
             rest: Some(Watt(150.0)),
+            full_fan: None,
             alarms: vec![],
         };
         change(&mut card, &mut machine, &mut idle);

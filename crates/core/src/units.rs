@@ -77,6 +77,10 @@ quantity!(
     Celsius, "°C", 0
 );
 quantity!(
+    /// A level of sound in decibels, A-weighted where it was measured so.
+    Decibel, "dB", 1
+);
+quantity!(
     /// A share in percent; 100 is the whole.
     Percent, "%", 0
 );

@@ -401,6 +401,7 @@ fn what_is_said_of_the_machine_is_noted_and_changes_the_list_of_prerequisites(de
         room: Some(room),
         supply: Some(Watt(500.0)),
         rest: Some(Watt(200.0)),
+        full_fan: None,
         alarms: vec![],
     };
     desk.send(Command::SetMachine(machine.clone()));

@@ -245,7 +245,7 @@ pub struct Choices {
 }
 
 /// A trial belongs to a climb that was deleted, or was deleted itself.
-const REMOVED: &str = "(removed IS NOT NULL OR climb IN \
+pub(crate) const REMOVED: &str = "(removed IS NOT NULL OR climb IN \
                        (SELECT id FROM climb WHERE removed IS NOT NULL))";
 
 /// A run at stock that counts.

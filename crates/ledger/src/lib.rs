@@ -23,6 +23,7 @@ mod search;
 mod spoilt;
 mod tidy;
 mod trials;
+mod weigh;
 
 pub use browse::{Choices, ClimbLine, Filter, Order, SortBy, TrialDetail, TrialLine};
 pub use climbs::{ClimbEntry, ClimbState};

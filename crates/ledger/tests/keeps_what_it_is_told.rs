@@ -8,9 +8,9 @@ use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice};
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, Artifact, ArtifactKind, CardDescription, Case, Celsius, Channel,
-    CheckedFrame, Directive, Domain, Fault, Frame, InStepRecord, Limiter, Machine, Mhz, MhzOffset,
-    Patch, PixelArea, Plan, Purpose, Room, Sample, Seconds, Seen, Settings, Stage, StageOrder,
-    TrialRecord, Verdict, Watt,
+    CheckedFrame, Decibel, Directive, Domain, Fault, Frame, InStepRecord, Limiter, Machine, Mhz,
+    MhzOffset, Patch, PixelArea, Plan, Purpose, Room, Sample, Seconds, Seen, Settings, Stage,
+    StageOrder, TrialRecord, Verdict, Watt,
 };
 use yard_step_ledger::{
     ClimbState, DataDir, DiskFailure, Event, Filter, Intent, Ledger, LedgerError, Measured, Order,
@@ -228,6 +228,7 @@ fn facts_of_the_machine_outlive_the_process(desk: Desk) {
         room: Some(Room { ambient: Celsius(24.5), case: Case::Open }),
         supply: Some(Watt(650.0)),
         rest: None,
+        full_fan: Some(Decibel(44.5)),
         alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 95.0, act: AlarmAct::PutBack }],
     };
     desk.ledger.set_machine(&machine).unwrap();

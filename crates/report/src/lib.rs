@@ -4,6 +4,7 @@
 mod chart;
 mod document;
 mod font;
+mod frontier;
 mod import;
 mod list;
 mod picture;
@@ -13,6 +14,7 @@ mod trace;
 pub use chart::{KeptRun, draw_svg, kept_trial};
 pub use document::{ClimbDocument, VERSION};
 pub use font::{to_pdf, with_font};
+pub use frontier::draw_frontier;
 pub use import::{ColumnRead, ImportedTrace, MOST_PROBLEMS, Meaning, RowProblem, import_trace};
 pub use list::trial_list_csv;
 pub use picture::png_of;

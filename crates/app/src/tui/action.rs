@@ -2,7 +2,7 @@
 //! [table](super::bindings::BINDINGS).
 
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
-use yard_step_core::Meaning;
+use yard_step_core::{Meaning, Settings};
 use yard_step_engine::{Activity, NextView, Restart, Snapshot};
 
 use super::bindings::BINDINGS;
@@ -22,14 +22,23 @@ pub enum View {
     Artifacts,
     /// Curve, window and voltages.
     Shape,
+    /// Work against what it costs.
+    Weigh,
     /// Everything tried.
     Ledger,
 }
 
 impl View {
     /// All views, in the order of the work.
-    pub const ALL: [Self; 6] =
-        [Self::Survey, Self::Climb, Self::Trace, Self::Artifacts, Self::Shape, Self::Ledger];
+    pub const ALL: [Self; 7] = [
+        Self::Survey,
+        Self::Climb,
+        Self::Trace,
+        Self::Artifacts,
+        Self::Shape,
+        Self::Weigh,
+        Self::Ledger,
+    ];
 
     /// Key that shows the view.
     #[must_use]
@@ -40,6 +49,7 @@ impl View {
             Self::Trace => '3',
             Self::Artifacts => 'v',
             Self::Shape => '4',
+            Self::Weigh => '7',
             Self::Ledger => '8',
         }
     }
@@ -53,6 +63,7 @@ impl View {
             Self::Trace => "Trace",
             Self::Artifacts => "Artifacts",
             Self::Shape => "Shape",
+            Self::Weigh => "Weigh",
             Self::Ledger => "Ledger",
         }
     }
@@ -197,6 +208,22 @@ pub enum Action {
     AskShape,
     /// Have the card held at one point.
     HoldPoint,
+    /// In Weigh, the point of the frontier that costs less.
+    FrontierLess,
+    /// In Weigh, the point of the frontier that costs more.
+    FrontierMore,
+    /// In Weigh, the point before, on the frontier or not.
+    PointBefore,
+    /// In Weigh, the point after.
+    PointAfter,
+    /// Weigh against something else.
+    OtherCost,
+    /// Weigh the runs of another load.
+    OtherLoad,
+    /// Have the picked point tried next.
+    AskPoint,
+    /// Draw the frontier into a file.
+    ExportFrontier,
     /// In Ledger, another line of the list.
     Row(Move),
     /// Trials or climbs.
@@ -283,6 +310,10 @@ pub struct Moment {
     pub(super) has_curve: bool,
     /// In Shape, what is shaped is what the next trial asks for.
     pub(super) shape_is_next: bool,
+    /// In Weigh, a point is picked.
+    pub(super) has_point: bool,
+    /// In Weigh, the picked point is what the next trial asks for.
+    pub(super) point_is_next: bool,
     /// In Ledger, profiles are listed.
     pub(super) in_profiles: bool,
     /// In Ledger, a profile is selected.
@@ -324,6 +355,9 @@ impl Moment {
             is_manual: snapshot.is_manual,
             has_curve: view == View::Shape && snapshot.card.curve.is_some(),
             shape_is_next: view == View::Shape && state.shape.draft(snapshot).is_next(snapshot),
+            has_point: view == View::Weigh && state.weigh.point().is_some(),
+            point_is_next: view == View::Weigh
+                && state.weigh.point().is_some_and(|point| is_asked(snapshot, &point.settings)),
             in_profiles: view == View::Ledger && state.ledger.list() == List::Profiles,
             has_profile: view == View::Ledger
                 && state.ledger.list() == List::Profiles
@@ -336,6 +370,10 @@ impl Moment {
 
     pub(super) fn in_ledger(self) -> bool {
         self.view == View::Ledger
+    }
+
+    pub(super) fn in_weigh(self) -> bool {
+        self.view == View::Weigh
     }
 
     pub(super) fn in_shape(self) -> bool {
@@ -354,18 +392,29 @@ impl Moment {
             View::Ledger => self.has_row,
             View::Shape => self.has_trial_run,
             View::Climb | View::Trace => self.looking,
+            View::Weigh => self.has_point,
             View::Survey | View::Artifacts => false,
         }
     }
 
     /// Whether Enter stands for the next step, and not for something of the view.
     pub(super) fn enter_is_free(self) -> bool {
-        !self.in_ledger() && (!self.in_shape() || self.shape_is_next)
+        match self.view {
+            View::Ledger => false,
+            View::Shape => self.shape_is_next,
+            View::Weigh => self.point_is_next || !self.has_point,
+            _ => true,
+        }
     }
 
     pub(super) fn waits(self) -> bool {
         !self.running && !self.gone
     }
+}
+
+/// Whether the next trial asks for these settings.
+fn is_asked(snapshot: &Snapshot, settings: &Settings) -> bool {
+    matches!(&snapshot.next, NextView::Trial { asked, .. } if **asked == *settings)
 }
 
 /// The action a key stands for at this moment.
@@ -433,6 +482,8 @@ mod tests {
                     is_manual: bit(13),
                     has_curve: bit(10) && view == View::Shape,
                     shape_is_next: bit(7) && view == View::Shape,
+                    has_point: bit(7) && view == View::Weigh,
+                    point_is_next: bit(7) && bit(10) && view == View::Weigh,
                     in_profiles: bit(9) && view == View::Ledger,
                     has_profile: bit(9) && bit(10) && view == View::Ledger,
                     has_trial_run: bit(7),
@@ -497,6 +548,8 @@ mod tests {
             is_manual: false,
             has_curve: false,
             shape_is_next: false,
+            has_point: false,
+            point_is_next: false,
             in_profiles: false,
             has_profile: false,
             has_trial_run: false,

@@ -17,7 +17,7 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
 
-use yard_step_core::{CardDescription, Next, Percent};
+use yard_step_core::{CardDescription, Next, Percent, Weighed};
 use yard_step_engine::ProfileView;
 use yard_step_ledger::{
     Choices, ClimbLine, Filter, Ledger, LedgerError, Order, SortBy, TrialDetail, TrialLine,
@@ -154,11 +154,14 @@ pub enum Answer {
     Found(Result<Box<Found>, String>),
     /// What came of a change.
     Done(Done),
+    /// What was run on a card; or why it could not be read.
+    Weighed(Result<Vec<Weighed>, String>),
 }
 
 enum Wish {
     Ask(Box<Ask>),
     Change(Change),
+    Weigh(Box<CardDescription>),
 }
 
 /// The way to the browser's thread, which ends with it.
@@ -188,6 +191,11 @@ impl Browser {
         let _ = self.wishes.send(Wish::Ask(Box::new(ask)));
     }
 
+    /// Asks for everything that was run on a card.
+    pub fn weigh(&self, card: Box<CardDescription>) {
+        let _ = self.wishes.send(Wish::Weigh(card));
+    }
+
     /// Has something changed.
     pub fn change(&self, change: Change) {
         let _ = self.wishes.send(Wish::Change(change));
@@ -211,6 +219,10 @@ impl Desk {
             for wish in std::iter::once(first).chain(inbox.try_iter()) {
                 match wish {
                     Wish::Ask(ask) => newest = Some(ask),
+                    Wish::Weigh(card) => {
+                        let runs = self.reader.weighed(&card);
+                        answer(Answer::Weighed(runs.map_err(|error| sentence(&error.to_string()))));
+                    }
                     Wish::Change(change) => {
                         let told = self.carry_out(&change).map_err(|cause| sentence(&cause));
                         answer(Answer::Done(Done { change, told }));
@@ -376,7 +388,7 @@ fn sentence(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::tui::fixtures::ended_trials;
+    use crate::tui::fixtures::{card, ended_trials};
     use rstest::{fixture, rstest};
     use std::sync::mpsc::Receiver;
     use tempfile::TempDir;
@@ -407,7 +419,7 @@ mod tests {
             self.browser.ask(ask.clone());
             match self.answers.recv().unwrap() {
                 Answer::Found(found) => *found.unwrap(),
-                Answer::Done(done) => panic!("{done:?}"),
+                other => panic!("{other:?}"),
             }
         }
 
@@ -418,7 +430,7 @@ mod tests {
                     assert_eq!(done.change, change);
                     done.told
                 }
-                Answer::Found(found) => panic!("{found:?}"),
+                other => panic!("{other:?}"),
             }
         }
     }
@@ -511,10 +523,44 @@ mod tests {
             match room.answers.recv().unwrap() {
                 Answer::Done(done) => changes += usize::from(done.told.is_ok()),
                 Answer::Found(found) => last = Some(found.unwrap().place),
+                Answer::Weighed(runs) => panic!("{runs:?}"),
             }
         }
         let lines = room.ledger.lines(&[1, 2, 3, 4, 5, 6]).unwrap();
         assert!(lines.iter().all(|line| line.flagged));
+    }
+
+    #[rstest]
+    fn what_was_run_is_read_to_be_weighed_but_for_what_was_deleted(room: Room) {
+        let weighed = || {
+            room.browser.weigh(Box::new(card()));
+            match room.answers.recv().unwrap() {
+                Answer::Weighed(runs) => runs.unwrap(),
+                other => panic!("{other:?}"),
+            }
+        };
+        let runs = weighed();
+        assert_eq!(runs.len(), 6);
+        assert_eq!(runs[0].fan, Some(Percent(100.0)));
+        assert!(runs.iter().any(|run| run.verdict == Verdict::Artifacts));
+        room.done(Change::RemoveTrial(1)).unwrap();
+        assert_eq!(weighed().len(), 5);
+    }
+
+    #[rstest]
+    fn a_profile_goes_through_a_file_and_comes_back_cut_back(room: Room) {
+        let path = room.dir.path().join("last-autumn.json");
+        let view = Box::new(crate::tui::fixtures::snapshot().profiles.remove(0));
+        let export = Change::ExportProfile { card: Box::new(card()), view, path: path.clone() };
+        assert!(room.done(export.clone()).unwrap().starts_with("Profile \"last autumn\" is in "));
+        assert!(room.done(export).unwrap_err().contains("is there already"));
+        let import = Change::ImportProfile { card: Box::new(card()), path, share: Percent(34.0) };
+        let told = room.done(import.clone()).unwrap();
+        assert!(told.contains("cut back by 34 %: core +15 MHz"), "{told}");
+        assert!(room.done(import).unwrap().contains("Imported as \"last autumn 2\""));
+        let kept = room.ledger.profiles(&card()).unwrap();
+        assert_eq!(kept.len(), 2);
+        assert!(kept.iter().all(|profile| !profile.in_use && !profile.confirmed));
     }
 
     #[rstest]

@@ -9,7 +9,7 @@ use yard_step_core::{
     Judgement, Left, Limiter, Machine, Map, Margin, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer,
     Origin, Outlook, Pair, Part, Percent, Plan, Prerequisite, Profile, Proof, Purpose, Reading,
     Room, Sample, Seconds, Seen, SettingKind, Settings, Span, Stage, Stairs, Standing, Trace,
-    TrialRecord, Verdict, VfCurve, Watt,
+    TrialRecord, Verdict, VfCurve, Watt, Weighed,
 };
 use yard_step_engine::{
     Activity, ClimbSummary, Mark, MarkKind, NextView, Pace, Picture, ProfileView, RackCard,
@@ -390,6 +390,33 @@ pub fn snapshot() -> Snapshot {
             gain_percent: Some(1.4),
         }],
     }
+}
+
+/// Runs of the card: under lantern a frontier of four with a knee, one that is dominated and one that
+/// failed; and one under kiln.
+#[must_use]
+pub fn weighed() -> Vec<Weighed> {
+    let run = |load: &str, offset, score, watts, verdict| Weighed {
+        climb: 2,
+        trial: 1,
+        asked: Settings { core_offset: Some(MhzOffset(offset)), ..Settings::stock(&card()) },
+        load: load.into(),
+        seconds: Seconds(180.0),
+        verdict,
+        score: Some(score),
+        watts: Some(Watt(watts)),
+        hot_spot: Some(Celsius(watts / 3.0)),
+        fan: Some(Percent(100.0)),
+    };
+    vec![
+        run("lantern", -60, 900.0, 150.0, Verdict::Slower),
+        run("lantern", -30, 980.0, 170.0, Verdict::Clean),
+        run("lantern", 0, 1_000.0, 200.0, Verdict::Clean),
+        run("lantern", 30, 990.0, 215.0, Verdict::Clean),
+        run("lantern", 60, 1_010.0, 230.0, Verdict::Clean),
+        run("lantern", 90, 1_060.0, 210.0, Verdict::LoadDied),
+        run("kiln", 0, 800.0, 219.0, Verdict::Clean),
+    ]
 }
 
 fn profile_view() -> ProfileView {

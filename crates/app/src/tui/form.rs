@@ -8,7 +8,7 @@
 //! ```
 
 use ratatui::crossterm::event::KeyCode;
-use yard_step_core::{Alarm, AlarmAct, AlarmOn, Case, Celsius, Machine, Room, Watt};
+use yard_step_core::{Alarm, AlarmAct, AlarmOn, Case, Celsius, Decibel, Machine, Room, Watt};
 
 /// Longest number that can be typed.
 const LONGEST: usize = 7;
@@ -48,7 +48,8 @@ const AMBIENT: usize = 0;
 const CASE: usize = 1;
 const SUPPLY: usize = 2;
 const REST: usize = 3;
-const ALARMS: usize = 4;
+const NOISE: usize = 4;
+const ALARMS: usize = 5;
 
 impl Form {
     /// The form with what was said before.
@@ -72,6 +73,7 @@ impl Form {
             },
             field("power supply, W", machine.supply.map(Watt::value)),
             field("rest of the machine, W", machine.rest.map(Watt::value)),
+            field("noise at full fan, dB(A)", machine.full_fan.map(Decibel::value)),
         ];
         for on in AlarmOn::ALL {
             let set = machine.alarms.iter().find(|alarm| alarm.on == on);
@@ -139,6 +141,7 @@ impl Form {
             room: number(AMBIENT)?.map(|ambient| Room { ambient: Celsius(ambient), case }),
             supply: number(SUPPLY)?.map(Watt),
             rest: number(REST)?.map(Watt),
+            full_fan: number(NOISE)?.map(Decibel),
             alarms,
         };
         machine.check().map_err(|error| error.to_string())?;
@@ -176,6 +179,7 @@ mod tests {
             room: Some(Room { ambient: Celsius(24.5), case: Case::Closed }),
             supply: Some(Watt(750.0)),
             rest: None,
+            full_fan: Some(Decibel(44.0)),
             alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 95.0, act: AlarmAct::Stop }],
         }
     }
@@ -199,11 +203,11 @@ mod tests {
         use KeyCode::{Backspace, Char, Down, Enter, Left, Right};
         let mut keys = vec![Backspace, Backspace, Backspace, Backspace, Char('1'), Char('9')];
         keys.extend([Down, Left, Down, Down, Char('1'), Char('8'), Char('0'), Char('x')]);
-        keys.extend([Down, Down, Right, Right, Right, Down]);
+        keys.extend([Down, Down, Down, Right, Right, Right, Down]);
         let form = press(Form::of(&machine()), &keys);
         let text: Vec<String> = form.lines().map(|(line, _)| line).collect();
         assert!(
-            text[5].contains("hot spot above, °C") && text[5].ends_with("95       ‹ put back ›")
+            text[6].contains("hot spot above, °C") && text[6].ends_with("95       ‹ put back ›")
         );
         let Filled::Done(said) = form.key(Enter) else { panic!("not done") };
         assert_eq!(said.room, Some(Room { ambient: Celsius(19.0), case: Case::Open }));
@@ -225,7 +229,7 @@ mod tests {
     #[rstest]
     fn an_emptied_threshold_takes_the_alarm_away() {
         use KeyCode::{Backspace, Down, Enter};
-        let keys = [Down, Down, Down, Down, Down, Backspace, Backspace];
+        let keys = [Down, Down, Down, Down, Down, Down, Backspace, Backspace];
         let Filled::Done(said) = press(Form::of(&machine()), &keys).key(Enter) else { panic!() };
         assert!(said.alarms.is_empty());
     }

@@ -28,6 +28,7 @@ pub mod state;
 pub mod theme;
 mod trace_state;
 mod views;
+mod weigh_state;
 mod widgets;
 
 pub(crate) use profiles_state::CUT_BACK;
@@ -57,6 +58,7 @@ use yard_step_ledger::Ledger;
 use yard_step_report::{ImportedTrace, Meaning, png_of};
 use yard_step_scenes::Scene;
 
+use crate::weigh::write_chart;
 use action::View;
 use browser::{Answer, Browser};
 use state::{Outcome, State};
@@ -137,6 +139,11 @@ fn keep_drawing(
         {
             browser.ask(ask);
         }
+        if state.view == View::Weigh
+            && let Some(card) = state.weigh.wants(&snapshot)
+        {
+            browser.weigh(card);
+        }
         let began = Instant::now();
         let area: Rect = terminal
             .draw(|frame| {
@@ -162,6 +169,12 @@ fn keep_drawing(
                             });
                         }
                         Outcome::Change(change) => browser.change(change),
+                        Outcome::ExportFrontier { card, load, frontier, path } => {
+                            aside(happenings.clone(), move || {
+                                let done = write_chart(&card, &load, &frontier, &path);
+                                Happening::Told(done.unwrap_or_else(|why| why))
+                            });
+                        }
                         Outcome::Import(path) => aside(happenings.clone(), move || import(&path)),
                         Outcome::Quit => return Ok(()),
                     }
@@ -173,6 +186,7 @@ fn keep_drawing(
                 Happening::Changed => {}
                 Happening::Told(text) => state.told(text),
                 Happening::Browsed(Answer::Found(found)) => state.ledger.take(found),
+                Happening::Browsed(Answer::Weighed(runs)) => state.weigh.take(runs),
                 Happening::Browsed(Answer::Done(done)) => {
                     if state.ledger.done(done) {
                         session.command(Command::ReadLists);

@@ -98,6 +98,8 @@ pub enum FileUse {
     List,
     /// To write a profile.
     Profile,
+    /// To draw the frontier.
+    Frontier,
 }
 
 /// A question, and what is done on yes.
@@ -280,6 +282,7 @@ impl State {
             KeyCode::Enter if !text.trim().is_empty() => {
                 let path = PathBuf::from(text.trim());
                 return match (what, self.trace.shown(snapshot)) {
+                    (FileUse::Frontier, _) => self.export_frontier(snapshot, path),
                     (FileUse::Profile, _) => self.export_profile(snapshot, path),
                     (FileUse::List, _) => Outcome::Change(self.ledger.export(path)),
                     (FileUse::Picture, _) => self.picture(snapshot, path),

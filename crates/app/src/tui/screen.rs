@@ -22,7 +22,7 @@ use super::settings_form::SettingsForm;
 use super::stages_panel;
 use super::state::State;
 use super::theme::{Role, Theme, glyph};
-use super::views::{artifacts, climb, ledger, profiles, shape, survey, trace};
+use super::views::{artifacts, climb, ledger, profiles, shape, survey, trace, weigh};
 use super::widgets::{row, wrapped, write, write_right, write_wrapped};
 
 /// Least size at which the views can be read.
@@ -54,6 +54,7 @@ pub fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
         View::Climb => climb::draw(buffer, body(area), theme, snapshot, state.chart),
         View::Trace => trace::draw(buffer, body(area), theme, snapshot, &state.trace),
         View::Artifacts => artifacts::draw(buffer, body(area), theme, snapshot, &state.artifacts),
+        View::Weigh => weigh::draw(buffer, body(area), theme, &state.weigh),
         View::Shape => shape::draw(buffer, body(area), theme, snapshot, &state.shape),
         View::Ledger if state.ledger.list() == List::Profiles => {
             let states = (&state.profiles, &state.ledger);
@@ -207,6 +208,12 @@ pub fn shape_at(
     shape::at(body(area), snapshot, &state.shape, place)
 }
 
+/// The point of the frontier in Weigh at a place.
+#[must_use]
+pub fn point_at(area: Rect, state: &State, place: (u16, u16)) -> Option<usize> {
+    weigh::point_at(body(area), &state.weigh, place)
+}
+
 /// The value beside Shape's chart at a place.
 #[must_use]
 pub fn value_at(area: Rect, place: (u16, u16)) -> Option<usize> {
@@ -355,6 +362,11 @@ fn path_lines(theme: Theme, what: FileUse, text: &str) -> (&'static str, Lines) 
             "Export the list",
             "The trials that are listed are written as CSV, in their order.",
             "Enter: write     Esc: do not",
+        ),
+        FileUse::Frontier => (
+            "Draw the frontier",
+            "What is shown is drawn into a new file that ends in .svg or .pdf.",
+            "Enter: draw     Esc: do not",
         ),
         FileUse::Profile => (
             "Export the profile",

@@ -7,7 +7,7 @@ use ratatui::crossterm::event::{
     Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
 use ratatui::layout::Rect;
-use yard_step_core::{CheckedFrame, Meaning, Trace, TrialRecord};
+use yard_step_core::{CardDescription, CheckedFrame, Frontier, Meaning, Trace, TrialRecord};
 use yard_step_engine::{Activity, Command, KeepWhat, Snapshot};
 use yard_step_scenes::Scene;
 
@@ -21,6 +21,7 @@ use super::screen;
 use super::shape_state::{self, ShapeState};
 use super::trace_state::TraceState;
 use super::views::climb::ChartKind;
+use super::weigh_state::{self, WeighState};
 
 /// What comes of an event.
 #[derive(Debug, Clone, PartialEq)]
@@ -51,6 +52,17 @@ pub enum Outcome {
     },
     /// A trace made elsewhere, to be read.
     Import(PathBuf),
+    /// The frontier, to be drawn into a file.
+    ExportFrontier {
+        /// The card.
+        card: Box<CardDescription>,
+        /// The load whose runs are weighed.
+        load: String,
+        /// What is drawn.
+        frontier: Box<Frontier>,
+        /// The file.
+        path: PathBuf,
+    },
     /// Something in the ledger to be changed.
     Change(Change),
     /// The end.
@@ -72,6 +84,8 @@ pub struct State {
     pub artifacts: ArtifactState,
     /// What the view Shape knows of itself.
     pub shape: ShapeState,
+    /// What the view Weigh knows of itself.
+    pub weigh: WeighState,
     /// What the view Ledger knows of itself.
     pub ledger: LedgerState,
     /// What it knows of profiles.
@@ -88,6 +102,7 @@ impl State {
             trace: TraceState::default(),
             artifacts: ArtifactState::default(),
             shape: ShapeState::default(),
+            weigh: WeighState::default(),
             ledger: LedgerState::default(),
             profiles: ProfilesState::default(),
             chart: ChartKind::default(),
@@ -99,6 +114,7 @@ impl State {
         match self.view {
             View::Artifacts => self.artifacts.told = Some(text),
             View::Ledger => self.ledger.told = Some(text),
+            View::Weigh => self.weigh.told = Some(text),
             _ => self.trace.told = Some(text),
         }
     }
@@ -153,6 +169,12 @@ impl State {
             }
             let value = screen::value_at(area, place);
             if self.shape.mouse_on_value(mouse.kind, value, snapshot) {
+                return Outcome::Nothing;
+            }
+        }
+        if self.view == View::Weigh && self.overlay.is_none() {
+            let point = screen::point_at(area, self, (mouse.column, mouse.row));
+            if self.weigh.mouse(mouse.kind, point) {
                 return Outcome::Nothing;
             }
         }
@@ -218,6 +240,11 @@ impl State {
                 shape_state::Came::Send(command) => return Outcome::Send(command),
                 shape_state::Came::NotHere => {}
             }
+        }
+        if self.view == View::Weigh
+            && let Some(outcome) = self.act_on_weigh(action, snapshot)
+        {
+            return outcome;
         }
         if self.act_on_artifacts(action, snapshot) || self.act_on_trace(action, snapshot, column) {
             return Outcome::Nothing;
@@ -321,6 +348,42 @@ impl State {
             Came::NameFile(text) => Overlay::Path { what: FileUse::List, text },
         });
         Outcome::Nothing
+    }
+
+    /// Carries out what concerns the view Weigh alone; `None` for what does not.
+    fn act_on_weigh(&mut self, action: Action, snapshot: &Snapshot) -> Option<Outcome> {
+        match self.weigh.act(action) {
+            weigh_state::Came::NotHere => return None,
+            weigh_state::Came::Done => {}
+            weigh_state::Came::Send(command) => return Some(Outcome::Send(command)),
+            weigh_state::Came::Keep(climb, trial) => {
+                let name = format!("trial {trial} of climb {climb}");
+                let what = KeepWhat::Trial { climb, trial };
+                self.overlay = Some(profiles_state::keep_form(name, what));
+            }
+            weigh_state::Came::NameFile => {
+                let text = format!("work-against-{}.svg", self.weigh.cost);
+                self.overlay = Some(Overlay::Path { what: FileUse::Frontier, text });
+            }
+            weigh_state::Came::Shape => {
+                let point = self.weigh.point()?;
+                let (climb, trial) = point.newest;
+                let told = format!("These are the settings of trial {trial} of climb {climb}.");
+                self.shape.load(snapshot, point.settings, told);
+                self.view = View::Shape;
+            }
+        }
+        Some(Outcome::Nothing)
+    }
+
+    /// What is shown in Weigh, to be drawn into a file.
+    pub(super) fn export_frontier(&self, snapshot: &Snapshot, path: PathBuf) -> Outcome {
+        Outcome::ExportFrontier {
+            card: Box::new((*snapshot.card).clone()),
+            load: self.weigh.load.clone().unwrap_or_default(),
+            frontier: Box::new(self.weigh.frontier.clone()),
+            path,
+        }
     }
 
     /// Whether profiles are listed.

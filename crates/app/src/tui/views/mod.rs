@@ -7,3 +7,4 @@ pub(crate) mod profiles;
 pub(crate) mod shape;
 pub(crate) mod survey;
 pub(crate) mod trace;
+pub(crate) mod weigh;

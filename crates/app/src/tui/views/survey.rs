@@ -380,6 +380,10 @@ fn draw_machine(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
         ("room", machine.room.map_or_else(unsaid, |room| room.to_string())),
         ("power supply", watts(machine.supply)),
         ("rest of the machine", watts(machine.rest)),
+        (
+            "noise at full fan",
+            machine.full_fan.map_or_else(|| "–".into(), |noise| format!("{noise}(A)")),
+        ),
     ];
     for on in AlarmOn::ALL {
         let set = machine.alarms.iter().find(|alarm| alarm.on == on);

@@ -2,6 +2,7 @@
 
 pub(crate) mod curve;
 pub(crate) mod facts;
+pub(crate) mod frontier;
 pub(crate) mod lane;
 pub(crate) mod map;
 pub(crate) mod next_step;

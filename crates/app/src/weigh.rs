@@ -1,0 +1,206 @@
+//! `yard-step weigh`: the frontier of work against what it costs, as a table, a chart or a document.
+
+use std::fmt::Write as _;
+use std::fs::File;
+use std::io::{ErrorKind, Write as _};
+use std::path::Path;
+
+use serde::Serialize;
+use yard_step_card::Card;
+use yard_step_core::{CardDescription, Cost, Frontier, Settings, Weighed};
+use yard_step_report::{draw_frontier, to_pdf, with_font};
+
+use crate::cards::print;
+use crate::cli::{DataDirOption, WeighOptions};
+use crate::failure::Failure;
+use crate::open::open_ledger;
+
+pub(crate) fn weigh(data_dir: &DataDirOption, options: &WeighOptions) -> Result<(), Failure> {
+    if let Some(path) = &options.out {
+        kind_of(path).map_err(Failure::usage)?;
+    }
+    let (ledger, told) = open_ledger(&data_dir.resolve()?)?;
+    if let Some(line) = told {
+        eprintln!("{line}");
+    }
+    let card = options.card.name().open(0)?.description().clone();
+    let runs = ledger.weighed(&card)?;
+    let load = load_of(&runs, options.load.as_deref(), &card)?;
+    let runs: Vec<Weighed> = runs.into_iter().filter(|run| run.load == load).collect();
+    let frontier = Frontier::of(&runs, &card, options.against, ledger.machine()?.full_fan);
+    if let Some(path) = &options.out {
+        let told = write_chart(&card, &load, &frontier, path).map_err(Failure::usage)?;
+        return print(&format!("{told}\n"));
+    }
+    if options.json {
+        let document = Document::of(&card, &load, &frontier);
+        return print(&(serde_json::to_string_pretty(&document)? + "\n"));
+    }
+    print(&in_words(&card, &load, &frontier))
+}
+
+/// The load that is named, or the one with the most runs.
+fn load_of(
+    runs: &[Weighed],
+    named: Option<&str>,
+    card: &CardDescription,
+) -> Result<String, Failure> {
+    let mut loads: Vec<&str> = runs.iter().map(|run| run.load.as_str()).collect();
+    loads.sort_unstable();
+    let count = |load: &str| loads.iter().filter(|other| **other == load).count();
+    let mut known = loads.clone();
+    known.dedup();
+    match named {
+        Some(load) if known.contains(&load) => Ok(load.to_owned()),
+        Some(load) if known.is_empty() => Err(Failure::usage(format!(
+            "nothing was run on {} yet, {load} or other: climb on it first",
+            card.key()
+        ))),
+        Some(load) => Err(Failure::usage(format!(
+            "\"{load}\" was never run on {}; there are: {}",
+            card.key(),
+            known.join(", ")
+        ))),
+        None => known
+            .iter()
+            .max_by_key(|load| count(load))
+            .map(|load| (*load).to_owned())
+            .ok_or_else(|| {
+                Failure::usage(format!("nothing was run on {} yet: climb on it first", card.key()))
+            }),
+    }
+}
+
+fn in_words(card: &CardDescription, load: &str, frontier: &Frontier) -> String {
+    let cost = frontier.cost;
+    let mut text = format!(
+        "{}, individual {}, under {load}: work against {}\n{}\n\n",
+        card.name,
+        card.serial,
+        cost.what(),
+        frontier.sentence
+    );
+    let _ = writeln!(text, "   {:>8}  {:>8}  {:>9}  settings", cost.unit(), "score", "of stock");
+    let stock = frontier.stock.and_then(|at| frontier.point(at)).map(|point| point.score);
+    for place in &frontier.frontier {
+        let Some(point) = frontier.point(*place) else { continue };
+        let mark = match (Some(*place) == frontier.knee, point.is_stock) {
+            (true, _) => "◆",
+            (false, true) => "▢",
+            _ => " ",
+        };
+        let against =
+            stock.map_or("–".into(), |stock| format!("{:.1} %", point.score / stock * 100.0));
+        // Writing to a string cannot fail.
+        let _ = writeln!(
+            text,
+            " {mark} {:>8.1}  {:>8.1}  {against:>9}  {}",
+            point.cost, point.score, point.what
+        );
+    }
+    let others = frontier.points.len() - frontier.frontier.len();
+    let failed = frontier.points.iter().filter(|point| point.failed.is_some()).count();
+    let _ = writeln!(
+        text,
+        "\n◆ knee  ▢ stock  {} settings more were run: {} dominated, {failed} failed",
+        others,
+        others - failed
+    );
+    text
+}
+
+/// A frontier as JSON; units are in the names.
+#[derive(Serialize)]
+struct Document<'a> {
+    format: &'static str,
+    version: u32,
+    card: String,
+    load: &'a str,
+    against: &'static str,
+    unit: &'static str,
+    sentence: &'a str,
+    points: Vec<PointPart<'a>>,
+}
+
+#[derive(Serialize)]
+struct PointPart<'a> {
+    settings: Settings,
+    what: &'a str,
+    runs: usize,
+    seconds: f64,
+    score: f64,
+    cost: f64,
+    failed: Option<&'static str>,
+    is_stock: bool,
+    on_frontier: bool,
+    knee: bool,
+}
+
+impl<'a> Document<'a> {
+    fn of(card: &CardDescription, load: &'a str, frontier: &'a Frontier) -> Self {
+        let part = |(place, point): (usize, &'a yard_step_core::FrontierPoint)| PointPart {
+            settings: point.settings,
+            what: &point.what,
+            runs: point.runs,
+            seconds: point.seconds.value(),
+            score: point.score,
+            cost: point.cost,
+            failed: point.failed.map(|verdict| verdict.label()),
+            is_stock: point.is_stock,
+            on_frontier: point.is_on_frontier,
+            knee: Some(place) == frontier.knee,
+        };
+        Self {
+            format: "yard-step-frontier",
+            version: 1,
+            card: card.key(),
+            load,
+            against: frontier.cost.label(),
+            unit: frontier.cost.unit(),
+            sentence: &frontier.sentence,
+            points: frontier.points.iter().enumerate().map(part).collect(),
+        }
+    }
+}
+
+fn kind_of(path: &Path) -> Result<bool, String> {
+    match path.extension().and_then(|ending| ending.to_str()) {
+        Some("svg") => Ok(false),
+        Some("pdf") => Ok(true),
+        _ => Err(format!(
+            "cannot tell the kind of {}: name a file that ends in .svg or .pdf",
+            path.display()
+        )),
+    }
+}
+
+/// Draws a frontier into a new file; answers what there is to say, or why it was not drawn.
+pub(crate) fn write_chart(
+    card: &CardDescription,
+    load: &str,
+    frontier: &Frontier,
+    path: &Path,
+) -> Result<String, String> {
+    let is_pdf = kind_of(path)?;
+    let svg = draw_frontier(card, load, frontier).map_err(|error| error.to_string())?;
+    let bytes = match is_pdf {
+        true => to_pdf(&svg).map_err(|error| error.to_string())?,
+        false => with_font(&svg).into_bytes(),
+    };
+    let told = |cause: std::io::Error| match cause.kind() {
+        ErrorKind::AlreadyExists => {
+            format!("{} is there already and is left alone: name another file.", path.display())
+        }
+        _ => format!("Cannot write {}: {cause}. Name another file.", path.display()),
+    };
+    let mut file = File::create_new(path).map_err(told)?;
+    file.write_all(&bytes).map_err(told)?;
+    Ok(format!("Work against {} is drawn in {}.", frontier.cost.what(), path.display()))
+}
+
+/// The cost of a name that was typed.
+pub(crate) fn parse_cost(text: &str) -> Result<Cost, String> {
+    let all = Cost::ALL.map(Cost::label).join(", ");
+    Cost::from_label(text)
+        .ok_or_else(|| format!("work is not weighed against \"{text}\"; there are: {all}"))
+}
