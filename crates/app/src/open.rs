@@ -238,7 +238,7 @@ fn find_climb(
     for id in ledger.climbs_on(card)? {
         let entry = ledger.climb(id)?;
         let is_wanted = entry.state == ClimbState::Ended
-            && entry.stages == stages
+            && (wanted.stages.is_empty() || entry.stages == stages)
             && (!wanted.plan_is_named || entry.plan == wanted.plan);
         if is_wanted {
             return Ok(Some(entry));
@@ -266,7 +266,7 @@ fn resume(
              to go on with it, or add --fresh to give it up and begin anew"
         )));
     }
-    if entry.stages != stages {
+    if !wanted.stages.is_empty() && entry.stages != stages {
         let names: Vec<&str> = entry.stages.iter().map(|stage| stage.label()).collect();
         return Err(Failure::usage(format!(
             "climb {id} on this card is not finished and has the stages {list}: name them with \

@@ -23,7 +23,8 @@ pub struct Seen {
     pub clock_line: Option<ClockLine>,
     /// Average effective clock.
     pub effective_clock: Option<Mhz>,
-    /// Average power of the whole board.
+    /// Average power of the whole board, each section of the load weighed by the time it takes in a
+    /// whole pass, so that it does not matter where in a pass a run ended.
     pub average_power: Option<Watt>,
     /// Highest core temperature.
     pub core_temperature_max: Option<Celsius>,
@@ -147,12 +148,18 @@ pub struct Watch {
     artifacts: ArtifactLog,
     /// Frame times by section, s.
     frame_times: Vec<Vec<f32>>,
+    /// Frame time and power of the whole board by section, s and W.
+    section_time: Vec<Running>,
+    section_power: Vec<Running>,
     /// Core clock and voltage by section, MHz and mV.
     on_curve: Vec<Vec<(f32, f32)>>,
     /// When which section began.
     sections: Vec<(Seconds, usize)>,
     last_frame: Option<Seconds>,
 }
+
+/// Newest frames and samples by which a section is told of while a run goes on.
+const NEWEST: usize = 300;
 
 /// Sections of a load that are told apart; what lies beyond counts as the last.
 const MOST_SECTIONS: usize = 16;
@@ -186,6 +193,8 @@ impl Watch {
             first_wrong: None,
             artifacts: ArtifactLog::default(),
             frame_times: Vec::new(),
+            section_time: Vec::new(),
+            section_power: Vec::new(),
             on_curve: Vec::new(),
             sections: Vec::new(),
             last_frame: None,
@@ -201,12 +210,8 @@ impl Watch {
         let limiter = attribute(sample, &self.taken, &self.limits);
         if self.measures(sample.at) {
             self.clock.extend(sample.core_clock.map(|clock| (sample.at, clock)));
-            if let (Some(clock), Some(voltage), Some((_, section))) =
-                (sample.core_clock, sample.voltage, self.sections.last())
-            {
-                let section = *section;
-                self.on_curve.resize(self.on_curve.len().max(section + 1), Vec::new());
-                self.on_curve[section].push((clock.value() as f32, voltage.value() as f32));
+            if let Some((_, section)) = self.sections.last().copied() {
+                self.sample_in(section, sample);
             }
             self.frame_rates.extend(sample.frame_rate);
             self.frame_rate.push(sample.frame_rate);
@@ -218,6 +223,38 @@ impl Watch {
             self.shares.push(limiter);
         }
         limiter
+    }
+
+    /// Takes in what of a sample is told section by section.
+    fn sample_in(&mut self, section: usize, sample: &Sample) {
+        let count = self.on_curve.len().max(section + 1);
+        self.on_curve.resize(count, Vec::new());
+        self.section_power.resize(count, Running::default());
+        self.section_power[section].push(sample.get(Channel::BoardPower));
+        if let (Some(clock), Some(voltage)) = (sample.core_clock, sample.voltage) {
+            self.on_curve[section].push((clock.value() as f32, voltage.value() as f32));
+        }
+    }
+
+    /// Average power, as in [`Seen::average_power`]. All sections have the same number of frames, so
+    /// that each takes as long as its frames do on average.
+    fn average_power(&self) -> Option<f64> {
+        let share = |(section, time): (usize, &Running)| {
+            let time = time.mean()?;
+            let power = self.section_power.get(section).and_then(Running::mean);
+            Some(power.map(|power| (time, time * power)))
+        };
+        // A section without a reading would be missing from the whole.
+        let shares: Option<Vec<(f64, f64)>> =
+            self.section_time.iter().enumerate().filter_map(share).collect();
+        match shares.filter(|shares| shares.len() > 1) {
+            Some(shares) => {
+                let (time, work) =
+                    shares.iter().fold((0.0, 0.0), |all, share| (all.0 + share.0, all.1 + share.1));
+                Some(work / time.max(1e-9))
+            }
+            None => self.power.mean(),
+        }
     }
 
     /// Takes in one checked frame, drawn at `at` of the run, that counts `work` units.
@@ -232,7 +269,10 @@ impl Watch {
             self.finished.push((frame.at.value(), before + work));
             if let Some(before) = self.last_frame {
                 self.frame_times.resize(self.frame_times.len().max(section + 1), Vec::new());
-                self.frame_times[section].push((frame.at - before).value() as f32);
+                let time = (frame.at - before).value();
+                self.frame_times[section].push(time as f32);
+                self.section_time.resize(self.frame_times.len(), Running::default());
+                self.section_time[section].push(Some(time));
             }
         }
         self.last_frame = Some(frame.at);
@@ -250,17 +290,22 @@ impl Watch {
         self.sections.get(begun.checked_sub(1)?).map(|(_, section)| *section)
     }
 
-    fn sections_seen(&self) -> Vec<SectionSeen> {
+    /// What was seen of each section, by its newest frames and samples, so many of each.
+    fn sections_seen(&self, newest: usize) -> Vec<SectionSeen> {
         let measured = self.frame_times.iter().enumerate().filter(|(_, times)| !times.is_empty());
         measured
             .map(|(section, times)| {
-                let times: Vec<f64> = times.iter().map(|time| f64::from(*time)).collect();
+                let times = times.iter().rev().take(newest);
+                let times: Vec<f64> = times.map(|time| f64::from(*time)).collect();
                 let slow = quantile(&times, 0.99).unwrap_or_default();
                 SectionSeen {
                     section,
                     frame_rate: times.len() as f64 / times.iter().sum::<f64>().max(1e-9),
                     frame_rate_low: 1.0 / slow.max(1e-9),
-                    band: self.on_curve.get(section).and_then(|band| CurveBand::of(band)),
+                    band: self
+                        .on_curve
+                        .get(section)
+                        .and_then(|band| CurveBand::of(&band[band.len().saturating_sub(newest)..])),
                 }
             })
             .collect()
@@ -325,7 +370,7 @@ impl Watch {
         }
         Seen {
             clock_line,
-            sections: self.sections_seen(),
+            sections: self.sections_seen(usize::MAX),
             frame_rate_low: quantile(&self.frame_rates, 0.01),
             warming: self.warming.rise_since(self.warm_up),
             plateau: self.plateau().map(|plateau| plateau.temperature),
@@ -333,14 +378,15 @@ impl Watch {
         }
     }
 
-    /// What was seen so far, without what needs the whole series (clock line, 1 % low, warming).
+    /// What was seen so far, without what needs the whole series (clock line, 1 % low, warming), and
+    /// of each section only by its newest frames.
     #[must_use]
     pub fn glance(&self) -> Seen {
         Seen {
             seconds: self.seconds,
             clock_line: None,
             effective_clock: self.effective.mean().map(Mhz),
-            average_power: self.power.mean().map(Watt),
+            average_power: self.average_power().map(Watt),
             core_temperature_max: self.core_temperature.highest().map(Celsius),
             hot_spot_max: self.hot_spot.highest().map(Celsius),
             fan: self.fan.mean().map(Percent),
@@ -358,7 +404,7 @@ impl Watch {
             wrong_pixels: self.wrong_pixels,
             first_wrong: self.first_wrong,
             artifacts: self.artifacts.artifacts().to_vec(),
-            sections: Vec::new(),
+            sections: self.sections_seen(NEWEST),
             warming: None,
             plateau: None,
         }
@@ -409,6 +455,41 @@ mod tests {
         assert_eq!((seen.frames, seen.wrong_frames, seen.wrong_pixels), (800, 1, 7));
         assert_eq!(seen.first_wrong, Some(Seconds(0.3)));
         assert_eq!(watch.score(480), Some(1_000.0), "20 frames of 50 units a second");
+    }
+
+    /// Power is 100 W in the first of two sections, whose frames take 50 ms, and 200 W in the second,
+    /// whose frames take 100 ms; the run ends after so many frames of 40 a section.
+    #[rstest]
+    #[case(160)]
+    #[case(110)]
+    #[case(190)]
+    fn the_power_of_a_run_does_not_depend_on_where_in_a_pass_it_ends(#[case] frames: u64) {
+        let card = card();
+        let mut watch = Watch::new(card.limits, Settings::stock(&card), Seconds(0.0));
+        let mut at = Seconds(0.0);
+        for number in 0..frames {
+            let section = (number / 40 % 2) as usize;
+            at.0 += if section == 0 { 0.05 } else { 0.1 };
+            watch.frame(at, &CheckedFrame { number, at, section, ..CheckedFrame::default() }, 1.0);
+            let power = if section == 0 { 100.0 } else { 200.0 };
+            watch.sample(&Sample { at, board_power: Some(Watt(power)), ..sample() });
+        }
+        let power = watch.seen().average_power.unwrap();
+        assert!((power.value() - 166.7).abs() < 0.5, "{power:?}");
+    }
+
+    #[rstest]
+    fn where_the_card_ran_on_its_curve_is_known_while_it_runs() {
+        let watch = watched(40, 20.0);
+        let bands = |seen: Seen| -> Vec<Option<CurveBand>> {
+            seen.sections.into_iter().map(|section| section.band).collect()
+        };
+        let band = CurveBand {
+            clock: (Mhz(2_010.0), Mhz(2_010.0)),
+            voltage: (Millivolt(1_000.0), Millivolt(1_000.0)),
+        };
+        assert!(bands(watch.glance()).contains(&Some(band)));
+        assert_eq!(bands(watch.glance()), bands(watch.seen()));
     }
 
     #[rstest]

@@ -379,6 +379,22 @@ impl Engine {
         Ok(stages)
     }
 
+    /// Has the climb go on with another stage, after those it has.
+    ///
+    /// # Errors
+    /// It has it already, the card does not offer what it moves, it builds on a stage that is not
+    /// there, or the ledger fails.
+    pub fn add_stage(&mut self, stage: Stage) -> Result<(), EngineError> {
+        let stages = self.climb.with_stage(stage)?;
+        if stages.len() == self.climb.stages().len() {
+            let why = format!("The climb has the stage {stage} already: repeat it instead.");
+            return Err(EngineError::NothingToDo(why));
+        }
+        self.ledger.set_climb_stages(self.climb_id, &stages)?;
+        self.climb.handle(ClimbEvent::Reordered(stages));
+        self.note_state()
+    }
+
     /// Goes on by another policy, or with another margin.
     ///
     /// # Errors

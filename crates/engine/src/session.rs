@@ -51,6 +51,8 @@ pub enum Command {
     Direct(Stage, StageOrder),
     /// Have core and memory change places among the stages.
     SwapStages,
+    /// Have another stage after those there are.
+    AddStage(Stage),
     /// Go on by another policy, or with another margin.
     Replan(Policy, Margin),
     /// Ask which one it was in a trial, core or memory; or no longer.
@@ -401,6 +403,9 @@ impl Work {
             Command::SwapStages => self.engine.swap_core_and_memory().map(|stages| {
                 let names: Vec<&str> = stages.iter().map(|stage| stage.label()).collect();
                 self.desk.answer(format!("The stages now come as {}.", names.join(", ")));
+            }),
+            Command::AddStage(stage) => self.engine.add_stage(stage).map(|()| {
+                self.desk.answer(format!("Stage {stage} comes after the others now."));
             }),
             Command::Replan(policy, margin) => self.engine.replan(policy, margin).map(|()| {
                 self.desk.answer(format!(

@@ -3,9 +3,11 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Climb, Domain, Gain, MhzOffset, Next, Outcome, Outlook, Seconds, Stage, Stairs, in_short,
+    Climb, Descent, Domain, Gain, MhzOffset, Next, Outcome, Outlook, Seconds, Stage, Stairs,
+    in_short,
 };
 use yard_step_ledger::ClimbEntry;
+use yard_step_scenes::Scene;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
@@ -26,6 +28,8 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
         baseline_runs: 0,
         progress: Vec::new(),
         stairs: [None, None],
+        descents: Vec::new(),
+        other_stages: Vec::new(),
         map: Arc::default(),
         advice: Vec::new(),
         parts: Vec::new(),
@@ -81,6 +85,8 @@ pub(crate) fn fill(state: &mut Snapshot, engine: &Engine) {
     state.plan = Arc::new(climb.plan().clone());
     state.stages = climb.stages().to_vec();
     state.stairs = [Domain::Core, Domain::Memory].map(|d| climb.stairs(d, &next).map(Arc::new));
+    state.descents = descents(climb, &next);
+    state.other_stages = other_stages(climb);
     state.map = Arc::new(climb.map(&next));
     state.progress = progress(climb, state, is_open, &outcome);
     state.next = next_view(next, climb);
@@ -94,6 +100,18 @@ pub(crate) fn fill(state: &mut Snapshot, engine: &Engine) {
         state.nudge_step = axis.in_bins(climb.plan().axis(axis.domain).fine_step_mhz);
     }
     state.restart = engine.restart_wanted();
+}
+
+fn descents(climb: &Climb, next: &Next) -> Vec<(Stage, Arc<Descent>)> {
+    let of = |stage: &Stage| Some((*stage, Arc::new(climb.descent(*stage, next)?)));
+    climb.stages().iter().filter_map(of).collect()
+}
+
+/// The stages a climb has not, in their order, each with why it cannot have it.
+fn other_stages(climb: &Climb) -> Vec<(Stage, Option<String>)> {
+    let is_other = |stage: &Stage| !climb.stages().contains(stage);
+    let why = |stage: Stage| climb.with_stage(stage).err().map(|error| error.to_string());
+    Stage::PLANNED.into_iter().filter(is_other).map(|stage| (stage, why(stage))).collect()
 }
 
 /// Where each stage stands, and what it found.
@@ -152,7 +170,32 @@ fn found(
             Some(format!("{}.{claim}", in_short(&outcome.settings, climb.card())))
         }
         _ if stage.is_school() => climb.school_report(stage).map(|report| report.sentence),
-        _ => climb.round_report(stage).map(|report| report.sentence),
+        _ => climb
+            .round_report(stage)
+            .map(|report| format!("{}{}", report.sentence, where_it_pays(climb, &report.sections))),
+    }
+}
+
+/// For which sections of the load a round pays, the most first, where they are told apart.
+fn where_it_pays(climb: &Climb, sections: &[(usize, f64)]) -> String {
+    /// A smaller difference of a section is not told.
+    const LEAST: f64 = 0.2;
+    let Ok(scene) = climb.plan().scene.parse::<Scene>() else { return String::new() };
+    let mut named: Vec<(&str, f64)> = sections
+        .iter()
+        .filter_map(|(section, gain)| Some((*scene.sections().get(*section)?, *gain)))
+        .filter(|(_, gain)| gain.abs() >= LEAST)
+        .collect();
+    named.sort_by(|a, b| b.1.total_cmp(&a.1));
+    let told = |pays: bool| {
+        let of = named.iter().filter(|(_, gain)| (*gain > 0.0) == pays);
+        of.map(|(name, gain)| format!("{name} {gain:+.1} %")).collect::<Vec<_>>().join(", ")
+    };
+    match (told(true).as_str(), told(false).as_str()) {
+        ("", "") => String::new(),
+        (pays, "") => format!(" It pays in {pays}."),
+        ("", costs) => format!(" It costs in {costs}."),
+        (pays, costs) => format!(" It pays in {pays}; it costs in {costs}."),
     }
 }
 

@@ -3,9 +3,10 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Advice, Baseline, CardDescription, CheckedFrame, Claim, Fault, Frame, InStepRecord, Isolation,
-    Judgement, Machine, Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau, Prerequisite,
-    Purpose, Room, Sample, Seconds, Seen, Settings, Stage, Stairs, Trace, TrialRecord, Verdict,
+    Advice, Baseline, CardDescription, CheckedFrame, Claim, Descent, Fault, Frame, InStepRecord,
+    Isolation, Judgement, Machine, Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau,
+    Prerequisite, Purpose, Room, Sample, Seconds, Seen, Settings, Stage, Stairs, Trace,
+    TrialRecord, Verdict,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{Scene, WrongPixel, check, reference};
@@ -383,6 +384,10 @@ pub struct Snapshot {
     pub progress: Vec<StageView>,
     /// The staircase of the core clock, and that of the memory clock.
     pub stairs: [Option<Arc<Stairs>>; 2],
+    /// The walks down in voltage, one for each school of the climb.
+    pub descents: Vec<(Stage, Arc<Descent>)>,
+    /// Stages that the climb has not, each with why the card cannot, where it cannot.
+    pub other_stages: Vec<(Stage, Option<String>)>,
     /// Core against memory.
     pub map: Arc<Map>,
     /// What pays next, after the newest trial.

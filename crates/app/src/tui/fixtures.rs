@@ -311,6 +311,11 @@ pub fn snapshot() -> Snapshot {
             },
         ],
         stairs: [Some(Arc::new(stairs(60, Some(120)))), None],
+        descents: Vec::new(),
+        other_stages: vec![
+            (Stage::Cooler, None),
+            (Stage::Window, Some("the card has no window".into())),
+        ],
         map: Arc::new(map()),
         advice: vec![Advice {
             what: "power limit up, to 286 W".into(),

@@ -442,3 +442,176 @@ impl ShapeState {
         true
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tui::fixtures::{curve_offer, snapshot};
+    use rstest::rstest;
+    use std::sync::Arc;
+    use yard_step_core::{CardDescription, CurveOffer, MhzOffset, VfCurve};
+    use yard_step_engine::NextView;
+
+    /// A moment of a card whose curve lets itself be shaped.
+    fn moment(kind: CurveKind) -> Snapshot {
+        let mut snapshot = snapshot();
+        let offer = CurveOffer { kind, ..curve_offer() };
+        let card = CardDescription { curve: Some(offer), ..(*snapshot.card).clone() };
+        snapshot.card = Arc::new(card);
+        snapshot.held = Some(Settings::stock(&snapshot.card));
+        snapshot
+    }
+
+    fn points(state: &ShapeState, snapshot: &Snapshot) -> Vec<(u16, u16)> {
+        state.draft(snapshot).sketch.unwrap().points().to_vec()
+    }
+
+    fn acted(snapshot: &Snapshot, actions: &[Action]) -> ShapeState {
+        let mut state = ShapeState::default();
+        for action in actions {
+            assert_eq!(state.act(*action, snapshot), Came::Done, "{action:?}");
+        }
+        state
+    }
+
+    #[rstest]
+    fn a_point_is_raised_flattened_smoothed_and_all_of_it_undone() {
+        let snapshot = moment(CurveKind::Points);
+        let factory = points(&ShapeState::default(), &snapshot);
+        let mut state = acted(
+            &snapshot,
+            &[Action::ShapeFirst, Action::ShapeRight, Action::ShapeRight, Action::ShapeMuchUp],
+        );
+        assert_eq!(points(&state, &snapshot)[2], (850, factory[2].1 + 75));
+        assert_eq!(state.act(Action::Flatten, &snapshot), Came::Done);
+        assert!(points(&state, &snapshot)[2..].iter().all(|point| point.1 == 1_785));
+        assert_eq!(state.act(Action::Smooth, &snapshot), Came::Done);
+        assert_eq!(state.draft(&snapshot).changes.len(), 1, "the point between");
+        for _ in 0..3 {
+            state.act(Action::Undo, &snapshot);
+        }
+        assert_eq!(points(&state, &snapshot), factory);
+        assert_eq!(state.told, None);
+        state.act(Action::Undo, &snapshot);
+        assert!(state.told.is_some(), "there is no more to undo");
+        state.act(Action::Redo, &snapshot);
+        assert_eq!(points(&state, &snapshot)[2].1, 1_785);
+    }
+
+    #[rstest]
+    fn enter_asks_first_and_tries_once_it_is_next() {
+        let mut snapshot = moment(CurveKind::Points);
+        let mut state = acted(&snapshot, &[Action::ShapeLast, Action::ShapeUp]);
+        let Came::Send(Command::Wish(asked)) = state.act(Action::AskShape, &snapshot) else {
+            panic!("not asked")
+        };
+        assert_eq!(asked.curve.unwrap().last().mhz, 2_010);
+        let NextView::Trial { asked: next, .. } = &mut snapshot.next else { panic!("no trial") };
+        **next = *asked;
+        assert!(state.draft(&snapshot).is_next(&snapshot));
+        assert_eq!(state.act(Action::AskShape, &snapshot), Came::NotHere);
+    }
+
+    #[rstest]
+    fn a_curve_that_falls_is_not_asked_and_says_where() {
+        let snapshot = moment(CurveKind::Points);
+        let mut state = acted(&snapshot, &[Action::ShapeFirst, Action::ShapeMuchUp]);
+        assert_eq!(state.act(Action::AskShape, &snapshot), Came::Done);
+        assert!(state.told.as_ref().unwrap().contains("at 825 mV"), "{:?}", state.told);
+    }
+
+    #[rstest]
+    fn a_point_that_is_held_flattens_what_is_above_it_but_not_the_sketch() {
+        let snapshot = moment(CurveKind::Points);
+        let mut state = acted(&snapshot, &[Action::ShapeFirst]);
+        let Came::Send(Command::Wish(asked)) = state.act(Action::HoldPoint, &snapshot) else {
+            panic!("not asked")
+        };
+        assert_eq!(asked.curve.unwrap().last().mhz, 1_590);
+        assert_eq!(points(&state, &snapshot).last().unwrap().1, 1_995);
+    }
+
+    #[rstest]
+    #[case(CurveKind::Points, &[], "1830", (900, 1_830))]
+    #[case(CurveKind::Points, &[], "50 %", (900, 915))]
+    #[case(CurveKind::States, &[Action::ShapeFocus], "910", (900, 1_815))]
+    #[case(CurveKind::States, &[Action::ShapeFocus], "880", (875, 1_815))]
+    fn numbers_are_typed_for_what_the_keys_move(
+        #[case] kind: CurveKind,
+        #[case] before: &[Action],
+        #[case] text: &str,
+        #[case] expected: (u16, u16),
+    ) {
+        let snapshot = moment(kind);
+        let mut state = acted(&snapshot, before);
+        // The point at two thirds is picked at first; go to the fifth.
+        while state.draft(&snapshot).point > 4 {
+            state.act(Action::ShapeLeft, &snapshot);
+        }
+        state.type_in(&snapshot, text);
+        assert_eq!(points(&state, &snapshot)[4], expected, "{:?}", state.told);
+        state.type_in(&snapshot, "fast");
+        assert!(state.told.as_ref().unwrap().contains("no number"), "{:?}", state.told);
+    }
+
+    #[rstest]
+    fn values_beside_the_curve_are_stepped_in_the_cards_own_steps() {
+        let snapshot = moment(CurveKind::Points);
+        let mut state = acted(&snapshot, &[Action::ShapeFocus, Action::ShapeUp]);
+        assert_eq!(state.draft(&snapshot).values.core_offset, Some(MhzOffset(15)));
+        state.type_in(&snapshot, "1000");
+        assert_eq!(state.draft(&snapshot).values.core_offset, Some(MhzOffset(300)));
+        state.act(Action::Factory, &snapshot);
+        assert_eq!(state.draft(&snapshot).values.core_offset, Some(MhzOffset(0)));
+    }
+
+    #[rstest]
+    fn a_whole_drag_is_one_move() {
+        let snapshot = moment(CurveKind::Points);
+        let factory = points(&ShapeState::default(), &snapshot);
+        let mut state = ShapeState::default();
+        let (down, drag, up) = (
+            MouseEventKind::Down(MouseButton::Left),
+            MouseEventKind::Drag(MouseButton::Left),
+            MouseEventKind::Up(MouseButton::Left),
+        );
+        assert!(state.mouse(down, Some((903.0, 1_700.0)), &snapshot));
+        assert_eq!(state.draft(&snapshot).point, 4, "the nearest voltage");
+        for mhz in [1_850.0, 1_900.0, 1_948.0] {
+            assert!(state.mouse(drag, Some((930.0, mhz)), &snapshot));
+        }
+        state.mouse(up, None, &snapshot);
+        assert_eq!(points(&state, &snapshot)[4], (900, 1_950));
+        assert!(!state.mouse(drag, Some((900.0, 1_700.0)), &snapshot), "nothing is held any more");
+        state.act(Action::Undo, &snapshot);
+        assert_eq!(points(&state, &snapshot), factory);
+    }
+
+    #[rstest]
+    fn settings_are_loaded_as_one_move() {
+        let snapshot = moment(CurveKind::Points);
+        let mut flat: Vec<(u16, u16)> = curve_offer().factory.into();
+        flat.iter_mut().skip(5).for_each(|point| point.1 = 1_875);
+        let settings = Settings {
+            curve: Some(VfCurve::new(&flat).unwrap()),
+            core_offset: Some(MhzOffset(30)),
+            ..Settings::stock(&snapshot.card)
+        };
+        let mut state = ShapeState::default();
+        state.load(&snapshot, settings, "Loaded.".into());
+        assert_eq!(points(&state, &snapshot), flat);
+        assert_eq!(state.draft(&snapshot).values.core_offset, Some(MhzOffset(30)));
+        state.act(Action::Undo, &snapshot);
+        assert_eq!(points(&state, &snapshot), Vec::from(curve_offer().factory));
+    }
+
+    #[rstest]
+    fn another_card_begins_anew() {
+        let snapshot = moment(CurveKind::Points);
+        let state = acted(&snapshot, &[Action::ShapeUp]);
+        let mut other = moment(CurveKind::Points);
+        let card = CardDescription { serial: "8".into(), ..(*other.card).clone() };
+        other.card = Arc::new(card);
+        assert!(state.draft(&other).sketch.unwrap().is_factory());
+    }
+}

@@ -17,13 +17,16 @@ const TEXT: usize = 84;
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Row {
     Stage(usize),
+    /// One that the climb has not.
+    Other(usize),
     Policy,
     Margin,
 }
 
 fn rows(snapshot: &Snapshot) -> Vec<Row> {
     let stages = (0..snapshot.progress.len()).map(Row::Stage);
-    stages.chain([Row::Policy, Row::Margin]).collect()
+    let others = (0..snapshot.other_stages.len()).map(Row::Other);
+    stages.chain(others).chain([Row::Policy, Row::Margin]).collect()
 }
 
 /// What a key does in the panel: the row that is chosen then, and a command.
@@ -35,6 +38,9 @@ pub(crate) fn key(chosen: usize, code: KeyCode, snapshot: &Snapshot) -> (usize, 
         (_, KeyCode::Up) => return (chosen.saturating_sub(1), None),
         (_, KeyCode::Down) => return ((chosen + 1).min(last), None),
         (_, KeyCode::Char('o')) => Some(Command::SwapStages),
+        (Row::Other(index), KeyCode::Char('a')) => {
+            snapshot.other_stages.get(index).map(|(stage, _)| Command::AddStage(*stage))
+        }
         (Row::Stage(index), KeyCode::Char(character)) => {
             let order = match character {
                 'e' => Some(StageOrder::End),
@@ -51,7 +57,7 @@ pub(crate) fn key(chosen: usize, code: KeyCode, snapshot: &Snapshot) -> (usize, 
             match row {
                 Row::Policy => Some(Command::Replan(beside(&Policy::ALL, policy, on), margin)),
                 Row::Margin => Some(Command::Replan(policy, beside(&Margin::ALL, margin, on))),
-                Row::Stage(_) => None,
+                Row::Stage(_) | Row::Other(_) => None,
             }
         }
         _ => None,
@@ -86,7 +92,17 @@ pub(crate) fn lines(theme: Theme, chosen: usize, snapshot: &Snapshot) -> Vec<(St
             StageStanding::Skipped => ("╌ skipped", Role::Dim),
         };
         let name = view.stage.label();
-        push(Some(Row::Stage(index)), name, standing, &view.found, theme.style(role));
+        // Before it has found anything, what it is for.
+        let found = if view.found.is_empty() { view.stage.statement() } else { &view.found };
+        push(Some(Row::Stage(index)), name, standing, found, theme.style(role));
+    }
+    for (index, (stage, why)) in snapshot.other_stages.iter().enumerate() {
+        let (standing, what) = match why {
+            None => ("+ a adds", stage.statement()),
+            Some(why) => ("– not here", why.as_str()),
+        };
+        let row = Some(Row::Other(index));
+        push(row, stage.label(), standing, what, theme.style(Role::Dim));
     }
     let (policy, margin) = (snapshot.plan.policy, snapshot.plan.margin);
     push(Some(Row::Policy), "steps", "", &format!("‹ {policy} › {}", policy.how()), text);
@@ -111,7 +127,7 @@ pub(crate) fn lines(theme: Theme, chosen: usize, snapshot: &Snapshot) -> Vec<(St
         push(None, "which one", "", &format!("trial {trial}: {answer}"), text);
     }
     lines.push((String::new(), Style::new()));
-    let keys = "↑ ↓ row   e end  s skip  r repeat   o core and memory in the other order   ← → change   Esc: done";
+    let keys = "↑ ↓ row   e end  s skip  r repeat  a add   o core and memory in the other order   ← → change   Esc: done";
     lines.push((keys.into(), theme.style(Role::Accent)));
     lines
 }
@@ -129,10 +145,12 @@ mod tests {
     #[case(1, KeyCode::Char('s'), Some(Command::Direct(Stage::Core, StageOrder::Skip)))]
     #[case(0, KeyCode::Char('r'), Some(Command::Direct(Stage::Baseline, StageOrder::Repeat)))]
     #[case(0, KeyCode::Char('o'), Some(Command::SwapStages))]
-    #[case(2, KeyCode::Right, Some(Command::Replan(Policy::Steady, Margin::Daily)))]
-    #[case(2, KeyCode::Left, Some(Command::Replan(Policy::Halving, Margin::Daily)))]
-    #[case(3, KeyCode::Right, Some(Command::Replan(Policy::Believing, Margin::Gift)))]
-    #[case(3, KeyCode::Char('e'), None)]
+    #[case(2, KeyCode::Char('a'), Some(Command::AddStage(Stage::Cooler)))]
+    #[case(2, KeyCode::Char('e'), None)]
+    #[case(4, KeyCode::Right, Some(Command::Replan(Policy::Steady, Margin::Daily)))]
+    #[case(4, KeyCode::Left, Some(Command::Replan(Policy::Halving, Margin::Daily)))]
+    #[case(5, KeyCode::Right, Some(Command::Replan(Policy::Believing, Margin::Gift)))]
+    #[case(5, KeyCode::Char('e'), None)]
     #[case(0, KeyCode::Left, None)]
     fn every_key_means_what_stands_below(
         #[case] row: usize,
@@ -149,6 +167,11 @@ mod tests {
         assert!(text[0].contains("baseline   ● done     Score 1000"), "{text:#?}");
         assert!(text[1].starts_with("▸ core       ▶ present"), "{text:#?}");
         let text = text.join("\n");
+        assert!(
+            text.contains("cooler     + a adds   cooler for clock: held back by power"),
+            "{text}"
+        );
+        assert!(text.contains("window     – not here the card has no window"), "{text}");
         assert!(text.contains("‹ believing ›") && text.contains("for daily use"), "{text}");
         assert!(text.contains("pays next             power limit up, to 286 W."), "{text}");
         assert!(text.contains("core clock: +3.1 ± 0.3 %, estimated"), "{text}");

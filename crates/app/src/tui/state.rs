@@ -294,7 +294,7 @@ impl State {
             Action::DropNudge => Command::DropNudge,
             Action::EndStage => Command::EndStage,
             Action::Chart => {
-                self.chart = self.chart.next();
+                self.chart = self.chart.next(snapshot);
                 return Outcome::Nothing;
             }
             Action::Stages => {

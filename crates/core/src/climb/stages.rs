@@ -147,6 +147,15 @@ impl Climb {
         }
     }
 
+    /// The stages of this climb with another one behind them; the same where it has that already.
+    ///
+    /// # Errors
+    /// The card does not offer what the stage moves, or it builds on a stage that is not there.
+    pub fn with_stage(&self, stage: Stage) -> Result<Vec<Stage>, ClimbError> {
+        let stages: Vec<Stage> = self.stages.iter().copied().chain([stage]).collect();
+        checked(&self.card, &stages)
+    }
+
     /// The stages of a climb that nobody chose stages for, as far as a card can climb them.
     #[must_use]
     pub fn stages_on(card: &CardDescription) -> Vec<Stage> {

@@ -299,40 +299,56 @@ pub(crate) enum ChartKind {
     Core,
     /// The staircase of the memory clock.
     Memory,
+    /// The staircase of the voltage.
+    Voltage,
     /// Core against memory.
     Map,
 }
 
+/// What is drawn: a staircase of a clock by its place among the snapshot's, a walk down in voltage by
+/// its place, or the map.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Drawn {
+    Clock(usize),
+    Voltage(usize),
+    Map,
+}
+
 impl ChartKind {
-    /// The chart after this one.
-    pub(crate) const fn next(self) -> Self {
+    /// The chart after this one; that of the voltage only where the climb walks it down.
+    pub(crate) fn next(self, snapshot: &Snapshot) -> Self {
         match self {
             Self::OfStage => Self::Core,
             Self::Core => Self::Memory,
-            Self::Memory => Self::Map,
+            Self::Memory if !snapshot.descents.is_empty() => Self::Voltage,
+            Self::Memory | Self::Voltage => Self::Map,
             Self::Map => Self::OfStage,
         }
     }
 
-    /// What is drawn: a staircase's place among the snapshot's, or none for the map.
-    fn place(self, snapshot: &Snapshot) -> Option<usize> {
+    fn drawn(self, snapshot: &Snapshot) -> Drawn {
+        let stage = match (snapshot.activity, &snapshot.run) {
+            (Activity::Running | Activity::Paused, Some(run)) => run.stage,
+            _ => snapshot.stage,
+        };
+        let descents = &snapshot.descents;
+        let of_stage = |stage| descents.iter().position(|(school, _)| *school == stage);
         match self {
-            Self::Core => Some(0),
-            Self::Memory => Some(1),
-            Self::Map => None,
-            Self::OfStage => match (snapshot.stage, snapshot.activity, &snapshot.run) {
-                (_, Activity::Running | Activity::Paused, Some(run)) => of_stage(run.stage),
-                (stage, ..) => of_stage(stage),
+            Self::Core => Drawn::Clock(0),
+            Self::Memory => Drawn::Clock(1),
+            Self::Map => Drawn::Map,
+            // That of the present stage, else the last that was begun.
+            Self::Voltage => of_stage(stage)
+                .or_else(|| descents.iter().rposition(|(_, descent)| !descent.trials.is_empty()))
+                .or((!descents.is_empty()).then_some(0))
+                .map_or(Drawn::Map, Drawn::Voltage),
+            Self::OfStage => match (stage, of_stage(stage)) {
+                (_, Some(place)) => Drawn::Voltage(place),
+                (Stage::Memory, _) => Drawn::Clock(1),
+                (Stage::Together, _) => Drawn::Map,
+                _ => Drawn::Clock(0),
             },
         }
-    }
-}
-
-fn of_stage(stage: Stage) -> Option<usize> {
-    match stage {
-        Stage::Memory => Some(1),
-        Stage::Together => None,
-        _ => Some(0),
     }
 }
 
@@ -346,8 +362,8 @@ fn settings_next(snapshot: &Snapshot) -> Option<&Settings> {
     }
 }
 
-/// A staircase as it stands in a snapshot; none for one the climb does not climb.
-fn stairs(snapshot: &Snapshot, place: usize) -> Option<Staircase<'_>> {
+/// A staircase of a clock as it stands in a snapshot; none for one the climb does not climb.
+fn stairs(snapshot: &Snapshot, place: usize) -> Option<Staircase> {
     let stairs = snapshot.stairs.get(place)?.as_deref()?;
     let axis = Axis::of(&snapshot.card, stairs.domain)?;
     let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
@@ -356,8 +372,20 @@ fn stairs(snapshot: &Snapshot, place: usize) -> Option<Staircase<'_>> {
     } else {
         stairs.next
     };
-    let selected = snapshot.looked_here();
-    Some(Staircase { stairs, next, selected })
+    Some(Staircase::of_clock(stairs, next, snapshot.looked_here()))
+}
+
+/// A walk down in voltage as it stands in a snapshot.
+fn descent(snapshot: &Snapshot, place: usize) -> Option<Staircase> {
+    let (_, descent) = snapshot.descents.get(place)?;
+    let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
+    let next = if running {
+        let asked = settings_next(snapshot).and_then(|settings| descent.depth.read(settings));
+        asked.map(|(depth, _)| depth)
+    } else {
+        descent.next
+    };
+    Some(Staircase::of_descent(descent, next, snapshot.looked_here()))
 }
 
 fn map(snapshot: &Snapshot) -> Chart<'_> {
@@ -373,30 +401,51 @@ fn draw_stairs(
     chart: ChartKind,
 ) {
     let policy = snapshot.plan.policy;
-    let Some(place) = chart.place(snapshot) else {
-        let heading = "Map: core against memory, MHz from stock";
-        let space = panel(buffer, area, theme, heading, &format!("{policy}"));
-        map(snapshot).draw(buffer, space, theme);
-        return;
-    };
+    match chart.drawn(snapshot) {
+        Drawn::Map => {
+            let heading = "Map: core against memory, MHz from stock";
+            let space = panel(buffer, area, theme, heading, &format!("{policy}"));
+            map(snapshot).draw(buffer, space, theme);
+        }
+        Drawn::Clock(place) => draw_clock_stairs(buffer, area, theme, snapshot, place),
+        Drawn::Voltage(place) => {
+            let Some(staircase) = descent(snapshot, place) else { return };
+            let stage = snapshot.descents.get(place).map_or(Stage::Less, |(stage, _)| *stage);
+            let edge = staircase.band.map_or(String::new(), |(low, high)| {
+                format!(": edge {} to {}", short(high), short(low))
+            });
+            let heading = format!("Staircase: {stage}, mV from stock");
+            let space = panel(buffer, area, theme, &heading, &format!("{policy}{edge}"));
+            staircase.draw(buffer, space, theme);
+        }
+    }
+}
+
+fn draw_clock_stairs(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    snapshot: &Snapshot,
+    place: usize,
+) {
+    let policy = snapshot.plan.policy;
     let name = if place == 0 { "core" } else { "memory" };
-    let Some(staircase) = stairs(snapshot, place) else {
+    let found = snapshot.stairs.get(place).and_then(|stairs| stairs.as_deref());
+    let Some((staircase, found)) = stairs(snapshot, place).zip(found) else {
         let space = panel(buffer, area, theme, &format!("Staircase: {name}"), "");
         let text = format!("This climb does not look for the edge of the {name} clock.");
         write_wrapped(buffer, space, &text, theme.style(Role::Dim));
         return;
     };
-    let found = staircase.stairs;
-    let aside = match (found.band, found.bracket.ceiling) {
+    let (floor, ceiling) = (found.bracket.floor.0, found.bracket.ceiling);
+    let aside = match (found.band, ceiling) {
         (Some((low, high)), _) if policy == Policy::Believing => {
-            format!("{policy}: edge {} to {}", short(low), short(high))
+            format!("{policy}: edge {} to {}", short(low.0), short(high.0))
         }
         (_, Some(failure)) => {
-            format!("{policy}: edge {} to {}", short(found.bracket.floor), short(failure.value))
+            format!("{policy}: edge {} to {}", short(floor), short(failure.value.0))
         }
-        _ if !found.trials.is_empty() => {
-            format!("{policy}: edge above {}", short(found.bracket.floor))
-        }
+        _ if !found.trials.is_empty() => format!("{policy}: edge above {}", short(floor)),
         _ => format!("{policy}"),
     };
     let heading = format!("Staircase: {name}, MHz");
@@ -415,9 +464,10 @@ pub(crate) fn trial_at(
     if !space.contains((x, y).into()) {
         return None;
     }
-    match chart.place(snapshot) {
-        Some(place) => stairs(snapshot, place)?.trial_at(space, x),
-        None => map(snapshot).trial_at(space, (x, y)),
+    match chart.drawn(snapshot) {
+        Drawn::Clock(place) => stairs(snapshot, place)?.trial_at(space, x),
+        Drawn::Voltage(place) => descent(snapshot, place)?.trial_at(space, x),
+        Drawn::Map => map(snapshot).trial_at(space, (x, y)),
     }
 }
 

@@ -411,3 +411,136 @@ fn draw_told(
         say(sentence, text);
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tui::action::Action;
+    use crate::tui::fixtures::{curve_offer, snapshot};
+    use crate::tui::theme::Depth;
+    use crate::tui::widgets::testing::{AWKWARD, drawn};
+    use rstest::rstest;
+    use std::sync::Arc;
+    use yard_step_core::{CurveOffer, Mhz, Millivolt, Offer, Reading, SectionSeen, Settings};
+
+    const THEME: Theme = Theme::new(Depth::None);
+
+    fn moment(change: impl Fn(&mut CardDescription)) -> Snapshot {
+        let mut snapshot = snapshot();
+        let mut card = (*snapshot.card).clone();
+        change(&mut card);
+        snapshot.card = Arc::new(card);
+        snapshot.held = Some(Settings::stock(&snapshot.card));
+        let band = CurveBand {
+            clock: (Mhz(1_860.0), Mhz(1_905.0)),
+            voltage: (Millivolt(920.0), Millivolt(950.0)),
+        };
+        let run = snapshot.run.take().unwrap();
+        let mut run = (*run).clone();
+        run.seen.sections = vec![SectionSeen {
+            section: 1,
+            frame_rate: 20.0,
+            frame_rate_low: 18.0,
+            band: Some(band),
+        }];
+        snapshot.run = Some(Arc::new(run));
+        snapshot
+    }
+
+    fn shaped(kind: CurveKind) -> Snapshot {
+        moment(|card| card.curve = Some(CurveOffer { kind, ..curve_offer() }))
+    }
+
+    /// A card with a clock window and a voltage offset, and no curve.
+    fn windowed() -> Snapshot {
+        moment(|card| {
+            for (kind, minimum, maximum, step, stock) in [
+                (SettingKind::ClockMinimum, 500.0, 2_500.0, 5.0, 500.0),
+                (SettingKind::ClockMaximum, 500.0, 2_800.0, 5.0, 2_400.0),
+                (SettingKind::VoltageOffset, -100.0, 0.0, 5.0, 0.0),
+            ] {
+                let (reading, stock) = (Reading::Absolute, Some(stock));
+                card.offers.push(Offer { kind, reading, minimum, maximum, step, stock });
+            }
+        })
+    }
+
+    fn text(snapshot: &Snapshot, state: &ShapeState, (width, height): (u16, u16)) -> String {
+        let shown = |buffer: &mut Buffer, area| draw(buffer, area, THEME, snapshot, state);
+        drawn(width, height, shown).join("\n")
+    }
+
+    #[rstest]
+    #[case(160, 47)]
+    #[case(100, 27)]
+    fn the_curve_is_the_largest_part(#[case] width: u16, #[case] height: u16) {
+        let places = layout(Rect::new(0, 0, width, height));
+        for other in [places.next, places.points, places.beside, places.told] {
+            assert!(other.area() < places.chart.area() && other.height >= 5, "{places:?}");
+        }
+        let text = text(&shaped(CurveKind::Points), &ShapeState::default(), (width, height));
+        assert!(text.contains("V/F curve, MHz") && text.contains("as from the factory"), "{text}");
+        assert!(text.contains("first lanterns") || text.contains("1860 to 1905 MHz"), "{text}");
+    }
+
+    #[rstest]
+    fn states_are_rows_of_voltage_and_clock() {
+        let snapshot = shaped(CurveKind::States);
+        let mut state = ShapeState::default();
+        state.act(Action::ShapeFocus, &snapshot);
+        state.act(Action::ShapeDown, &snapshot);
+        let text = text(&snapshot, &state, (160, 47));
+        assert!(text.contains("Performance states, MHz"), "{text}");
+        assert!(text.contains("state 7 of 9") && text.contains("1905 at 950 mV"), "{text}");
+    }
+
+    #[rstest]
+    fn what_smoothing_changed_and_what_stands_in_the_way_is_told() {
+        let snapshot = shaped(CurveKind::Points);
+        let mut state = ShapeState::default();
+        state.act(Action::ShapeMuchUp, &snapshot);
+        let raised = text(&snapshot, &state, (160, 47));
+        assert!(raised.contains("Not to be asked yet"), "{raised}");
+        state.act(Action::Flatten, &snapshot);
+        state.act(Action::Smooth, &snapshot);
+        let smoothed = text(&snapshot, &state, (160, 47));
+        assert!(smoothed.contains("Smoothing moved 5 points"), "{smoothed}");
+        assert!(!smoothed.contains("Not to be asked yet"), "{smoothed}");
+    }
+
+    #[rstest]
+    fn a_card_without_a_curve_shows_its_window_and_says_why() {
+        let text = text(&windowed(), &ShapeState::default(), (160, 47));
+        for part in
+            ["Clock window: time at each clock", "Windows tried", "lowest clock", "2400 MHz"]
+        {
+            assert!(text.contains(part), "{part}: {text}");
+        }
+        assert!(text.contains("V/F curve: "), "what it lacks: {text}");
+        assert!(text.contains("memory timing: its driver keeps the timings to itself"), "{text}");
+    }
+
+    #[rstest]
+    fn a_place_of_the_chart_is_a_point_and_a_line_beside_it_a_value() {
+        let snapshot = shaped(CurveKind::Points);
+        let area = Rect::new(0, 1, 160, 47);
+        let chart = inside(layout(area).chart);
+        let state = ShapeState::default();
+        let middle = (chart.x + chart.width / 2, chart.y + chart.height / 2);
+        let (millivolt, mhz) = at(area, &snapshot, &state, middle).unwrap();
+        assert!((850.0..950.0).contains(&millivolt) && (1_600.0..2_000.0).contains(&mhz));
+        let beside = inside(layout(area).beside);
+        assert_eq!(value_at(area, (beside.x + 3, beside.y + 1)), Some(1));
+        assert_eq!(value_at(area, middle), None);
+    }
+
+    #[rstest]
+    fn any_size_and_any_card_will_do() {
+        let state = ShapeState::default();
+        for snapshot in [shaped(CurveKind::States), windowed(), moment(|_| ())] {
+            for size in AWKWARD.into_iter().chain([(100, 27), (60, 15), (250, 80)]) {
+                text(&snapshot, &state, size);
+            }
+        }
+    }
+}

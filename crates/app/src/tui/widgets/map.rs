@@ -106,7 +106,7 @@ impl Chart<'_> {
             let y = places.y(pair.core);
             if !taken.contains(&y) {
                 taken.push(y);
-                write_right(buffer, labels, y, &short(pair.core), dim);
+                write_right(buffer, labels, y, &short(pair.core.0), dim);
             }
         }
         self.draw_memory_axis(buffer, area, &places, &marked, theme);
@@ -143,7 +143,7 @@ impl Chart<'_> {
         let axis = row(area, area.height.saturating_sub(2));
         let mut free_from = 0;
         let mut by_place: Vec<(u16, String)> =
-            marked.iter().map(|pair| (places.x(pair.memory), short(pair.memory))).collect();
+            marked.iter().map(|pair| (places.x(pair.memory), short(pair.memory.0))).collect();
         by_place.sort();
         for (x, label) in by_place {
             let from = x.saturating_sub(label.chars().count() as u16 / 2);
