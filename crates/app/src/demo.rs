@@ -25,6 +25,17 @@ use crate::open::{Wanted, needs_terminal, open_climb, open_ledger, rack, show};
 /// The demo's cards, all in the one machine of a planetarium: one bought used, an old one that must
 /// run silent beside the audience, and a new one.
 const CARDS: [&str; 3] = ["standin:tarn-310#29", "standin:bracken-208#4", "standin:quern-540#11"];
+/// What the new card was climbed on for: its clocks, then the window about them and the memory's
+/// timing.
+const NEW_CARD_STAGES: [Stage; 7] = [
+    Stage::Baseline,
+    Stage::Power,
+    Stage::Core,
+    Stage::Memory,
+    Stage::Together,
+    Stage::Window,
+    Stage::Timing,
+];
 /// Trials of the core stage that the climb in progress has behind it.
 const CORE_TRIALS: usize = 4;
 /// Courses of chance that are tried for one in which the machine goes down.
@@ -85,7 +96,10 @@ fn make_history(
 ) -> Result<Vec<String>, Failure> {
     let mut told = vec![last_autumn(dir, card)?];
     let (ledger, _) = open_ledger(dir)?;
+    told.extend(undervolted(&ledger, card, Stage::Cooler, ("cool evenings", "warm evenings"))?);
     if let [old, new] = others {
+        let silent = ("silent hall", "shows beside the audience, with a slow fan");
+        told.extend(undervolted(&ledger, old, Stage::Less, silent)?);
         told.push(new_card(&ledger, new)?);
         told.push(interrupted(&ledger, old)?);
     }
@@ -136,26 +150,61 @@ fn kept_last_autumn() -> KeepWish {
     }
 }
 
-/// The new card was climbed on from one end to the other, and its outcome kept.
-fn new_card(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
-    let plan = Plan { margin: Margin::Gift, ..Plan::default() };
-    let (mut card, laid_out) = brief_card(name, &plan)?;
+/// A card was walked down in voltage by one of the schools, and what that came to was kept, if it came
+/// to anything.
+fn undervolted(
+    ledger: &Ledger,
+    name: &CardName,
+    school: Stage,
+    (kept_as, purpose): (&str, &str),
+) -> Result<Option<String>, Failure> {
+    let plan = Plan::default();
+    let (mut card, laid_out) = brief_card(name, &plan, &[Stage::Baseline, school])?;
     let climbed = brief_climb(&mut card, &laid_out)?;
     let id = write_down(ledger, &laid_out, &climbed.trials)?;
     ledger.set_climb_state(id, ClimbState::Ended, laid_out.directives())?;
-    let card = laid_out.card();
+    if climbed.outcome.stage.is_none() {
+        return Ok(None);
+    }
+    // Whatever hurried settings are in use stay so; a card that has none is put to these.
+    let is_first = ledger.profiles(laid_out.card())?.is_empty();
+    let profile = profile(&laid_out, id, &climbed, (kept_as, purpose), is_first);
+    ledger.keep(laid_out.card(), &profile)?;
+    Ok(Some(format!("Its {} was undervolted: {}", laid_out.card().name, climbed.outcome.sentence)))
+}
+
+/// What a climb came to as a profile.
+fn profile(
+    climb: &Climb,
+    id: i64,
+    climbed: &Climbed,
+    (name, purpose): (&str, &str),
+    in_use: bool,
+) -> Profile {
     let outcome = &climbed.outcome;
-    let profile = Profile {
-        purpose: "the night shows under the dome".into(),
-        margin: Some(plan.margin),
+    Profile {
+        purpose: purpose.into(),
+        margin: Some(climb.plan().margin),
         claimed: outcome.claim.map(|claim| claim.chance),
         confirmed: outcome.confirmed,
         climb: Some(id),
         trial: outcome.kept_trial,
-        driver: Some(card.driver.clone()),
-        in_use: true,
-        ..Profile::new("dome shows", outcome.settings, Origin::Climb)
-    };
+        driver: Some(climb.card().driver.clone()),
+        in_use,
+        ..Profile::new(name, outcome.settings, Origin::Climb)
+    }
+}
+
+/// The new card was climbed on from one end to the other, and its outcome kept.
+fn new_card(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
+    let plan = Plan { margin: Margin::Gift, ..Plan::default() };
+    let (mut card, laid_out) = brief_card(name, &plan, &NEW_CARD_STAGES)?;
+    let climbed = brief_climb(&mut card, &laid_out)?;
+    let id = write_down(ledger, &laid_out, &climbed.trials)?;
+    ledger.set_climb_state(id, ClimbState::Ended, laid_out.directives())?;
+    let card = laid_out.card();
+    let named = ("dome shows", "the night shows under the dome");
+    let profile = profile(&laid_out, id, &climbed, named, true);
     ledger.keep(card, &profile)?;
     Ok(format!("Its new {} runs at {}.", card.name, in_short(&profile.settings, card)))
 }
@@ -163,7 +212,7 @@ fn new_card(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
 /// The old card went down in the middle of a climb by hand.
 fn interrupted(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
     let plan = Plan { policy: Policy::Steady, ..Plan::default() };
-    let (mut card, laid_out) = brief_card(name, &plan)?;
+    let (mut card, laid_out) = brief_card(name, &plan, &Stage::USUAL)?;
     for course in 0..COURSES {
         card.set_course(course);
         let climbed = brief_climb(&mut card, &laid_out)?;
@@ -189,13 +238,13 @@ fn interrupted(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
 fn brief_card(
     name: &CardName,
     plan: &Plan,
-) -> Result<(BriefCard<impl Fn(u64) -> Demand>, Climb), Failure> {
+    stages: &[Stage],
+) -> Result<(BriefCard<impl Fn(u64) -> Demand + use<>>, Climb), Failure> {
     let scene: Scene = plan.scene.parse().map_err(Failure::failed)?;
     let demand = move |frame| scene.demand(frame);
     let card = BriefCard::new(name.open(0)?, demand, scene.period(), 0);
     let description = card.description().clone();
-    let stages = Climb::stages_on(&description);
-    let laid_out = Climb::new(description, plan.clone(), &stages).map_err(Failure::failed)?;
+    let laid_out = Climb::new(description, plan.clone(), stages).map_err(Failure::failed)?;
     Ok((card, laid_out))
 }
 

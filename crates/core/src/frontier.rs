@@ -245,7 +245,7 @@ impl Frontier {
         let unit = self.cost.unit();
         if self.frontier.len() == 1 {
             return format!(
-                "One point beats all others: {} at {:.0} {unit}. More work for more {} was not found.",
+                "One point beats all others: {}, {:.0} {unit}. More work for more {} was not found.",
                 first.what,
                 first.cost,
                 self.cost.what()
@@ -260,7 +260,7 @@ impl Frontier {
             );
         };
         format!(
-            "The knee is {} at {:.0} {unit}: below it each {unit} less costs {:.2} % of the work, above \
+            "The knee is {}, {:.0} {unit}: below it each {unit} less costs {:.2} % of the work, above \
              it each {unit} more brings {:.2} %.",
             knee.what,
             knee.cost,
@@ -428,7 +428,7 @@ mod tests {
         let knee = frontier.point(frontier.knee.unwrap()).unwrap();
         assert_eq!(knee.cost, 170.0);
         assert!(
-            frontier.sentence.contains("at 170 W: below it each W less costs 0.44 % of the work"),
+            frontier.sentence.contains(", 170 W: below it each W less costs 0.44 % of the work"),
             "{}",
             frontier.sentence
         );

@@ -212,9 +212,9 @@ impl Proof {
     /// What proves a profile on a card that runs under `driver`.
     ///
     /// Proven is what a climb's long run stands behind, where the climb is as sure of it as its margin
-    /// [asks for](Margin::confidence); or what ran [`LEAST_PROOF`] without a fault, under the medley or under three
-    /// kinds of load. One fault is enough against it, and another driver makes all of it a
-    /// starting point.
+    /// [asks for](Margin::confidence); or what ran [`LEAST_PROOF`] without a fault. Either under the
+    /// medley or under three kinds of load: each breaks differently. One fault is enough against
+    /// it, and another driver makes all of it a starting point.
     #[must_use]
     pub fn of(profile: &Profile, backing: &Backing, driver: &str) -> Self {
         if let Some((climb, trial, verdict)) = backing.failed {
@@ -230,6 +230,7 @@ impl Proof {
         if profile.origin == Origin::Climb
             && profile.confirmed
             && profile.claimed.is_none_or(|chance| chance >= enough)
+            && backing.is_mixture()
         {
             let runs = backing.in_words();
             return Self::Proven(format!("A long run of its climb stands behind it; {runs}."));
@@ -397,15 +398,17 @@ mod tests {
     }
 
     #[rstest]
-    #[case(true, Some(0.993), true)]
-    #[case(true, Some(0.9), false)]
-    #[case(false, Some(0.993), false)]
+    #[case(true, Some(0.993), "medley", true)]
+    #[case(true, Some(0.993), "kiln", false)]
+    #[case(true, Some(0.9), "medley", false)]
+    #[case(false, Some(0.993), "medley", false)]
     fn what_a_climb_claims_proves_if_a_long_run_and_the_chance_stand_behind_it(
         #[case] confirmed: bool,
         #[case] claimed: Option<f64>,
+        #[case] load: &str,
         #[case] proven: bool,
     ) {
-        let backing = Backing::of(&[run(1, "medley", 10.0, Verdict::Clean)]);
+        let backing = Backing::of(&[run(1, load, 10.0, Verdict::Clean)]);
         let profile = Profile { confirmed, claimed, ..kept(Origin::Climb) };
         assert_eq!(Proof::of(&profile, &backing, "1.0").is_proven(), proven);
         let imported = Origin::Imported { cut_back: Percent(25.0) };

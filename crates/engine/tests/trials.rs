@@ -11,13 +11,13 @@ use yard_step_card::{
 };
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Machine, Margin, MhzOffset, Plan,
-    Policy, Proof, Sample, Seconds, Settings, Stage, TrialRecord, Verdict, Watt,
+    Proof, Sample, Seconds, Settings, Stage, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
     Engine, EngineError, KeepWhat, KeepWish, LiveRun, MarkKind, Overseer, Restart, Steer,
     Unfinished,
 };
-use yard_step_ledger::{ClimbState, DataDir, DiskFailure, Ledger};
+use yard_step_ledger::{ClimbState, DataDir, DiskFailure, Intent, Ledger, Measured};
 
 const STAGES: [Stage; 2] = [Stage::Baseline, Stage::Core];
 
@@ -123,6 +123,22 @@ impl Bench {
             engine.carry_out(false, &mut ()).unwrap();
         }
         engine
+    }
+
+    /// Writes an hour of the medley without a fault at these settings behind a trial.
+    fn write_an_hour(&self, last: &TrialRecord, asked: Settings) {
+        let climb = self.ledger.climb_lines(false).unwrap()[0].id;
+        let record = TrialRecord {
+            number: last.number + 1,
+            asked,
+            taken: Some(asked),
+            scene: "medley".into(),
+            seconds: Seconds(3_600.0),
+            judged: Verdict::Clean,
+            ..last.clone()
+        };
+        let row = self.ledger.begin_trial(&Intent::of_record(0, climb, &record)).unwrap();
+        self.ledger.end_trial(row, &record, Measured::default(), vec![]).unwrap();
     }
 
     fn last_applied(&self) -> Settings {
@@ -488,9 +504,9 @@ fn the_settings_of_any_trial_are_kept_unless_they_failed() {
 fn a_profile_in_use_is_applied_at_a_start_only_when_it_is_proven() {
     let bench = Bench::new();
     let mut engine = bench.engine();
-    engine.replan(Policy::Steady, Margin::Record).unwrap();
     while engine.step_unattended(&mut ()).is_ok() {}
     let kept = engine.keep(&outcome_as("proven")).unwrap();
+    bench.write_an_hour(engine.climb().trials().last().unwrap(), kept.settings);
     assert!(engine.profiles().unwrap()[0].proof.is_proven(), "{:?}", engine.profiles());
     let is_step = |t: &&TrialRecord| t.stage == Stage::Core && t.verdict() == Verdict::Clean;
     let step = engine.climb().trials().iter().find(is_step).unwrap().number;
