@@ -544,3 +544,101 @@ fn a_card_is_not_held_in_step_with_itself() {
     assert_eq!(output.status.code(), Some(2));
     assert!(stderr(&output).contains("two different cards of one kind"), "{}", stderr(&output));
 }
+
+/// A climb of the core's stages whose outcome is kept, and the directory it lies in.
+fn kept() -> (tempfile::TempDir, String) {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    let plan = short_plan(dir.path());
+    let keep = ["--keep", "quick one", "--purpose", "the lake show"];
+    let output = climb_core(&data, &plan, &keep);
+    assert!(output.status.success(), "{}", stderr(&output));
+    (dir, data)
+}
+
+fn profile(data: &str, arguments: &[&str]) -> Output {
+    yard_step(&[&["profile", "--card", CARD, "--data-dir", data], arguments].concat())
+}
+
+#[rstest]
+fn profiles_are_listed_with_their_evidence_and_put_in_and_out_of_use() {
+    let (_dir, data) = kept();
+    let listed = stdout(&profile(&data, &["list"]));
+    for part in
+        ["quick one (in use, not proven)", "the lake show", "outcome of climb 1", "evidence"]
+    {
+        assert!(listed.contains(part), "{part}: {listed}");
+    }
+    assert!(stdout(&profile(&data, &["use", "--none"])).contains("the card starts at stock"));
+    assert!(stdout(&profile(&data, &["list"])).contains("quick one (not proven)"));
+    let used = stdout(&profile(&data, &["use", "quick one"]));
+    assert!(used.contains("is in use. It is not proven."), "{used}");
+    let unknown = profile(&data, &["use", "slow one"]);
+    assert_eq!(unknown.status.code(), Some(2));
+    assert!(stderr(&unknown).contains("there are: \"quick one\""), "{}", stderr(&unknown));
+    assert!(stdout(&profile(&data, &["drop", "quick one"])).contains("is deleted"));
+    let gone = profile(&data, &["export", "quick one", "--out", "never.json"]);
+    assert_eq!(gone.status.code(), Some(2));
+    assert!(stderr(&gone).contains("there is none yet"), "{}", stderr(&gone));
+}
+
+#[rstest]
+fn a_profile_is_shared_as_a_file_and_is_a_starting_point_elsewhere() {
+    let (dir, data) = kept();
+    let file = text_of(&dir.path().join("quick.json"));
+    assert!(profile(&data, &["export", "quick one", "--out", &file]).status.success());
+    let again = profile(&data, &["export", "quick one", "--out", &file]);
+    assert_eq!(again.status.code(), Some(2), "what is there is left alone");
+    let document: Value = serde_json::from_str(&fs::read_to_string(&file).unwrap()).unwrap();
+    assert_eq!(document["format"], "yard-step-profile");
+    let core = document["settings"]["core_offset_mhz"].as_i64().unwrap();
+
+    let other = ["--seed", "9", "list"];
+    assert!(stdout(&profile(&data, &other)).contains("no profile is kept"));
+    let import = ["--seed", "9", "import", &file, "--cut-back", "50"];
+    let told = stdout(&profile(&data, &import));
+    assert!(told.contains("cut back by 50 %") && told.contains("nothing is proven"), "{told}");
+    let listed = stdout(&profile(&data, &["--seed", "9", "list", "--json"]));
+    let listed: Value = serde_json::from_str(&listed).unwrap();
+    let cut = listed[0]["settings"]["core_offset_mhz"].as_i64().unwrap();
+    assert!(cut > 0 && cut <= core / 2, "{cut} of {core}");
+    assert_eq!(listed[0]["evidence"]["proof"], "not proven");
+    let twice = stdout(&profile(&data, &import));
+    assert!(twice.contains("Imported as \"quick one 2\""), "{twice}");
+
+    fs::write(&file, "{\"format\": \"yard-step-profile\", \"version\": 9}").unwrap();
+    let newer = profile(&data, &import);
+    assert_eq!(newer.status.code(), Some(2));
+    assert!(stderr(&newer).contains("a profile of version 9"), "{}", stderr(&newer));
+    let share = profile(&data, &["import", &file, "--cut-back", "130"]);
+    assert!(stderr(&share).contains("it must be 0 to 100"), "{}", stderr(&share));
+}
+
+#[rstest]
+fn work_is_weighed_as_table_document_and_chart() {
+    let (dir, data) = kept();
+    let weigh = |more: &[&str]| {
+        yard_step(&[&["weigh", "--card", CARD, "--data-dir", &data], more].concat())
+    };
+    let table = stdout(&weigh(&[]));
+    assert!(table.contains("under lantern: work against board power"), "{table}");
+    assert!(table.contains("settings more were run"), "{table}");
+    let document: Value =
+        serde_json::from_str(&stdout(&weigh(&["--against", "degrees", "--json"]))).unwrap();
+    assert_eq!((&document["against"], &document["unit"]), (&"degrees".into(), &"°C".into()));
+    assert!(document["points"].as_array().unwrap().iter().any(|point| point["is_stock"] == true));
+    for name in ["frontier.svg", "frontier.pdf"] {
+        let out = text_of(&dir.path().join(name));
+        let drawn = weigh(&["--out", &out]);
+        assert!(stdout(&drawn).contains("is drawn in"), "{}", stderr(&drawn));
+        assert_eq!(weigh(&["--out", &out]).status.code(), Some(2), "left alone");
+    }
+    let pdf = text_of(&dir.path().join("frontier.pdf"));
+    let words = Command::new("pdftotext").args([&pdf, "-"]).output().unwrap();
+    assert!(stdout(&words).contains("work against stock"), "{}", stdout(&words));
+    let refused = weigh(&["--load", "kiln"]);
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(stderr(&refused).contains("there are: lantern"), "{}", stderr(&refused));
+    let kind = weigh(&["--out", "frontier.png"]);
+    assert!(stderr(&kind).contains("ends in .svg or .pdf"), "{}", stderr(&kind));
+}

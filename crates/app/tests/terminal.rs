@@ -313,6 +313,137 @@ fn a_card_that_vanishes_while_nothing_runs_is_told_at_once() {
     terminal.wait_for("ended with 0");
 }
 
+/// What the mouse does at a cell, counted from 1, as a terminal reports it.
+fn mouse(terminal: &Terminal, button: u16, (column, row): (usize, usize), end: char) {
+    terminal.type_in(&format!("\u{1b}[<{button};{column};{row}{end}"));
+}
+
+/// Column and row of the lowest place of a text on the screen, counted from 1.
+fn place_of(screen: &str, text: &str) -> (usize, usize) {
+    let lines: Vec<&str> = screen.lines().collect();
+    let row = lines.iter().rposition(|line| line.contains(text)).unwrap();
+    let line = lines[row];
+    let column = line.split(text).next().unwrap().chars().count();
+    (column + 1, row + 1)
+}
+
+#[rstest]
+fn a_curve_is_shaped_by_key_and_mouse_tried_kept_and_loaded_again() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = opened(&dir, "--pace max");
+    terminal.press(&["4"]);
+    terminal.wait_for_all(&["V/F curve, MHz", "as from the factory", "point 27 of 39"]);
+    terminal.press(&["Up", "Up", "Up"]);
+    terminal.wait_for_all(&["▸ 1965 MHz at 960 mV", "Not to be asked yet: the V/F curve falls"]);
+    terminal.press(&["f", "y"]);
+    let shaped = terminal.wait_for("Smoothing moved");
+    assert!(shaped.contains("▸ 1965 MHz at 960 mV"), "{shaped}");
+
+    // The axis says where 950 mV are; a drag from there on is one move, and taken back as one.
+    let (column, axis) = place_of(&shaped, " 950 ");
+    let column = column + 2;
+    mouse(&terminal, 0, (column, axis - 9), 'M');
+    terminal.wait_for("point 26 of 39");
+    mouse(&terminal, 32, (column, axis - 7), 'M');
+    mouse(&terminal, 32, (column, axis - 3), 'M');
+    mouse(&terminal, 0, (column, axis - 3), 'm');
+    terminal.wait_for_all(&["Not to be asked yet", "at 950 mV"]);
+    terminal.press(&["z"]);
+    terminal.wait_for("▸ 1950 MHz at 950 mV");
+    terminal.press(&["Right", "=", "1", "9", "8", "0", "Enter"]);
+    terminal.wait_for("▸ 1980 MHz at 960 mV");
+    terminal.press(&["z"]);
+    terminal.wait_for("▸ 1965 MHz at 960 mV");
+
+    terminal.press(&["Enter"]);
+    terminal.wait_for_all(&["curve 1965 MHz at 960 mV, your own", "Enter try it"]);
+    terminal.press(&["Enter"]);
+    let ended = ["trial 1 at curve 1965 MHz at 960 mV: ", "NEXT: ENTER", "Asked against taken"];
+    let tried = terminal.wait_for_all(&ended);
+    assert!(
+        tried.contains("below the top of its curve") || tried.contains("at the top"),
+        "{tried}"
+    );
+    let row = tried.lines().find(|line| line.contains("960     1965 ")).unwrap();
+    let (_, row) = row.split_once("960     1965 ").unwrap();
+    assert!(row.trim_start().starts_with("1965"), "as asked, so taken: {row}");
+
+    terminal.press(&["k"]);
+    terminal.wait_for_all(&["Keep as a profile", "the card stays as", "‹ not said ›"]);
+    terminal.press(&["Down", "d", "o", "m", "e", "Enter"]);
+    terminal.wait_for("Kept as profile \"trial 1 of climb 1\": curve 1965 MHz at 960 mV.");
+    terminal.press(&["o"]);
+    terminal.wait_for("as from the factory");
+
+    terminal.press(&["8", "Tab", "Tab"]);
+    terminal.wait_for_all(&["Profiles of Tarn 310", "○ not proven", "For dome."]);
+    terminal.press(&["Enter"]);
+    terminal.wait_for("Put the card to \"trial 1 of climb 1\", which is not proven?");
+    terminal.press(&["y"]);
+    terminal.wait_for("◈ trial 1 of climb 1");
+    terminal.press(&["l"]);
+    terminal.wait_for_all(&["These are the settings of profile", "▸ 1965 MHz at 960 mV"]);
+
+    terminal.press(&["7"]);
+    terminal.wait_for_all(&["work against board power", "curve 1965 MHz at 960 mV", "Picked"]);
+    terminal.press(&["Tab"]);
+    terminal.wait_for("work against hot spot");
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+
+    let again = opened(&dir, "");
+    again.press(&["1"]);
+    again.wait_for_all(&["profile", "\"trial 1 of climb 1\" is not proven."]);
+}
+
+#[rstest]
+#[case("standin:bracken-208", "h", &["Performance states, MHz", "state 6 of 8", "memory-side voltage"])]
+#[case("standin:quern-540", "Down", &["Clock window: time at each clock", "Windows tried", "memory timing"])]
+fn what_a_card_offers_is_what_shape_shows(
+    #[case] card: &str,
+    #[case] key: &str,
+    #[case] parts: &[&str],
+) {
+    let dir = tempfile::tempdir().unwrap();
+    let plan = common::short_plan(dir.path());
+    let data = dir.path().display();
+    let command =
+        format!("{PROGRAM} --data-dir {data} open --card {card} --plan {plan} --pace max");
+    let terminal = Terminal::start(SIZE, &command);
+    terminal.wait_for("NEXT: ENTER");
+    terminal.press(&["4"]);
+    terminal.wait_for_all(parts);
+    terminal.press(&[key]);
+    if key == "h" {
+        terminal.wait_for("Enter tries it.");
+        terminal.press(&["2"]);
+    } else {
+        terminal.press(&["Enter"]);
+        terminal.wait_for("your own");
+    }
+    terminal.press(&["Enter"]);
+    terminal.wait_for_all(&["trial 1 at ", "NEXT: ENTER"]);
+    terminal.press(&["4"]);
+    terminal.wait_for_all(&["quiet lake", "full sky", "Asked against taken"]);
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}
+
+#[rstest]
+fn a_stage_is_added_to_a_climb_and_found_again() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = opened(&dir, "--stages baseline --pace max");
+    terminal.press(&["g"]);
+    terminal.wait_for_all(&["cooler", "+ a adds", "window     – not here"]);
+    terminal.press(&["Down", "Down", "Down", "Down", "Down", "Down", "a", "Escape"]);
+    terminal.wait_for("Stage cooler comes after the others now.");
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+    let again = opened(&dir, "");
+    again.press(&["g"]);
+    again.wait_for_all(&["cooler     ○ to come  cooler for clock", "less       + a adds"]);
+}
+
 #[rstest]
 fn a_run_that_only_the_user_sees_ends_with_what_the_user_says() {
     let dir = tempfile::tempdir().unwrap();

@@ -551,8 +551,8 @@ pub const BINDINGS: &[Binding] = &[
         action: Action::HoldPoint,
         keys: &[key('h')],
         label: "hold it",
-        help: "in Shape: have the card held at the picked point, or at the highest clock, live under load",
-        applies: |m| m.waits() && m.in_shape() && !m.down,
+        help: "in Shape: have the card held at the picked point, to try it live under load",
+        applies: |m| m.waits() && m.has_curve && !m.down,
         in_footer: true,
     },
     Binding {

@@ -2,9 +2,7 @@
 //! them the keys move. Nothing of it reaches the card before it is asked for.
 
 use ratatui::crossterm::event::{MouseButton, MouseEventKind};
-use yard_step_core::{
-    Change, CurveError, CurveKind, Fan, Mhz, Percent, SettingKind, Settings, Sketch,
-};
+use yard_step_core::{Change, CurveError, CurveKind, Fan, Percent, SettingKind, Settings, Sketch};
 use yard_step_engine::{Command, Snapshot};
 
 use super::action::Action;
@@ -352,12 +350,8 @@ impl ShapeState {
     /// Has the picked point held as the highest, live under the load.
     fn hold(&mut self, draft: Draft) -> Came {
         let mut held = draft.clone();
-        if let Some(sketch) = &mut held.sketch {
-            sketch.flatten_right(draft.point);
-        } else if let Some(clock) = draft.values.clock_maximum {
-            // A window of one clock.
-            held.values.clock_minimum = Some(Mhz(clock.value()));
-        }
+        let Some(sketch) = &mut held.sketch else { return Came::Done };
+        sketch.flatten_right(draft.point);
         let asked = held.settings();
         self.draft = Some(draft);
         match asked {
@@ -366,12 +360,10 @@ impl ShapeState {
                 Came::Done
             }
             Ok(settings) => {
-                let what = match held.picked() {
-                    Some((mv, mhz)) => format!("{mhz} MHz at {mv} mV"),
-                    None => settings.show(SettingKind::ClockMaximum),
-                };
+                let (mv, mhz) = held.picked().unwrap_or_default();
                 self.told = Some(format!(
-                    "Next the card is held at {what}: nothing above it is reached. Enter tries it."
+                    "Next the card is held at {mhz} MHz at {mv} mV: nothing above it is reached. Enter \
+                     tries it."
                 ));
                 Came::Send(Command::Wish(Box::new(settings)))
             }

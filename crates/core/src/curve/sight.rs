@@ -8,6 +8,9 @@ use crate::sample::Sample;
 use crate::settings::Settings;
 use crate::units::{Mhz, Millivolt};
 
+/// Bins that a warm card may have given up; what is more has another reason.
+const MOST_BY_WARMTH: i32 = 12;
+
 /// What there is to say of a curve that a card holds.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Sight {
@@ -43,6 +46,13 @@ pub fn sight(
         sight.sentences.push(format!("It runs at the top of its curve, {clock} at {voltage}."));
         return sight;
     }
+    if let Some(least) = taken.clock_minimum.filter(|least| clock.value() + bin < least.value()) {
+        sight.sentences.push(format!(
+            "It runs at {clock}, below its lowest clock of {least}: it cannot hold that, and throttles. \
+             A lower one lets it run faster."
+        ));
+        return sight;
+    }
     let limiter = attribute(sample, taken, &card.limits);
     let warm = sample.core_temperature.map_or(String::new(), |at| format!(" at {at}"));
     let bins = if below == 1 { "bin" } else { "bins" };
@@ -54,7 +64,10 @@ pub fn sight(
         Limiter::Load | Limiter::FrameCap => {
             format!("It has too little to do for more: {lost}.")
         }
-        _ => format!("It runs {lost}: a warm card{warm} gives up a bin for every few degrees."),
+        _ if below <= MOST_BY_WARMTH => {
+            format!("It runs {lost}: a warm card{warm} gives up a bin for every few degrees.")
+        }
+        _ => format!("It runs {lost}, and does not show what holds it there."),
     });
     sight
 }
@@ -159,6 +172,14 @@ mod tests {
         let sight = sight(&card(), &held, Some(&held), Some(&now));
         assert_eq!(sight.below_top, Some(below));
         assert!(sight.sentences.last().unwrap().contains(part), "{:?}", sight.sentences);
+    }
+
+    #[rstest]
+    fn a_lowest_clock_out_of_reach_is_throttling() {
+        let held = Settings { clock_minimum: Some(Mhz(1_980.0)), ..with([1_890, 2_010, 2_010]) };
+        let now = Sample { core_clock: Some(Mhz(1_905.0)), ..sample() };
+        let sight = sight(&card(), &held, Some(&held), Some(&now));
+        assert!(sight.sentences[0].contains("below its lowest clock of 1980 MHz"), "{sight:?}");
     }
 
     #[rstest]

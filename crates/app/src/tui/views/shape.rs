@@ -289,8 +289,8 @@ fn draw_windows_tried(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &
             "The stage window runs the card unbounded, sees its average clock, and then tries \
              narrower and wider windows about it."
         } else {
-            "This climb has no stage window. A climb that is begun with --stages baseline,window \
-             looks for the best one by itself; here you may set one by hand and try it."
+            "This climb has no stage window: g adds it, and it looks for the best window by itself. \
+             Here you may set one by hand and try it."
         };
         write_wrapped(buffer, space, text, dim);
         return;

@@ -282,12 +282,16 @@ impl CurveChart<'_> {
         let dim = theme.style(Role::Dim);
         for (index, (name, band)) in self.bands.iter().enumerate() {
             let line = row(area, places.field.height + AXIS + index as u16);
-            write_right(buffer, Rect { width: GUTTER - 2, ..line }, line.y, name, dim);
+            let is_long = name.chars().count() > usize::from(GUTTER - 2);
+            // A name that is too long for the gutter goes before the figures.
+            let (beside, before) =
+                if is_long { ("", format!("{name}: ")) } else { (*name, String::new()) };
+            write_right(buffer, Rect { width: GUTTER - 2, ..line }, line.y, beside, dim);
             let Some((left, right)) = places.columns(band) else { continue };
             let bar = "━".repeat(usize::from(right - left + 1));
             write(buffer, line, (left, line.y), &bar, theme.style(Role::Accent));
             let (slow, fast) = band.clock;
-            let text = format!("{:.0} to {:.0} MHz", slow.value(), fast.value());
+            let text = format!("{before}{:.0} to {:.0} MHz", slow.value(), fast.value());
             let width = text.chars().count() as u16;
             let behind = right + 2;
             let from = if behind + width <= line.right() {

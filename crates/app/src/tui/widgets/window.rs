@@ -64,13 +64,18 @@ impl WindowChart<'_> {
         let dim = theme.style(Role::Dim);
         for (index, (name, band)) in self.bands.iter().enumerate() {
             let line = row(area, field.height + AXIS + index as u16);
-            write_right(buffer, Rect { width: GUTTER - 2, ..line }, line.y, name, dim);
+            let is_long = name.chars().count() > usize::from(GUTTER - 2);
+            // A name that is too long for the gutter goes before the figures.
+            let (beside, before) =
+                if is_long { ("", format!("{name}: ")) } else { (*name, String::new()) };
+            write_right(buffer, Rect { width: GUTTER - 2, ..line }, line.y, beside, dim);
             let (slow, fast) = (band.clock.0.value(), band.clock.1.value());
             let (left, right) = (self.x(field, slow), self.x(field, fast));
             let bar = "━".repeat(usize::from(right - left + 1));
             write(buffer, line, (left, line.y), &bar, theme.style(Role::Accent));
             let (low, high) = band.voltage;
-            let text = format!("{slow:.0} to {fast:.0} MHz at {:.0} to {high}", low.value());
+            let text =
+                format!("{before}{slow:.0} to {fast:.0} MHz at {:.0} to {high}", low.value());
             let width = text.chars().count() as u16;
             let behind = right + 2;
             let from = if behind + width <= line.right() {
