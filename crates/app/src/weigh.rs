@@ -85,7 +85,7 @@ fn in_words(card: &CardDescription, load: &str, frontier: &Frontier) -> String {
     for place in &frontier.frontier {
         let Some(point) = frontier.point(*place) else { continue };
         let mark = match (Some(*place) == frontier.knee, point.is_stock) {
-            (true, _) => "◆",
+            (true, _) => "◉",
             (false, true) => "▢",
             _ => " ",
         };
@@ -102,7 +102,7 @@ fn in_words(card: &CardDescription, load: &str, frontier: &Frontier) -> String {
     let failed = frontier.points.iter().filter(|point| point.failed.is_some()).count();
     let _ = writeln!(
         text,
-        "\n◆ knee  ▢ stock  {} settings more were run: {} dominated, {failed} failed",
+        "\n◉ knee  ▢ stock  {} settings more were run: {} dominated, {failed} failed",
         others,
         others - failed
     );

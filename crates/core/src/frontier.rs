@@ -2,9 +2,9 @@
 //!
 //! ```text
 //!   work ▲              ┌────●      what nothing else beats in both
-//!        │        ┌─────● ·         · dominated: as much work for less, or more for as much
-//!        │    ┌───◆ ·  ·            ◆ the knee
-//!        │ ●──┘  ·
+//!        │        ┌─────● •         • dominated: as much work for less, or more for as much
+//!        │    ┌───◉ •  •            ◉ the knee
+//!        │ ●──┘  •
 //!        └──────────────────► cost
 //! ```
 

@@ -32,7 +32,10 @@ pub fn sight(
     sample: Option<&Sample>,
 ) -> Sight {
     let mut sight = Sight::default();
-    let Some(taken) = taken else { return sight };
+    let Some(taken) = taken else {
+        sight.sentences.push("What the card took is not known.".into());
+        return sight;
+    };
     sight.sentences.extend(rounded(card, asked, taken));
     let busy = |sample: &&Sample| sample.load.is_some_and(|load| load.value() > 5.0);
     let Some(sample) = sample.filter(busy) else { return sight };

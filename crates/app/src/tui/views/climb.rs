@@ -414,7 +414,7 @@ fn draw_stairs(
             let edge = staircase.band.map_or(String::new(), |(low, high)| {
                 format!(": edge {} to {}", short(high), short(low))
             });
-            let heading = format!("Staircase: {stage}, mV from stock");
+            let heading = format!("Staircase: {stage}, mV");
             let space = panel(buffer, area, theme, &heading, &format!("{policy}{edge}"));
             staircase.draw(buffer, space, theme);
         }

@@ -143,7 +143,8 @@ fn bands(run: Option<&RunView>) -> Vec<(&'static str, CurveBand)> {
 /// The curve that the card holds: in the run that is shown, else now.
 fn taken(snapshot: &Snapshot) -> Option<VfCurve> {
     let held = match shown_run(snapshot) {
-        Some(run) => run.taken,
+        // A trial without an outcome never told.
+        Some(run) => run.taken.or(snapshot.held),
         None => snapshot.held,
     };
     held?.curve.or(snapshot.card.curve.map(|offer| offer.factory))
@@ -172,7 +173,9 @@ fn draw_curve(
     sketch: &Sketch,
     zoom: u16,
 ) {
-    let moved = sketch.curve().map_or(0, |curve| sketch.offer().moved(&curve));
+    let factory = sketch.offer().factory;
+    let pairs = sketch.points().iter().zip(factory.points());
+    let moved = pairs.filter(|(at, from)| **at != (from.millivolt, from.mhz)).count();
     let near = if zoom > 1 { format!(", {zoom}× nearer") } else { String::new() };
     let moved = match moved {
         0 => "as from the factory".to_owned(),
@@ -211,7 +214,7 @@ fn draw_points(
     let aside = format!("{what} {} of {}", draft.point + 1, points.len());
     let space = panel(buffer, area, theme, heading, &aside);
     let dim = theme.style(Role::Dim);
-    let columns = [(2, 6), (9, 8), (18, 14), (33, 14)];
+    let columns = [(2, 6), (9, 8), (18, 15), (34, 16)];
     let cell = |buffer: &mut Buffer, line: Rect, index: usize, text: &str, style: Style| {
         let (x, width) = columns[index];
         let cell = Rect { x: line.x + x, width, ..line }.intersection(line);
@@ -224,11 +227,14 @@ fn draw_points(
     let room = usize::from(space.height.saturating_sub(1));
     let first = draft.point.saturating_sub(room / 2).min(points.len().saturating_sub(room));
     let (held, factory) = (taken(snapshot), offer.factory);
-    // Voltages of states may differ, too, and are shown then.
+    // Voltages of states may differ, too, and are shown then, where there is room.
+    let has_room = space.width >= 50;
     let shown = |curve: &VfCurve, at: usize, millivolt: u16| {
-        curve.points().get(at).map_or("–".into(), |point| match point.millivolt == millivolt {
-            true => point.mhz.to_string(),
-            false => format!("{} at {} mV", point.mhz, point.millivolt),
+        curve.points().get(at).map_or("–".into(), |point| {
+            match point.millivolt == millivolt || !has_room {
+                true => point.mhz.to_string(),
+                false => format!("{} at {} mV", point.mhz, point.millivolt),
+            }
         })
     };
     for (index, at) in (first..points.len()).take(room).enumerate() {
@@ -274,7 +280,9 @@ fn draw_window(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
     let seen = run.and_then(|run| run.seen.clock_line.as_ref());
     let from = seen.map_or(least, |line| line.lowest.value().min(least.max(lowest)));
     let range = ((from - 150.0).max(lowest), (most + 100.0).min(highest));
-    WindowChart { trace: run.map(|run| &run.trace), window: (least, most), range, bands: &bands }
+    let line = seen.map(|line| [line.lowest, line.average, line.highest].map(|c| c.value()));
+    let trace = run.map(|run| &run.trace);
+    WindowChart { trace, line, window: (least, most), range, bands: &bands }
         .draw(buffer, space, theme);
 }
 
@@ -401,10 +409,13 @@ fn draw_told(
             say(&format!("… {}", last.in_words()), text);
         }
     }
-    if let Err(error) = draft.settings() {
+    if let Err(error) = draft.settings()
+        && state.told.is_none()
+    {
         say(&format!("Not to be asked yet: {error}."), theme.style(Role::Warn));
     }
-    if seen.sentences.is_empty() {
+    let is_nothing = seen.sentences.is_empty() && state.told.is_none();
+    if is_nothing && draft.changes.is_empty() {
         say("The card holds what was asked.", theme.style(Role::Dim));
     }
     for sentence in &seen.sentences {

@@ -3,8 +3,8 @@
 //! ```text
 //! ┌ Frontier: work against watts ────────────────┬ on the frontier ┐
 //! │              ┌────●                          │ ▸ …             │
-//! │      ┌──◆────┘ ·                             ├ picked ─────────┤
-//! │  ●───┘  ·  ▢ ▲                               │ settings, gains │
+//! │      ┌──◉────┘ •                             ├ picked ─────────┤
+//! │  ●───┘  •  ▢ ▲                               │ settings, gains │
 //! ├──────────────────────────────────────────────┴─────────────────┤
 //! │ The knee is …                                                  │
 //! └────────────────────────────────────────────────────────────────┘
@@ -116,7 +116,7 @@ fn draw_list(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighState) 
             |stock| format!("{:+.1} %", (point.score / stock - 1.0) * 100.0),
         );
         let mark = match (Some(*place) == frontier.knee, point.is_stock) {
-            (true, _) => "◆",
+            (true, _) => "◉",
             (false, true) => "▢",
             (false, false) => "",
         };

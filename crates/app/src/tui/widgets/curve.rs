@@ -180,6 +180,14 @@ impl CurveChart<'_> {
                 }
             }
         }
+        let legend = "█ shaped  ━ taken  ╌ factory";
+        write(
+            buffer,
+            places.field,
+            (places.field.x + 1, places.field.y),
+            legend,
+            theme.style(Role::Dim),
+        );
         self.draw_now(buffer, &places, theme);
         self.draw_picked(buffer, &places, theme);
         self.draw_bands(buffer, area, &places, theme);
@@ -422,8 +430,8 @@ mod tests {
         let (before, after) = (shown(&before), shown(&raised));
         assert_ne!(before.replace("1815 MHz", ""), after.replace("1830 MHz", ""));
         raised.raise(4, 4);
-        assert_eq!(shown(&raised).matches('╌').count(), 6, "{}", shown(&raised));
-        assert_eq!(before.matches('╌').count(), 0);
+        assert_eq!(shown(&raised).matches('╌').count(), 6 + 1, "{}", shown(&raised));
+        assert_eq!(before.matches('╌').count(), 1, "that of the legend");
     }
 
     #[rstest]

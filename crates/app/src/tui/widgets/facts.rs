@@ -60,8 +60,8 @@ fn settings(run: &RunView) -> Vec<Fact> {
         .into_iter()
         .filter(|kind| is_moved(run, *kind) || is_held_always(run, *kind))
         .map(|kind| {
-            let taken = run.taken.map(|taken| taken.show(kind));
-            let asked = run.asked.show(kind);
+            let taken = run.taken.map(|taken| shown(&taken, kind));
+            let asked = shown(&run.asked, kind);
             Fact {
                 label: short_label(kind).into(),
                 differs: taken.as_ref().is_some_and(|taken| *taken != asked)
@@ -72,6 +72,12 @@ fn settings(run: &RunView) -> Vec<Fact> {
             }
         })
         .collect()
+}
+
+/// A setting as short as its column: of a curve its top, in MHz and mV.
+fn shown(settings: &Settings, kind: SettingKind) -> String {
+    let top = settings.curve.filter(|_| kind == SettingKind::Curve).map(|curve| curve.flat_from());
+    top.map_or_else(|| settings.show(kind), |top| format!("{}/{}", top.mhz, top.millivolt))
 }
 
 /// Whether a setting is asked for, or held, otherwise than as an offset of nothing.

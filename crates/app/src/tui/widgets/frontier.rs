@@ -3,14 +3,15 @@
 //!
 //! ```text
 //!   +4 │              ┌────●
-//!   +2 │      ┌──◆────┘ ·
-//!   ±0 │  ●───┘  ·  ▢ ▲
+//!   +2 │      ┌──◉────┘ •
+//!   ±0 │  ●───┘  •  ▢ ▲
 //!      └──┬──────┬──────┬──
 //!        150    200    250 W
 //! ```
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
+use ratatui::style::Modifier;
 use yard_step_core::{Frontier, FrontierPoint};
 
 use super::{write, write_right};
@@ -112,11 +113,13 @@ impl FrontierChart<'_> {
             let point = &self.frontier.points[place];
             let at = places.at(point);
             let (symbol, style) = match point.failed {
-                Some(verdict) => (glyph(verdict), theme.style(Role::Faint)),
-                None if Some(place) == self.frontier.knee => ("◆", theme.style(Role::Accent)),
+                Some(verdict) => {
+                    (glyph(verdict), theme.verdict(verdict).add_modifier(Modifier::DIM))
+                }
+                None if Some(place) == self.frontier.knee => ("◉", theme.style(Role::Accent)),
                 None if point.is_stock => ("▢", theme.style(Role::Title)),
                 None if point.is_on_frontier => ("●", theme.style(Role::Clock)),
-                None => ("·", theme.style(Role::Dim)),
+                None => ("•", theme.style(Role::Dim)),
             };
             write(buffer, field, at, symbol, style);
         }
@@ -130,14 +133,14 @@ impl FrontierChart<'_> {
             }
             let symbol = match (point.failed, Some(place) == self.frontier.knee) {
                 (Some(verdict), _) => glyph(verdict),
-                (None, true) => "◆",
+                (None, true) => "◉",
                 (None, false) if point.is_stock => "▢",
                 (None, false) => "●",
             };
             write(buffer, field, (x, y), symbol, mark);
             write(buffer, field, (x + 1, y), "▌", theme.style(Role::Title));
         }
-        let legend = "▐●▌ picked  ● frontier  ◆ knee  ▢ stock  · dominated  ▲ failed there";
+        let legend = "▐●▌ picked  ● frontier  ◉ knee  ▢ stock  • dominated  ▲ failed there";
         let line = Rect { y: area.bottom() - 1, height: 1, ..area };
         write(buffer, line, (field.x, line.y), legend, theme.style(Role::Dim));
     }
@@ -243,7 +246,7 @@ mod tests {
         let area = Rect::new(0, 0, 80, 24);
         let lines = drawn(80, 24, |buffer, area| chart.draw(buffer, area, THEME));
         let text = lines[..21].join("\n");
-        for (symbol, count) in [("◆", 1), ("▢", 1), ("●", 2), ("▲", 1), ("·", 1)] {
+        for (symbol, count) in [("◉", 1), ("▢", 1), ("●", 2), ("▲", 1), ("•", 1)] {
             assert_eq!(text.matches(symbol).count(), count, "{symbol}: {text}");
         }
         assert!(text.contains("stock") && text.contains('┘'), "{text}");

@@ -25,6 +25,8 @@ const STRETCHES: u32 = 600;
 pub(crate) struct WindowChart<'a> {
     /// The run whose clock is counted.
     pub trace: Option<&'a Trace>,
+    /// Its lowest, average and highest clock, MHz: all there is of a run without samples.
+    pub line: Option<[f64; 3]>,
     /// Lowest and highest clock that is asked for, MHz.
     pub window: (f64, f64),
     /// Lowest and highest clock that can be asked for, MHz.
@@ -59,8 +61,8 @@ impl WindowChart<'_> {
             ..field
         };
         buffer.set_style(inside.intersection(buffer.area), theme.style(Role::Band));
-        self.draw_shares(buffer, field, theme);
         self.draw_axis(buffer, area, field, theme);
+        self.draw_shares(buffer, field, theme);
         let dim = theme.style(Role::Dim);
         for (index, (name, band)) in self.bands.iter().enumerate() {
             let line = row(area, field.height + AXIS + index as u16);
@@ -103,14 +105,7 @@ impl WindowChart<'_> {
         }
         let most = counts.iter().copied().max().filter(|most| *most > 0);
         let Some(most) = most else {
-            let text = "No run has shown yet at which clocks this card runs: Enter tries it.";
-            write(
-                buffer,
-                field,
-                (field.x + 2, field.y + field.height / 2),
-                text,
-                theme.style(Role::Dim),
-            );
+            self.draw_line(buffer, field, theme);
             return;
         };
         for (column, count) in counts.iter().enumerate() {
@@ -124,6 +119,32 @@ impl WindowChart<'_> {
                 }
             }
         }
+    }
+
+    /// What there is of a run without samples: from its lowest clock to its highest.
+    fn draw_line(&self, buffer: &mut Buffer, field: Rect, theme: Theme) {
+        let y = field.y + field.height / 2;
+        let Some([lowest, average, highest]) = self.line else {
+            let text = "No run has shown yet at which clocks this card runs: Enter tries it.";
+            write(buffer, field, (field.x + 2, y), text, theme.style(Role::Dim));
+            return;
+        };
+        let style = theme.style(Role::Clock);
+        let (left, right) = (self.x(field, lowest), self.x(field, highest));
+        let bar = "━".repeat(usize::from(right - left + 1));
+        write(buffer, field, (left, y), &bar, style);
+        write(buffer, field, (self.x(field, average), y), "╋", style);
+        let text =
+            format!("{lowest:.0} to {highest:.0}, average {average:.0} MHz: no samples kept");
+        let width = text.chars().count() as u16;
+        let from = left.min(field.right().saturating_sub(width)).max(field.x);
+        write(
+            buffer,
+            field,
+            (from, (y + 1).min(field.bottom() - 1)),
+            &text,
+            theme.style(Role::Dim),
+        );
     }
 
     fn draw_axis(&self, buffer: &mut Buffer, area: Rect, field: Rect, theme: Theme) {
@@ -180,6 +201,7 @@ mod tests {
         let bands = [("kiln", band())];
         let chart = WindowChart {
             trace: Some(&run.trace),
+            line: None,
             window: (1_800.0, 2_400.0),
             range: (500.0, 2_800.0),
             bands: &bands,
@@ -195,9 +217,14 @@ mod tests {
 
     #[rstest]
     fn without_a_run_it_says_how_to_come_by_one() {
-        let chart = WindowChart { trace: None, window: (0.0, 9.0), range: (0.0, 10.0), bands: &[] };
+        let (window, range) = ((1_000.0, 2_000.0), (500.0, 2_500.0));
+        let mut chart = WindowChart { trace: None, line: None, window, range, bands: &[] };
         let lines = drawn(90, 9, |buffer, area| chart.draw(buffer, area, THEME));
         assert!(lines.iter().any(|line| line.contains("Enter tries it")), "{lines:?}");
+        chart.line = Some([1_200.0, 1_500.0, 1_900.0]);
+        let lines = drawn(90, 9, |buffer, area| chart.draw(buffer, area, THEME));
+        assert!(lines.iter().any(|line| line.contains("━╋━")), "{lines:?}");
+        assert!(lines.iter().any(|line| line.contains("1200 to 1900, average 1500")), "{lines:?}");
     }
 
     #[rstest]
@@ -207,6 +234,7 @@ mod tests {
         for (width, height) in AWKWARD {
             let chart = WindowChart {
                 trace: Some(&run.trace),
+                line: None,
                 window: (1_800.0, 2_400.0),
                 range: (500.0, 2_800.0),
                 bands: &bands,
