@@ -263,9 +263,6 @@ pub struct SchoolSummary {
     pub stuck: usize,
 }
 
-/// Watts by which two averages may differ and still be the same: a card regulates in bins.
-const SAME_WATTS: f64 = 0.5;
-
 impl SchoolSummary {
     fn of(school: &'static str, policy: Policy, kind: Option<&str>, rows: &[&SchoolRow]) -> Self {
         let count = rows.len().max(1) as f64;
@@ -281,7 +278,7 @@ impl SchoolSummary {
             kind: kind.map(str::to_owned),
             cards: rows.len(),
             faster_for_no_more: counted(|row| {
-                row.gain_percent > 0.0 && row.watts <= row.stock_watts + SAME_WATTS
+                row.gain_percent > 0.0 && row.watts <= row.stock_watts
             }),
             gain_median_percent: median(|row| row.gain_percent),
             saved_median_percent: median(|row| row.saved_percent),

@@ -4,10 +4,11 @@
 use rstest::rstest;
 use yard_step_card::{BriefCard, BriefEnding, CardChoice, Mishaps};
 use yard_step_core::{
-    Axis, Climb, Domain, Fan, MhzOffset, Percent, Plan, Policy, Seconds, Settings,
+    Axis, Climb, Domain, Fan, MhzOffset, Percent, Plan, Policy, Seconds, Settings, Stage,
+    statistics::median,
 };
 use yard_step_scenes::Scene;
-use yard_step_study::{Study, climb, summaries, write_csv};
+use yard_step_study::{SchoolRow, Study, VoltageStudy, climb, summaries, write_csv};
 
 fn study(cards: usize, policies: &[Policy]) -> Study {
     Study {
@@ -104,4 +105,31 @@ fn faults_come_as_often_as_they_should() {
         .count();
     let expected = f64::from(runs) * (1.0 - (-0.5_f64).exp());
     assert!((failed as f64 - expected).abs() < 40.0, "{failed} of {expected:.0}");
+}
+
+/// The schools of undervolting on sixty cards that power holds back.
+#[rstest]
+fn cooler_is_faster_for_no_more_and_less_saves_a_tenth_and_every_curve_is_sound() {
+    let study = VoltageStudy {
+        first_seed: 1_000,
+        cards: 60,
+        kinds: vec![CardChoice::all()[0].clone()],
+        schools: vec![Stage::Cooler, Stage::Less],
+        policies: vec![Policy::Believing],
+        plan: Plan { scene: Scene::Kiln.name().into(), ..Plan::default() },
+        threads: 2,
+    };
+    let rows = study.run(&|_| ()).unwrap();
+    let of = |school: Stage| rows.iter().filter(move |row| row.school == school.label());
+    assert_eq!((of(Stage::Cooler).count(), of(Stage::Less).count()), (60, 60));
+    assert!(rows.iter().all(|row| row.curve_is_sound));
+    let is_faster = |row: &&SchoolRow| row.gain_percent > 0.0 && row.watts <= row.stock_watts;
+    let faster = of(Stage::Cooler).filter(is_faster).count();
+    assert!(faster >= 50, "{faster} of 60");
+    let middle = |value: fn(&SchoolRow) -> f64| {
+        median(&of(Stage::Less).map(value).collect::<Vec<_>>()).unwrap()
+    };
+    let (saved, gain) = (middle(|row| row.saved_percent), middle(|row| row.gain_percent));
+    println!("cooler: {faster} of 60; less: {saved:.1} % saved at {:.1} % of stock", 100.0 + gain);
+    assert!(saved >= 10.0 && gain >= -1.0, "{saved} % saved at {gain} %");
 }

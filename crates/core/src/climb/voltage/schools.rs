@@ -26,6 +26,8 @@ const POWER_BY_VOLTAGE: f64 = 1.5;
 const TELLING_RUNS: usize = 4;
 /// Share of the tolerance by which the score is let down on purpose: clock costs voltage.
 const AIM: f64 = 0.7;
+/// Watts by which two averages differ that can be told apart.
+const TOLD_APART: f64 = 0.2;
 /// How often the clock of a school that holds the score is set right at most.
 const MOST_CORRECTIONS: usize = 4;
 
@@ -307,14 +309,39 @@ impl Climb {
             );
             return Some((settings, Purpose::Settle, wanted, reason));
         }
-        let more = self.with_more_limit(stage, &settings)?;
-        if self.has_settled(stage, &more) {
+        let (other, why) = self.with_other_limit(stage, &settings)?;
+        if self.has_settled(stage, &other) {
             return None;
         }
-        let limit = more.show(SettingKind::PowerLimit);
-        let reason =
-            format!("At {shown} power still makes dips: {length} with a limit of {limit}.");
-        Some((more, Purpose::Settle, wanted, reason))
+        let limit = other.show(SettingKind::PowerLimit);
+        let reason = format!("At {shown} {why}: {length} with a limit of {limit}.");
+        Some((other, Purpose::Settle, wanted, reason))
+    }
+
+    /// The same settings with another power limit, and why that should be measured, too.
+    fn with_other_limit(
+        &self,
+        stage: Stage,
+        settings: &Settings,
+    ) -> Option<(Settings, &'static str)> {
+        let more = self.with_more_limit(stage, settings);
+        let less = || self.with_less_limit(stage, settings);
+        more.map(|more| (more, "power still makes dips"))
+            .or_else(|| less().map(|less| (less, "it draws as much as at stock, or more")))
+    }
+
+    /// The same settings with a power limit one step lower, where a cooler card draws no less than at
+    /// stock, so far as can be told: it comes closer to its limit than a ragged clock did.
+    fn with_less_limit(&self, stage: Stage, settings: &Settings) -> Option<Settings> {
+        if stage != Stage::Cooler || self.plan.cooler.more_power_percent > 0.0 {
+            return None;
+        }
+        let now = self.measured(settings)?.power?;
+        let stock = self.measured_baseline()?.power?;
+        let offer = self.card.offer(SettingKind::PowerLimit)?;
+        let limit = offer.bin(settings.get(offer.kind).or(offer.stock)? - offer.step);
+        let draws_less = now.value() + TOLD_APART < stock.value();
+        (!draws_less).then_some(Settings { power_limit: Some(Watt(limit)), ..*settings })
     }
 
     /// Whether settings were measured, however that ended.
@@ -401,8 +428,8 @@ impl Climb {
         let is_something = depth > 0
             || (matches!(stage, Stage::Highest | Stage::Middle) && raised > MhzOffset::STOCK);
         let settings = is_something.then(|| school.settings(depth))?;
-        let more = self.with_more_limit(stage, &settings);
-        Some(more.filter(|more| self.measured(more).is_some()).unwrap_or(settings))
+        let other = self.with_other_limit(stage, &settings).map(|(other, _)| other);
+        Some(other.filter(|other| self.measured(other).is_some()).unwrap_or(settings))
     }
 
     /// What a school comes to; `None` before its first trial.
