@@ -247,3 +247,28 @@ fn summary(entry: &ClimbEntry) -> ClimbSummary {
         gain_percent: outcome.and_then(|outcome| outcome.gain_percent),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use yard_step_card::{Card, CardChoice};
+    use yard_step_core::Plan;
+
+    #[rstest]
+    #[case("medley", &[(0, 1.24), (1, -3.0), (2, 0.61), (3, 0.1)], " It pays in kiln +1.2 %, loom +0.6 %; it costs in sluice -3.0 %.")]
+    #[case("medley", &[(0, 0.5)], " It pays in kiln +0.5 %.")]
+    #[case("medley", &[(1, -0.5)], " It costs in sluice -0.5 %.")]
+    #[case("medley", &[(1, 0.05)], "")]
+    #[case("my own load", &[(0, 5.0)], "")]
+    fn for_which_scenes_a_round_pays_is_told(
+        #[case] load: &str,
+        #[case] sections: &[(usize, f64)],
+        #[case] told: &str,
+    ) {
+        let card = CardChoice::all()[0].open(3, 0).unwrap().description().clone();
+        let plan = Plan { scene: load.into(), ..Plan::default() };
+        let climb = Climb::new(card, plan, &[Stage::Baseline, Stage::Feed]).unwrap();
+        assert_eq!(where_it_pays(&climb, sections), told);
+    }
+}

@@ -531,3 +531,82 @@ fn what_took_the_machine_down_in_an_earlier_climb_needs_a_yes_when_it_is_repeate
     desk.send(Command::Try { yes: true });
     desk.trials(1);
 }
+
+/// A desk whose climb was ended and kept as "by day".
+fn kept(desk: Desk) -> Desk {
+    let desk = desk.with_baseline();
+    desk.send(Command::Try { yes: false });
+    desk.trials(4);
+    desk.send(Command::EndStage);
+    desk.until("the end", |s| matches!(s.next, NextView::Ended(_)));
+    desk.send(keep_outcome("by day"));
+    desk.until("the profile", |s| !s.profiles.is_empty());
+    desk
+}
+
+#[rstest]
+fn profiles_are_switched_tried_again_and_deleted(desk: Desk) {
+    let desk = kept(desk);
+    let what = KeepWhat::Trial { climb: 1, trial: 1 };
+    let wish = KeepWish {
+        name: "plain".into(),
+        purpose: "as it came".into(),
+        margin: Some(yard_step_core::Margin::Daily),
+        what,
+    };
+    desk.send(Command::Keep(Box::new(wish)));
+    let two = desk.until("both", |s| s.profiles.len() == 2);
+    assert_eq!(two.profiles[0].profile.purpose, "as it came");
+    assert!(two.profiles[1].profile.in_use, "what came of a trial does not take its place");
+    desk.send(Command::UseProfile("plain".into()));
+    let used = desk.until("the switch", |s| {
+        s.profiles.iter().any(|p| p.profile.name == "plain" && p.profile.in_use)
+    });
+    assert_eq!(used.held.unwrap().core_offset, Some(MhzOffset::STOCK));
+    assert!(used.answer.as_ref().unwrap().contains("starts at stock until it is proven"));
+
+    desk.send(Command::CheckProfile("plain".into()));
+    let asked = desk.until("the question", |s| matches!(s.next, NextView::Trial { .. }));
+    let NextView::Trial { asked, .. } = &asked.next else { panic!("no trial") };
+    assert_eq!(asked.core_offset, Some(MhzOffset::STOCK));
+    desk.send(Command::Try { yes: true });
+    let ran = desk.trials(5);
+    let view = ran.profiles.iter().find(|p| p.profile.name == "plain").unwrap();
+    assert_eq!(view.backing.runs, 4, "the baseline and the new run: {:?}", view.backing);
+    assert!(view.drift.is_some(), "{view:?}");
+
+    desk.send(Command::DropProfile("plain".into()));
+    let left = desk.until("one profile", |s| s.profiles.len() == 1);
+    assert_eq!(left.profiles[0].profile.name, "by day");
+    desk.send(Command::UseProfile("plain".into()));
+    desk.until("the refusal", |s| s.answer.as_ref().is_some_and(|a| a.contains("no profile")));
+}
+
+#[rstest]
+fn another_stage_goes_on_an_ended_climb_and_what_the_card_lacks_is_told(desk: Desk) {
+    let desk = kept(desk);
+    let snapshot = desk.session.snapshot();
+    let why = |stage| {
+        let other = snapshot.other_stages.iter().find(|(other, _)| *other == stage);
+        other.and_then(|(_, why)| why.clone())
+    };
+    assert_eq!(why(Stage::Cooler), None);
+    assert!(why(Stage::Window).unwrap().contains("does not offer"));
+    assert!(why(Stage::Together).unwrap().contains("name both before it"));
+    desk.send(Command::AddStage(Stage::Window));
+    desk.until("the refusal", |s| {
+        s.answer.as_ref().is_some_and(|answer| answer.contains("lowest and highest clock"))
+    });
+    desk.send(Command::AddStage(Stage::Cooler));
+    let added = desk.until("the stage", |s| s.stages.contains(&Stage::Cooler));
+    assert!(
+        matches!(&added.next, NextView::Trial { stage: Stage::Cooler, .. }),
+        "{:?}",
+        added.next
+    );
+    assert_eq!(added.descents.len(), 1);
+    assert_eq!(desk.ledger.climb(1).unwrap().state, ClimbState::Open);
+    assert_eq!(desk.ledger.climb(1).unwrap().stages.last(), Some(&Stage::Cooler));
+    desk.send(Command::AddStage(Stage::Cooler));
+    desk.until("no second one", |s| s.answer.as_ref().is_some_and(|a| a.contains("already")));
+}

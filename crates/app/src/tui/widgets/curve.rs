@@ -16,13 +16,9 @@ use ratatui::layout::Rect;
 use ratatui::style::Style;
 use yard_step_core::{CurveBand, Mhz, Millivolt, Sketch, VfCurve};
 
-use super::{EIGHTHS, row, write, write_right};
+use super::bands::{self, GUTTER};
+use super::{EIGHTHS, write, write_right};
 use crate::tui::theme::{Depth, Role, Theme};
-
-/// Width of the labels at the left: the name of a scene must fit.
-const GUTTER: u16 = 10;
-/// Rows of the axis of voltage.
-const AXIS: u16 = 2;
 
 /// What is drawn.
 pub(crate) struct CurveChart<'a> {
@@ -109,16 +105,7 @@ fn share((low, high): (f64, f64), value: f64) -> Option<f64> {
 
 impl CurveChart<'_> {
     fn places(&self, area: Rect) -> Option<Places> {
-        let below = AXIS + self.bands.len() as u16;
-        let field = Rect {
-            x: area.x + GUTTER.min(area.width),
-            width: area.width.checked_sub(GUTTER)?,
-            height: area.height.checked_sub(below)?,
-            ..area
-        };
-        if field.width < 2 || field.height < 2 {
-            return None;
-        }
+        let field = bands::field(area, self.bands.len())?;
         let points = self.sketch.points();
         let factory = self.sketch.offer().factory;
         let volts = points
@@ -287,27 +274,11 @@ impl CurveChart<'_> {
 
     /// A line for each part of the load, on the axis of voltage.
     fn draw_bands(&self, buffer: &mut Buffer, area: Rect, places: &Places, theme: Theme) {
-        let dim = theme.style(Role::Dim);
         for (index, (name, band)) in self.bands.iter().enumerate() {
-            let line = row(area, places.field.height + AXIS + index as u16);
-            let is_long = name.chars().count() > usize::from(GUTTER - 2);
-            // A name that is too long for the gutter goes before the figures.
-            let (beside, before) =
-                if is_long { ("", format!("{name}: ")) } else { (*name, String::new()) };
-            write_right(buffer, Rect { width: GUTTER - 2, ..line }, line.y, beside, dim);
-            let Some((left, right)) = places.columns(band) else { continue };
-            let bar = "━".repeat(usize::from(right - left + 1));
-            write(buffer, line, (left, line.y), &bar, theme.style(Role::Accent));
             let (slow, fast) = band.clock;
-            let text = format!("{before}{:.0} to {:.0} MHz", slow.value(), fast.value());
-            let width = text.chars().count() as u16;
-            let behind = right + 2;
-            let from = if behind + width <= line.right() {
-                behind
-            } else {
-                left.saturating_sub(width + 1)
-            };
-            write(buffer, line, (from.max(places.field.x), line.y), &text, dim);
+            let figures = format!("{:.0} to {:.0} MHz", slow.value(), fast.value());
+            let place = (area, places.field, index);
+            bands::draw(buffer, place, theme, name, places.columns(band), &figures);
         }
     }
 }
@@ -349,11 +320,13 @@ fn draw_pillar(
     }
 }
 
-/// A mark in a cell: on the pillar's own colour where one stands there.
+/// A mark in a cell: on the pillar's own colour where one stands there. The top of a pillar is not
+/// hidden by what is less than a row away.
 fn notch(buffer: &mut Buffer, place: (u16, u16), symbol: &str, style: Style) {
     let Some(cell) = buffer.cell_mut(place) else { return };
     let style = match cell.symbol() {
         "█" => style.bg(cell.fg),
+        top if EIGHTHS[1..].contains(&top) => return,
         _ => style,
     };
     cell.set_symbol(symbol).set_style(style);

@@ -1,5 +1,6 @@
 //! The pieces of the screen, a file each. Every one draws into any area, down to none at all.
 
+mod bands;
 pub(crate) mod curve;
 pub(crate) mod facts;
 pub(crate) mod frontier;

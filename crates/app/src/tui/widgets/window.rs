@@ -12,13 +12,10 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use yard_step_core::{Channel, CurveBand, Trace};
 
-use super::{EIGHTHS, row, write, write_right};
+use super::bands::{self, GUTTER};
+use super::{EIGHTHS, write, write_right};
 use crate::tui::theme::{Role, Theme};
 
-/// Width of the labels at the left.
-const GUTTER: u16 = 10;
-/// Rows of the axis.
-const AXIS: u16 = 2;
 /// Stretches of a trace whose mean clock is counted.
 const STRETCHES: u32 = 600;
 /// What is drawn.
@@ -36,17 +33,6 @@ pub(crate) struct WindowChart<'a> {
 }
 
 impl WindowChart<'_> {
-    fn field(&self, area: Rect) -> Option<Rect> {
-        let below = AXIS + self.bands.len() as u16;
-        let field = Rect {
-            x: area.x + GUTTER.min(area.width),
-            width: area.width.checked_sub(GUTTER)?,
-            height: area.height.checked_sub(below)?,
-            ..area
-        };
-        (field.width > 1 && field.height > 1).then_some(field)
-    }
-
     fn x(&self, field: Rect, mhz: f64) -> u16 {
         let (low, high) = self.range;
         let share = ((mhz - low) / (high - low).max(1.0)).clamp(0.0, 1.0);
@@ -54,7 +40,7 @@ impl WindowChart<'_> {
     }
 
     pub(crate) fn draw(&self, buffer: &mut Buffer, area: Rect, theme: Theme) {
-        let Some(field) = self.field(area) else { return };
+        let Some(field) = bands::field(area, self.bands.len()) else { return };
         let inside = Rect {
             x: self.x(field, self.window.0),
             width: self.x(field, self.window.1) - self.x(field, self.window.0) + 1,
@@ -63,29 +49,12 @@ impl WindowChart<'_> {
         buffer.set_style(inside.intersection(buffer.area), theme.style(Role::Band));
         self.draw_axis(buffer, area, field, theme);
         self.draw_shares(buffer, field, theme);
-        let dim = theme.style(Role::Dim);
         for (index, (name, band)) in self.bands.iter().enumerate() {
-            let line = row(area, field.height + AXIS + index as u16);
-            let is_long = name.chars().count() > usize::from(GUTTER - 2);
-            // A name that is too long for the gutter goes before the figures.
-            let (beside, before) =
-                if is_long { ("", format!("{name}: ")) } else { (*name, String::new()) };
-            write_right(buffer, Rect { width: GUTTER - 2, ..line }, line.y, beside, dim);
             let (slow, fast) = (band.clock.0.value(), band.clock.1.value());
-            let (left, right) = (self.x(field, slow), self.x(field, fast));
-            let bar = "━".repeat(usize::from(right - left + 1));
-            write(buffer, line, (left, line.y), &bar, theme.style(Role::Accent));
+            let columns = (self.x(field, slow), self.x(field, fast));
             let (low, high) = band.voltage;
-            let text =
-                format!("{before}{slow:.0} to {fast:.0} MHz at {:.0} to {high}", low.value());
-            let width = text.chars().count() as u16;
-            let behind = right + 2;
-            let from = if behind + width <= line.right() {
-                behind
-            } else {
-                left.saturating_sub(width + 1)
-            };
-            write(buffer, line, (from.max(field.x), line.y), &text, dim);
+            let figures = format!("{slow:.0} to {fast:.0} MHz at {:.0} to {high}", low.value());
+            bands::draw(buffer, (area, field, index), theme, name, Some(columns), &figures);
         }
     }
 
