@@ -301,7 +301,7 @@ impl Engine {
     }
 
     /// Sees to it that somebody would put the card back; tells if a new guard had to be set.
-    fn set_guard(&mut self) -> Result<Option<String>, EngineError> {
+    pub(crate) fn set_guard(&mut self) -> Result<Option<String>, EngineError> {
         let way_back = self.way_back();
         let wanted = (way_back != self.factory).then_some(&way_back);
         for other in &mut self.in_step {

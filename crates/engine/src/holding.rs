@@ -139,6 +139,7 @@ impl Engine {
     /// Forgets the kept settings for the rest of this session and puts the card to stock.
     pub(crate) fn back_to_stock(&mut self) -> Result<(), EngineError> {
         self.kept = None;
+        self.set_guard()?;
         if self.to_stock() { Ok(()) } else { Err(EngineError::DoesNotGoBack) }
     }
 }

@@ -115,6 +115,7 @@ impl Engine {
             return Ok(profile);
         }
         self.kept = Some(profile.settings);
+        self.set_guard()?;
         if self.restore(&profile.settings) { Ok(profile) } else { Err(EngineError::DoesNotGoBack) }
     }
 
@@ -182,6 +183,8 @@ impl Engine {
         let profile = self.profile(name)?;
         self.ledger.use_profile(self.card.description(), Some(name))?;
         self.kept = Some(profile.settings);
+        // Whoever ends from here on goes back to these.
+        self.set_guard()?;
         let proof = ProfileView::of(&self.ledger, self.card.description(), profile)?.proof;
         if self.put_back() { Ok(proof) } else { Err(EngineError::DoesNotGoBack) }
     }
