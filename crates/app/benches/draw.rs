@@ -22,7 +22,13 @@ const DAY: usize = 864_000;
 fn views(criterion: &mut Criterion) {
     let snapshot = fixtures::snapshot();
     let theme = Theme::new(Depth::True);
-    for (view, name) in [(View::Climb, "climb"), (View::Survey, "survey"), (View::Trace, "trace")] {
+    let views = [
+        (View::Climb, "climb"),
+        (View::Survey, "survey"),
+        (View::Trace, "trace"),
+        (View::Shape, "shape"),
+    ];
+    for (view, name) in views {
         let state = State::new(view);
         for (width, height) in [(160, 50), (100, 30)] {
             let area = Rect::new(0, 0, width, height);

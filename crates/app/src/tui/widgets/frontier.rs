@@ -11,7 +11,6 @@
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use ratatui::style::Modifier;
 use yard_step_core::{Frontier, FrontierPoint};
 
 use super::{write, write_right};
@@ -113,9 +112,7 @@ impl FrontierChart<'_> {
             let point = &self.frontier.points[place];
             let at = places.at(point);
             let (symbol, style) = match point.failed {
-                Some(verdict) => {
-                    (glyph(verdict), theme.verdict(verdict).add_modifier(Modifier::DIM))
-                }
+                Some(verdict) => (glyph(verdict), theme.verdict(verdict)),
                 None if Some(place) == self.frontier.knee => ("◉", theme.style(Role::Accent)),
                 None if point.is_stock => ("▢", theme.style(Role::Title)),
                 None if point.is_on_frontier => ("●", theme.style(Role::Clock)),
