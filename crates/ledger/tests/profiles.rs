@@ -174,3 +174,24 @@ fn what_is_no_profile_is_told(#[case] text: &str, #[case] part: &str) {
     let error = ProfileDocument::from_json(text).unwrap_err().to_string();
     assert!(error.contains(part), "{error}");
 }
+
+#[rstest]
+fn what_is_weighed_is_every_run_with_an_outcome_that_was_not_deleted(desk: Desk) {
+    desk.run(1, desk.shaped(60), Verdict::Clean);
+    desk.run(2, desk.shaped(75), Verdict::Artifacts);
+    desk.run(3, desk.shaped(90), Verdict::Clean);
+    let row = desk.ledger.row_of(desk.climb, 3).unwrap().unwrap();
+    desk.ledger.remove_trial(row).unwrap();
+    let runs = desk.ledger.weighed(&desk.card).unwrap();
+    let seen: Vec<_> = runs.iter().map(|run| (run.trial, run.verdict)).collect();
+    assert_eq!(seen, [(1, Verdict::Clean), (2, Verdict::Artifacts)]);
+    let first = &runs[0];
+    assert_eq!(
+        (first.score, first.watts, first.hot_spot),
+        (Some(1_000.0), Some(Watt(190.0)), None)
+    );
+    assert_eq!(first.asked.curve, desk.shaped(60).curve);
+    desk.ledger.remove_climb(desk.climb).unwrap_err();
+    let elsewhere = CardDescription { serial: "4".into(), ..desk.card.clone() };
+    assert_eq!(desk.ledger.weighed(&elsewhere).unwrap(), []);
+}

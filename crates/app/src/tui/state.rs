@@ -716,4 +716,127 @@ mod tests {
         let picked = state.handle(&click(108, 10), &snapshot, AREA);
         assert_eq!(picked, Outcome::Send(Command::Look(Some(1))));
     }
+
+    /// A moment of a card whose curve lets itself be shaped.
+    fn shapeable() -> Snapshot {
+        let mut snapshot = snapshot();
+        let mut card = (*snapshot.card).clone();
+        card.curve = Some(crate::tui::fixtures::curve_offer());
+        snapshot.card = Arc::new(card);
+        snapshot.held = Some(yard_step_core::Settings::stock(&snapshot.card));
+        snapshot
+    }
+
+    fn at(kind: MouseEventKind, (column, row): (u16, u16)) -> Event {
+        Event::Mouse(MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE })
+    }
+
+    #[rstest]
+    fn in_shape_enter_asks_and_then_tries_without_leaving_the_view() {
+        let mut snapshot = shapeable();
+        let mut state = State::new(View::Climb);
+        press(&mut state, &snapshot, KeyCode::Char('4'));
+        press(&mut state, &snapshot, KeyCode::End);
+        press(&mut state, &snapshot, KeyCode::Up);
+        let Outcome::Send(Command::Wish(asked)) = press(&mut state, &snapshot, KeyCode::Enter)
+        else {
+            panic!("not asked for")
+        };
+        let NextView::Trial { asked: next, .. } = &mut snapshot.next else { panic!("no trial") };
+        **next = *asked;
+        let tried = press(&mut state, &snapshot, KeyCode::Enter);
+        assert_eq!(tried, Outcome::Send(Command::Try { yes: false }));
+        assert_eq!(state.view, View::Shape, "one sees the card move along its curve");
+    }
+
+    #[rstest]
+    fn in_shape_the_mouse_picks_a_point_drags_it_and_scrolls() {
+        let snapshot = shapeable();
+        let mut state = State::new(View::Shape);
+        let left = MouseButton::Left;
+        // Somewhere in the middle of the chart.
+        state.handle(&at(MouseEventKind::Down(left), (50, 30)), &snapshot, AREA);
+        let picked = state.shape.draft(&snapshot);
+        let before = picked.picked().unwrap();
+        state.handle(&at(MouseEventKind::Drag(left), (50, 20)), &snapshot, AREA);
+        state.handle(&at(MouseEventKind::Up(left), (50, 20)), &snapshot, AREA);
+        let dragged = state.shape.draft(&snapshot).picked().unwrap();
+        assert!(dragged.0 == before.0 && dragged.1 != before.1, "{before:?} to {dragged:?}");
+        state.handle(&at(MouseEventKind::ScrollUp, (50, 20)), &snapshot, AREA);
+        assert_eq!(state.shape.draft(&snapshot).picked().unwrap().1, dragged.1 + 15);
+        press(&mut state, &snapshot, KeyCode::Char('z'));
+        press(&mut state, &snapshot, KeyCode::Char('z'));
+        assert_eq!(state.shape.draft(&snapshot).picked(), Some(before));
+    }
+
+    #[rstest]
+    fn a_number_for_shape_is_typed_into_a_line_of_its_own() {
+        let snapshot = shapeable();
+        let mut state = State::new(View::Shape);
+        press(&mut state, &snapshot, KeyCode::Home);
+        press(&mut state, &snapshot, KeyCode::Char('='));
+        let Some(Overlay::Value { label, .. }) = &state.overlay else {
+            panic!("nothing to type in")
+        };
+        assert!(label.starts_with("clock at 800 mV"), "{label}");
+        type_in(&mut state, &snapshot, "1605");
+        press(&mut state, &snapshot, KeyCode::Enter);
+        assert_eq!(state.shape.draft(&snapshot).picked(), Some((800, 1_605)));
+        assert_eq!(state.overlay, None);
+    }
+
+    #[rstest]
+    fn in_weigh_a_point_is_clicked_tried_shaped_kept_and_drawn() {
+        let snapshot = snapshot();
+        let mut state = State::new(View::Weigh);
+        state.weigh.wants(&snapshot);
+        state.weigh.take(Ok(crate::tui::fixtures::weighed()));
+        let lowest = state.weigh.frontier.frontier[0];
+        // The first line of the list of the frontier.
+        let event = at(MouseEventKind::Down(MouseButton::Left), (130, 3));
+        state.handle(&event, &snapshot, AREA);
+        assert_eq!(state.weigh.picked(), Some(lowest));
+        let settings = state.weigh.point().unwrap().settings;
+        let asked = press(&mut state, &snapshot, KeyCode::Enter);
+        assert_eq!(asked, Outcome::Send(Command::Wish(Box::new(settings))));
+        press(&mut state, &snapshot, KeyCode::Char('k'));
+        assert!(matches!(state.overlay, Some(Overlay::Keep { .. })), "{:?}", state.overlay);
+        press(&mut state, &snapshot, KeyCode::Esc);
+        press(&mut state, &snapshot, KeyCode::Char('x'));
+        let drawn = press(&mut state, &snapshot, KeyCode::Enter);
+        let Outcome::ExportFrontier { load, path, .. } = drawn else { panic!("{drawn:?}") };
+        assert_eq!((load.as_str(), path.to_str()), ("lantern", Some("work-against-watts.svg")));
+        press(&mut state, &snapshot, KeyCode::Char('l'));
+        assert_eq!(state.view, View::Shape);
+        assert_eq!(state.shape.draft(&snapshot).values.core_offset, settings.core_offset);
+    }
+
+    #[rstest]
+    fn in_ledger_tab_leads_to_profiles_whose_keys_are_their_own() {
+        let snapshot = snapshot();
+        let mut state = State::new(View::Ledger);
+        press(&mut state, &snapshot, KeyCode::Tab);
+        press(&mut state, &snapshot, KeyCode::Tab);
+        assert_eq!(state.ledger.list(), List::Profiles);
+        press(&mut state, &snapshot, KeyCode::Char('x'));
+        type_in(&mut state, &snapshot, "x");
+        let written = press(&mut state, &snapshot, KeyCode::Enter);
+        let Outcome::Change(Change::ExportProfile { path, .. }) = written else {
+            panic!("{written:?}")
+        };
+        assert_eq!(path.to_str(), Some("last-autumn.jsonx"));
+        press(&mut state, &snapshot, KeyCode::Char('i'));
+        assert_eq!(press(&mut state, &snapshot, KeyCode::Enter), Outcome::Nothing, "no file yet");
+        type_in(&mut state, &snapshot, "theirs.json");
+        let read = press(&mut state, &snapshot, KeyCode::Enter);
+        let Outcome::Change(Change::ImportProfile { path, share, .. }) = read else {
+            panic!("{read:?}")
+        };
+        assert_eq!((path.to_str(), share.value()), (Some("theirs.json"), 25.0));
+        press(&mut state, &snapshot, KeyCode::Char('d'));
+        let gone = press(&mut state, &snapshot, KeyCode::Char('y'));
+        assert_eq!(gone, Outcome::Send(Command::DropProfile("last autumn".into())));
+        press(&mut state, &snapshot, KeyCode::Char('l'));
+        assert_eq!(state.view, View::Shape);
+    }
 }

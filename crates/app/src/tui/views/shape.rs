@@ -214,7 +214,12 @@ fn draw_points(
     let aside = format!("{what} {} of {}", draft.point + 1, points.len());
     let space = panel(buffer, area, theme, heading, &aside);
     let dim = theme.style(Role::Dim);
-    let columns = [(2, 6), (9, 8), (18, 15), (34, 16)];
+    // Voltages of states may differ from those shaped, and are shown then, where there is room.
+    let has_room = space.width >= 50;
+    let columns = match has_room {
+        true => [(2, 6), (9, 8), (18, 15), (34, 16)],
+        false => [(2, 6), (9, 7), (17, 7), (25, 8)],
+    };
     let cell = |buffer: &mut Buffer, line: Rect, index: usize, text: &str, style: Style| {
         let (x, width) = columns[index];
         let cell = Rect { x: line.x + x, width, ..line }.intersection(line);
@@ -227,8 +232,6 @@ fn draw_points(
     let room = usize::from(space.height.saturating_sub(1));
     let first = draft.point.saturating_sub(room / 2).min(points.len().saturating_sub(room));
     let (held, factory) = (taken(snapshot), offer.factory);
-    // Voltages of states may differ, too, and are shown then, where there is room.
-    let has_room = space.width >= 50;
     let shown = |curve: &VfCurve, at: usize, millivolt: u16| {
         curve.points().get(at).map_or("–".into(), |point| {
             match point.millivolt == millivolt || !has_room {
@@ -503,6 +506,16 @@ mod tests {
         let text = text(&snapshot, &state, (160, 47));
         assert!(text.contains("Performance states, MHz"), "{text}");
         assert!(text.contains("state 7 of 9") && text.contains("1905 at 950 mV"), "{text}");
+    }
+
+    #[rstest]
+    #[case((160, 47))]
+    #[case((100, 27))]
+    fn every_column_of_the_points_has_its_name(#[case] size: (u16, u16)) {
+        let text = text(&shaped(CurveKind::Points), &ShapeState::default(), size);
+        let head = text.lines().find(|line| line.contains("shaped ") && line.contains("mV"));
+        let head = head.unwrap_or_default();
+        assert!(head.contains("taken") && head.contains("factory"), "{text}");
     }
 
     #[rstest]
