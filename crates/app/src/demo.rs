@@ -9,8 +9,8 @@ use std::thread;
 
 use yard_step_card::{BriefCard, CardName};
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Decibel, Demand, Machine, Margin, Next, Origin,
-    Plan, Policy, Profile, Room, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
+    Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Decibel, Demand, Machine, Margin, Next, Plan,
+    Policy, Profile, Room, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
 };
 use yard_step_engine::Unfinished;
 use yard_step_engine::{KeepWhat, KeepWish};
@@ -181,17 +181,12 @@ fn profile(
     (name, purpose): (&str, &str),
     in_use: bool,
 ) -> Profile {
-    let outcome = &climbed.outcome;
     Profile {
+        name: name.into(),
         purpose: purpose.into(),
-        margin: Some(climb.plan().margin),
-        claimed: outcome.claim.map(|claim| claim.chance),
-        confirmed: outcome.confirmed,
-        climb: Some(id),
-        trial: outcome.kept_trial,
         driver: Some(climb.card().driver.clone()),
         in_use,
-        ..Profile::new(name, outcome.settings, Origin::Climb)
+        ..Profile::of_outcome(&climbed.outcome, climb.plan().margin, id)
     }
 }
 

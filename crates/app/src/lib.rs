@@ -12,6 +12,7 @@ mod cli;
 mod config;
 mod demo;
 mod failure;
+mod files;
 mod headless;
 mod import;
 mod machine;

@@ -1,8 +1,7 @@
 //! `yard-step profile`: what was kept of a card, without the interface; and profiles as files.
 
 use std::fmt::Write as _;
-use std::fs::{self, File};
-use std::io::Write as _;
+use std::fs;
 use std::path::Path;
 
 use yard_step_card::Card;
@@ -13,6 +12,7 @@ use yard_step_ledger::{Ledger, ProfileDocument};
 use crate::cards::print;
 use crate::cli::{DataDirOption, ProfileCommand, ProfileOptions};
 use crate::failure::Failure;
+use crate::files::write_new;
 use crate::open::open_ledger;
 
 pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Result<(), Failure> {
@@ -126,18 +126,9 @@ pub(crate) fn export(
     view: &ProfileView,
     path: &Path,
 ) -> Result<String, String> {
-    let cannot = |cause: &dyn std::fmt::Display| {
-        format!("Cannot write {}: {cause}. Name another file.", path.display())
-    };
     let document = ProfileDocument::of(card, &view.profile, &view.backing);
-    let text = document.to_json().map_err(|error| cannot(&error))?;
-    let mut file = File::create_new(path).map_err(|error| match error.kind() {
-        std::io::ErrorKind::AlreadyExists => {
-            format!("{} is there already and is left alone: name another file.", path.display())
-        }
-        _ => cannot(&error),
-    })?;
-    file.write_all(text.as_bytes()).map_err(|error| cannot(&error))?;
+    let text = document.to_json().map_err(|error| error.to_string())?;
+    write_new(path, text.as_bytes())?;
     Ok(format!("Profile \"{}\" is in {}.", view.profile.name, path.display()))
 }
 

@@ -3,28 +3,22 @@
 use std::fs;
 
 use yard_step_ledger::{ClimbEntry, Ledger};
-use yard_step_report::{KeptRun, draw_svg, to_pdf, with_font};
+use yard_step_report::{KeptRun, draw_svg};
 
 use crate::cli::{DataDirOption, ReportOptions};
 use crate::failure::Failure;
+use crate::files::ChartKind;
 use crate::open::open_ledger;
 
 pub(crate) fn report(data_dir: &DataDirOption, options: &ReportOptions) -> Result<(), Failure> {
-    let ending = options.out.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
-    if !matches!(ending, "svg" | "pdf") {
-        return Err(Failure::usage(format!(
-            "cannot tell the kind of {}: name a file that ends in .svg or .pdf",
-            options.out.display()
-        )));
-    }
+    let kind = ChartKind::of(&options.out).map_err(Failure::usage)?;
     let (ledger, told) = open_ledger(&data_dir.resolve()?)?;
     if let Some(line) = told {
         eprintln!("{line}");
     }
     let entry = ledger.climb(options.climb)?;
     let svg = draw_svg(&entry, kept_run(&ledger, &entry)?.as_ref())?;
-    let bytes = if ending == "pdf" { to_pdf(&svg)? } else { with_font(&svg).into_bytes() };
-    fs::write(&options.out, bytes).map_err(|error| {
+    fs::write(&options.out, kind.bytes(&svg)?).map_err(|error| {
         Failure::failed(format!(
             "cannot write {}: {error}. Name another file with --out.",
             options.out.display()

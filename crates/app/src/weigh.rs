@@ -1,23 +1,22 @@
 //! `yard-step weigh`: the frontier of work against what it costs, as a table, a chart or a document.
 
 use std::fmt::Write as _;
-use std::fs::File;
-use std::io::{ErrorKind, Write as _};
 use std::path::Path;
 
 use serde::Serialize;
 use yard_step_card::Card;
-use yard_step_core::{CardDescription, Cost, Frontier, Settings, Weighed};
-use yard_step_report::{draw_frontier, to_pdf, with_font};
+use yard_step_core::{CardDescription, Cost, Frontier, Settings, Weighed, loads};
+use yard_step_report::draw_frontier;
 
 use crate::cards::print;
 use crate::cli::{DataDirOption, WeighOptions};
 use crate::failure::Failure;
+use crate::files::{ChartKind, write_new};
 use crate::open::open_ledger;
 
 pub(crate) fn weigh(data_dir: &DataDirOption, options: &WeighOptions) -> Result<(), Failure> {
     if let Some(path) = &options.out {
-        kind_of(path).map_err(Failure::usage)?;
+        ChartKind::of(path).map_err(Failure::usage)?;
     }
     let (ledger, told) = open_ledger(&data_dir.resolve()?)?;
     if let Some(line) = told {
@@ -45,13 +44,9 @@ fn load_of(
     named: Option<&str>,
     card: &CardDescription,
 ) -> Result<String, Failure> {
-    let mut loads: Vec<&str> = runs.iter().map(|run| run.load.as_str()).collect();
-    loads.sort_unstable();
-    let count = |load: &str| loads.iter().filter(|other| **other == load).count();
-    let mut known = loads.clone();
-    known.dedup();
+    let known = loads(runs);
     match named {
-        Some(load) if known.contains(&load) => Ok(load.to_owned()),
+        Some(load) if known.iter().any(|other| other == load) => Ok(load.to_owned()),
         Some(load) if known.is_empty() => Err(Failure::usage(format!(
             "nothing was run on {} yet, {load} or other: climb on it first",
             card.key()
@@ -61,13 +56,9 @@ fn load_of(
             card.key(),
             known.join(", ")
         ))),
-        None => known
-            .iter()
-            .max_by_key(|load| count(load))
-            .map(|load| (*load).to_owned())
-            .ok_or_else(|| {
-                Failure::usage(format!("nothing was run on {} yet: climb on it first", card.key()))
-            }),
+        None => known.into_iter().next().ok_or_else(|| {
+            Failure::usage(format!("nothing was run on {} yet: climb on it first", card.key()))
+        }),
     }
 }
 
@@ -81,7 +72,7 @@ fn in_words(card: &CardDescription, load: &str, frontier: &Frontier) -> String {
         frontier.sentence
     );
     let _ = writeln!(text, "   {:>8}  {:>8}  {:>9}  settings", cost.unit(), "score", "of stock");
-    let stock = frontier.stock.and_then(|at| frontier.point(at)).map(|point| point.score);
+    let stock = frontier.stock_score();
     for place in &frontier.frontier {
         let Some(point) = frontier.point(*place) else { continue };
         let mark = match (Some(*place) == frontier.knee, point.is_stock) {
@@ -163,17 +154,6 @@ impl<'a> Document<'a> {
     }
 }
 
-fn kind_of(path: &Path) -> Result<bool, String> {
-    match path.extension().and_then(|ending| ending.to_str()) {
-        Some("svg") => Ok(false),
-        Some("pdf") => Ok(true),
-        _ => Err(format!(
-            "cannot tell the kind of {}: name a file that ends in .svg or .pdf",
-            path.display()
-        )),
-    }
-}
-
 /// Draws a frontier into a new file; answers what there is to say, or why it was not drawn.
 pub(crate) fn write_chart(
     card: &CardDescription,
@@ -181,20 +161,9 @@ pub(crate) fn write_chart(
     frontier: &Frontier,
     path: &Path,
 ) -> Result<String, String> {
-    let is_pdf = kind_of(path)?;
+    let kind = ChartKind::of(path)?;
     let svg = draw_frontier(card, load, frontier).map_err(|error| error.to_string())?;
-    let bytes = match is_pdf {
-        true => to_pdf(&svg).map_err(|error| error.to_string())?,
-        false => with_font(&svg).into_bytes(),
-    };
-    let told = |cause: std::io::Error| match cause.kind() {
-        ErrorKind::AlreadyExists => {
-            format!("{} is there already and is left alone: name another file.", path.display())
-        }
-        _ => format!("Cannot write {}: {cause}. Name another file.", path.display()),
-    };
-    let mut file = File::create_new(path).map_err(told)?;
-    file.write_all(&bytes).map_err(told)?;
+    write_new(path, &kind.bytes(&svg).map_err(|error| error.to_string())?)?;
     Ok(format!("Work against {} is drawn in {}.", frontier.cost.what(), path.display()))
 }
 

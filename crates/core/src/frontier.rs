@@ -133,6 +133,20 @@ pub struct Weighed {
     pub fan: Option<Percent>,
 }
 
+/// The loads of runs, that with the most runs first.
+#[must_use]
+pub fn loads(runs: &[Weighed]) -> Vec<String> {
+    let mut counts: Vec<(&str, usize)> = Vec::new();
+    for run in runs {
+        match counts.iter_mut().find(|(load, _)| *load == run.load) {
+            Some((_, count)) => *count += 1,
+            None => counts.push((&run.load, 1)),
+        }
+    }
+    counts.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(b.0)));
+    counts.into_iter().map(|(load, _)| load.to_owned()).collect()
+}
+
 /// All runs at the same settings.
 #[derive(Debug, Clone, PartialEq)]
 pub struct FrontierPoint {
@@ -213,6 +227,12 @@ impl Frontier {
     #[must_use]
     pub fn point(&self, place: usize) -> Option<&FrontierPoint> {
         self.points.get(place)
+    }
+
+    /// Score of stock, which work is told against; none where it was never run.
+    #[must_use]
+    pub fn stock_score(&self) -> Option<f64> {
+        Some(self.point(self.stock?)?.score)
     }
 
     /// Work and cost of a point against stock, in words; none without stock, and for stock itself.
@@ -305,7 +325,7 @@ struct Key {
 impl Key {
     /// The settings without their fan: who failed at one speed is not trusted at another.
     fn without_fan(settings: &Settings) -> Self {
-        Self { fan_curve: Vec::new(), ..Self::of(&Settings { fan: None, ..*settings }) }
+        Self::of(&Settings { fan: None, ..*settings })
     }
 
     fn of(settings: &Settings) -> Self {

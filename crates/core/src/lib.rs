@@ -63,7 +63,7 @@ pub use curve::{
     VfPoint, sight, top_of,
 };
 pub use fan::{Fan, FanCurve, FanCurveError, MOST_FAN_POINTS};
-pub use frontier::{Cost, Frontier, FrontierPoint, Weighed, fan_noise};
+pub use frontier::{Cost, Frontier, FrontierPoint, Weighed, fan_noise, loads};
 pub use limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute};
 pub use load::{CheckedFrame, Demand, Frame, Workload};
 pub use machine::{Machine, MachineError, SupplyHeadroom};

@@ -10,7 +10,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::climb::Margin;
+use crate::climb::{Margin, Outcome};
 use crate::settings::Settings;
 use crate::statistics::{mean, standard_deviation};
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
@@ -94,6 +94,19 @@ impl Profile {
             in_use: false,
             kept: 0,
             kept_after: 0,
+        }
+    }
+
+    /// What a climb came to by a plan with this margin, as a profile without a name.
+    #[must_use]
+    pub fn of_outcome(outcome: &Outcome, margin: Margin, climb: i64) -> Self {
+        Self {
+            margin: Some(margin),
+            claimed: outcome.claim.map(|claim| claim.chance),
+            confirmed: outcome.confirmed,
+            climb: Some(climb),
+            trial: outcome.kept_trial,
+            ..Self::new(String::new(), outcome.settings, Origin::Climb)
         }
     }
 

@@ -502,7 +502,20 @@ impl Engine {
         Ok(RunView { title, spoilt: Arc::new(spoilt), picture, ..view })
     }
 
-    pub(crate) fn detail(&self, row: i64) -> Result<TrialDetail, EngineError> {
+    /// A trial of this card.
+    pub(crate) fn own_detail(&self, row: i64) -> Result<TrialDetail, EngineError> {
+        let detail = self.detail(row)?;
+        if detail.card.key() == self.card.description().key() {
+            return Ok(detail);
+        }
+        let line = &detail.line;
+        Err(EngineError::NothingToDo(format!(
+            "Trial {} of climb {} ran on {}, individual {}. Choose that card first, with c.",
+            line.number, line.climb, line.card, line.serial
+        )))
+    }
+
+    fn detail(&self, row: i64) -> Result<TrialDetail, EngineError> {
         self.ledger
             .trial(row)?
             .ok_or_else(|| EngineError::NothingToDo("That trial is no longer there.".into()))
@@ -513,13 +526,7 @@ impl Engine {
     /// # Errors
     /// The trial ran on another card, or the ledger fails.
     pub fn repeat(&mut self, row: i64) -> Result<Vec<String>, EngineError> {
-        let TrialDetail { line, card, intent, .. } = self.detail(row)?;
-        if card.key() != self.card.description().key() {
-            return Err(EngineError::NothingToDo(format!(
-                "Trial {} of climb {} ran on {}, individual {}. Choose that card first, with c.",
-                line.number, line.climb, line.card, line.serial
-            )));
-        }
+        let TrialDetail { line, intent, .. } = self.own_detail(row)?;
         let mut told = vec![format!(
             "Next: {} once more, as in trial {} of climb {}.",
             line.what, line.number, line.climb

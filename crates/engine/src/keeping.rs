@@ -127,27 +127,13 @@ impl Engine {
                     .into(),
             ));
         };
-        Ok(Profile {
-            margin: Some(self.climb.plan().margin),
-            claimed: outcome.claim.map(|claim| claim.chance),
-            confirmed: outcome.confirmed,
-            climb: Some(self.climb_id),
-            trial: outcome.kept_trial,
-            in_use: true,
-            ..Profile::new(String::new(), outcome.settings, Origin::Climb)
-        })
+        let margin = self.climb.plan().margin;
+        Ok(Profile { in_use: true, ..Profile::of_outcome(&outcome, margin, self.climb_id) })
     }
 
     fn profile_of_trial(&self, climb: i64, trial: u32) -> Result<Profile, EngineError> {
         let row = self.row_of(climb, trial)?;
-        let TrialDetail { line, card, intent, record, .. } = self.detail(row)?;
-        if card.key() != self.card.description().key() {
-            return Err(EngineError::NothingToDo(format!(
-                "Trial {trial} of climb {climb} ran on {}, individual {}. Choose that card first, \
-                 with c.",
-                line.card, line.serial
-            )));
-        }
+        let TrialDetail { intent, record, .. } = self.own_detail(row)?;
         let verdict = record.map(|record| record.verdict());
         match verdict {
             None => Err(EngineError::NothingToDo(format!("Trial {trial} has no outcome yet."))),

@@ -10,9 +10,11 @@ use yard_step_core::{
 use crate::error::{Doing, LedgerError};
 use crate::handle::{Ledger, now};
 
-/// Settings as they are told apart in the index `trial_settings`: their fan left out, since a climb
+/// SQL of settings as they are told apart in the index `trial_settings`: their fan left out, since a climb
 /// holds it fast while it searches.
-pub(crate) const WITHOUT_FAN: &str = "json_remove(?1, '$.fan_percent', '$.fan_curve')";
+fn without_fan(settings: &str) -> String {
+    format!("json_remove({settings}, '$.fan_percent', '$.fan_curve')")
+}
 
 impl Ledger {
     /// Keeps settings under a name; a profile of that name is replaced. When it was kept is noted.
@@ -160,10 +162,12 @@ impl Ledger {
         self.ask(move |connection| {
             let doing = "read what was run at settings";
             let same: String = connection
-                .query_row(&format!("SELECT {WITHOUT_FAN}"), params![settings], |row| row.get(0))
+                .query_row(&format!("SELECT {}", without_fan("?1")), params![settings], |row| {
+                    row.get(0)
+                })
                 .doing(doing)?;
             let mut select = connection
-                .prepare(
+                .prepare(&format!(
                     "SELECT climb, number, trial.id, scene, seconds, coalesce(marked, verdict),
                          score, power_w, json_extract(seen, '$.clock_line.average'), hot_spot_c,
                          json_extract(room, '$.ambient_c')
@@ -171,9 +175,10 @@ impl Ledger {
                      JOIN card ON card.id = climb.card
                      WHERE card.key = ?1 AND verdict IS NOT NULL
                      AND CASE WHEN json_valid(asked)
-                         THEN json_remove(asked, '$.fan_percent', '$.fan_curve') END = ?2
+                         THEN {} END = ?2
                      ORDER BY trial.id",
-                )
+                    without_fan("asked")
+                ))
                 .doing(doing)?;
             let mut rows = select.query(params![key, same]).doing(doing)?;
             let mut runs = Vec::new();

@@ -2,7 +2,7 @@
 //! and the knee.
 
 use plotters::prelude::*;
-use yard_step_core::{CardDescription, Frontier, FrontierPoint};
+use yard_step_core::{CardDescription, Frontier};
 
 use crate::ReportError;
 use crate::chart::{Area, Axes, Chart, FAINT, INK};
@@ -33,7 +33,7 @@ pub fn draw_frontier(
 
 /// Work of a score as it is drawn: percent against stock, where stock was run.
 fn work(frontier: &Frontier) -> impl Fn(f64) -> f64 + use<> {
-    let stock = frontier.stock.and_then(|at| frontier.point(at)).map(|point| point.score);
+    let stock = frontier.stock_score();
     move |score| stock.map_or(score, |stock| (score / stock - 1.0) * 100.0)
 }
 
@@ -143,7 +143,7 @@ fn name_points(
     let mut taken: Vec<(i32, i32, i32)> = Vec::new();
     for point in named.into_iter().filter_map(|at| frontier.point(at)) {
         let at = (point.cost, work(point.score));
-        let text = label(point);
+        let text = point.what.clone();
         let (x, y) = chart.backend_coord(&at);
         // Hack at this size is some 7 pixels a character; what reaches beyond the edge goes left.
         let width = text.chars().count() as i32 * 7 + 14;
@@ -161,10 +161,6 @@ fn name_points(
         chart.plotting_area().draw(&name)?;
     }
     Ok(())
-}
-
-fn label(point: &FrontierPoint) -> String {
-    point.what.clone()
 }
 
 fn draw_legend(area: &Area<'_>) -> Result<(), Box<dyn std::error::Error>> {

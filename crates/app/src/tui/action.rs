@@ -354,7 +354,7 @@ impl Moment {
             wants_restart: snapshot.restart.is_some(),
             is_manual: snapshot.is_manual,
             has_curve: view == View::Shape && snapshot.card.curve.is_some(),
-            shape_is_next: view == View::Shape && state.shape.draft(snapshot).is_next(snapshot),
+            shape_is_next: view == View::Shape && state.shape.shown(snapshot).is_next(snapshot),
             has_point: view == View::Weigh && state.weigh.point().is_some(),
             point_is_next: view == View::Weigh
                 && state.weigh.point().is_some_and(|point| is_asked(snapshot, &point.settings)),
@@ -413,7 +413,7 @@ impl Moment {
 }
 
 /// Whether the next trial asks for these settings.
-fn is_asked(snapshot: &Snapshot, settings: &Settings) -> bool {
+pub(super) fn is_asked(snapshot: &Snapshot, settings: &Settings) -> bool {
     matches!(&snapshot.next, NextView::Trial { asked, .. } if **asked == *settings)
 }
 

@@ -9,8 +9,6 @@
 //! Of several questions that wait, only the newest is answered; changes are all carried out, in
 //! their order.
 
-use std::fs::File;
-use std::io::Write;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -23,6 +21,7 @@ use yard_step_ledger::{
     Choices, ClimbLine, Filter, Ledger, LedgerError, Order, SortBy, TrialDetail, TrialLine,
 };
 
+use crate::files::write_new;
 use crate::profile;
 
 /// Lines that are fetched around the selected one, on either side.
@@ -366,14 +365,7 @@ fn outcome(ledger: &Ledger, id: i64) -> Result<String, LedgerError> {
 
 fn write_list(lines: &[TrialLine], path: &Path) -> Result<String, String> {
     let text = yard_step_report::trial_list_csv(lines).map_err(|error| error.to_string())?;
-    let told = |cause: std::io::Error| match cause.kind() {
-        std::io::ErrorKind::AlreadyExists => {
-            format!("{} is there already and is left alone: name another file.", path.display())
-        }
-        _ => format!("Cannot write {}: {cause}. Name another file.", path.display()),
-    };
-    let mut file = File::create_new(path).map_err(told)?;
-    file.write_all(text.as_bytes()).map_err(told)?;
+    write_new(path, text.as_bytes())?;
     Ok(format!("{} are in {}.", counted(lines.len(), "trial"), path.display()))
 }
 

@@ -1,11 +1,13 @@
 //! What the view Shape knows of itself: the curve being shaped, the values beside it, and which of
 //! them the keys move. Nothing of it reaches the card before it is asked for.
 
+use std::borrow::Cow;
+
 use ratatui::crossterm::event::{MouseButton, MouseEventKind};
 use yard_step_core::{Change, CurveError, CurveKind, Fan, Percent, SettingKind, Settings, Sketch};
 use yard_step_engine::{Command, Snapshot};
 
-use super::action::Action;
+use super::action::{Action, is_asked};
 
 /// What shapes clock and voltage beside a curve, in the order in which it is shown.
 pub const BESIDE: [SettingKind; 6] = [
@@ -119,8 +121,7 @@ impl Draft {
     /// Whether it is what the next trial asks for.
     #[must_use]
     pub fn is_next(&self, snapshot: &Snapshot) -> bool {
-        let yard_step_engine::NextView::Trial { asked, .. } = &snapshot.next else { return false };
-        self.settings().is_ok_and(|settings| settings == **asked)
+        self.settings().is_ok_and(|settings| is_asked(snapshot, &settings))
     }
 
     /// Clock and voltage of the picked point, mV and MHz.
@@ -226,10 +227,16 @@ impl Draft {
 impl ShapeState {
     /// What is shaped on the present card: what was begun, or what the card holds.
     #[must_use]
-    pub fn draft(&self, snapshot: &Snapshot) -> Draft {
+    pub fn shown(&self, snapshot: &Snapshot) -> Cow<'_, Draft> {
         let key = snapshot.card.key();
         let begun = self.draft.as_ref().filter(|draft| draft.card == key);
-        begun.cloned().unwrap_or_else(|| Draft::of(snapshot))
+        begun.map_or_else(|| Cow::Owned(Draft::of(snapshot)), Cow::Borrowed)
+    }
+
+    /// The same, to be changed; its moves come along.
+    #[must_use]
+    pub fn draft(&self, snapshot: &Snapshot) -> Draft {
+        self.shown(snapshot).into_owned()
     }
 
     /// Begins again from these settings: a profile, or a point of the frontier.

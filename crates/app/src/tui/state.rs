@@ -231,7 +231,7 @@ impl State {
         }
         if self.view == View::Shape {
             if action == Action::ShapeType {
-                let label = self.shape.draft(snapshot).focus_label();
+                let label = self.shape.shown(snapshot).focus_label();
                 self.overlay = Some(Overlay::Value { text: String::new(), label });
                 return Outcome::Nothing;
             }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use ratatui::crossterm::event::{MouseButton, MouseEventKind};
-use yard_step_core::{CardDescription, Cost, Decibel, Frontier, FrontierPoint, Weighed};
+use yard_step_core::{CardDescription, Cost, Decibel, Frontier, FrontierPoint, Weighed, loads};
 use yard_step_engine::{Command, Snapshot};
 
 use super::action::Action;
@@ -79,25 +79,11 @@ impl WeighState {
                 (self.runs, self.is_read) = (Arc::new(runs), true);
                 let has_any = |load: &String| self.runs.iter().any(|run| run.load == *load);
                 if !self.load.as_ref().is_some_and(has_any) {
-                    self.load = self.loads().into_iter().next();
+                    self.load = loads(&self.runs).into_iter().next();
                 }
                 self.weigh();
             }
         }
-    }
-
-    /// The loads that ran on the card, that with the most runs first.
-    #[must_use]
-    pub fn loads(&self) -> Vec<String> {
-        let mut counts: Vec<(String, usize)> = Vec::new();
-        for run in self.runs.iter() {
-            match counts.iter_mut().find(|(load, _)| *load == run.load) {
-                Some((_, count)) => *count += 1,
-                None => counts.push((run.load.clone(), 1)),
-            }
-        }
-        counts.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(&b.0)));
-        counts.into_iter().map(|(load, _)| load).collect()
     }
 
     /// Works the frontier out anew; the picked settings stay picked.
@@ -159,7 +145,7 @@ impl WeighState {
                 self.weigh();
             }
             Action::OtherLoad => {
-                let loads = self.loads();
+                let loads = loads(&self.runs);
                 let at = loads.iter().position(|load| Some(load) == self.load.as_ref());
                 let next = at.map_or(0, |at| (at + 1) % loads.len().max(1));
                 self.load = loads.get(next).cloned();

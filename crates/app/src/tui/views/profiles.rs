@@ -48,7 +48,7 @@ pub(crate) fn draw(
     if let Some(told) = &ledger.told {
         write_right(buffer, line, line.y, &format!(" {told}"), theme.style(Role::Good));
     }
-    draw_cells(buffer, row(places.list, 2), theme, |index| {
+    draw_cells(buffer, row(places.list, 2), |index| {
         (COLUMNS[index].0.to_owned(), theme.style(Role::Dim))
     });
     let zone = TimeZone::system();
@@ -67,7 +67,7 @@ pub(crate) fn draw(
             buffer.set_style(line.intersection(buffer.area), theme.style(Role::Selected));
             write(buffer, line, (line.x, line.y), "▸", theme.style(Role::Accent));
         }
-        draw_cells(buffer, line, theme, |column| cell(view, column, theme, &zone));
+        draw_cells(buffer, line, |column| cell(view, column, theme, &zone));
     }
     match state.selected(snapshot) {
         Some(view) => draw_detail(buffer, places.detail, theme, view, &zone),
@@ -91,12 +91,7 @@ pub(crate) fn line_at(area: Rect, snapshot: &Snapshot, (x, y): (u16, u16)) -> Op
 }
 
 /// Writes the cells of a line, each in its column, as far as there is room.
-fn draw_cells(
-    buffer: &mut Buffer,
-    line: Rect,
-    _theme: Theme,
-    cell: impl Fn(usize) -> (String, Style),
-) {
+fn draw_cells(buffer: &mut Buffer, line: Rect, cell: impl Fn(usize) -> (String, Style)) {
     let mut x = line.x + 2;
     for (index, (_, width)) in COLUMNS.iter().enumerate() {
         let room = line.right().saturating_sub(x).min(*width);

@@ -62,7 +62,7 @@ pub(crate) fn draw(
     state: &ShapeState,
 ) {
     let places = layout(area);
-    let draft = state.draft(snapshot);
+    let draft = state.shown(snapshot);
     next_step::draw(buffer, places.next, theme, snapshot);
     let run = shown_run(snapshot);
     let seen = seen(snapshot, run, &draft);
@@ -87,7 +87,7 @@ pub(crate) fn at(
     state: &ShapeState,
     place: (u16, u16),
 ) -> Option<(f64, f64)> {
-    let draft = state.draft(snapshot);
+    let draft = state.shown(snapshot);
     let sketch = draft.sketch.as_ref()?;
     let bands = bands(shown_run(snapshot));
     chart(snapshot, &draft, sketch, &bands, state.zoom).at(inside(layout(area).chart), place)

@@ -101,7 +101,7 @@ fn draw_list(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighState) 
     let unit = frontier.cost.unit();
     draw_cells(buffer, row(space, 0), [unit, "work", "", "settings"].map(str::to_owned), dim);
     let lines = lines(area);
-    let stock = frontier.stock.and_then(|at| frontier.point(at)).map(|point| point.score);
+    let stock = frontier.stock_score();
     let first = first_shown(state, lines.height);
     for (index, place) in frontier.frontier.iter().skip(first).enumerate() {
         let line = row(lines, index as u16);

@@ -74,12 +74,11 @@ impl FrontierChart<'_> {
             let room = ((high - low) * 0.05).max(least);
             (low - room, high + room)
         };
-        let stock = self.frontier.stock.and_then(|at| self.frontier.point(at));
         Some(Places {
             field,
             cost: range(|point| point.cost, 0.5),
             work: range(|point| point.score, 1.0),
-            stock: stock.map(|point| point.score),
+            stock: self.frontier.stock_score(),
         })
     }
 
