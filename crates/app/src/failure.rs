@@ -23,6 +23,16 @@ impl Failure {
         Self::Failed(error.to_string())
     }
 
+    /// The same failure with something that failed after it.
+    pub(crate) fn and(self, error: &impl Display) -> Self {
+        let both = |text: String| format!("{text}\n{error}");
+        match self {
+            Self::Usage(text) => Self::Usage(both(text)),
+            Self::Failed(text) => Self::Failed(both(text)),
+            Self::Interrupted(text) => Self::Interrupted(both(text)),
+        }
+    }
+
     /// Tells the user and answers with the exit code.
     pub(crate) fn tell(&self) -> ExitCode {
         let (text, code) = match self {

@@ -49,8 +49,19 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
         let text = ClimbDocument::of(engine.climb()).to_text()?;
         fs::write(path, text).map_err(|error| cannot_write(path, &error))?;
     }
-    let outcome = result?;
-    print(&format!("{}\n", last_words(&engine, &outcome)))?;
+    let result = result.and_then(|outcome| conclude(&mut engine, &outcome, options));
+    let left = engine.leave();
+    drop(lock);
+    match (result, left) {
+        (result, Ok(())) => result,
+        (Ok(()), Err(error)) => Err(error.into()),
+        (Err(failure), Err(error)) => Err(failure.and(&error)),
+    }
+}
+
+/// Tells what the climb came to, and keeps it where that was asked for.
+fn conclude(engine: &mut Engine, outcome: &Outcome, options: &ClimbOptions) -> Result<(), Failure> {
+    print(&format!("{}\n", last_words(engine, outcome)))?;
     if let Some(name) = &options.keep {
         engine.keep(&KeepWish {
             name: name.clone(),
@@ -60,8 +71,6 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
         })?;
         print(&format!("Kept as profile \"{name}\".\n"))?;
     }
-    drop(engine);
-    drop(lock);
     Ok(())
 }
 

@@ -16,14 +16,17 @@ use std::thread;
 
 use signal_hook::consts::{SIGHUP, SIGINT};
 use std::os::unix::process::CommandExt;
-use yard_step_card::CardName;
-use yard_step_card::slot::{Device, Power, SlotAddress, SlotCard, serve};
+use yard_step_card::slot::{Device, FaultsOnRequest, Power, SlotAddress, SlotCard, serve};
+use yard_step_card::{CardName, RuntimeDir};
 use yard_step_engine::load::{self, OutsideSpec};
 use yard_step_engine::{CardLock, Guard, Loads, Post, Rig, stand};
 use yard_step_ledger::DataDir;
 
 use crate::cli::{GuardOptions, LoadOptions, SlotOptions};
 use crate::failure::Failure;
+
+/// Set in the environment, it has the stand-ins go wrong when a test asks them to.
+const INJECT_FAULTS: &str = "YARD_STEP_INJECT_FAULTS";
 
 /// A card as it is worked on: in a slot of its own, under lock and guard. `course` is as in
 /// [`CardName::open`]. Tells of an owner who died with it.
@@ -33,18 +36,18 @@ pub(crate) fn rig(
     course: u64,
     outside: &[OutsideSpec],
 ) -> Result<(Rig, Option<String>), Failure> {
-    let place = dir.path().join("cards");
-    let (lock, told) = CardLock::take(&place, &name.to_string())?;
+    // One controller per card and machine, whatever the data directory.
+    let runtime = RuntimeDir::of_user()?;
+    let (lock, told) = CardLock::take(runtime.path(), &name.to_string())?;
     let program = env::current_exe()
         .map_err(|error| Failure::failed(format!("this program cannot find itself: {error}")))?;
-    let absolute = dir.path().canonicalize()?;
-    let address = SlotAddress::of(&absolute, &name.to_string());
+    let address = SlotAddress::of(&runtime, &name.to_string());
     let power = power(program.clone(), name.clone(), course, address.clone());
     let card = Box::new(SlotCard::open(address.clone(), Some(power))?);
     let guard = Guard::start(Post {
         program: program.clone(),
         slot: address.to_string(),
-        lock: CardLock::path(&place, &name.to_string()),
+        lock: CardLock::path(runtime.path(), &name.to_string()),
         log: dir.path().join("guard.log"),
     })
     .map_err(|error| Failure::failed(format!("the guard cannot be started: {error}")))?;
@@ -55,7 +58,11 @@ pub(crate) fn rig(
 /// Switches the machine on in which a stand-in sits.
 fn power(program: PathBuf, name: CardName, course: u64, address: SlotAddress) -> Power {
     Box::new(move || {
-        let mut host = Command::new(&program)
+        let mut host = Command::new(&program);
+        if env::var_os(INJECT_FAULTS).is_some() {
+            host.arg("--inject-faults");
+        }
+        let mut host = host
             .args(["slot", "--card", &name.to_string()])
             .args(["--driver", &name.driver.to_string(), "--course", &course.to_string()])
             .args(["--address", &address.to_string()])
@@ -73,17 +80,23 @@ fn power(program: PathBuf, name: CardName, course: u64, address: SlotAddress) ->
 /// `yard-step slot`: a stand-in in a process of its own.
 pub(crate) fn slot(options: &SlotOptions) -> Result<(), Failure> {
     stay()?;
-    let listener = SlotAddress::from(options.address.clone()).listen()?;
+    let address = SlotAddress::from(options.address.clone());
     let name = CardName { driver: options.driver, ..options.card.clone() };
-    Ok(serve(listener, name.open(options.course)?)?)
+    let faults = match options.inject_faults {
+        true => FaultsOnRequest::Allowed,
+        false => FaultsOnRequest::Refused,
+    };
+    Ok(serve(&address, name.open(options.course)?, faults)?)
 }
 
 /// `yard-step guard`: holds the way back for a process that may end at any time.
 pub(crate) fn guard(options: &GuardOptions) -> Result<(), Failure> {
     stay()?;
     let (lock, log): (&Path, &Path) = (&options.lock, &options.log);
-    stand(stdin().lock(), &options.slot, lock, log);
-    Ok(())
+    match stand(stdin().lock(), &options.slot, lock, log) {
+        true => Ok(()),
+        false => Err(Failure::failed(format!("the card is not back; {} tells why", log.display()))),
+    }
 }
 
 /// `yard-step load`: a scene on a card, in the words of the load protocol.

@@ -8,7 +8,7 @@ use std::process::{Command, Output, Stdio};
 use std::thread::sleep;
 use std::time::Duration;
 
-use common::{PROGRAM, short_plan, stderr, stdout, text_of, yard_step};
+use common::{program_on_machine_of, short_plan, stderr, stdout, text_of, yard_step};
 use rstest::rstest;
 use serde_json::Value;
 
@@ -44,7 +44,7 @@ fn the_same_seed_and_plan_give_the_same_document_twice() {
 fn a_killed_climb_goes_on_where_it_was_and_loses_no_ended_trial() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
-    let mut child = Command::new(PROGRAM)
+    let mut child = program_on_machine_of(&data)
         .args(["climb", "--card", CARD, "--seed", "5", "--pace", "60", "--data-dir", &data])
         .args(["--stages", "baseline,core", "--plan", &short_plan(dir.path())])
         .stdout(Stdio::piped())
@@ -89,7 +89,7 @@ fn an_interrupted_climb_says_how_it_goes_on() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
     let arguments = ["climb", "--card", CARD, "--pace", "1", "--data-dir", &data];
-    let mut child = Command::new(PROGRAM)
+    let mut child = program_on_machine_of(&data)
         .args(arguments)
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
@@ -108,7 +108,7 @@ fn an_interrupted_climb_says_how_it_goes_on() {
 fn while_one_climbs_another_is_told_to_wait() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
-    let mut child = Command::new(PROGRAM)
+    let mut child = program_on_machine_of(&data)
         .args(["climb", "--card", CARD, "--pace", "1", "--data-dir", &data])
         .stdout(Stdio::piped())
         .spawn()
@@ -152,7 +152,7 @@ fn wrong_use_exits_with_2_and_says_what_is_wrong(#[case] arguments: &[&str], #[c
     for (name, content) in files {
         fs::write(dir.path().join(name), content).unwrap();
     }
-    let output = Command::new(PROGRAM)
+    let output = program_on_machine_of(&text_of(dir.path()))
         .args(arguments)
         .env("XDG_DATA_HOME", dir.path())
         .current_dir(dir.path())

@@ -6,22 +6,25 @@ mod common;
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::io::{BufRead, BufReader};
+use std::io::{BufRead, BufReader, Read};
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdout, Command, Stdio};
 use std::thread::{self, sleep};
 use std::time::{Duration, Instant};
 
-use common::{PROGRAM, stderr, stdout, text_of, yard_step};
+use common::{
+    PROGRAM, card_on_machine_of, lock_on_machine_of, machine_of, program_on_machine_of, stderr,
+    stdout, text_of, yard_step,
+};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use rstest::rstest;
 use rusqlite::{Connection, OpenFlags};
 use tempfile::TempDir;
-use yard_step_card::slot::{SlotAddress, SlotCard};
-use yard_step_card::{Card, CardName, Mischief};
+use yard_step_card::slot::SlotCard;
+use yard_step_card::{Card, CardName, FaultInjection};
 use yard_step_core::{MhzOffset, Settings};
-use yard_step_engine::CardLock;
 
 const CARD: &str = "standin:tarn-310#6";
 /// Far longer than anything here takes.
@@ -54,13 +57,19 @@ impl Place {
     }
 
     fn command(&self, more: &[&str]) -> Command {
-        let mut command = Command::new(PROGRAM);
+        self.command_in(&self.data(), more)
+    }
+
+    /// On the machine of this place, but with records kept in another directory.
+    fn command_in(&self, data: &Path, more: &[&str]) -> Command {
+        let mut command = program_on_machine_of(&text_of(&self.data()));
         command
+            .env("YARD_STEP_INJECT_FAULTS", "1")
             .args(["climb", "--card", "standin:tarn-310", "--seed", "6"])
             .args(["--stages", "baseline,core", "--plan"])
             .arg(self.dir.path().join("plan.toml"))
             .arg("--data-dir")
-            .arg(self.data())
+            .arg(data)
             .args(more)
             .stdin(Stdio::null())
             .stdout(Stdio::piped())
@@ -76,8 +85,7 @@ impl Place {
 
     /// The card beside the program, once its machine is on.
     fn look(&self) -> Option<SlotCard> {
-        let data = self.data().canonicalize().ok()?;
-        SlotCard::open(SlotAddress::of(&data, CARD), None).ok()
+        card_on_machine_of(&text_of(&self.data()), CARD)
     }
 
     fn card(&self) -> SlotCard {
@@ -339,6 +347,76 @@ fn the_guards_way_back_takes_less_than_a_second_in_every_one_of_fifty_kills() {
     assert!(log.lines().all(|line| line.ends_with("the card was put back")), "{log}");
 }
 
+#[test]
+fn a_guard_goes_on_until_it_sees_the_card_back() {
+    let place = Place::new(LONG);
+    let mut running = place.start(&[]);
+    let mut card = place.card();
+    until("a trial off stock", || {
+        (card.taken().ok()?.core_offset? > MhzOffset::STOCK).then_some(())
+    });
+    // The card answers every question but takes nothing: whoever only asks sees no failure.
+    card.inject_fault(FaultInjection::ApplyIgnored).unwrap();
+    running.kill();
+    sleep(Duration::from_secs(1));
+    assert_ne!(card.taken().unwrap(), stock());
+    let log = place.data().join("guard.log");
+    assert!(!log.exists(), "nothing is called done: {}", fs::read_to_string(log).unwrap());
+    card.inject_fault(FaultInjection::None).unwrap();
+    back_at_stock(&mut card).expect("the machine is on");
+    let told = until("the log", || fs::read_to_string(&log).ok().filter(|log| log.contains('\n')));
+    assert!(told.ends_with("the card was put back\n"), "{told}");
+}
+
+#[rstest]
+#[case::interrupted(Signal::SIGINT)]
+#[case::terminated(Signal::SIGTERM)]
+fn an_engine_that_cannot_put_the_card_back_hands_it_to_the_guard(#[case] signal: Signal) {
+    let place = Place::new(LONG);
+    let mut running = place.start(&["--pace", "60"]);
+    let mut card = place.card();
+    until("a trial off stock", || {
+        (card.taken().ok()?.core_offset? > MhzOffset::STOCK).then_some(())
+    });
+    running.load_at_work(&place);
+    card.inject_fault(FaultInjection::ApplyIgnored).unwrap();
+    kill(Pid::from_raw(running.child.id() as i32), signal).unwrap();
+    let output = running.child.wait().unwrap();
+    assert_eq!(output.code(), Some(130));
+    let mut told = String::new();
+    running.child.stderr.take().unwrap().read_to_string(&mut told).unwrap();
+    assert!(told.contains("was not put back: asked 5 times"), "{told}");
+    // The lock is free, and the guard has it in hand.
+    card.inject_fault(FaultInjection::None).unwrap();
+    back_at_stock(&mut card).expect("the machine is on");
+    let log = place.data().join("guard.log");
+    until("the log", || fs::read_to_string(&log).ok().filter(|log| log.contains("was put back")));
+}
+
+#[test]
+fn a_card_has_one_controller_whatever_the_data_directory() {
+    let place = Place::new(LONG);
+    let running = place.start(&["--pace", "60"]);
+    running.load_at_work(&place);
+    let output = place.command_in(&place.dir.path().join("elsewhere"), &[]).output().unwrap();
+    assert_eq!(output.status.code(), Some(1));
+    let told = stderr(&output);
+    assert!(told.contains(&format!("works on {CARD}: process {}", running.child.id())), "{told}");
+    assert!(!told.contains("--data-dir"), "no way around it is offered: {told}");
+}
+
+#[test]
+fn no_other_user_reaches_a_card() {
+    let place = Place::new(LONG);
+    let running = place.start(&["--pace", "60"]);
+    running.load_at_work(&place);
+    let machine = machine_of(&text_of(&place.data())).join("yard-step");
+    let mode = fs::metadata(&machine).unwrap().permissions().mode();
+    assert_eq!(mode & 0o777, 0o700);
+    let abstract_sockets = fs::read_to_string("/proc/net/unix").unwrap();
+    assert!(!abstract_sockets.contains("@yard-step"), "{abstract_sockets}");
+}
+
 #[rstest]
 fn the_next_start_says_whose_lock_it_took_over_and_what_became_of_the_trial() {
     let place = Place::new(LONG);
@@ -498,20 +576,20 @@ fn a_load_goes_with_all_it_has_started_when_the_application_is_killed() {
 
 #[rstest]
 #[case::down(
-    Mischief::MachineDown,
+    FaultInjection::MachineDown,
     "The machine went down in trial 1.",
     "machine down. It has no outcome"
 )]
-#[case::gone(Mischief::Vanishes, "trial  1", "The machine was restarted.")]
+#[case::gone(FaultInjection::Vanishes, "trial  1", "The machine was restarted.")]
 fn a_machine_that_goes_down_is_restarted_and_the_climb_taken_up_as_after_any_start(
-    #[case] mischief: Mischief,
+    #[case] fault: FaultInjection,
     #[case] first: &str,
     #[case] then: &str,
 ) {
     let place = Place::new(LONG);
     let mut running = place.start(&["--pace", "60"]);
     running.load_at_work(&place);
-    place.card().set_mischief(mischief).unwrap();
+    place.card().inject_fault(fault).unwrap();
     running.wait_for(first);
     running.wait_for(then);
     until("the load of the next trial", || running.process("load"));
@@ -522,7 +600,7 @@ fn a_card_that_does_not_answer_is_told_and_cured_by_a_restart() {
     let place = Place::new(LONG);
     let mut running = place.start(&["--pace", "60"]);
     running.load_at_work(&place);
-    place.card().set_mischief(Mischief::ApplyHangs).unwrap();
+    place.card().inject_fault(FaultInjection::ApplyHangs).unwrap();
     let line = running.wait_for("did not answer within 2 s when it was asked to hold settings");
     assert!(line.contains("machine down"), "{line}");
     running.wait_for("The machine was restarted.");
@@ -558,7 +636,12 @@ fn a_disk_that_is_full_stops_the_climb_and_it_goes_on_once_there_is_room() {
     let arguments: Vec<String> =
         command.get_args().map(|word| format!("'{}'", word.to_string_lossy())).collect();
     let script = format!("trap '' XFSZ; ulimit -f 160; exec {PROGRAM} {}", arguments.join(" "));
-    let output = Command::new("bash").args(["-c", &script]).output().unwrap();
+    let machine = machine_of(&text_of(&place.data()));
+    let output = Command::new("bash")
+        .args(["-c", &script])
+        .env("XDG_RUNTIME_DIR", machine)
+        .output()
+        .unwrap();
     assert_eq!(output.status.code(), Some(1), "{}", stdout(&output));
     let told = stderr(&output);
     assert!(told.contains("Free space on its disk"), "{told}");
@@ -578,7 +661,7 @@ fn with_the_clock_of_the_machine_set_back_locks_and_ledgers_are_as_before() {
         ledger.execute(&format!("UPDATE {column} = ?"), [later]).unwrap();
     }
     drop(ledger);
-    let lock = CardLock::path(&place.data().join("cards"), CARD);
+    let lock = lock_on_machine_of(&text_of(&place.data()), CARD);
     fs::write(lock, format!("{{\"process\":4711,\"since\":{later}}}")).unwrap();
     let output = place.command(&["--stages", "baseline"]).output().unwrap();
     assert!(output.status.success(), "{}", stderr(&output));

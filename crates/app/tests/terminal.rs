@@ -9,8 +9,8 @@ use std::time::{Duration, Instant};
 
 use common::{PROGRAM, STEADY, Terminal};
 use rstest::rstest;
-use yard_step_card::slot::{SlotAddress, SlotCard};
-use yard_step_card::{Card, Mischief};
+use yard_step_card::slot::SlotCard;
+use yard_step_card::{Card, FaultInjection};
 
 const SIZE: (u16, u16) = (160, 50);
 /// What is said once, and only, when the machine went down.
@@ -281,8 +281,8 @@ fn opened(dir: &tempfile::TempDir, options: &str) -> Terminal {
 
 /// The card in the slot that the interface has switched on.
 fn card(dir: &tempfile::TempDir) -> SlotCard {
-    let data = dir.path().join("data").canonicalize().unwrap();
-    SlotCard::open(SlotAddress::of(&data, "standin:tarn-310#6"), None).unwrap()
+    let data = dir.path().join("data");
+    common::card_on_machine_of(data.to_str().unwrap(), "standin:tarn-310#6").unwrap()
 }
 
 #[rstest]
@@ -291,7 +291,7 @@ fn a_machine_that_goes_down_is_told_and_restarted_by_a_key() {
     let terminal = opened(&dir, "--pace 60");
     terminal.press(&["Enter"]);
     terminal.wait_for("RUNNING");
-    card(&dir).set_mischief(Mischief::MachineDown).unwrap();
+    card(&dir).inject_fault(FaultInjection::MachineDown).unwrap();
     terminal.wait_for_all(&["▲ RESTART", "The machine is down.", "Enter restart the machine"]);
     terminal.press(&["Enter"]);
     terminal.wait_for_all(&["MACHINE DOWN", "It has no outcome", "NEXT: ENTER"]);
@@ -305,7 +305,7 @@ fn a_machine_that_goes_down_is_told_and_restarted_by_a_key() {
 fn a_card_that_vanishes_while_nothing_runs_is_told_at_once() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = opened(&dir, "--pace 10");
-    card(&dir).set_mischief(Mischief::Vanishes).unwrap();
+    card(&dir).inject_fault(FaultInjection::Vanishes).unwrap();
     terminal.wait_for_all(&["▲ RESTART", "The card is gone, or does not answer."]);
     terminal.press(&["Enter"]);
     terminal.wait_for_all(&["The machine was restarted.", "NEXT: ENTER"]);

@@ -7,13 +7,15 @@
 //! ```
 
 mod catalogue;
+mod runtime_dir;
 pub mod slot;
 mod standin;
 
 pub use catalogue::{CardChoice, CardName, ChoiceError, KINDS};
+pub use runtime_dir::{RuntimeDir, RuntimeDirError};
 pub use standin::{
-    Blemish, Brief, BriefCard, BriefEnding, Disturbance, Edges, Incident, LimitOverride, Mischief,
-    Mishaps, StandIn, Steady, Warm,
+    Blemish, Brief, BriefCard, BriefEnding, Disturbance, Edges, FaultInjection, Incident,
+    LimitOverride, Mishaps, StandIn, Steady, Warm,
 };
 
 use serde::{Deserialize, Serialize};
@@ -39,6 +41,12 @@ pub enum CardError {
     Gone {
         /// What was found in its place.
         cause: String,
+    },
+    /// The card's host would not do what it was asked.
+    #[error("the card refused: {why}")]
+    Refused {
+        /// Why.
+        why: String,
     },
     /// The card was asked and did not answer.
     #[error("the card did not answer within {} when it was asked to {doing}; restart the machine", .waited.in_words())]

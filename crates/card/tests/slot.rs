@@ -2,12 +2,17 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
+use std::io::{BufRead, BufReader, ErrorKind, Read, Write};
+use std::os::unix::net::UnixStream;
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
 use rstest::rstest;
-use yard_step_card::slot::{Device, DeviceError, SlotAddress, SlotCard, serve};
-use yard_step_card::{Card, CardChoice, CardError, LoadLost, Mischief, Mishaps, StandIn, Work};
+use tempfile::TempDir;
+use yard_step_card::slot::{Device, DeviceError, FaultsOnRequest, SlotAddress, SlotCard, serve};
+use yard_step_card::{
+    Card, CardChoice, CardError, FaultInjection, LoadLost, Mishaps, RuntimeDir, StandIn, Work,
+};
 use yard_step_core::{Demand, Frame, MhzOffset, Percent, Seconds, Settings, Workload};
 
 fn card() -> StandIn {
@@ -17,12 +22,27 @@ fn card() -> StandIn {
     card
 }
 
-fn hosted(name: &str) -> (SlotAddress, JoinHandle<()>) {
-    let temporary = std::env::temp_dir().join(format!("{}-{name}", std::process::id()));
-    let address = SlotAddress::of(&temporary, "standin:tarn-310#7");
-    let listener = address.listen().unwrap();
-    let host = thread::spawn(move || serve(listener, card()).unwrap());
-    (address, host)
+/// A slot of its own, in a directory that lives as long as the test.
+struct Hosted {
+    address: SlotAddress,
+    host: JoinHandle<()>,
+    dir: TempDir,
+}
+
+fn hosted() -> Hosted {
+    hosted_with(FaultsOnRequest::Allowed)
+}
+
+fn hosted_with(faults: FaultsOnRequest) -> Hosted {
+    let dir = tempfile::tempdir().unwrap();
+    let runtime = RuntimeDir::at(dir.path()).unwrap();
+    let address = SlotAddress::of(&runtime, "standin:tarn-310#7");
+    let place = address.clone();
+    let host = thread::spawn(move || serve(&place, card(), faults).unwrap());
+    while SlotCard::open(address.clone(), None).is_err() {
+        thread::sleep(Duration::from_millis(1));
+    }
+    Hosted { address, host, dir }
 }
 
 fn open(address: &SlotAddress) -> SlotCard {
@@ -35,7 +55,7 @@ fn offset(mhz: i32) -> Settings {
 
 #[rstest]
 fn through_the_socket_a_card_is_what_it_is_without_it() {
-    let (address, _host) = hosted("same");
+    let Hosted { address, dir: _dir, .. } = hosted();
     let (mut near, mut far) = (card(), open(&address));
     assert_eq!(near.description(), far.description());
     let cards: [&mut dyn Card; 2] = [&mut near, &mut far];
@@ -82,7 +102,7 @@ fn a_load_in_another_place_takes_as_long_for_each_frame_as_one_in_this_place() {
     for _ in 0..100 {
         near.run(Seconds(0.1), Work::Here(&mut here)).unwrap();
     }
-    let (address, host) = hosted("jumps");
+    let Hosted { address, host, dir: _dir } = hosted();
     let mut far = open(&address);
     far.apply(&offset(0)).unwrap();
     let mut device = Device::attach(&address).unwrap();
@@ -104,7 +124,7 @@ fn a_load_in_another_place_takes_as_long_for_each_frame_as_one_in_this_place() {
 
 #[rstest]
 fn a_load_in_another_place_is_given_its_frames_as_the_card_comes_to_them() {
-    let (address, _host) = hosted("load");
+    let Hosted { address, dir: _dir, .. } = hosted();
     let mut card = open(&address);
     let mut device = Device::attach(&address).unwrap();
     let load = thread::spawn(move || {
@@ -130,7 +150,7 @@ fn a_load_in_another_place_is_given_its_frames_as_the_card_comes_to_them() {
 
 #[rstest]
 fn a_load_that_gives_no_work_is_found_and_whoever_wants_the_card_back_does_not_wait_for_it() {
-    let (address, _host) = hosted("stalled");
+    let Hosted { address, dir: _dir, .. } = hosted();
     let (mut card, mut other) = (open(&address), open(&address));
     card.apply(&offset(90)).unwrap();
     let _device = Device::attach(&address).unwrap();
@@ -146,7 +166,7 @@ fn a_load_that_gives_no_work_is_found_and_whoever_wants_the_card_back_does_not_w
 
 #[rstest]
 fn a_card_that_loses_the_load_tells_it_so() {
-    let (address, _host) = hosted("lost");
+    let Hosted { address, dir: _dir, .. } = hosted();
     let mut card = open(&address);
     let mut device = Device::attach(&address).unwrap();
     let load = thread::spawn(move || {
@@ -174,17 +194,17 @@ fn a_card_that_loses_the_load_tells_it_so() {
 
 #[rstest]
 fn a_card_that_does_not_answer_is_told_from_one_that_is_gone() {
-    let (address, host) = hosted("mischief");
+    let Hosted { address, host, dir: _dir } = hosted();
     let mut card = open(&address);
-    open(&address).set_mischief(Mischief::ApplyHangs).unwrap();
+    open(&address).inject_fault(FaultInjection::ApplyHangs).unwrap();
     let error = card.apply(&offset(30)).unwrap_err();
     assert!(matches!(error, CardError::NoAnswer { doing: "hold settings", .. }), "{error}");
     assert!(card.restart_machine(), "a restart cures it");
     card.apply(&offset(30)).unwrap();
-    open(&address).set_mischief(Mischief::MachineDown).unwrap();
+    open(&address).inject_fault(FaultInjection::MachineDown).unwrap();
     assert_eq!(card.sample(), Err(CardError::MachineDown));
     assert!(card.restart_machine());
-    open(&address).set_mischief(Mischief::Vanishes).unwrap();
+    open(&address).inject_fault(FaultInjection::Vanishes).unwrap();
     host.join().unwrap();
     assert!(matches!(card.sample(), Err(CardError::Gone { .. })));
     assert!(!card.restart_machine(), "nobody switches this machine on again");
@@ -192,7 +212,7 @@ fn a_card_that_does_not_answer_is_told_from_one_that_is_gone() {
 
 #[rstest]
 fn a_machine_that_was_left_in_order_is_switched_off_at_once() {
-    let (address, host) = hosted("left");
+    let Hosted { address, host, dir: _dir } = hosted();
     let mut card = open(&address);
     let beside = open(&address);
     card.leave();
@@ -201,9 +221,60 @@ fn a_machine_that_was_left_in_order_is_switched_off_at_once() {
     assert!(SlotCard::open(address, None).is_err());
 }
 
+#[test]
+fn a_slot_started_for_normal_use_injects_no_faults() {
+    let Hosted { address, dir: _dir, .. } = hosted_with(FaultsOnRequest::Refused);
+    let mut card = open(&address);
+    let error = card.inject_fault(FaultInjection::MachineDown).unwrap_err();
+    assert!(matches!(error, CardError::Refused { .. }), "{error}");
+    assert!(card.sample().is_ok(), "the card is as before");
+}
+
+#[test]
+fn a_second_host_does_not_take_the_place_of_the_first_but_that_of_a_dead_one() {
+    let Hosted { address, host, dir: _dir } = hosted();
+    let error = address.listen().unwrap_err();
+    assert_eq!(error.kind(), ErrorKind::AddrInUse);
+    assert!(error.to_string().contains("another process listens"), "{error}");
+    let mut card = open(&address);
+    card.leave();
+    drop(card);
+    host.join().unwrap();
+    // What a host that was killed leaves behind: a socket without a listener.
+    drop(address.listen().unwrap());
+    assert!(address.listen().is_ok());
+}
+
 #[rstest]
-fn two_machines_have_slots_of_their_own() {
-    let name = |place: &str| SlotAddress::of(place.as_ref(), "standin:tarn-310#7").to_string();
-    assert_ne!(name("/one"), name("/two"));
-    assert!(name(&"/a/very/long/directory".repeat(20)).len() <= 107);
+#[case::endless(&[b'x'; 70_000], None)]
+#[case::no_json(b"what a day\n", Some("refused"))]
+#[case::far_too_long(b"{\"ask\":\"run\",\"seconds\":1e300}\n", Some("0 to 3600 s"))]
+#[case::negative(b"{\"ask\":\"idle\",\"seconds\":-1}\n", Some("0 to 3600 s"))]
+fn what_no_client_of_ours_says_is_refused_or_cut_off(
+    #[case] said: &[u8],
+    #[case] told: Option<&str>,
+) {
+    let Hosted { address, dir: _dir, .. } = hosted();
+    let mut stream = UnixStream::connect(address.to_string()).unwrap();
+    stream.write_all(said).unwrap();
+    let mut answer = String::new();
+    // Cut off, the connection ends; refused, an answer comes.
+    let read = BufReader::new(stream).read_line(&mut answer);
+    match told {
+        Some(told) => assert!(answer.contains("refused") && answer.contains(told), "{answer}"),
+        None => assert!(read.is_err() || answer.is_empty(), "{answer}"),
+    }
+    assert!(open(&address).taken().is_ok(), "others are served all the same");
+}
+
+#[test]
+fn a_frame_larger_than_any_screen_is_not_read() {
+    let Hosted { address, dir: _dir, .. } = hosted();
+    let mut card = open(&address);
+    let mut stream = UnixStream::connect(address.to_string()).unwrap();
+    stream.write_all(b"{\"ask\":\"draw\"}\n").unwrap();
+    stream.read_exact(&mut [0]).unwrap();
+    let side = 16_000_u32.to_le_bytes();
+    stream.write_all(&[side.as_slice(), &side, &[0; 48]].concat()).unwrap();
+    assert_eq!(card.run(Seconds(0.1), Work::Elsewhere), Err(LoadLost::Hung));
 }

@@ -54,10 +54,7 @@ impl Engine {
             return Err(EngineError::NeedsYes(risk.clone()));
         }
         let result = self.trial(&proposal, overseer);
-        if result.is_err() {
-            self.end_load();
-            self.put_back();
-        }
+        let result = result.map_err(|error| self.put_back_after(error));
         if let (Err(EngineError::LoadNotBegun { .. }), Some(intent)) = (&result, &self.begun) {
             let intent = intent.clone();
             self.close_unfinished(&intent, Unfinished::NotBegun)?;
@@ -66,6 +63,19 @@ impl Engine {
             self.is_card_there()?;
         }
         result
+    }
+
+    /// Ends the load and puts the card back after a failure; tells of it where that fails too.
+    fn put_back_after(&mut self, error: EngineError) -> EngineError {
+        self.end_load();
+        // A machine that is down has no card to be put back; the restart sees to that.
+        if matches!(error, EngineError::MachineDown { .. }) {
+            return error;
+        }
+        match self.cards.put_back() {
+            Ok(()) => error,
+            Err(not_back) => EngineError::FailedAndNotBack { error: Box::new(error), not_back },
+        }
     }
 
     /// One step of a climb that nobody attends: the next trial or, where that is wanted first, the
@@ -98,7 +108,7 @@ impl Engine {
 
     /// Settings the card holds; without an answer, the machine should be restarted.
     pub(crate) fn look_for_card(&mut self) -> Result<Settings, CardError> {
-        let held = self.card.taken();
+        let held = self.cards.card_mut().taken();
         if let Err(error) = &held {
             let is_down = *error == CardError::MachineDown;
             self.restart = Some(if is_down { Restart::Down } else { Restart::CardGone });
@@ -121,19 +131,19 @@ impl Engine {
         proposal: &Proposal,
         overseer: &mut dyn Overseer,
     ) -> Result<RunView, EngineError> {
-        let card = self.card.description().clone();
+        let card = self.cards.card().description().clone();
         let request = &proposal.request;
         let clamped = request.asked.clamped(&card);
-        let guard_told = self.set_guard()?;
+        let guard_told = self.cards.arm()?;
         let intent = self.write_intent(request, clamped.settings)?;
         // From here on, and not before, the card may be touched.
         let row = intent.id;
-        let applied = apply_whole(self.card.as_mut(), &intent.asked);
+        let applied = apply_whole(self.cards.card_mut(), &intent.asked);
         let mut told = clamped.notes;
         told.extend(applied.told.clone());
         told.extend(guard_told);
         let mut beside = true;
-        for other in &mut self.in_step {
+        for other in self.cards.in_step_mut() {
             beside &= other.begin(&intent);
         }
         let mut run = Run::new(intent, &card, applied.taken, self.load.expected());
@@ -148,21 +158,24 @@ impl Engine {
                 .and_then(|()| self.watch(&mut run, request.warm_up_bounds, overseer))?,
         };
         self.end_load();
-        if ending == Ending::MachineDown || self.in_step.iter().any(InStep::took_machine_down) {
+        if ending == Ending::MachineDown
+            || self.cards.in_step().iter().any(InStep::took_machine_down)
+        {
             // Whoever works on a machine goes down with it, and writes nothing down any more.
             self.restart = Some(Restart::Down);
             return Err(EngineError::MachineDown { trial: run.intent.number });
         }
         let end = run.sample().at;
         let record = self.judged(&run, &ending, &applied.differences);
-        let wants_a_look = wants_a_look(&ending) || self.in_step.iter().any(InStep::wants_a_look);
-        let is_back = match record.judged.meaning() {
-            _ if wants_a_look => self.put_back(),
-            Meaning::Holds => true,
-            Meaning::TooMuch | Meaning::ProvesNothing => self.to_stock(),
+        let wants_a_look =
+            wants_a_look(&ending) || self.cards.in_step().iter().any(InStep::wants_a_look);
+        let back = match record.judged.meaning() {
+            _ if wants_a_look => self.cards.put_back(),
+            Meaning::Holds => Ok(()),
+            Meaning::TooMuch | Meaning::ProvesNothing => self.cards.to_stock(),
         };
-        if !is_back {
-            run.mark(end, MarkKind::Fault, EngineError::DoesNotGoBack.to_string());
+        if let Err(error) = back {
+            run.mark(end, MarkKind::Fault, EngineError::from(error).to_string());
         }
         let events = run.marks.iter().map(|mark| mark.event(row)).collect();
         // What was applied without a hitch is no news, nor is a card that came to be warm.
@@ -171,7 +184,7 @@ impl Engine {
         let rest = run.take_measured();
         self.ledger.end_trial(row, &record, rest, events)?;
         self.begun = None;
-        let live = LiveRun { run: &run, in_step: &self.in_step };
+        let live = LiveRun { run: &run, in_step: self.cards.in_step() };
         let mut view = live.view().ended(&record);
         (view.notes, view.wants_a_look) = (notes, wants_a_look);
         self.boots.push(run.intent.boot.clone());
@@ -190,7 +203,7 @@ impl Engine {
         request: &TrialRequest,
         asked: Settings,
     ) -> Result<Intent, EngineError> {
-        let boot = self.card.boot();
+        let boot = self.cards.card_mut().boot();
         let mut intent = Intent {
             id: 0,
             climb: self.climb_id,
@@ -225,13 +238,13 @@ impl Engine {
         while (tick as f64) < (run.intent.planned.value() / TICK.value()).round() {
             tick += 1;
             let at = Seconds(tick as f64 / 10.0);
-            let ended = self.load.work(self.card.as_mut(), TICK, &mut checked).err();
+            let ended = self.load.work(self.cards.card_mut(), TICK, &mut checked).err();
             run.take_frames(at, checked.drain(..));
             run.told_score = self.load.score();
             if let Some(ending) = ended {
                 return Ok(ended_by(ending, at, run));
             }
-            match self.card.sample() {
+            match self.cards.card_mut().sample() {
                 Ok(sample) => run.take_sample(Sample { at, ..sample.without_nonsense() }),
                 Err(error) => return Ok(ended_by(ending_of_error(&error), at, run)),
             }
@@ -246,7 +259,12 @@ impl Engine {
             if run.has_seen_enough(grace) {
                 return Ok(Ending::Finished);
             }
-            if !self.in_step.iter_mut().all(|other| other.tick(at, grace, &self.machine.alarms)) {
+            if !self
+                .cards
+                .in_step_mut()
+                .iter_mut()
+                .all(|other| other.tick(at, grace, &self.machine.alarms))
+            {
                 return Ok(Ending::Finished);
             }
             // Once a second is often enough to look where the heat is going, and after the guard.
@@ -254,13 +272,16 @@ impl Engine {
                 if at < run.intent.warm_up {
                     run.steer_warm_up(at, warm_up_bounds, known_plateau);
                     let warm_up = run.intent.warm_up;
-                    self.in_step.iter_mut().for_each(|other| other.set_warm_up(warm_up));
+                    self.cards
+                        .in_step_mut()
+                        .iter_mut()
+                        .for_each(|other| other.set_warm_up(warm_up));
                 }
-                if let Some(text) = self.set_guard()? {
+                if let Some(text) = self.cards.arm()? {
                     run.mark(at, MarkKind::Restart, text);
                 }
             }
-            let live = LiveRun { run, in_step: &self.in_step };
+            let live = LiveRun { run, in_step: self.cards.in_step() };
             match overseer.tick(&live) {
                 Steer::GoOn => {}
                 Steer::Stop => {
@@ -280,37 +301,19 @@ impl Engine {
     fn begin_load(&mut self, run: &mut Run) -> Result<(), EngineError> {
         let trial = run.intent.number;
         let failed = |cause| EngineError::LoadNotBegun { trial, cause };
-        self.load.begin(self.card.as_ref()).map_err(failed)?;
-        for other in &mut self.in_step {
+        self.load.begin(self.cards.card()).map_err(failed)?;
+        for other in self.cards.in_step_mut() {
             other.begin_load().map_err(failed)?;
         }
-        let group = self.load.process();
-        if let Some(guard) = &mut self.guard {
-            guard.set_load(group);
-        }
+        self.cards.set_load(self.load.process());
         Ok(())
     }
 
     /// Ends the loads; whoever has their numbers later is nobody the guard should know.
     pub(crate) fn end_load(&mut self) {
         self.load.end();
-        if let Some(guard) = &mut self.guard {
-            guard.set_load(None);
-        }
-        self.in_step.iter_mut().for_each(InStep::end_load);
-    }
-
-    /// Sees to it that somebody would put the card back; tells if a new guard had to be set.
-    pub(crate) fn set_guard(&mut self) -> Result<Option<String>, EngineError> {
-        let way_back = self.way_back();
-        let wanted = (way_back != self.factory).then_some(&way_back);
-        for other in &mut self.in_step {
-            other.set_guard(wanted)?;
-        }
-        let Some(guard) = &mut self.guard else { return Ok(None) };
-        let told = guard.see_to_it().map_err(EngineError::NoGuard)?;
-        guard.set_way_back(&way_back);
-        Ok(told)
+        self.cards.set_load(None);
+        self.cards.in_step_mut().iter_mut().for_each(InStep::end_load);
     }
 
     /// Writes down what was measured, a minute of it at a time, and that the trial is alive.
@@ -328,12 +331,16 @@ impl Engine {
     /// The outcome of a run. The graver verdict counts where cards are held in step.
     fn judged(&mut self, run: &Run, ending: &Ending, differences: &[Difference]) -> TrialRecord {
         let seen = run.watch.seen();
-        let (plan, card) = (self.climb.plan(), self.card.description());
+        let (plan, card) = (self.climb.plan(), self.cards.card().description());
         let reference = self.climb.reference();
         let own = judgement_of(run, ending, differences, &seen, reference, plan, card);
         let climb = &self.climb;
-        let in_step: Vec<InStepRecord> =
-            self.in_step.iter_mut().filter_map(|other| other.judged(ending, climb)).collect();
+        let in_step: Vec<InStepRecord> = self
+            .cards
+            .in_step_mut()
+            .iter_mut()
+            .filter_map(|other| other.judged(ending, climb))
+            .collect();
         let gravest = in_step.iter().min_by_key(|other| other.judged);
         let Judgement { verdict, reason } = match gravest.filter(|g| g.judged < own.verdict) {
             Some(other) => Judgement {

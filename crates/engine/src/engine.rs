@@ -3,7 +3,6 @@
 
 use std::sync::Arc;
 
-use yard_step_card::Card;
 use yard_step_core::{
     CardDescription, Climb, ClimbEvent, Directive, Fault, Limiter, Machine, Margin, Meaning,
     MhzOffset, Next, Plan, Policy, Seconds, Seen, Settings, Stage, StageOrder, TrialRecord,
@@ -12,13 +11,11 @@ use yard_step_core::{
 use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Measured, TrialDetail};
 use yard_step_scenes::Scene;
 
+use crate::card_keeper::{CardKeeper, HeldCard};
 use crate::error::EngineError;
-use crate::guard::Guard;
 use crate::holding::first_sight;
-use crate::in_step::InStep;
 use crate::keeping::at_start;
 use crate::load::{Load, Loads};
-use crate::lock::CardLock;
 use crate::rig::Rig;
 use crate::trial::Run;
 use crate::view::{RunView, SpoiltPicture};
@@ -65,17 +62,16 @@ impl std::fmt::Display for Restart {
 /// Carries a climb out. When it is dropped, however that comes about, the card is put back to the
 /// last kept settings, or to stock.
 pub struct Engine {
-    pub(crate) card: Box<dyn Card>,
+    /// The card, the cards in step, and the way back for each.
+    pub(crate) cards: CardKeeper,
     pub(crate) load: Box<dyn Load>,
     pub(crate) loads: Loads,
-    pub(crate) guard: Option<Guard>,
     pub(crate) ledger: Ledger,
     pub(crate) climb: Climb,
     pub(crate) climb_id: i64,
     /// The run of the machine in which each trial was made.
     pub(crate) boots: Vec<String>,
     pub(crate) ended: bool,
-    pub(crate) kept: Option<Settings>,
     /// Why the card was not put to the profile in use at the start.
     pub(crate) told_at_start: Option<String>,
     /// A trial that has its intent in the ledger and no outcome yet.
@@ -84,14 +80,8 @@ pub struct Engine {
     pub(crate) restart: Option<Restart>,
     /// What the user said of the machine.
     pub(crate) machine: Machine,
-    /// The factory state, as it was copied at first sight.
-    pub(crate) factory: Settings,
-    /// Cards of the same kind that do the same.
-    pub(crate) in_step: Vec<InStep>,
     /// Trials there were when the climb was taken up again.
     pub(crate) resumed_after: usize,
-    /// Given up last of all.
-    _lock: Option<CardLock>,
 }
 
 impl Engine {
@@ -109,7 +99,7 @@ impl Engine {
         let climb = Climb::new(rig.card.description().clone(), plan, stages)?;
         let mut engine = Self::on(rig, ledger, climb)?;
         engine.climb_id = engine.ledger.begin_climb(
-            engine.card.description(),
+            engine.cards.card().description(),
             engine.climb.plan(),
             engine.climb.stages(),
         )?;
@@ -139,33 +129,30 @@ impl Engine {
         let load = loads.choose(&climb.plan().scene, card.as_ref())?;
         let (machine, factory) = first_sight(&ledger, card.as_mut())?;
         let (kept, told_at_start) = at_start(&ledger, card.description())?;
+        let mut held = HeldCard::new(card, factory, (guard, lock));
+        held.set_kept(kept.as_ref());
         let mut engine = Self {
-            card,
+            cards: CardKeeper::new(held),
             load,
             loads,
-            guard,
             ledger,
             climb,
             climb_id: 0,
             boots: Vec::new(),
             ended: false,
-            kept,
             told_at_start,
             begun: None,
             restart: None,
             machine,
-            factory,
-            in_step: Vec::new(),
             resumed_after: 0,
-            _lock: lock,
         };
-        // Whatever a process that died may have left on the card.
-        let way_back = engine.way_back();
-        if let Some(guard) = &mut engine.guard {
-            guard.set_way_back(&way_back);
-        }
-        if engine.card.taken().is_ok_and(|held| held != way_back) {
-            engine.put_back();
+        // Whatever a process that died may have left on the card. One that is down or gone is found
+        // before anything is tried on it.
+        let way_back = engine.cards.way_back();
+        if engine.cards.card_mut().taken().is_ok_and(|held| held != way_back)
+            && let Err(error) = engine.cards.put_back()
+        {
+            engine.tell_at_start(EngineError::from(error).to_string());
         }
         Ok(engine)
     }
@@ -192,10 +179,18 @@ impl Engine {
         Ok(told)
     }
 
+    /// Something to be said to whoever has begun or taken up the climb.
+    fn tell_at_start(&mut self, text: String) {
+        self.told_at_start = Some(match self.told_at_start.take() {
+            Some(told) => format!("{told} {text}"),
+            None => text,
+        });
+    }
+
     /// Tells the climb what took the machine down in others: settings of the user's own need an
     /// explicit yes then, whichever climb that was.
     fn remember(&mut self) -> Result<(), EngineError> {
-        let downed = self.ledger.downed(self.card.description(), self.climb_id)?;
+        let downed = self.ledger.downed(self.cards.card().description(), self.climb_id)?;
         self.climb.handle(ClimbEvent::Remembered(downed));
         Ok(())
     }
@@ -208,7 +203,7 @@ impl Engine {
 
     /// Looks whether the present run of the machine is one in which the driver reset the card.
     pub(crate) fn needs_restart(&mut self) -> Option<Restart> {
-        let boot = self.card.boot();
+        let boot = self.cards.card_mut().boot();
         self.reset_in(&boot).map(Restart::AfterReset)
     }
 
@@ -226,23 +221,25 @@ impl Engine {
     /// The machine does not come up, or the ledger fails.
     pub fn restart_machine(&mut self) -> Result<Vec<String>, EngineError> {
         self.end_load();
-        for other in &mut self.in_step {
-            other.card_mut().restart_machine();
+        for other in self.cards.in_step_mut() {
+            other.held_mut().card_mut().restart_machine();
         }
-        if !self.card.restart_machine() {
-            let why = match self.card.taken() {
+        if !self.cards.card_mut().restart_machine() {
+            let why = match self.cards.card_mut().taken() {
                 Err(error) => error.to_string(),
                 Ok(_) => "it is not for Yard Step to restart".into(),
             };
             return Err(EngineError::NoRestart(why));
         }
         if let Some(room) = self.machine.room {
-            self.card.set_room(room);
+            self.cards.card_mut().set_room(room);
         }
         let mut told = vec!["The machine was restarted.".to_owned()];
         let entry = self.ledger.climb(self.climb_id)?;
         told.extend(self.take_up(entry, Unfinished::MachineDown)?);
-        self.put_back();
+        if let Err(error) = self.cards.put_back() {
+            told.push(EngineError::from(error).to_string());
+        }
         Ok(told)
     }
 
@@ -274,7 +271,7 @@ impl Engine {
                 Fault::STOPPED,
             ),
         };
-        let what = in_short(&intent.asked, self.card.description());
+        let what = in_short(&intent.asked, self.cards.card().description());
         let told = format!("Trial {} ({what}): {judged}. {reason}", intent.number);
         let row = intent.id;
         let record = TrialRecord {
@@ -320,7 +317,7 @@ impl Engine {
     /// Tells the climb that the user wants these settings tried next; answers what had to be
     /// changed to keep them inside the card's ranges.
     pub fn wish(&mut self, settings: &Settings) -> Vec<String> {
-        let clamped = settings.clamped(self.card.description());
+        let clamped = settings.clamped(self.cards.card().description());
         self.climb.handle(ClimbEvent::Wished(Some(Box::new(clamped.settings))));
         clamped.notes
     }
@@ -505,7 +502,7 @@ impl Engine {
     /// A trial of this card.
     pub(crate) fn own_detail(&self, row: i64) -> Result<TrialDetail, EngineError> {
         let detail = self.detail(row)?;
-        if detail.card.key() == self.card.description().key() {
+        if detail.card.key() == self.cards.card().description().key() {
             return Ok(detail);
         }
         let line = &detail.line;
@@ -549,7 +546,7 @@ impl Engine {
                 self.climb.directives(),
             )?;
         }
-        let (card, plan) = (self.card.description().clone(), self.climb.plan().clone());
+        let (card, plan) = (self.cards.card().description().clone(), self.climb.plan().clone());
         let stages = self.climb.stages().to_vec();
         self.climb_id = self.ledger.begin_climb(&card, &plan, &stages)?;
         self.climb = Climb::new(card, plan, &stages)?;
@@ -573,7 +570,7 @@ impl Engine {
     /// The card.
     #[must_use]
     pub fn description(&self) -> &CardDescription {
-        self.card.description()
+        self.cards.card().description()
     }
 
     pub(crate) fn ledger(&self) -> &Ledger {

@@ -4,6 +4,7 @@ use thiserror::Error;
 use yard_step_core::{ClimbError, MachineError};
 use yard_step_ledger::LedgerError;
 
+use crate::card_keeper::NotBack;
 use crate::load::UnknownLoad;
 
 /// Why the engine stopped. The card was put back before this is told.
@@ -44,11 +45,17 @@ pub enum EngineError {
     /// The trial must not run without an explicit yes.
     #[error("this trial needs an explicit yes: {0}")]
     NeedsYes(String),
-    /// The card does not hold the settings it was put to.
-    #[error(
-        "the card does not hold the settings it was put to, though it was asked five times: restart the machine to have it at stock"
-    )]
-    DoesNotGoBack,
+    /// A card does not hold the settings it was put back to.
+    #[error("{0} Restart the machine: that brings it to stock.")]
+    NotBack(#[from] NotBack),
+    /// Something failed, and after that the card could not be put back.
+    #[error("{error} After that, {not_back} Restart the machine: that brings it to stock.")]
+    FailedAndNotBack {
+        /// What failed.
+        error: Box<EngineError>,
+        /// The card.
+        not_back: NotBack,
+    },
     /// Two cards that cannot be held in step.
     #[error("{one} and {other} cannot be held in step: that takes two different cards of one kind")]
     NotAlike {

@@ -10,7 +10,7 @@
 //! time they change.
 
 use std::fs::OpenOptions;
-use std::io::{self, BufRead, Write};
+use std::io::{self, BufRead, Read, Write};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -20,17 +20,21 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use nix::sys::signal::{Signal, killpg};
 use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
+use yard_step_card::Card;
 use yard_step_card::slot::{SlotAddress, SlotCard};
-use yard_step_card::{Card, CardError};
-use yard_step_core::Settings;
+use yard_step_core::{Seconds, Settings};
 
-use crate::holding::restore;
+use crate::card_keeper::{is_held, restore};
 use crate::lock::CardLock;
 
-/// How long one who has taken the card over is looked after.
-const PATIENCE: Duration = Duration::from_secs(10);
+/// How long a guard tries to see the card back.
+const PATIENCE: Duration = Duration::from_secs(60);
+/// Time between two tries.
+const BETWEEN_TRIES: Duration = Duration::from_millis(200);
 /// Time between two looks at a card.
 const LATE: Duration = Duration::from_millis(20);
+/// Longest message that is read, bytes.
+const MOST_MESSAGE: u64 = 64 << 10;
 /// Looks at a card that was put back.
 const LATE_LOOKS: u32 = 10;
 
@@ -106,8 +110,16 @@ impl Guard {
     }
 
     /// Relieves it: the card is back.
-    pub(crate) fn relieve(&mut self) {
+    pub(crate) fn relieve(mut self) {
         self.say(&Word::AllIsWell);
+        drop(self.child.stdin.take());
+        // It has nothing to do any more.
+        let _ = self.child.wait();
+    }
+
+    /// Leaves the card to it. It goes on by itself, for a minute at most, and is not waited for.
+    pub(crate) fn hand_over(self) {
+        // What becomes of a guard that is dropped without a word.
     }
 
     fn say(&mut self, word: &Word) {
@@ -123,8 +135,11 @@ impl Guard {
 impl Drop for Guard {
     fn drop(&mut self) {
         drop(self.child.stdin.take());
-        // It has nothing to do, or at most a second's work.
-        let _ = self.child.wait();
+        if let Ok(None) = self.child.try_wait() {
+            // It works on; whoever has ended must be waited for by somebody.
+            let process = Pid::from_raw(self.child.id() as i32);
+            thread::spawn(move || nix::sys::wait::waitpid(process, None));
+        }
     }
 }
 
@@ -145,61 +160,101 @@ fn spawn(post: &Post) -> io::Result<Child> {
 }
 
 /// Stands guard: the whole of the guard's process. Reads `input` to its end, then puts the card
-/// back unless it was told that all is well.
-pub fn stand(input: impl BufRead, slot: &str, lock: &Path, log: &Path) {
+/// back unless it was told that all is well. Whether the card is back in the end.
+pub fn stand(mut input: impl BufRead, slot: &str, lock: &Path, log: &Path) -> bool {
     let (mut way_back, mut load) = (None, None);
-    for line in input.lines() {
-        let Ok(line) = line else { break };
-        match serde_json::from_str(&line) {
+    let mut line = Vec::new();
+    // A message that is too long is no message of ours: it cannot be parsed, and its rest neither.
+    while matches!(
+        input.by_ref().take(MOST_MESSAGE).read_until(b'\n', &mut line),
+        Ok(count) if count > 0
+    ) {
+        match serde_json::from_slice(&line) {
             Ok(Word::WayBack { settings }) => way_back = Some(*settings),
             Ok(Word::Load { group }) => load = group,
-            Ok(Word::AllIsWell) => return,
+            Ok(Word::AllIsWell) => return true,
             // The last line of one who died while writing it.
             Err(_) => {}
         }
+        line.clear();
     }
     if let Some(group) = load.and_then(|group| i32::try_from(group).ok()) {
         // A load that went with the engine needs no signal.
         let _ = killpg(Pid::from_raw(group), Signal::SIGKILL);
     }
-    let Some(settings) = way_back else { return };
-    let text = match see_it_back(slot, &settings, lock) {
-        Ok(how) => format!("Yard Step was gone: {how}"),
-        Err(error) => format!("Yard Step was gone, and the card is not to be reached: {error}"),
-    };
-    note(log, &text);
+    let Some(settings) = way_back else { return true };
+    match see_it_back(slot, &settings, lock, PATIENCE) {
+        Ok(how) => {
+            note(log, &format!("Yard Step was gone: {how}"));
+            true
+        }
+        Err(cause) => {
+            let waited = Seconds(PATIENCE.as_secs_f64()).in_words();
+            let text = format!(
+                "Yard Step was gone, and after {waited} of trying the card was not seen to be \
+                 back: {cause}"
+            );
+            note(log, &text);
+            false
+        }
+    }
 }
 
-/// Puts the card back, or sees to it that whoever has taken it over meanwhile does.
-fn see_it_back(slot: &str, settings: &Settings, lock: &Path) -> Result<&'static str, CardError> {
-    let mut card = SlotCard::open(SlotAddress::from(slot.to_owned()), None)?;
-    let way_back = settings.with_unwritten_fan(card.description());
-    let until = Instant::now() + PATIENCE;
+/// Tries until the card is seen to hold the settings, or somebody else answers for it.
+fn see_it_back(
+    slot: &str,
+    settings: &Settings,
+    lock: &Path,
+    patience: Duration,
+) -> Result<&'static str, String> {
+    let until = Instant::now() + patience;
+    let mut card = None;
     loop {
-        if let Some(_lock) = CardLock::stand_in_for_the_dead(lock) {
-            let is_back = restore(&mut card, &way_back);
-            // What the dead have asked for last may reach the card only now.
-            for _ in 0..LATE_LOOKS {
-                thread::sleep(LATE);
-                if is_back && card.taken()? != way_back {
-                    restore(&mut card, &way_back);
-                }
-            }
-            return Ok(match is_back {
-                true => "the card was put back",
-                false => "the card does not hold what it was put to",
-            });
-        }
-        // Another Yard Step has begun to work on it. It puts the card back first of all, unless it
-        // dies before: so long as that is not seen, the card is left to nobody.
-        if card.taken()? == way_back {
-            return Ok("another one has put the card back");
-        }
+        let cause = match try_it_back(&mut card, slot, settings, lock) {
+            Ok(how) => return Ok(how),
+            Err(cause) => cause,
+        };
         if Instant::now() > until {
-            return Ok("another one works on the card, and it was left to that");
+            return Err(cause);
         }
-        thread::sleep(LATE);
+        thread::sleep(BETWEEN_TRIES);
     }
+}
+
+/// One try. `reached` is the card, as far as it could be reached before.
+fn try_it_back(
+    reached: &mut Option<SlotCard>,
+    slot: &str,
+    settings: &Settings,
+    lock: &Path,
+) -> Result<&'static str, String> {
+    let Some(_lock) = CardLock::stand_in_for_the_dead(lock) else {
+        // Another Yard Step has begun to work on the card. Until its own guard knows the way back,
+        // it may die and leave the card to nobody.
+        return match CardLock::is_guarded(lock) {
+            true => Ok("another Yard Step answers for the card"),
+            false => Err("another Yard Step has taken the card and set no guard".into()),
+        };
+    };
+    let mut card = match reached.take() {
+        Some(card) => card,
+        None => {
+            let address = SlotAddress::from(slot.to_owned());
+            SlotCard::open(address, None).map_err(|error| error.to_string())?
+        }
+    };
+    let way_back = settings.with_unwritten_fan(card.description());
+    restore(&mut card, &way_back).map_err(|error| error.cause)?;
+    // What the dead have asked for last may reach the card only now.
+    for _ in 0..LATE_LOOKS {
+        thread::sleep(LATE);
+        let taken = card.taken().map_err(|error| error.to_string())?;
+        if !is_held(&card, &way_back, &taken) {
+            restore(&mut card, &way_back).map_err(|error| error.cause)?;
+        }
+    }
+    *reached = Some(card);
+    Ok("the card was put back")
 }
 
 fn note(log: &Path, text: &str) {

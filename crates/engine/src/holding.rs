@@ -7,35 +7,38 @@ use yard_step_core::{
 };
 use yard_step_ledger::Ledger;
 
+use crate::card_keeper::HeldCard;
 use crate::engine::Engine;
 use crate::error::EngineError;
-use crate::guard::Guard;
 use crate::in_step::InStep;
 use crate::keeping::ProfileView;
 use crate::rig::Rig;
 
 impl Engine {
-    /// Puts the card to its factory state, as it was copied at first sight; whether it holds it.
-    pub fn to_stock(&mut self) -> bool {
-        let factory = self.factory;
-        self.restore(&factory)
+    /// Puts every card to its factory state, as it was copied at first sight.
+    ///
+    /// # Errors
+    /// A card was not seen to hold it.
+    pub fn to_stock(&mut self) -> Result<(), EngineError> {
+        Ok(self.cards.to_stock()?)
     }
 
-    /// Puts the card to the last kept settings, or to stock; whether it holds them.
-    pub fn put_back(&mut self) -> bool {
-        let settings = self.way_back();
-        self.restore(&settings)
+    /// Puts every card to the last kept settings, or to its factory state.
+    ///
+    /// # Errors
+    /// A card was not seen to hold them.
+    pub fn put_back(&mut self) -> Result<(), EngineError> {
+        Ok(self.cards.put_back()?)
     }
 
-    /// The last kept settings, or the factory state.
-    pub(crate) fn way_back(&self) -> Settings {
-        self.kept.unwrap_or(self.factory)
-    }
-
-    pub(crate) fn restore(&mut self, settings: &Settings) -> bool {
-        let wanted = (*settings != self.factory).then_some(settings);
-        self.in_step.iter_mut().for_each(|other| other.put_to(wanted));
-        restore(self.card.as_mut(), settings)
+    /// Ends the load, puts every card back and lets it go. A guard goes on trying with a card that
+    /// is not back;
+    ///
+    /// # Errors
+    /// A card was not seen to be back.
+    pub fn leave(&mut self) -> Result<(), EngineError> {
+        self.end_load();
+        Ok(self.cards.leave()?)
     }
 
     /// Holds another card of the same kind in step from the next trial on.
@@ -44,7 +47,7 @@ impl Engine {
     /// It is of another kind, or the ledger fails.
     pub fn hold_in_step(&mut self, rig: impl Into<Rig>) -> Result<(), EngineError> {
         let Rig { mut card, guard, lock, .. } = rig.into();
-        let (one, other) = (self.card.description(), card.description());
+        let (one, other) = (self.cards.card().description(), card.description());
         if one.name != other.name || one.key() == other.key() {
             return Err(EngineError::NotAlike {
                 one: format!("{} {}", one.name, one.serial),
@@ -53,24 +56,26 @@ impl Engine {
         }
         let (_, factory) = first_sight(&self.ledger, card.as_mut())?;
         let load = self.loads.choose(&self.climb.plan().scene, card.as_ref())?;
-        self.in_step.push(InStep::new(card, factory, load, (guard, lock)));
-        Ok(())
+        let held = HeldCard::new(card, factory, (guard, lock));
+        Ok(self.cards.add_in_step(InStep::new(held, load))?)
     }
 
     /// Lets a card held in step go, at stock; whether there was one of that key.
-    pub fn let_go(&mut self, key: &str) -> bool {
-        let place = self.in_step.iter().position(|one| one.card().description().key() == key);
-        let Some(place) = place else { return false };
-        let mut other = self.in_step.remove(place);
-        other.put_to(None);
-        other.relieve();
-        true
+    ///
+    /// # Errors
+    /// It was not seen to be at stock; its guard goes on trying.
+    pub fn let_go(&mut self, key: &str) -> Result<bool, EngineError> {
+        let Some(mut other) = self.cards.take_out_of_step(key) else { return Ok(false) };
+        other.held_mut().set_kept(None);
+        other.held_mut().leave()?;
+        Ok(true)
     }
 
     /// Keys of the cards held in step.
     #[must_use]
     pub fn held_in_step(&self) -> Vec<String> {
-        self.in_step.iter().map(|other| other.card().description().key()).collect()
+        let key = |other: &InStep| other.held().card().description().key();
+        self.cards.in_step().iter().map(key).collect()
     }
 
     /// What the user said of the machine.
@@ -87,8 +92,9 @@ impl Engine {
         machine.check()?;
         self.ledger.set_machine(&machine)?;
         if let Some(room) = machine.room {
-            self.card.set_room(room);
-            self.in_step.iter_mut().for_each(|other| other.card_mut().set_room(room));
+            self.cards.card_mut().set_room(room);
+            let others = self.cards.in_step_mut().iter_mut();
+            others.for_each(|other| other.held_mut().card_mut().set_room(room));
         }
         self.machine = machine;
         Ok(())
@@ -109,7 +115,7 @@ impl Engine {
             && self.resumed_after == self.climb.trials().len()
             && !self.ended;
         prerequisites(&Facts {
-            card: self.card.description(),
+            card: self.cards.card().description(),
             cards,
             machine: &self.machine,
             // No climb is begun or taken up before that is done.
@@ -125,34 +131,33 @@ impl Engine {
 
     /// Lets time pass on the card without a load.
     pub fn idle(&mut self, span: Seconds) {
-        self.card.idle(span);
-        self.in_step.iter_mut().for_each(|other| other.card_mut().idle(span));
+        self.cards.idle(span);
     }
 
     /// Settings the card holds and what its sensors say now; none while the machine is down.
     pub fn card_now(&mut self) -> (Option<Settings>, Option<Sample>) {
         // That it is gone is noticed here, too.
         let held = self.look_for_card();
-        (held.ok(), self.card.sample().ok())
+        (held.ok(), self.cards.card_mut().sample().ok())
     }
 
-    /// Forgets the kept settings for the rest of this session and puts the card to stock.
-    pub(crate) fn back_to_stock(&mut self) -> Result<(), EngineError> {
-        self.kept = None;
-        self.set_guard()?;
-        if self.to_stock() { Ok(()) } else { Err(EngineError::DoesNotGoBack) }
+    /// Takes the profile in use out of use, and puts the card to its factory state, where it stays
+    /// after the next start too.
+    ///
+    /// # Errors
+    /// The ledger fails, or a card is not seen to be at stock.
+    pub fn back_to_stock(&mut self) -> Result<(), EngineError> {
+        self.ledger.use_profile(self.cards.card().description(), None)?;
+        self.cards.set_kept(None);
+        self.cards.arm()?;
+        Ok(self.cards.put_back()?)
     }
 }
 
 impl Drop for Engine {
     fn drop(&mut self) {
+        // The load goes first; the cards are put back as they are dropped.
         self.end_load();
-        // A guard that is not relieved tries for itself.
-        if self.put_back() {
-            self.guard.iter_mut().for_each(Guard::relieve);
-            self.in_step.iter_mut().for_each(InStep::relieve);
-            self.card.leave();
-        }
     }
 }
 
@@ -171,20 +176,4 @@ pub(crate) fn first_sight(
     }
     let factory = ledger.factory(card.description())?.unwrap_or(stock);
     Ok((machine, factory))
-}
-
-/// Asks for settings, again where they are not taken, and answers whether they are held in the end.
-pub(crate) fn restore(card: &mut dyn Card, settings: &Settings) -> bool {
-    for _ in 0..5 {
-        if card.apply(settings).is_err() {
-            // The machine is down: a card comes back from that at stock by itself.
-            return true;
-        }
-        let held = card.taken().ok();
-        let description = card.description();
-        if held.is_some_and(|t| settings.differences(&t, description).iter().all(|d| d.rounded)) {
-            return true;
-        }
-    }
-    false
 }

@@ -1,58 +1,46 @@
 //! Cards of the same kind that do whatever the card climbed on does, each with its own read-back
 //! and its own verdict.
 
-use yard_step_card::Card;
 use yard_step_core::{
-    Alarm, Climb, Ending, InStepRecord, Plan, Reference, Sample, Seconds, Settings, Stage, Verdict,
+    Alarm, Climb, Ending, InStepRecord, Plan, Reference, Sample, Seconds, Stage, Verdict,
     statistics,
 };
 use yard_step_ledger::Intent;
 
 use crate::apply::{Applied, apply_whole};
+use crate::card_keeper::HeldCard;
 use crate::carry_out::{ending_of_error, wants_a_look};
-use crate::error::EngineError;
-use crate::guard::Guard;
 use crate::load::Load;
-use crate::lock::CardLock;
 use crate::trial::{Run, TICK, judgement_of};
 use crate::view::InStepView;
 
 /// A card held in step.
 pub(crate) struct InStep {
-    card: Box<dyn Card>,
+    held: HeldCard,
     load: Box<dyn Load>,
-    guard: Option<Guard>,
-    _lock: Option<CardLock>,
     current: Option<(Run, Applied)>,
     ending: Option<Ending>,
-    /// Its factory state, as it was copied at first sight.
-    factory: Settings,
 }
 
 impl InStep {
-    pub(crate) fn new(
-        card: Box<dyn Card>,
-        factory: Settings,
-        load: Box<dyn Load>,
-        (guard, lock): (Option<Guard>, Option<CardLock>),
-    ) -> Self {
-        Self { card, load, guard, _lock: lock, current: None, ending: None, factory }
+    pub(crate) fn new(held: HeldCard, load: Box<dyn Load>) -> Self {
+        Self { held, load, current: None, ending: None }
     }
 
-    pub(crate) fn card(&self) -> &dyn Card {
-        self.card.as_ref()
+    pub(crate) fn held(&self) -> &HeldCard {
+        &self.held
     }
 
-    pub(crate) fn card_mut(&mut self) -> &mut dyn Card {
-        self.card.as_mut()
+    pub(crate) fn held_mut(&mut self) -> &mut HeldCard {
+        &mut self.held
     }
 
     /// Applies what the other card was asked for and gets ready to run. Whether it was taken.
     pub(crate) fn begin(&mut self, intent: &Intent) -> bool {
-        let clamped = intent.asked.clamped(self.card.description());
-        let applied = apply_whole(self.card.as_mut(), &clamped.settings);
+        let clamped = intent.asked.clamped(self.held.card().description());
+        let applied = apply_whole(self.held.card_mut(), &clamped.settings);
         let expected = self.load.expected();
-        let run = Run::new(intent.clone(), self.card.description(), applied.taken, expected);
+        let run = Run::new(intent.clone(), self.held.card().description(), applied.taken, expected);
         self.ending = match &applied.failed {
             Some(error) => Some(ending_of_error(error)),
             None if applied.is_refused() => Some(Ending::NotBegun),
@@ -64,19 +52,15 @@ impl InStep {
 
     /// Starts its load.
     pub(crate) fn begin_load(&mut self) -> Result<(), String> {
-        self.load.begin(self.card.as_ref())?;
-        if let Some(guard) = &mut self.guard {
-            guard.set_load(self.load.process());
-        }
+        self.load.begin(self.held.card())?;
+        self.held.set_load(self.load.process());
         Ok(())
     }
 
     /// Ends its load.
     pub(crate) fn end_load(&mut self) {
         self.load.end();
-        if let Some(guard) = &mut self.guard {
-            guard.set_load(None);
-        }
+        self.held.set_load(None);
     }
 
     /// Whether it took the machine down, which all cards share.
@@ -91,10 +75,10 @@ impl InStep {
             return false;
         }
         let mut checked = Vec::new();
-        let ended = self.load.work(self.card.as_mut(), TICK, &mut checked).err();
+        let ended = self.load.work(self.held.card_mut(), TICK, &mut checked).err();
         run.take_frames(at, checked.into_iter());
         run.told_score = self.load.score();
-        self.ending = match (ended, self.card.sample()) {
+        self.ending = match (ended, self.held.card_mut().sample()) {
             (Some(ending), _) => Some(ending),
             (None, Err(error)) => Some(ending_of_error(&error)),
             (None, Ok(sample)) => {
@@ -121,9 +105,9 @@ impl InStep {
             Ending::Stopped | Ending::Alarm(_) => ended,
             _ => &Ending::Finished,
         });
-        let key = self.card.description().key();
+        let key = self.held.card().description().key();
         let reference = reference(climb, &key);
-        let card = self.card.description();
+        let card = self.held.card().description();
         let seen = run.watch.seen();
         let judgement =
             judgement_of(run, ending, &applied.differences, &seen, reference, climb.plan(), card);
@@ -145,7 +129,7 @@ impl InStep {
 
     /// What there is to see of it now.
     pub(crate) fn view(&self) -> InStepView {
-        let card = self.card.description();
+        let card = self.held.card().description();
         let run = self.current.as_ref().map(|(run, _)| run);
         InStepView {
             card: card.key(),
@@ -158,34 +142,12 @@ impl InStep {
             reason: String::new(),
         }
     }
+}
 
-    /// Puts it to settings, or to its factory state.
-    pub(crate) fn put_to(&mut self, settings: Option<&Settings>) {
-        let settings = self.own(settings);
-        crate::holding::restore(self.card.as_mut(), &settings);
-    }
-
-    /// Sees to it that its guard would put it to settings, or to its factory state.
-    pub(crate) fn set_guard(&mut self, settings: Option<&Settings>) -> Result<(), EngineError> {
-        let settings = self.own(settings);
-        if let Some(guard) = &mut self.guard {
-            guard.see_to_it().map_err(EngineError::NoGuard)?;
-            guard.set_way_back(&settings);
-        }
-        Ok(())
-    }
-
-    /// Relieves its guard: the card is back.
-    pub(crate) fn relieve(&mut self) {
-        if let Some(guard) = &mut self.guard {
-            guard.relieve();
-        }
-        self.card.leave();
-    }
-
-    fn own(&self, settings: Option<&Settings>) -> Settings {
-        let clamped = settings.map(|settings| settings.clamped(self.card.description()).settings);
-        clamped.unwrap_or(self.factory)
+impl Drop for InStep {
+    fn drop(&mut self) {
+        // The load goes first; the card is put back as it is dropped.
+        self.end_load();
     }
 }
 

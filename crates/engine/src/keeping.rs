@@ -109,14 +109,15 @@ impl Engine {
         };
         profile.name.clone_from(&wish.name);
         profile.purpose.clone_from(&wish.purpose);
-        profile.driver = Some(self.card.description().driver.clone());
-        self.ledger.keep(self.card.description(), &profile)?;
+        profile.driver = Some(self.cards.card().description().driver.clone());
+        self.ledger.keep(self.cards.card().description(), &profile)?;
         if !profile.in_use {
             return Ok(profile);
         }
-        self.kept = Some(profile.settings);
-        self.set_guard()?;
-        if self.restore(&profile.settings) { Ok(profile) } else { Err(EngineError::DoesNotGoBack) }
+        self.cards.set_kept(Some(profile.settings));
+        self.cards.arm()?;
+        self.cards.put_back()?;
+        Ok(profile)
     }
 
     fn profile_of_outcome(&self) -> Result<Profile, EngineError> {
@@ -153,7 +154,7 @@ impl Engine {
 
     /// A profile of this card by its name.
     fn profile(&self, name: &str) -> Result<Profile, EngineError> {
-        let mut profiles = self.ledger.profiles(self.card.description())?;
+        let mut profiles = self.ledger.profiles(self.cards.card().description())?;
         let place = profiles.iter().position(|profile| profile.name == name);
         place.map(|place| profiles.swap_remove(place)).ok_or_else(|| {
             EngineError::NothingToDo(format!("There is no profile \"{name}\" on this card."))
@@ -167,12 +168,13 @@ impl Engine {
     /// There is no such profile, the ledger fails, or the card does not take it.
     pub fn use_profile(&mut self, name: &str) -> Result<Proof, EngineError> {
         let profile = self.profile(name)?;
-        self.ledger.use_profile(self.card.description(), Some(name))?;
-        self.kept = Some(profile.settings);
+        self.ledger.use_profile(self.cards.card().description(), Some(name))?;
         // Whoever ends from here on goes back to these.
-        self.set_guard()?;
-        let proof = ProfileView::of(&self.ledger, self.card.description(), profile)?.proof;
-        if self.put_back() { Ok(proof) } else { Err(EngineError::DoesNotGoBack) }
+        self.cards.set_kept(Some(profile.settings));
+        self.cards.arm()?;
+        let proof = ProfileView::of(&self.ledger, self.cards.card().description(), profile)?.proof;
+        self.cards.put_back()?;
+        Ok(proof)
     }
 
     /// Deletes a profile; a card that was put to it goes back to stock.
@@ -181,7 +183,7 @@ impl Engine {
     /// There is no such profile, the ledger fails, or the card does not go back.
     pub fn drop_profile(&mut self, name: &str) -> Result<(), EngineError> {
         let profile = self.profile(name)?;
-        self.ledger.drop_profile(self.card.description(), name)?;
+        self.ledger.drop_profile(self.cards.card().description(), name)?;
         if profile.in_use { self.back_to_stock() } else { Ok(()) }
     }
 
@@ -203,7 +205,7 @@ impl Engine {
     /// # Errors
     /// The ledger fails.
     pub fn profiles(&self) -> Result<Vec<ProfileView>, EngineError> {
-        ProfileView::all(&self.ledger, self.card.description())
+        ProfileView::all(&self.ledger, self.cards.card().description())
     }
 
     /// Why the card was not put to the profile in use when the engine began, if it was not.

@@ -18,6 +18,7 @@
 //! puts it on a thread of its own, takes [`Command`]s and publishes a [`Snapshot`] to draw.
 
 mod apply;
+mod card_keeper;
 mod carry_out;
 mod engine;
 mod error;
@@ -35,6 +36,7 @@ mod snapshot;
 mod trial;
 mod view;
 
+pub use card_keeper::NotBack;
 pub use carry_out::Step;
 pub use engine::{Engine, Restart, Unfinished};
 pub use error::EngineError;

@@ -20,7 +20,7 @@ const PATIENCE: Duration = Duration::from_millis(1_500);
 pub enum LockError {
     /// Another process has it.
     #[error(
-        "another Yard Step works on {card}: {owner}. Close it first, or name another directory with --data-dir."
+        "another Yard Step works on {card}: {owner}. A card has one controller: close that one first."
     )]
     Held {
         /// The card.
@@ -29,7 +29,7 @@ pub enum LockError {
         owner: String,
     },
     /// The file cannot be written.
-    #[error("cannot write the lock {path}: {cause}. Name another directory with --data-dir.")]
+    #[error("cannot write the lock {path}: {cause}")]
     File {
         /// The file.
         path: PathBuf,
@@ -44,6 +44,9 @@ struct Owner {
     process: u32,
     /// Seconds since 1970, by the machine's clock.
     since: u64,
+    /// Whether its guard knows where the card is to go back to.
+    #[serde(default)]
+    guarded: bool,
 }
 
 impl Owner {
@@ -84,10 +87,8 @@ impl CardLock {
         let until = Instant::now() + PATIENCE;
         while !try_lock(&file).map_err(failed)? {
             if Instant::now() > until {
-                let owner = read_owner(&mut file).map_or_else(
-                    || "who, it does not say".to_owned(),
-                    |owner| owner.in_words(now()),
-                );
+                let owner = read_owner(&mut file)
+                    .map_or_else(|| "owner unknown".to_owned(), |owner| owner.in_words(now()));
                 return Err(LockError::Held { card: card.to_owned(), owner });
             }
             std::thread::sleep(Duration::from_millis(20));
@@ -99,7 +100,7 @@ impl CardLock {
             )
         });
         let mut lock = Self { file };
-        let own = Owner { process: std::process::id(), since: now() };
+        let own = Owner { process: std::process::id(), since: now(), guarded: false };
         lock.write(&serde_json::to_vec(&own).unwrap_or_default()).map_err(failed)?;
         Ok((lock, told))
     }
@@ -109,6 +110,20 @@ impl CardLock {
     pub(crate) fn stand_in_for_the_dead(path: &Path) -> Option<File> {
         let file = open(path).ok()?;
         try_lock(&file).unwrap_or(false).then_some(file)
+    }
+
+    /// Writes down that a guard of the holder knows where the card is to go back to.
+    pub(crate) fn say_guarded(&mut self) {
+        let Some(owner) = read_owner(&mut self.file).filter(|owner| !owner.guarded) else { return };
+        let owner = Owner { guarded: true, ..owner };
+        // Where this cannot be written, a guard of somebody else tries for its minute in vain.
+        let _ = self.write(&serde_json::to_vec(&owner).unwrap_or_default());
+    }
+
+    /// Whether the holder of the lock at `path` says that its guard knows the way back.
+    pub(crate) fn is_guarded(path: &Path) -> bool {
+        let owner = open(path).ok().and_then(|mut file| read_owner(&mut file));
+        owner.is_some_and(|owner| owner.guarded)
     }
 
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<()> {

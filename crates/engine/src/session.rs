@@ -118,7 +118,7 @@ pub enum Command {
 pub struct Session {
     commands: Sender<Command>,
     snapshot: Arc<Mutex<Arc<Snapshot>>>,
-    thread: Option<JoinHandle<()>>,
+    thread: Option<JoinHandle<Result<(), EngineError>>>,
 }
 
 impl Session {
@@ -152,7 +152,7 @@ impl Session {
         };
         let thread = thread::spawn(move || {
             let _rings_at_the_end = bell;
-            Work { engine, rack, desk }.run();
+            Work { engine, rack, desk }.run()
         });
         Self { commands, snapshot, thread: Some(thread) }
     }
@@ -169,13 +169,26 @@ impl Session {
     }
 }
 
+impl Session {
+    /// Stops the trial, puts the cards back and waits for the end.
+    ///
+    /// # Errors
+    /// A card was not seen to be back.
+    pub fn end(mut self) -> Result<(), EngineError> {
+        self.join()
+    }
+
+    fn join(&mut self) -> Result<(), EngineError> {
+        let _ = self.commands.send(Command::Quit);
+        // A panic of the engine's thread was told as it came, and has put the cards back already.
+        self.thread.take().map_or(Ok(()), |thread| thread.join().unwrap_or(Ok(())))
+    }
+}
+
 impl Drop for Session {
     fn drop(&mut self) {
-        let _ = self.commands.send(Command::Quit);
-        if let Some(thread) = self.thread.take() {
-            // A panic of the engine's thread has put the card back already.
-            let _ = thread.join();
-        }
+        // Whoever wants to know how it ended asks for the end.
+        let _ = self.join();
     }
 }
 
@@ -301,7 +314,7 @@ struct Work {
 }
 
 impl Work {
-    fn run(mut self) {
+    fn run(mut self) -> Result<(), EngineError> {
         self.read_lists();
         self.look_around();
         self.desk.publish();
@@ -327,9 +340,10 @@ impl Work {
                 Err(RecvTimeoutError::Disconnected) => break,
             }
         }
-        self.engine.put_back();
+        let left = self.engine.leave();
         self.desk.state.activity = Activity::Gone;
         self.desk.publish();
+        left
     }
 
     /// A waiting card cools down and shows its sensors.
@@ -474,10 +488,9 @@ impl Work {
         }
         // One card has one controller: it cannot be climbed on and be held in step at once.
         let key = self.rack.named(index)?.key();
-        self.engine.let_go(&key);
+        self.engine.let_go(&key)?;
         let (engine, told) = self.rack.choose(index)?;
-        // The card that is left is put back when its engine goes.
-        self.engine = engine;
+        let left = std::mem::replace(&mut self.engine, engine).leave();
         let now = self.engine.card_now();
         let state = &mut self.desk.state;
         let notices = std::mem::take(&mut state.notices);
@@ -490,7 +503,10 @@ impl Work {
         for text in told {
             self.desk.tell(text);
         }
-        self.desk.answer(name);
+        match left {
+            Ok(()) => self.desk.answer(name),
+            Err(error) => self.desk.answer(format!("{name} {error}")),
+        }
         Ok(())
     }
 
@@ -500,7 +516,7 @@ impl Work {
         if index == self.rack.present() {
             return Err(EngineError::NotAlike { one: name.clone(), other: name });
         }
-        if self.engine.let_go(&card.key()) {
+        if self.engine.let_go(&card.key())? {
             self.desk.answer(format!("{name} is no longer held in step, and at stock."));
             return Ok(());
         }

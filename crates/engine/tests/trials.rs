@@ -7,7 +7,7 @@ use std::sync::{Arc, Mutex};
 use rstest::rstest;
 use tempfile::TempDir;
 use yard_step_card::{
-    Card, CardChoice, CardError, LoadLost, Mischief, Mishaps, Ran, StandIn, Work,
+    Card, CardChoice, CardError, FaultInjection, LoadLost, Mishaps, Ran, StandIn, Work,
 };
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Machine, Margin, MhzOffset, Plan,
@@ -110,6 +110,14 @@ impl Bench {
             applied: Arc::clone(&self.applied),
             on_apply: Box::new(on_apply),
         })
+    }
+
+    /// Another unit of the same kind of card.
+    fn individual(&self, seed: u64) -> Box<Troubled> {
+        let mut other = self.card_that(|| ());
+        other.card = CardChoice::all()[0].open(seed, 0).unwrap();
+        other.card.set_mishaps(Mishaps::NONE);
+        other
     }
 
     fn engine(&self) -> Engine {
@@ -306,12 +314,12 @@ impl<F: Fn()> Overseer for Waits<F> {
 }
 
 #[rstest]
-#[case::frozen(Mischief::SensorsFreeze, "said the same again and again")]
-#[case::raving(Mischief::SensorsRave, "sensor fell silent")]
-fn sensors_that_freeze_or_rave_stop_the_load(#[case] mischief: Mischief, #[case] told: &str) {
+#[case::frozen(FaultInjection::SensorsFreeze, "said the same again and again")]
+#[case::raving(FaultInjection::SensorsRave, "sensor fell silent")]
+fn sensors_that_freeze_or_rave_stop_the_load(#[case] fault: FaultInjection, #[case] told: &str) {
     let bench = Bench::new();
     let mut card = bench.card_that(|| ());
-    card.card.set_mischief(mischief);
+    card.card.inject_fault(fault);
     let mut engine = Engine::begin(card, bench.ledger.clone(), short_plan(), &STAGES).unwrap();
     engine.carry_out(false, &mut ()).unwrap();
     let record = engine.climb().trials().last().unwrap();
@@ -563,7 +571,7 @@ fn a_climb_runs_to_its_outcome_is_kept_and_the_card_returns_to_it() {
     assert_eq!(entry.state, ClimbState::Ended);
     let profile = engine.keep(&outcome_as("summer")).unwrap();
     assert!(profile.settings.core_offset.unwrap() > MhzOffset::STOCK);
-    engine.to_stock();
+    engine.to_stock().unwrap();
     drop(engine);
     assert_eq!(bench.last_applied(), profile.settings, "the last kept settings, not stock");
 }
@@ -607,15 +615,50 @@ fn a_card_that_does_not_go_back_is_told() {
     let mut engine = bench.engine();
     while engine.step_unattended(&mut ()).is_ok() {}
     bench.trouble.lock().unwrap().deaf = true;
-    assert!(!engine.to_stock(), "it holds what it was last tried at");
+    let error = engine.to_stock().unwrap_err().to_string();
+    assert!(
+        error.contains("#5 was not put back: asked 5 times. core clock offset: asked +0"),
+        "{error}"
+    );
     bench.trouble.lock().unwrap().deaf = false;
-    assert!(engine.to_stock());
+    engine.to_stock().unwrap();
     bench.trouble.lock().unwrap().deaf = true;
     let error = engine.keep(&outcome_as("by day")).unwrap_err().to_string();
-    assert!(error.contains("restart the machine"), "{error}");
+    assert!(error.contains("Restart the machine"), "{error}");
     bench.trouble.lock().unwrap().deaf = false;
-    assert!(engine.put_back(), "the profile was saved all the same");
+    engine.put_back().unwrap();
     assert_eq!(bench.last_applied().core_offset, engine.climb().outcome().settings.core_offset);
+}
+
+#[rstest]
+#[case::gone(Trouble { gone: true, ..Trouble::default() }, "an empty slot")]
+#[case::deaf(Trouble { deaf: true, ..Trouble::default() }, "asked 5 times")]
+fn a_card_that_cannot_be_asked_is_never_called_put_back(
+    #[case] trouble: Trouble,
+    #[case] told: &str,
+) {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    engine.carry_out(false, &mut ()).unwrap();
+    *bench.trouble.lock().unwrap() = trouble;
+    for error in [engine.put_back(), engine.to_stock(), engine.leave()] {
+        let error = error.unwrap_err().to_string();
+        assert!(error.contains("was not put back") && error.contains(told), "{error}");
+    }
+}
+
+#[rstest]
+fn a_card_in_step_that_is_not_back_is_told_by_name() {
+    let (bench, other) = (Bench::new(), Bench::new());
+    let mut engine = bench.engine_at_core();
+    engine.hold_in_step(other.individual(6)).unwrap();
+    engine.carry_out(false, &mut ()).unwrap();
+    other.trouble.lock().unwrap().deaf = true;
+    let error = engine.put_back().unwrap_err().to_string();
+    assert!(error.starts_with("standin:tarn-310#6 was not put back"), "{error}");
+    assert_eq!(bench.last_applied(), Bench::stock(), "the other one is back all the same");
+    let key = "standin:tarn-310#6";
+    assert!(engine.let_go(key).is_err(), "not let go in silence either");
 }
 
 fn alarm(on: AlarmOn, above: f64, act: AlarmAct) -> Machine {
@@ -747,7 +790,7 @@ fn the_factory_state_is_what_the_card_held_at_first_sight() {
     card.apply(&found).unwrap();
     let mut engine = Engine::begin(card, bench.ledger.clone(), short_plan(), &STAGES).unwrap();
     engine.carry_out(false, &mut ()).unwrap();
-    assert!(engine.to_stock());
+    engine.to_stock().unwrap();
     assert_eq!(bench.last_applied().power_limit, Some(Watt(180.0)));
     drop(engine);
     let again = bench.engine();
@@ -759,11 +802,7 @@ fn the_graver_verdict_of_two_cards_in_step_counts() {
     let bench = Bench::new();
     let other = Bench::new();
     let mut engine = bench.engine();
-    let mut beside = other.card_that(|| ());
-    let mut individual = CardChoice::all()[0].open(6, 0).unwrap();
-    individual.set_mishaps(Mishaps::NONE);
-    beside.card = individual;
-    engine.hold_in_step(beside).unwrap();
+    engine.hold_in_step(other.individual(6)).unwrap();
     engine.carry_out(false, &mut ()).unwrap();
     assert_eq!(last_verdict(&engine), Verdict::Clean);
     other.trouble.lock().unwrap().lost = Some(LoadLost::Died);

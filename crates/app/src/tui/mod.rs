@@ -120,8 +120,8 @@ pub(crate) fn run(
     let result = keep_drawing((&session, &browser), &inbox, &happenings, State::new(first));
     // The terminal is given back before the card is: nobody should look at a dead screen.
     drop(screen);
-    drop(session);
-    result
+    let left = session.end().map_err(io::Error::other);
+    result.and(left)
 }
 
 fn keep_drawing(

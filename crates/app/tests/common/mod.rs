@@ -1,17 +1,61 @@
 //! Running the real program, by itself and in a terminal.
 #![allow(dead_code)]
 
-use std::path::Path;
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
+use yard_step_card::RuntimeDir;
+use yard_step_card::slot::{SlotAddress, SlotCard};
+use yard_step_engine::CardLock;
+
 pub const PROGRAM: &str = env!("CARGO_BIN_EXE_yard-step");
 
 /// Runs the program to its end.
 pub fn yard_step(arguments: &[&str]) -> Output {
-    Command::new(PROGRAM).args(arguments).output().unwrap()
+    program(arguments).output().unwrap()
+}
+
+/// The program with arguments, on the machine of its data directory.
+pub fn program(arguments: &[&str]) -> Command {
+    let data = arguments.windows(2).find(|pair| pair[0] == "--data-dir").map_or("", |pair| pair[1]);
+    let mut command = program_on_machine_of(data);
+    command.args(arguments);
+    command
+}
+
+/// The program on the machine of a data directory, without arguments yet.
+pub fn program_on_machine_of(data: &str) -> Command {
+    let mut command = Command::new(PROGRAM);
+    command.env("XDG_RUNTIME_DIR", machine_of(data));
+    command
+}
+
+/// A machine of its own for each data directory of the tests: the directory of its sockets and
+/// locks. Without it, tests that use the same card would wait for one another.
+pub fn machine_of(data: &str) -> PathBuf {
+    let mut digest = DefaultHasher::new();
+    data.hash(&mut digest);
+    let name = format!("yard-step-test-{}/{:016x}", std::process::id(), digest.finish());
+    let place = std::env::temp_dir().join(name);
+    std::fs::create_dir_all(&place).unwrap();
+    place
+}
+
+/// The stand-in that a program has switched on, on the machine of its data directory.
+pub fn card_on_machine_of(data: &str, key: &str) -> Option<SlotCard> {
+    let runtime = RuntimeDir::at(&machine_of(data).join("yard-step")).ok()?;
+    SlotCard::open(SlotAddress::of(&runtime, key), None).ok()
+}
+
+/// Where the lock of a card lies on the machine of a data directory.
+pub fn lock_on_machine_of(data: &str, key: &str) -> PathBuf {
+    let place = machine_of(data).join("yard-step");
+    RuntimeDir::at(&place).unwrap();
+    CardLock::path(&place, key)
 }
 
 pub fn stdout(output: &Output) -> String {
@@ -60,7 +104,13 @@ impl Terminal {
         let count = COUNT.fetch_add(1, Ordering::Relaxed);
         let terminal = Self { server: format!("yard-step-test-{}-{count}", std::process::id()) };
         let (columns, rows) = (columns.to_string(), rows.to_string());
-        let command = format!("COLORTERM=truecolor {command}; echo ended with $?; exec sleep 600");
+        let mut words = command.split_whitespace();
+        let data = words.find(|word| *word == "--data-dir").and_then(|_| words.next());
+        let machine = machine_of(data.unwrap_or_default());
+        let command = format!(
+            "export COLORTERM=truecolor XDG_RUNTIME_DIR={} YARD_STEP_INJECT_FAULTS=1; {command}; echo ended with $?; exec sleep 600",
+            machine.display()
+        );
         terminal.tmux(&[
             "-f",
             "/dev/null",

@@ -1,6 +1,6 @@
 //! A card in a slot, as the engine and the guard see it.
 
-use std::io::{self, BufRead, BufReader, ErrorKind, Write};
+use std::io::{self, BufReader, ErrorKind, Write};
 use std::os::unix::net::UnixStream;
 use std::thread;
 use std::time::{Duration, Instant};
@@ -8,8 +8,8 @@ use std::time::{Duration, Instant};
 use yard_step_core::{CardDescription, Room, Sample, Seconds, Settings};
 
 use super::SlotAddress;
-use super::wire::{Reply, Request};
-use crate::{Card, CardError, LoadLost, Mischief, Ran, Work};
+use super::wire::{MOST_REPLY, Reply, Request, read_line};
+use crate::{Card, CardError, FaultInjection, LoadLost, Ran, Work};
 
 /// Starts the process that hosts the slot.
 pub type Power = Box<dyn Fn() -> io::Result<()> + Send>;
@@ -45,8 +45,8 @@ impl SlotCard {
     ///
     /// # Errors
     /// The card is gone or does not answer.
-    pub fn set_mischief(&mut self, mischief: Mischief) -> Result<(), CardError> {
-        self.ask(&Request::Mischief { mischief }).map(drop)
+    pub fn inject_fault(&mut self, fault: FaultInjection) -> Result<(), CardError> {
+        self.ask(&Request::FaultInjection { fault }).map(drop)
     }
 
     fn ask(&mut self, request: &Request) -> Result<Reply, CardError> {
@@ -57,7 +57,10 @@ impl SlotCard {
         let Some(line) = &mut self.line else {
             return Err(CardError::Gone { cause: "it did not answer before".into() });
         };
-        let answered = ask(line, request, wait);
+        let answered = match ask(line, request, wait) {
+            Ok(Reply::Refused { why }) => return Err(CardError::Refused { why }),
+            answered => answered,
+        };
         if !matches!(answered, Ok(_) | Err(CardError::MachineDown)) {
             // A late answer to this would be taken for the answer to the next.
             self.line = None;
@@ -75,6 +78,8 @@ fn reach(
     let stream = match (address.connect(), power) {
         (Ok(stream), _) => stream,
         (Err(error), None) => return Err(gone(error)),
+        // Somebody else's socket: switching a machine on beside it would not help.
+        (Err(error), _) if error.kind() == ErrorKind::PermissionDenied => return Err(gone(error)),
         (Err(_), Some(power)) => {
             power().map_err(gone)?;
             wait_for_host(address).map_err(gone)?
@@ -123,11 +128,11 @@ fn exchange(
     text.push(b'\n');
     line.get_ref().set_read_timeout(Some(wait))?;
     line.get_mut().write_all(&text)?;
-    let mut answer = String::new();
-    if line.read_line(&mut answer)? == 0 {
+    let mut answer = Vec::new();
+    if !read_line(line, &mut answer, MOST_REPLY)? {
         return Err(io::Error::new(ErrorKind::UnexpectedEof, "the connection was closed"));
     }
-    Ok(serde_json::from_str(&answer)?)
+    Ok(serde_json::from_slice(&answer)?)
 }
 
 fn unexpected(reply: &Reply) -> CardError {

@@ -1,6 +1,6 @@
 //! The host of a slot: one stand-in, and whoever comes to it through the socket.
 
-use std::io::{self, BufRead, BufReader, ErrorKind, Read, Write};
+use std::io::{self, BufReader, ErrorKind, Read, Write};
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -9,10 +9,13 @@ use std::time::{Duration, Instant};
 
 use yard_step_core::{Demand, Frame, Seconds, Workload};
 
+use super::SlotAddress;
 use super::wire::{
-    DRAWN, HANDED_IN, MOST_SIDE, Reply, Request, put_pixels, take_demand, take_pixels, take_side,
+    DRAWN, HANDED_IN, MOST_PIXELS, MOST_REQUEST, MOST_SPAN, Reply, Request, put_pixels, read_line,
+    take_demand, take_pixels, take_side,
 };
-use crate::{Card, LoadLost, Mischief, StandIn, Work};
+use crate::runtime_dir::check_peer;
+use crate::{Card, FaultInjection, LoadLost, StandIn, Work};
 
 /// How long a slot without visitors stays, so that a restarted program finds the card as it was.
 pub const LINGER: Duration = Duration::from_secs(2);
@@ -25,13 +28,29 @@ const NO_WORK: Duration = Duration::from_secs(2);
 /// How long the rest of a step waits for the next frame, to begin it with what that asks for.
 const SOON: Duration = Duration::from_millis(200);
 
-/// Serves a stand-in to all who come, until nobody has been there for [`LINGER`], or it vanished.
+/// Most visitors at a time: an engine, a guard, a load, and a few that look on.
+const MOST_VISITORS: usize = 32;
+
+/// Whether visitors may have a stand-in go wrong on purpose.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum FaultsOnRequest {
+    /// They may not: they are refused.
+    #[default]
+    Refused,
+    /// They may: for tests and rehearsals.
+    Allowed,
+}
+
+/// Serves a stand-in at `address` to all who come, until nobody has been there for [`LINGER`], or it
+/// vanished.
 ///
 /// # Errors
-/// The socket fails.
-pub fn serve(listener: UnixListener, card: StandIn) -> io::Result<()> {
+/// Another process has the address, or the socket fails.
+pub fn serve(address: &SlotAddress, card: StandIn, faults: FaultsOnRequest) -> io::Result<()> {
+    let listener = address.listen()?;
     listener.set_nonblocking(true)?;
     let host = Host {
+        faults,
         slot: Mutex::new(Slot { card, load: None }),
         visitors: AtomicUsize::new(0),
         hurried: AtomicUsize::new(0),
@@ -44,9 +63,12 @@ pub fn serve(listener: UnixListener, card: StandIn) -> io::Result<()> {
         loop {
             if host.left.load(Ordering::SeqCst) {
                 // Whoever comes now finds nobody, and switches another machine on.
-                listener = None;
+                withdraw(address, &mut listener);
             }
             match listener.as_ref().map(UnixListener::accept) {
+                // A visitor who may not come in, or finds no room, sees the connection closed.
+                Some(Ok((stream, _))) if check_peer(&stream).is_err() => {}
+                Some(Ok(_)) if host.visitors.load(Ordering::SeqCst) >= MOST_VISITORS => {}
                 Some(Ok((stream, _))) => {
                     host.visitors.fetch_add(1, Ordering::SeqCst);
                     let host = &host;
@@ -60,18 +82,29 @@ pub fn serve(listener: UnixListener, card: StandIn) -> io::Result<()> {
                 Some(Err(_)) | None => thread::sleep(LOOK),
             }
             if host.vanished.load(Ordering::SeqCst) {
+                withdraw(address, &mut listener);
                 return Ok(());
             }
             if host.visitors.load(Ordering::SeqCst) > 0 {
                 until = until.max(Instant::now() + LINGER);
             } else if listener.is_none() || Instant::now() > until {
+                withdraw(address, &mut listener);
                 return Ok(());
             }
         }
     })
 }
 
+/// Gives the address up, in this order: while the listener stands, no other host takes it.
+fn withdraw(address: &SlotAddress, listener: &mut Option<UnixListener>) {
+    if listener.is_some() {
+        address.withdraw();
+        *listener = None;
+    }
+}
+
 struct Host {
+    faults: FaultsOnRequest,
     slot: Mutex<Slot>,
     visitors: AtomicUsize,
     /// Visitors who want the card to hold settings and cannot wait for a load that does not move.
@@ -97,19 +130,18 @@ impl Host {
         stream.set_read_timeout(Some(Duration::from_millis(50)))?;
         let mut reader = BufReader::new(stream.try_clone()?);
         let mut writer = stream;
-        let mut line = String::new();
+        let mut line = Vec::new();
         loop {
             if self.vanished.load(Ordering::SeqCst) {
                 return Ok(());
             }
-            match reader.read_line(&mut line) {
-                Ok(0) => return Ok(()),
-                Ok(_) if line.ends_with('\n') => {}
-                Ok(_) => continue,
+            match read_line(&mut reader, &mut line, MOST_REQUEST) {
+                Ok(true) => {}
+                Ok(false) => return Ok(()),
                 Err(error) if is_a_pause(&error) => continue,
                 Err(error) => return Err(error),
             }
-            let reply = match serde_json::from_str(&line) {
+            let reply = match serde_json::from_slice(&line) {
                 Ok(Request::Draw) => return self.attach(writer),
                 Ok(request) => match self.answer(request) {
                     Some(reply) => reply,
@@ -134,7 +166,7 @@ impl Host {
         Ok(())
     }
 
-    /// Does what is asked; no answer at all where that is the mischief.
+    /// Does what is asked; no answer at all where that is the fault.
     fn answer(&self, request: Request) -> Option<Reply> {
         let hurried = matches!(request, Request::Apply { .. });
         if hurried {
@@ -145,11 +177,19 @@ impl Host {
             self.hurried.fetch_sub(1, Ordering::SeqCst);
         }
         let down = |_| Reply::MachineDown;
+        if let Request::Run { seconds } | Request::Idle { seconds } = request
+            && !(0.0..=MOST_SPAN).contains(&seconds)
+        {
+            let why = format!("a span must be 0 to {MOST_SPAN} s, and was {seconds} s");
+            return Some(Reply::Refused { why });
+        }
         Some(match request {
             Request::Describe => {
                 Reply::Described { card: Box::new(slot.card.description().clone()) }
             }
-            Request::Apply { .. } if slot.card.mischief() == Mischief::ApplyHangs => return None,
+            Request::Apply { .. } if slot.card.injected_fault() == FaultInjection::ApplyHangs => {
+                return None;
+            }
             Request::Apply { settings } => {
                 slot.card.apply(&settings).map_or_else(down, |()| Reply::Done)
             }
@@ -182,9 +222,14 @@ impl Host {
                 Reply::Done
             }
             Request::Boot => Reply::Booted { boot: slot.card.boot() },
-            Request::Mischief { mischief } => {
-                slot.card.set_mischief(mischief);
-                self.vanished.store(mischief == Mischief::Vanishes, Ordering::SeqCst);
+            Request::FaultInjection { .. } if self.faults == FaultsOnRequest::Refused => {
+                Reply::Refused {
+                    why: "faults are injected only into a slot started for that".into(),
+                }
+            }
+            Request::FaultInjection { fault } => {
+                slot.card.inject_fault(fault);
+                self.vanished.store(fault == FaultInjection::Vanishes, Ordering::SeqCst);
                 Reply::Done
             }
             Request::Draw => Reply::Refused { why: "that is said first".into() },
@@ -285,7 +330,7 @@ impl Attached {
             return Ok(false);
         }
         let (width, height) = (take_side(&self.bytes), take_side(&self.bytes[4..]));
-        if width > MOST_SIDE || height > MOST_SIDE {
+        if width.saturating_mul(height) > MOST_PIXELS {
             return Err(io::Error::other("no frame is that large"));
         }
         self.demand = take_demand(&self.bytes[8..]);

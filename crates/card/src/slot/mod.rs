@@ -11,8 +11,8 @@
 //! moves only when the engine says so; a load that has attached itself is given frames to draw as
 //! the card comes to them, and waits in between, as it would for a driver.
 //!
-//! The socket lies in the abstract namespace of the system (`unix(7)`): it needs no file, and is
-//! gone with the process that holds it.
+//! The socket lies in the [runtime directory](crate::RuntimeDir), which no other user can enter; both
+//! ends check that the other one runs as the same user. Every message is bounded.
 
 mod client;
 mod device;
@@ -21,55 +21,72 @@ mod wire;
 
 pub use client::{Power, SlotCard};
 pub use device::{Device, DeviceError};
-pub use host::{LINGER, serve};
+pub use host::{FaultsOnRequest, LINGER, serve};
 
 use std::fmt;
+use std::fs;
 use std::io;
-use std::os::linux::net::SocketAddrExt;
-use std::os::unix::net::{SocketAddr, UnixListener, UnixStream};
-use std::path::Path;
+use std::os::unix::net::{UnixListener, UnixStream};
+use std::path::{Path, PathBuf};
 
-/// Where a slot is reached.
+use crate::runtime_dir::{RuntimeDir, check_peer, file_name};
+
+/// Where a slot is reached: the path of its socket.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct SlotAddress(String);
+pub struct SlotAddress(PathBuf);
 
 impl SlotAddress {
-    /// The slot of the card `key` in the machine whose records lie in `directory`.
+    /// The slot of the card `key` on this machine.
     #[must_use]
-    pub fn of(directory: &Path, key: &str) -> Self {
-        // FNV-1a, 64 bit (RFC 9923): names in this namespace are at most 107 bytes long.
-        let place = directory.as_os_str().as_encoded_bytes();
-        let digest = place.iter().fold(0xcbf2_9ce4_8422_2325_u64, |hash, byte| {
-            (hash ^ u64::from(*byte)).wrapping_mul(0x0100_0000_01b3)
-        });
-        Self(format!("yard-step/{digest:016x}/{key}"))
+    pub fn of(directory: &RuntimeDir, key: &str) -> Self {
+        Self(directory.path().join(format!("{}.sock", file_name(key))))
     }
 
-    fn resolve(&self) -> io::Result<SocketAddr> {
-        SocketAddr::from_abstract_name(self.0.as_bytes())
+    /// The slot behind the socket at this path.
+    #[must_use]
+    pub fn at(path: &Path) -> Self {
+        Self(path.to_owned())
     }
 
-    /// Takes the address for a host.
+    /// Takes the address for a host. The socket that one who died has left is replaced.
     ///
     /// # Errors
-    /// Another host has it.
+    /// Another process has it, or the socket cannot be made.
     pub fn listen(&self) -> io::Result<UnixListener> {
-        UnixListener::bind_addr(&self.resolve()?)
+        if UnixStream::connect(&self.0).is_ok() {
+            let text = format!("another process listens at {self} already");
+            return Err(io::Error::new(io::ErrorKind::AddrInUse, text));
+        }
+        // Made beside it and moved there whole: nobody sees a socket without its listener.
+        let fresh = self.0.with_extension(format!("{}.new", std::process::id()));
+        let named = |error: io::Error| io::Error::new(error.kind(), format!("{self}: {error}"));
+        let listener = UnixListener::bind(&fresh).map_err(named)?;
+        fs::rename(&fresh, &self.0).map_err(named)?;
+        Ok(listener)
+    }
+
+    /// Takes the socket away, while its listener still stands.
+    fn withdraw(&self) {
+        // One that stays behind is replaced by the next host.
+        let _ = fs::remove_file(&self.0);
     }
 
     fn connect(&self) -> io::Result<UnixStream> {
-        UnixStream::connect_addr(&self.resolve()?)
+        let stream = UnixStream::connect(&self.0)?;
+        check_peer(&stream)
+            .map_err(|error| io::Error::new(error.kind(), format!("{self}: {error}")))?;
+        Ok(stream)
     }
 }
 
 impl From<String> for SlotAddress {
     fn from(address: String) -> Self {
-        Self(address)
+        Self(address.into())
     }
 }
 
 impl fmt::Display for SlotAddress {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.0)
+        self.0.display().fmt(f)
     }
 }

@@ -13,10 +13,12 @@
 //!
 //! All numbers are little-endian.
 
+use std::io::{self, BufRead};
+
 use serde::{Deserialize, Serialize};
 use yard_step_core::{CardDescription, Demand, Percent, Room, Sample, Settings};
 
-use crate::{LoadLost, Mischief};
+use crate::{FaultInjection, LoadLost};
 
 /// What a card is asked.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -32,7 +34,7 @@ pub(super) enum Request {
     Restart,
     Boot,
     Leave,
-    Mischief { mischief: Mischief },
+    FaultInjection { fault: FaultInjection },
     Draw,
 }
 
@@ -50,7 +52,7 @@ impl Request {
             Self::Restart => "restart",
             Self::Boot => "say since when it runs",
             Self::Leave => "let go",
-            Self::Mischief { .. } => "misbehave",
+            Self::FaultInjection { .. } => "misbehave",
             Self::Draw => "draw",
         }
     }
@@ -91,8 +93,46 @@ pub(super) enum Reply {
 pub(super) const HANDED_IN: usize = 8 + 6 * 8;
 /// Bytes before the pixels of a frame that was drawn.
 pub(super) const DRAWN: usize = 1 + 8;
-/// Most pixels each way: more than any screen has.
-pub(super) const MOST_SIDE: usize = 16_384;
+/// Most pixels of a frame: 7680 by 4320, 133 MB.
+pub(super) const MOST_PIXELS: usize = 7_680 * 4_320;
+/// Longest request, bytes: settings with a long V/F curve take a few thousand.
+pub(super) const MOST_REQUEST: usize = 64 << 10;
+/// Longest reply, bytes.
+pub(super) const MOST_REPLY: usize = 1 << 20;
+/// Longest span that a card is asked to work or wait at once, s.
+pub(super) const MOST_SPAN: f64 = 3_600.0;
+
+/// Reads on until a line is whole, and no further than `most` bytes; whether it is whole. What has
+/// come so far stays in `line` where reading is interrupted.
+///
+/// # Errors
+/// The stream fails, ends in the middle of a line, or the line is too long.
+pub(super) fn read_line(
+    reader: &mut impl BufRead,
+    line: &mut Vec<u8>,
+    most: usize,
+) -> io::Result<bool> {
+    loop {
+        let buffer = reader.fill_buf()?;
+        if buffer.is_empty() {
+            return match line.is_empty() {
+                true => Ok(false),
+                false => Err(io::ErrorKind::UnexpectedEof.into()),
+            };
+        }
+        let end = buffer.iter().position(|byte| *byte == b'\n');
+        let taken = end.map_or(buffer.len(), |end| end + 1);
+        if line.len() + taken > most {
+            let text = format!("a message is longer than {most} bytes");
+            return Err(io::Error::new(io::ErrorKind::InvalidData, text));
+        }
+        line.extend_from_slice(&buffer[..taken]);
+        reader.consume(taken);
+        if end.is_some() {
+            return Ok(true);
+        }
+    }
+}
 
 pub(super) fn put_demand(bytes: &mut Vec<u8>, demand: &Demand) {
     let numbers = [

@@ -53,7 +53,7 @@ pub enum Disturbance {
 /// Something wrong with a stand-in that no setting brings about, for rehearsing it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
-pub enum Mischief {
+pub enum FaultInjection {
     /// All is well.
     #[default]
     None,
@@ -63,6 +63,8 @@ pub enum Mischief {
     SensorsRave,
     /// It does not answer when it is asked to hold settings.
     ApplyHangs,
+    /// It takes what it is asked for with a friendly answer, and goes on holding what it held.
+    ApplyIgnored,
     /// It falls off the bus.
     Vanishes,
     /// The machine goes down.
@@ -93,7 +95,7 @@ pub struct StandIn {
     mishaps: Mishaps,
     disturbance: Disturbance,
     down: bool,
-    mischief: Mischief,
+    injected: FaultInjection,
     frozen: Option<Sample>,
     /// How often its machine was started.
     starts: u32,
@@ -145,7 +147,7 @@ impl StandIn {
             dice,
             disturbance: Disturbance::None,
             down: false,
-            mischief: Mischief::None,
+            injected: FaultInjection::None,
             frozen: None,
             starts: 1,
             odd: 1.0,
@@ -190,18 +192,18 @@ impl StandIn {
     }
 
     /// Has something go wrong, or all be well again.
-    pub fn set_mischief(&mut self, mischief: Mischief) {
+    pub fn inject_fault(&mut self, fault: FaultInjection) {
         self.frozen = None;
-        self.mischief = mischief;
-        if mischief == Mischief::MachineDown {
+        self.injected = fault;
+        if fault == FaultInjection::MachineDown {
             self.lose(LoadLost::MachineDown);
         }
     }
 
     /// What is going wrong with it.
     #[must_use]
-    pub fn mischief(&self) -> Mischief {
-        self.mischief
+    pub fn injected_fault(&self) -> FaultInjection {
+        self.injected
     }
 
     /// Runs the machine under another release of the driver (1 is the first). A new driver starts
@@ -384,6 +386,9 @@ impl Card for StandIn {
 
     fn apply(&mut self, settings: &Settings) -> Result<(), CardError> {
         self.up()?;
+        if self.injected == FaultInjection::ApplyIgnored {
+            return Ok(());
+        }
         self.fresh_start = true;
         let mut wanted = Settings::stock(&self.description);
         for offer in &self.description.offers {
@@ -446,12 +451,12 @@ impl Card for StandIn {
         for channel in Channel::ALL {
             if !self.description.senses(channel) {
                 sample.set(channel, None);
-            } else if self.mischief == Mischief::SensorsRave {
+            } else if self.injected == FaultInjection::SensorsRave {
                 sample.set(channel, Some(-273_150.0));
             }
         }
-        match self.mischief {
-            Mischief::SensorsFreeze => Ok(*self.frozen.get_or_insert(sample)),
+        match self.injected {
+            FaultInjection::SensorsFreeze => Ok(*self.frozen.get_or_insert(sample)),
             _ => Ok(sample),
         }
     }
@@ -504,7 +509,7 @@ impl Card for StandIn {
         self.load_limits();
         self.held = Settings::stock(&self.description);
         (self.down, self.odd) = (false, 1.0);
-        self.set_mischief(Mischief::None);
+        self.inject_fault(FaultInjection::None);
         self.starts += 1;
         self.controls_change();
         self.idle(BOOT);
