@@ -6,7 +6,7 @@ use std::path::Path;
 
 use yard_step_card::Card;
 use yard_step_core::{CardDescription, Clamped, Origin, Percent, Profile, Settings, in_short};
-use yard_step_engine::ProfileView;
+use yard_step_engine::{ProfileView, risk_of};
 use yard_step_ledger::{Ledger, ProfileDocument};
 
 use crate::cards::print;
@@ -35,8 +35,11 @@ pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Res
                 None => "No profile is in use: the card starts at stock.\n".into(),
                 Some(name) if is_there => {
                     let view = view(&ledger, &card, name)?;
+                    let risk = view.risk.as_ref().map_or(String::new(), |risk| {
+                        format!("{risk} It is not applied at a start.\n")
+                    });
                     format!(
-                        "Profile \"{name}\" is in use. It is {}. {}\n",
+                        "{risk}Profile \"{name}\" is in use. It is {}. {}\n",
                         view.proof.label(),
                         view.proof.why()
                     )
@@ -176,6 +179,10 @@ pub(crate) fn import(
     }
     for note in notes {
         let _ = write!(told, " {note}.");
+    }
+    let risk = risk_of(ledger, card, &settings).map_err(|error| error.to_string())?;
+    if let Some(risk) = risk {
+        let _ = write!(told, " {risk} It is not applied without a yes.");
     }
     Ok(told)
 }

@@ -59,13 +59,13 @@ pub(crate) fn rig(
 fn power(program: PathBuf, name: CardName, course: u64, address: SlotAddress) -> Power {
     Box::new(move || {
         let mut host = Command::new(&program);
+        host.args(["slot", "--card", &name.to_string()])
+            .args(["--driver", &name.driver.to_string(), "--course", &course.to_string()])
+            .args(["--address", &address.to_string()]);
         if env::var_os(INJECT_FAULTS).is_some() {
             host.arg("--inject-faults");
         }
         let mut host = host
-            .args(["slot", "--card", &name.to_string()])
-            .args(["--driver", &name.driver.to_string(), "--course", &course.to_string()])
-            .args(["--address", &address.to_string()])
             .stdin(Stdio::null())
             .stdout(Stdio::null())
             .stderr(Stdio::null())

@@ -16,6 +16,33 @@ pub enum Fan {
     Curve(FanCurve),
 }
 
+impl Fan {
+    /// Whether a fan driven as `own` is at no temperature faster than one driven as `other`. How fast
+    /// an automatic fan is nobody knows: it is compared with an automatic one only. `None` is
+    /// automatic.
+    #[must_use]
+    pub fn is_no_faster(own: Option<Self>, other: Option<Self>) -> bool {
+        let driven = |fan: Option<Self>| fan.unwrap_or(Self::Automatic);
+        match (driven(own), driven(other)) {
+            (Self::Automatic, Self::Automatic) => true,
+            (Self::Automatic, _) | (_, Self::Automatic) => false,
+            (Self::Fixed(own), Self::Fixed(other)) => own <= other,
+            (Self::Fixed(own), Self::Curve(other)) => {
+                other.points().iter().all(|(_, speed)| own.value() <= *speed)
+            }
+            (Self::Curve(own), Self::Fixed(other)) => {
+                own.points().iter().all(|(_, speed)| *speed <= other.value())
+            }
+            (Self::Curve(own), Self::Curve(other)) => own
+                .points()
+                .iter()
+                .chain(other.points())
+                .map(|(at, _)| Celsius(*at))
+                .all(|at| own.speed_at(at) <= other.speed_at(at)),
+        }
+    }
+}
+
 /// Most points of a fan curve.
 pub const MOST_FAN_POINTS: usize = 8;
 

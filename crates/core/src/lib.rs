@@ -15,6 +15,7 @@
 
 pub mod alarm;
 mod artifact;
+mod boldness;
 mod card;
 mod climb;
 mod clock_line;

@@ -11,6 +11,7 @@
 use serde::{Deserialize, Serialize};
 
 use crate::climb::{Margin, Outcome};
+use crate::fan::Fan;
 use crate::settings::Settings;
 use crate::statistics::{mean, standard_deviation};
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
@@ -145,8 +146,16 @@ pub struct RunAt {
     pub power: Option<Watt>,
     /// Average core clock.
     pub clock: Option<Mhz>,
+    /// Release of the driver it ran under; none where that was not noted.
+    pub driver: Option<String>,
+    /// How its fan was driven; none for automatic.
+    pub fan: Option<Fan>,
+    /// Highest core temperature.
+    pub core_temperature: Option<Celsius>,
     /// Highest hot spot.
     pub hot_spot: Option<Celsius>,
+    /// Highest memory temperature.
+    pub memory_temperature: Option<Celsius>,
     /// Room it ran in.
     pub ambient: Option<Celsius>,
 }
@@ -163,40 +172,81 @@ impl RunAt {
     }
 }
 
-/// What stands behind settings: every run made with them.
+/// Why a run without a fault is no evidence for a profile.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum NoEvidence {
+    /// Another driver, or one that was not noted.
+    Driver,
+    /// The fan was faster than the profile's, and the card no hotter than that makes it.
+    Fan,
+}
+
+/// What stands behind a profile: the runs made at its settings, under the present driver and with a
+/// fan no faster than its own, or with the card at least as hot as its own fan lets it become.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Backing {
     /// Runs without a fault.
     pub runs: usize,
     /// Time under load in them.
     pub clean: Seconds,
-    /// The loads that ran, each once.
-    pub loads: Vec<String>,
-    /// The newest run that failed: climb, trial and verdict.
+    /// The loads that ran, each once, and how long.
+    pub loads: Vec<(String, Seconds)>,
+    /// The newest run that failed, whatever its driver and fan: climb, trial and verdict.
     pub failed: Option<(i64, u32, Verdict)>,
+    /// Runs without a fault that do not count: they ran under another driver.
+    pub under_other_driver: usize,
+    /// Runs without a fault that do not count: their fan kept the card cooler.
+    pub cooler: usize,
+    /// Whether the climb the profile comes from ran it under a mixture of loads.
+    from_mixture: bool,
 }
 
 impl Backing {
-    /// What runs at settings come to.
+    /// What runs at the settings of a profile come to on a card under `driver`.
     #[must_use]
-    pub fn of(runs: &[RunAt]) -> Self {
+    pub fn of(profile: &Profile, runs: &[RunAt], driver: &str) -> Self {
         let mut backing = Self::default();
+        let mut own_loads = Vec::new();
         for run in runs.iter().filter(|run| run.holds()) {
-            backing.runs += 1;
-            backing.clean = backing.clean + run.seconds;
-            if !backing.loads.contains(&run.load) {
-                backing.loads.push(run.load.clone());
+            match no_evidence(profile, run, runs, driver) {
+                Some(NoEvidence::Driver) => backing.under_other_driver += 1,
+                Some(NoEvidence::Fan) => backing.cooler += 1,
+                None => {
+                    backing.add(run);
+                    if Some(run.climb) == profile.climb {
+                        own_loads.push(run.load.as_str());
+                    }
+                }
             }
         }
+        backing.from_mixture =
+            !own_loads.is_empty() && own_loads.into_iter().all(|load| load == MIXTURE);
         let failed = runs.iter().filter(|run| run.fails());
         backing.failed =
             failed.max_by_key(|run| run.row).map(|run| (run.climb, run.trial, run.verdict));
         backing
     }
 
-    /// Whether the loads were of enough kinds to stand for all.
-    fn is_mixture(&self) -> bool {
-        self.loads.len() >= LEAST_LOADS || self.loads.iter().any(|load| load == MIXTURE)
+    fn add(&mut self, run: &RunAt) {
+        self.runs += 1;
+        self.clean = self.clean + run.seconds;
+        match self.loads.iter_mut().find(|(load, _)| *load == run.load) {
+            Some((_, seconds)) => *seconds = *seconds + run.seconds,
+            None => self.loads.push((run.load.clone(), run.seconds)),
+        }
+    }
+
+    /// Time that counts as time under a mixture of loads: all of the medley's, and of three or more
+    /// other kinds three times that of the third longest.
+    #[must_use]
+    pub fn mixed(&self) -> Seconds {
+        let is_mixture = |load: &&(String, Seconds)| load.0 == MIXTURE;
+        let medley: f64 = self.loads.iter().filter(is_mixture).map(|load| load.1.value()).sum();
+        let mut others: Vec<f64> =
+            self.loads.iter().filter(|load| !is_mixture(load)).map(|load| load.1.value()).collect();
+        others.sort_by(|a, b| b.total_cmp(a));
+        let least = others.get(LEAST_LOADS - 1).copied().unwrap_or(0.0);
+        Seconds(medley + least * LEAST_LOADS as f64)
     }
 
     /// The evidence in a few words.
@@ -206,8 +256,47 @@ impl Backing {
             return "no run without a fault".into();
         }
         let runs = if self.runs == 1 { "1 run".into() } else { format!("{} runs", self.runs) };
-        format!("{} without a fault in {runs} of {}", self.clean.in_words(), self.loads.join(", "))
+        let loads: Vec<&str> = self.loads.iter().map(|(load, _)| load.as_str()).collect();
+        format!("{} without a fault in {runs} of {}", self.clean.in_words(), loads.join(", "))
     }
+
+    /// Which runs do not count, in a sentence with a space before it; empty where all do.
+    fn set_aside_in_words(&self) -> String {
+        let parts: Vec<String> =
+            [(self.under_other_driver, "under another driver"), (self.cooler, "with a faster fan")]
+                .into_iter()
+                .filter(|(count, _)| *count > 0)
+                .map(|(count, why)| format!("{count} {why}"))
+                .collect();
+        match parts.is_empty() {
+            true => String::new(),
+            false => format!(" Runs that do not count: {}.", parts.join(", ")),
+        }
+    }
+}
+
+/// Why a run is no evidence for a profile; `None` where it is.
+fn no_evidence(profile: &Profile, run: &RunAt, runs: &[RunAt], driver: &str) -> Option<NoEvidence> {
+    if run.driver.as_deref() != Some(driver) {
+        return Some(NoEvidence::Driver);
+    }
+    if Fan::is_no_faster(run.fan, profile.settings.fan) {
+        return None;
+    }
+    // What the profile's own fan made of the card under the same load.
+    let own = runs.iter().filter(|other| {
+        other.holds()
+            && other.load == run.load
+            && Fan::is_no_faster(other.fan, profile.settings.fan)
+    });
+    let own: Vec<&RunAt> = own.collect();
+    let temperatures: [fn(&RunAt) -> Option<Celsius>; 3] =
+        [|run| run.core_temperature, |run| run.hot_spot, |run| run.memory_temperature];
+    let is_as_hot = temperatures.iter().all(|of| {
+        let hottest = own.iter().filter_map(|run| of(run)).map(Celsius::value).reduce(f64::max);
+        hottest.is_none_or(|hottest| of(run).is_some_and(|at| at.value() >= hottest))
+    });
+    (own.is_empty() || !is_as_hot).then_some(NoEvidence::Fan)
 }
 
 /// Whether a profile is proven, and why, in a sentence.
@@ -222,47 +311,40 @@ pub enum Proof {
 }
 
 impl Proof {
-    /// What proves a profile on a card that runs under `driver`.
+    /// What proves a profile.
     ///
-    /// Proven is what a climb's long run stands behind, where the climb is as sure of it as its margin
-    /// [asks for](Margin::confidence); or what ran [`LEAST_PROOF`] without a fault. Either under the
-    /// medley or under three kinds of load: each breaks differently. One fault is enough against
-    /// it, and another driver makes all of it a starting point.
+    /// Proven is what a climb's long run stands behind, where the climb ran the medley and is as sure
+    /// of it as its margin [asks for](Margin::confidence); or what ran [`LEAST_PROOF`] without a fault
+    /// under the medley, or a third of that under each of three kinds of load: each breaks
+    /// differently. One fault is enough against it.
     #[must_use]
-    pub fn of(profile: &Profile, backing: &Backing, driver: &str) -> Self {
+    pub fn of(profile: &Profile, backing: &Backing) -> Self {
         if let Some((climb, trial, verdict)) = backing.failed {
             return Self::Failed(format!("Trial {trial} of climb {climb} ended in {verdict}."));
         }
-        if let Some(before) = profile.driver.as_deref().filter(|before| *before != driver) {
-            return Self::Open(format!(
-                "It was kept under driver {before}, and now it is {driver}: prove it again, then \
-                 keep it again."
-            ));
-        }
         let enough = profile.margin.map_or(0.0, Margin::confidence);
+        let runs = backing.in_words();
+        let aside = backing.set_aside_in_words();
         if profile.origin == Origin::Climb
             && profile.confirmed
             && profile.claimed.is_none_or(|chance| chance >= enough)
-            && backing.is_mixture()
+            && backing.from_mixture
         {
-            let runs = backing.in_words();
-            return Self::Proven(format!("A long run of its climb stands behind it; {runs}."));
+            return Self::Proven(format!(
+                "A long run of its climb stands behind it; {runs}.{aside}"
+            ));
         }
-        if backing.clean.value() >= LEAST_PROOF.value() && backing.is_mixture() {
-            return Self::Proven(format!("It has {}.", backing.in_words()));
+        let left = LEAST_PROOF.value() - backing.mixed().value();
+        if left <= 0.0 {
+            return Self::Proven(format!("It has {runs}.{aside}"));
         }
-        let left = LEAST_PROOF.value() - backing.clean.value();
-        Self::Open(match left > 0.0 {
-            true => format!(
-                "It has {}: {} more under the medley, or three kinds of load, prove it.",
-                backing.in_words(),
-                Seconds(left).in_words()
-            ),
-            false => format!(
-                "It has {}: that says little of other loads. Run the medley, or three kinds of load.",
-                backing.in_words()
-            ),
-        })
+        let third = Seconds(LEAST_PROOF.value() / LEAST_LOADS as f64);
+        Self::Open(format!(
+            "It has {runs}. {} more under the medley prove it, or {} under each of three other \
+             loads.{aside}",
+            Seconds(left).in_words(),
+            third.in_words()
+        ))
     }
 
     /// Whether it is proven.
@@ -381,7 +463,11 @@ mod tests {
             score: Some(1_000.0),
             power: Some(Watt(200.0)),
             clock: Some(Mhz(1_950.0)),
+            driver: Some("1.0".into()),
+            fan: None,
+            core_temperature: Some(Celsius(68.0)),
             hot_spot: Some(Celsius(80.0)),
+            memory_temperature: None,
             ambient: Some(Celsius(20.0)),
         }
     }
@@ -398,7 +484,11 @@ mod tests {
     #[case(&[("medley", 30.0), ("medley", 31.0)], true)]
     #[case(&[("medley", 30.0), ("kiln", 20.0)], false)]
     #[case(&[("kiln", 120.0)], false)]
-    #[case(&[("kiln", 30.0), ("loom", 20.0), ("squall", 15.0)], true)]
+    #[case::one_short_run(&[("kiln", 120.0), ("medley", 1.0)], false)]
+    #[case::two_short_runs(&[("kiln", 120.0), ("loom", 1.0), ("squall", 1.0)], false)]
+    #[case::a_third_each(&[("kiln", 30.0), ("loom", 20.0), ("squall", 20.0)], true)]
+    #[case::a_third_short(&[("kiln", 30.0), ("loom", 20.0), ("squall", 19.0)], false)]
+    #[case::with_medley(&[("kiln", 30.0), ("loom", 10.0), ("squall", 10.0), ("medley", 30.0)], true)]
     #[case(&[], false)]
     fn an_hour_without_a_fault_under_all_kinds_of_load_proves(
         #[case] runs: &[(&str, f64)],
@@ -406,7 +496,8 @@ mod tests {
     ) {
         let runs: Vec<RunAt> =
             runs.iter().map(|(load, minutes)| run(1, load, *minutes, Verdict::Clean)).collect();
-        let proof = Proof::of(&kept(Origin::Trial), &Backing::of(&runs), "1.0");
+        let profile = kept(Origin::Trial);
+        let proof = Proof::of(&profile, &Backing::of(&profile, &runs, "1.0"));
         assert_eq!(proof.is_proven(), proven, "{proof:?}");
     }
 
@@ -421,26 +512,68 @@ mod tests {
         #[case] load: &str,
         #[case] proven: bool,
     ) {
-        let backing = Backing::of(&[run(1, load, 10.0, Verdict::Clean)]);
-        let profile = Profile { confirmed, claimed, ..kept(Origin::Climb) };
-        assert_eq!(Proof::of(&profile, &backing, "1.0").is_proven(), proven);
+        let mut runs = vec![run(1, load, 10.0, Verdict::Clean)];
+        let profile = Profile { confirmed, claimed, climb: Some(3), ..kept(Origin::Climb) };
+        let proof = |profile: &Profile, runs: &[RunAt], driver: &str| {
+            Proof::of(profile, &Backing::of(profile, runs, driver)).is_proven()
+        };
+        assert_eq!(proof(&profile, &runs, "1.0"), proven);
+        assert!(!proof(&profile, &runs, "2.0"), "under another driver nothing of it counts");
         let imported = Origin::Imported { cut_back: Percent(25.0) };
-        let foreign = Profile { origin: imported, ..profile };
-        assert!(!Proof::of(&foreign, &backing, "1.0").is_proven(), "an import is never trusted");
+        let foreign = Profile { origin: imported, ..profile.clone() };
+        assert!(!proof(&foreign, &runs, "1.0"), "an import is never trusted");
+        // One short run of another climb makes no mixture of this one's loads.
+        runs.push(RunAt { climb: 9, ..run(2, "medley", 1.0, Verdict::Clean) });
+        assert_eq!(proof(&profile, &runs, "1.0"), proven);
     }
 
-    #[rstest]
-    fn one_fault_or_another_driver_is_enough_against_it() {
-        let mut runs = vec![run(1, "medley", 90.0, Verdict::Clean)];
+    #[test]
+    fn one_fault_is_enough_against_it() {
         let profile = kept(Origin::Trial);
-        let moved = Proof::of(&profile, &Backing::of(&runs), "2.0");
-        assert!(matches!(&moved, Proof::Open(why) if why.contains("driver 1.0")), "{moved:?}");
+        let mut runs = vec![run(1, "medley", 90.0, Verdict::Clean)];
         runs.push(run(2, "squall", 1.0, Verdict::DriverReset));
-        let failed = Proof::of(&profile, &Backing::of(&runs), "1.0");
+        let failed = Proof::of(&profile, &Backing::of(&profile, &runs, "1.0"));
         assert_eq!(failed.why(), "Trial 2 of climb 3 ended in driver reset.");
         assert_eq!(failed.label(), "failed");
         runs.push(run(3, "squall", 1.0, Verdict::Void));
-        assert_eq!(Backing::of(&runs).runs, 1, "what proves nothing counts neither way");
+        let backing = Backing::of(&profile, &runs, "1.0");
+        assert_eq!(backing.runs, 1, "what proves nothing counts neither way");
+    }
+
+    const FULL: Option<Fan> = Some(Fan::Fixed(Percent(100.0)));
+    const QUIET: Option<Fan> = Some(Fan::Fixed(Percent(30.0)));
+
+    #[rstest]
+    #[case::the_same(Some("1.0"), QUIET, QUIET, None, true)]
+    #[case::slower(Some("1.0"), QUIET, FULL, None, true)]
+    #[case::faster(Some("1.0"), FULL, QUIET, None, false)]
+    #[case::automatic(Some("1.0"), None, QUIET, None, false)]
+    #[case::another_driver(Some("0.9"), QUIET, QUIET, None, false)]
+    #[case::driver_unknown(None, QUIET, QUIET, None, false)]
+    #[case::faster_but_as_hot(Some("1.0"), FULL, QUIET, Some(80.0), true)]
+    #[case::faster_and_cooler(Some("1.0"), FULL, QUIET, Some(80.5), false)]
+    fn a_run_counts_under_the_same_driver_and_with_a_fan_no_faster_or_a_card_as_hot(
+        #[case] driver: Option<&str>,
+        #[case] fan: Option<Fan>,
+        #[case] own_fan: Option<Fan>,
+        #[case] own_fan_makes: Option<f64>,
+        #[case] counts: bool,
+    ) {
+        let mut profile = kept(Origin::Trial);
+        profile.settings.fan = own_fan;
+        let driver = driver.map(str::to_owned);
+        let mut runs = vec![RunAt { driver, fan, ..run(1, "medley", 90.0, Verdict::Clean) }];
+        let hot_spot = own_fan_makes.map(Celsius);
+        runs.extend(hot_spot.map(|_| RunAt {
+            fan: own_fan,
+            hot_spot,
+            ..run(2, "medley", 1.0, Verdict::Clean)
+        }));
+        let backing = Backing::of(&profile, &runs, "1.0");
+        let proof = Proof::of(&profile, &backing);
+        assert_eq!(proof.is_proven(), counts, "{proof:?}");
+        assert_eq!(backing.under_other_driver + backing.cooler, usize::from(!counts));
+        assert_eq!(proof.why().contains("Runs that do not count: 1"), !counts, "{proof:?}");
     }
 
     #[rstest]

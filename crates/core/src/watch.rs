@@ -30,6 +30,9 @@ pub struct Seen {
     pub core_temperature_max: Option<Celsius>,
     /// Highest hot spot.
     pub hot_spot_max: Option<Celsius>,
+    /// Highest memory temperature.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub memory_temperature_max: Option<Celsius>,
     /// Average fan speed.
     pub fan: Option<Percent>,
     /// Average load.
@@ -132,6 +135,7 @@ pub struct Watch {
     power: Running,
     core_temperature: Running,
     hot_spot: Running,
+    memory_temperature: Running,
     fan: Running,
     load: Running,
     background: Running,
@@ -180,6 +184,7 @@ impl Watch {
             power: Running::default(),
             core_temperature: Running::default(),
             hot_spot: Running::default(),
+            memory_temperature: Running::default(),
             fan: Running::default(),
             load: Running::default(),
             background: Running::default(),
@@ -206,6 +211,7 @@ impl Watch {
         self.seconds = sample.at;
         self.core_temperature.push(sample.get(Channel::CoreTemperature));
         self.hot_spot.push(sample.get(Channel::HotSpot));
+        self.memory_temperature.push(sample.get(Channel::MemoryTemperature));
         self.warming.push(sample.at, sample.chip_temperature());
         let limiter = attribute(sample, &self.taken, &self.limits);
         if self.measures(sample.at) {
@@ -389,6 +395,7 @@ impl Watch {
             average_power: self.average_power().map(Watt),
             core_temperature_max: self.core_temperature.highest().map(Celsius),
             hot_spot_max: self.hot_spot.highest().map(Celsius),
+            memory_temperature_max: self.memory_temperature.highest().map(Celsius),
             fan: self.fan.mean().map(Percent),
             load: self.load.mean().map(Percent),
             background: self.background.mean().map(Percent),

@@ -215,6 +215,7 @@ impl Engine {
             planned: request.seconds,
             warm_up: request.warm_up,
             room: self.machine.room,
+            driver: Some(self.cards.card().description().driver.clone()),
             since_reset: self.reset_in(&boot),
             boot,
             lived: Seconds(0.0),

@@ -103,7 +103,9 @@ impl Engine {
             engine.climb.plan(),
             engine.climb.stages(),
         )?;
-        engine.remember()?;
+        if let Some(text) = engine.remember()? {
+            engine.tell_at_start(text);
+        }
         Ok(engine)
     }
 
@@ -175,8 +177,8 @@ impl Engine {
             None => None,
         };
         self.restart = self.needs_restart();
-        self.remember()?;
-        Ok(told)
+        let more = self.remember()?;
+        Ok(told.into_iter().chain(more).reduce(|told, more| format!("{told} {more}")))
     }
 
     /// Something to be said to whoever has begun or taken up the climb.
@@ -187,12 +189,20 @@ impl Engine {
         });
     }
 
-    /// Tells the climb what took the machine down in others: settings of the user's own need an
-    /// explicit yes then, whichever climb that was.
-    fn remember(&mut self) -> Result<(), EngineError> {
+    /// Tells the climb what took the machine down in others: settings as bold need an explicit yes
+    /// then, whichever climb that was. Kept settings as bold are no longer gone back to; that is
+    /// answered in words.
+    pub(crate) fn remember(&mut self) -> Result<Option<String>, EngineError> {
         let downed = self.ledger.downed(self.cards.card().description(), self.climb_id)?;
         self.climb.handle(ClimbEvent::Remembered(downed));
-        Ok(())
+        // What took the machine down is no longer gone back to.
+        if let Some(kept) = self.cards.kept()
+            && let Some(risk) = self.climb.risk_of(&kept)
+        {
+            self.cards.set_kept(None);
+            return Ok(Some(format!("The card goes back to stock from now on. {risk}")));
+        }
+        Ok(None)
     }
 
     /// Why the machine should be restarted, if it should.
@@ -455,7 +465,7 @@ impl Engine {
         self.ledger.add_event(climb, &mark)?;
         if climb != self.climb_id {
             // Of what took the machine down there, the user may think otherwise now.
-            return self.remember();
+            return self.remember().map(drop);
         }
         self.climb.handle(ClimbEvent::Marked { trial, verdict });
         self.note_state()
@@ -552,7 +562,7 @@ impl Engine {
         self.climb = Climb::new(card, plan, &stages)?;
         self.boots.clear();
         self.ended = false;
-        self.remember()
+        self.remember().map(drop)
     }
 
     /// The climb.

@@ -1,8 +1,7 @@
 //! Profiles: keeping them, putting the card to one, trying one again, and what each stands on.
 
 use yard_step_core::{
-    Backing, CardDescription, Drift, Margin, Next, Origin, Profile, Proof, Settings, Verdict,
-    drift, in_short,
+    Backing, CardDescription, Drift, Margin, Next, Origin, Profile, Proof, Settings, Verdict, drift,
 };
 use yard_step_ledger::{Ledger, TrialDetail};
 
@@ -41,7 +40,7 @@ pub enum KeepWhat {
 pub struct ProfileView {
     /// The profile.
     pub profile: Profile,
-    /// Its settings in a few words.
+    /// Everything it sets, as it differs from stock.
     pub what: String,
     /// Every run made at them.
     pub backing: Backing,
@@ -49,15 +48,18 @@ pub struct ProfileView {
     pub proof: Proof,
     /// What the newest run since it was kept says; none without one.
     pub drift: Option<Drift>,
+    /// What might happen at its settings, where no bolder ones took the machine down.
+    pub risk: Option<String>,
 }
 
 impl ProfileView {
     fn of(ledger: &Ledger, card: &CardDescription, profile: Profile) -> Result<Self, EngineError> {
         let runs = ledger.runs_at(card, &profile.settings)?;
-        let backing = Backing::of(&runs);
+        let backing = Backing::of(&profile, &runs, &card.driver);
         Ok(Self {
-            what: in_short(&profile.settings, card),
-            proof: Proof::of(&profile, &backing, &card.driver),
+            what: whole(&profile.settings, card),
+            proof: Proof::of(&profile, &backing),
+            risk: risk_of(ledger, card, &profile.settings)?,
             drift: drift(profile.kept_after, &runs),
             backing,
             profile,
@@ -74,6 +76,12 @@ impl ProfileView {
     }
 }
 
+/// Everything that settings change of a card.
+fn whole(settings: &Settings, card: &CardDescription) -> String {
+    let moved = settings.moved_from_stock(card);
+    if moved.is_empty() { "stock".into() } else { moved.join(", ") }
+}
+
 /// What a card is put to at a start: the profile in use, as far as it is proven; and what there is
 /// to say where it is not.
 pub(crate) fn at_start(
@@ -83,16 +91,29 @@ pub(crate) fn at_start(
     let in_use = ledger.profiles(card)?.into_iter().find(|profile| profile.in_use);
     let Some(profile) = in_use else { return Ok((None, None)) };
     let view = ProfileView::of(ledger, card, profile)?;
-    if view.proof.is_proven() {
-        return Ok((Some(view.profile.settings), None));
-    }
-    let told = format!(
-        "The card stays at stock: profile \"{}\" is {}. {}",
-        view.profile.name,
-        view.proof.label(),
-        view.proof.why()
-    );
+    let name = &view.profile.name;
+    let told = match (&view.risk, view.proof.is_proven()) {
+        (None, true) => return Ok((Some(view.profile.settings), None)),
+        (Some(risk), _) => format!("The card stays at stock, not at profile \"{name}\". {risk}"),
+        (None, false) => format!(
+            "The card stays at stock: profile \"{name}\" is {}. {}",
+            view.proof.label(),
+            view.proof.why()
+        ),
+    };
     Ok((None, Some(told)))
+}
+
+/// What might happen under settings at least as bold as some that took the machine down in any climb
+/// on a card; `None` where there are no such.
+pub fn risk_of(
+    ledger: &Ledger,
+    card: &CardDescription,
+    settings: &Settings,
+) -> Result<Option<String>, EngineError> {
+    let downed = ledger.downed(card, 0)?;
+    let bold = downed.iter().find(|downed| downed.bars(settings, card));
+    Ok(bold.map(|downed| downed.warning(Some(downed.climb), settings, card)))
 }
 
 impl Engine {
@@ -165,9 +186,14 @@ impl Engine {
     /// start hangs on its proof.
     ///
     /// # Errors
-    /// There is no such profile, the ledger fails, or the card does not take it.
-    pub fn use_profile(&mut self, name: &str) -> Result<Proof, EngineError> {
+    /// There is no such profile, it is as bold as what took the machine down and `yes` is not said,
+    /// the ledger fails, or the card does not take it.
+    pub fn use_profile(&mut self, name: &str, yes: bool) -> Result<Proof, EngineError> {
         let profile = self.profile(name)?;
+        let risk = risk_of(&self.ledger, self.cards.card().description(), &profile.settings)?;
+        if let Some(risk) = risk.filter(|_| !yes) {
+            return Err(EngineError::NeedsYes(risk));
+        }
         self.ledger.use_profile(self.cards.card().description(), Some(name))?;
         // Whoever ends from here on goes back to these.
         self.cards.set_kept(Some(profile.settings));

@@ -41,7 +41,7 @@ pub use carry_out::Step;
 pub use engine::{Engine, Restart, Unfinished};
 pub use error::EngineError;
 pub use guard::{Guard, Post, stand};
-pub use keeping::{KeepWhat, KeepWish, ProfileView};
+pub use keeping::{KeepWhat, KeepWish, ProfileView, risk_of};
 pub use load::{Load, Loads};
 pub use lock::{CardLock, LockError};
 pub use pace::{Pace, Pacer};

@@ -63,8 +63,13 @@ pub enum Command {
     BackToStock,
     /// Keep settings as a profile.
     Keep(Box<KeepWish>),
-    /// Put the card to a profile.
-    UseProfile(String),
+    /// Put the card to a profile; `yes` where it needs an explicit one.
+    UseProfile {
+        /// Its name.
+        name: String,
+        /// The explicit yes.
+        yes: bool,
+    },
     /// Delete a profile.
     DropProfile(String),
     /// Try a profile's settings next, to prove it or to see whether it has drifted.
@@ -403,7 +408,11 @@ impl Work {
                 Ok(())
             }
             Command::BackToStock => {
-                self.engine.back_to_stock().map(|()| self.desk.answer("The card is at stock."))
+                let back = self.engine.back_to_stock();
+                self.read_lists();
+                back.map(|()| {
+                    self.desk.answer("The card is at stock, and no profile is in use any more.");
+                })
             }
             Command::Quit => {
                 self.desk.quitting = true;
@@ -443,7 +452,7 @@ impl Work {
                 })
             }
             Command::Keep(wish) => self.keep(&wish),
-            Command::UseProfile(name) => self.use_profile(&name),
+            Command::UseProfile { name, yes } => self.use_profile(&name, yes),
             Command::DropProfile(name) => self.drop_profile(&name),
             Command::CheckProfile(name) => self.engine.check_profile(&name).map(|told| {
                 self.desk.answer(told.join(" "));
@@ -622,8 +631,8 @@ impl Work {
         Ok(())
     }
 
-    fn use_profile(&mut self, name: &str) -> Result<(), EngineError> {
-        let used = self.engine.use_profile(name);
+    fn use_profile(&mut self, name: &str, yes: bool) -> Result<(), EngineError> {
+        let used = self.engine.use_profile(name, yes);
         self.read_lists();
         let proof = used?;
         let at_start = match proof.is_proven() {

@@ -145,7 +145,9 @@ impl Bench {
             judged: Verdict::Clean,
             ..last.clone()
         };
-        let row = self.ledger.begin_trial(&Intent::of_record(0, climb, &record)).unwrap();
+        let driver = CardChoice::all()[0].open(5, 0).unwrap().description().driver.clone();
+        let intent = Intent { driver: Some(driver), ..Intent::of_record(0, climb, &record) };
+        let row = self.ledger.begin_trial(&intent).unwrap();
         self.ledger.end_trial(row, &record, Measured::default(), vec![]).unwrap();
     }
 
@@ -528,10 +530,10 @@ fn a_profile_in_use_is_applied_at_a_start_only_when_it_is_proven() {
     let mut engine = begin();
     assert_eq!(engine.told_at_start(), None);
     assert_eq!(bench.last_applied(), kept.settings);
-    let open = engine.use_profile("open").unwrap();
+    let open = engine.use_profile("open", false).unwrap();
     assert!(!open.is_proven(), "{open:?}");
     assert_ne!(bench.last_applied(), kept.settings, "switched");
-    let error = engine.use_profile("nothing").unwrap_err().to_string();
+    let error = engine.use_profile("nothing", false).unwrap_err().to_string();
     assert!(error.contains("no profile \"nothing\""), "{error}");
     drop(engine);
 
@@ -539,9 +541,55 @@ fn a_profile_in_use_is_applied_at_a_start_only_when_it_is_proven() {
     let told = engine.told_at_start().unwrap().to_owned();
     assert!(told.contains("\"open\" is not proven"), "{told}");
     assert!(bench.applied.lock().unwrap().iter().all(|settings| *settings == Bench::stock()));
-    engine.use_profile("proven").unwrap();
+    engine.use_profile("proven", false).unwrap();
     engine.drop_profile("proven").unwrap();
     assert_eq!(bench.last_applied(), Bench::stock(), "what is deleted is not held on to");
+}
+
+#[test]
+fn back_to_stock_stays_at_stock_after_the_next_start() {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    while engine.step_unattended(&mut ()).is_ok() {}
+    let kept = engine.keep(&outcome_as("proven")).unwrap();
+    bench.write_an_hour(engine.climb().trials().last().unwrap(), kept.settings);
+    assert_eq!(bench.last_applied(), kept.settings);
+    engine.back_to_stock().unwrap();
+    assert_eq!(bench.last_applied(), Bench::stock());
+    assert!(!engine.profiles().unwrap()[0].profile.in_use, "and none is in use any more");
+    drop(engine);
+    bench.applied.lock().unwrap().clear();
+    let again = bench.engine();
+    assert!(bench.applied.lock().unwrap().iter().all(|settings| *settings == Bench::stock()));
+    assert_eq!(again.told_at_start(), None);
+}
+
+#[test]
+fn a_proven_profile_as_bold_as_what_took_the_machine_down_is_not_gone_back_to() {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    while engine.step_unattended(&mut ()).is_ok() {}
+    let kept = engine.keep(&outcome_as("proven")).unwrap();
+    let last = engine.climb().trials().last().unwrap().clone();
+    bench.write_an_hour(&last, kept.settings);
+    drop(engine);
+    // Milder settings take the machine down in another climb: without an outcome, as it is then.
+    let card = bench.individual(5).description().clone();
+    let asked = Settings { core_offset: Some(MhzOffset(30)), ..Bench::stock() };
+    assert!(kept.settings.is_at_least_as_bold_as(&asked, &card));
+    let climb = bench.ledger.begin_climb(&card, &short_plan(), &STAGES).unwrap();
+    let record = TrialRecord { number: 1, asked, ..last };
+    bench.ledger.begin_trial(&Intent::of_record(0, climb, &record)).unwrap();
+    bench.applied.lock().unwrap().clear();
+
+    let mut engine = bench.engine();
+    let told = engine.told_at_start().unwrap().to_owned();
+    assert!(told.contains("stays at stock") && told.contains("took the machine down"), "{told}");
+    assert!(bench.applied.lock().unwrap().iter().all(|settings| *settings == Bench::stock()));
+    let refused = engine.use_profile("proven", false).unwrap_err();
+    assert!(matches!(refused, EngineError::NeedsYes(_)), "{refused}");
+    engine.use_profile("proven", true).unwrap();
+    assert_eq!(bench.last_applied(), kept.settings, "a yes is a yes");
 }
 
 #[rstest]

@@ -239,17 +239,19 @@ impl Ledger {
         })
     }
 
-    /// What took the machine down on a card in climbs other than `climb`, deleted ones among them:
-    /// trials with that verdict, and those that have no outcome.
+    /// What took the machine down on a card in climbs other than `climb` (0 for none), deleted ones
+    /// among them: trials with that verdict, and those that have no outcome; but not those whose
+    /// settings, or bolder ones, were seen to hold since.
     ///
     /// # Errors
     /// The ledger cannot be read, or what it says cannot be understood.
     pub fn downed(&self, card: &CardDescription, climb: i64) -> Result<Vec<Downed>, LedgerError> {
-        let (key, doing) = (card.key(), "look for what took the machine down");
+        let (card, doing) = (card.clone(), "look for what took the machine down");
         self.ask(move |connection| {
+            let key = card.key();
             let mut select = connection
                 .prepare(
-                    "SELECT climb, number, asked, taken FROM trial INDEXED BY trial_list
+                    "SELECT climb, number, asked, taken, id FROM trial INDEXED BY trial_list
                      WHERE climb IN (SELECT climb.id FROM climb JOIN card ON card.id = climb.card
                                      WHERE card.key = ?)
                      AND climb <> ?
@@ -268,9 +270,14 @@ impl Ledger {
                 let asked = read(row.get(2).doing(doing)?)?;
                 let taken: Option<String> = row.get(3).doing(doing)?;
                 let held = taken.map(read).transpose()?.unwrap_or(asked);
-                downed.push(Downed { climb, trial, asked, held });
+                let row: i64 = row.get(4).doing(doing)?;
+                downed.push((row, Downed { climb, trial, asked, held }));
             }
-            Ok(downed)
+            let since = held_since(connection, &card, downed.iter().map(|(row, _)| *row).min())?;
+            downed.retain(|(row, downed)| {
+                !since.iter().any(|(later, held)| later > row && downed.bars(held, &card))
+            });
+            Ok(downed.into_iter().map(|(_, downed)| downed).collect())
         })
     }
 
@@ -376,4 +383,33 @@ fn stage_list(stages: &[Stage]) -> String {
 
 fn read_stages(list: &str) -> Vec<Stage> {
     list.split(',').filter_map(Stage::from_label).collect()
+}
+
+/// Settings that ran without a fault on a card after row `first`, the newest first, with their rows.
+fn held_since(
+    connection: &Connection,
+    card: &CardDescription,
+    first: Option<i64>,
+) -> Result<Vec<(i64, Settings)>, LedgerError> {
+    /// More than anybody makes after a crash before they look into it.
+    const MOST: i64 = 5_000;
+    let doing = "look for what held since";
+    let Some(first) = first else { return Ok(Vec::new()) };
+    let mut select = connection
+        .prepare(
+            "SELECT trial.id, coalesce(taken, asked) FROM trial
+             JOIN climb ON climb.id = trial.climb JOIN card ON card.id = climb.card
+             WHERE card.key = ? AND trial.id > ?
+             AND coalesce(marked, verdict) IN ('clean', 'slower', 'held back')
+             ORDER BY trial.id DESC LIMIT ?",
+        )
+        .doing(doing)?;
+    let mut rows = select.query(params![card.key(), first, MOST]).doing(doing)?;
+    let mut found = Vec::new();
+    while let Some(row) = rows.next().doing(doing)? {
+        let (id, held): (i64, String) = (row.get(0).doing(doing)?, row.get(1).doing(doing)?);
+        // What cannot be understood takes nothing back.
+        found.extend(from_str(&held).ok().map(|held| (id, held)));
+    }
+    Ok(found)
 }

@@ -92,7 +92,7 @@ impl ProfileDocument {
     /// The document of a profile.
     #[must_use]
     pub fn of(card: &CardDescription, profile: &Profile, backing: &Backing) -> Self {
-        let proof = Proof::of(profile, backing, &card.driver);
+        let proof = Proof::of(profile, backing);
         Self {
             name: profile.name.clone(),
             purpose: profile.purpose.clone(),
@@ -109,7 +109,7 @@ impl ProfileDocument {
                 why: proof.why().into(),
                 runs: backing.runs,
                 clean_seconds: backing.clean.value(),
-                loads: backing.loads.clone(),
+                loads: backing.loads.iter().map(|(load, _)| load.clone()).collect(),
                 claimed_chance: profile.claimed,
             }),
         }

@@ -170,7 +170,9 @@ impl Ledger {
                 .prepare(&format!(
                     "SELECT climb, number, trial.id, scene, seconds, coalesce(marked, verdict),
                          score, power_w, json_extract(seen, '$.clock_line.average'), hot_spot_c,
-                         json_extract(room, '$.ambient_c')
+                         json_extract(room, '$.ambient_c'), driver, asked,
+                         json_extract(seen, '$.core_temperature_max'),
+                         json_extract(seen, '$.memory_temperature_max')
                      FROM trial JOIN climb ON climb.id = trial.climb
                      JOIN card ON card.id = climb.card
                      WHERE card.key = ?1 AND verdict IS NOT NULL
@@ -241,8 +243,11 @@ fn read(row: &Row<'_>) -> Result<Profile, LedgerError> {
 
 /// A run; none where its verdict is one that is not known.
 fn read_run(row: &Row<'_>) -> rusqlite::Result<Option<RunAt>> {
-    let label: String = row.get(5)?;
-    let Some(verdict) = Verdict::from_label(&label) else { return Ok(None) };
+    let (label, asked): (String, String) = (row.get(5)?, row.get(12)?);
+    let (Some(verdict), Ok(asked)) = (Verdict::from_label(&label), from_str::<Settings>(&asked))
+    else {
+        return Ok(None);
+    };
     Ok(Some(RunAt {
         climb: row.get(0)?,
         trial: row.get(1)?,
@@ -255,5 +260,9 @@ fn read_run(row: &Row<'_>) -> rusqlite::Result<Option<RunAt>> {
         clock: row.get::<_, Option<f64>>(8)?.map(Mhz),
         hot_spot: row.get::<_, Option<f64>>(9)?.map(Celsius),
         ambient: row.get::<_, Option<f64>>(10)?.map(Celsius),
+        driver: row.get(11)?,
+        fan: asked.fan,
+        core_temperature: row.get::<_, Option<f64>>(13)?.map(Celsius),
+        memory_temperature: row.get::<_, Option<f64>>(14)?.map(Celsius),
     }))
 }

@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry brings a ledger one version up; the number of entries is the present version.
-const MIGRATIONS: [&str; 5] = [
+const MIGRATIONS: [&str; 6] = [
     "
     CREATE TABLE card (
         id           INTEGER PRIMARY KEY,
@@ -136,6 +136,10 @@ const MIGRATIONS: [&str; 5] = [
     CREATE INDEX trial_settings ON trial
         (CASE WHEN json_valid(asked)
          THEN json_remove(asked, '$.fan_percent', '$.fan_curve') END);
+",
+    // A run proves something under the driver it was made under.
+    "
+    ALTER TABLE trial ADD COLUMN driver TEXT;
 ",
 ];
 

@@ -46,6 +46,8 @@ pub struct Intent {
     pub warm_up: Seconds,
     /// The room, where the user has entered it.
     pub room: Option<Room>,
+    /// Release of the driver; none in trials of ledgers that did not note it.
+    pub driver: Option<String>,
     /// The run of the machine it is made in (see `Card::boot`).
     pub boot: String,
     /// The trial in which the driver reset the card in the same run of the machine.
@@ -70,6 +72,7 @@ impl Intent {
             planned: record.seconds,
             warm_up: Seconds(0.0),
             room: record.room,
+            driver: None,
             boot: String::new(),
             since_reset: record.since_reset,
             lived: record.seconds,
@@ -137,8 +140,8 @@ impl Ledger {
                 .execute(
                     "INSERT INTO trial
                      (climb, number, stage, purpose, asked, scene, planned_s, warm_up_s, room,
-                      boot, since_reset, core_mhz, memory_mhz, began)
-                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                      driver, boot, since_reset, core_mhz, memory_mhz, began)
+                     VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                     params![
                         intent.climb,
                         intent.number,
@@ -149,6 +152,7 @@ impl Ledger {
                         intent.planned.value(),
                         intent.warm_up.value(),
                         intent.room.map(|room| json("the room", &room)).transpose()?,
+                        intent.driver,
                         intent.boot,
                         intent.since_reset,
                         core_clock(&intent.asked),
@@ -320,8 +324,8 @@ fn update_outcome(
 
 /// Everything of a trial but its samples and its spoilt frames.
 const WHOLE: &str = "climb, id, number, stage, purpose, asked, scene, planned_s, warm_up_s, taken, \
-                     seen, seconds, verdict, reason, marked, score, faults, room, in_step, boot, \
-                     since_reset, lived_s";
+                     seen, seconds, verdict, reason, marked, score, faults, room, in_step, driver, \
+                     boot, since_reset, lived_s";
 
 /// One trial: what was about to be done, and what came of it.
 pub(crate) fn read_trial(
@@ -387,6 +391,7 @@ fn read_intent(row: &Row<'_>, climb: i64) -> Result<Intent, LedgerError> {
             .doing("read a trial")?
             .map(|text| from_str(&text).map_err(|error| content(&thing, &error)))
             .transpose()?,
+        driver: row.get("driver").doing("read a trial")?,
         boot: text("boot")?,
         since_reset: row.get("since_reset").doing("read a trial")?,
         lived: Seconds(row.get("lived_s").doing("read a trial")?),

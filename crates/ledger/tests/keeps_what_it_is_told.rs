@@ -39,6 +39,7 @@ fn desk() -> Desk {
 
 fn intent(climb: i64, number: u32) -> Intent {
     Intent {
+        driver: Some("1.0".into()),
         id: 0,
         climb,
         number,

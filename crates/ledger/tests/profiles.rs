@@ -70,7 +70,11 @@ impl Desk {
             in_step: vec![],
             since_reset: None,
         };
-        let row = self.ledger.begin_trial(&Intent::of_record(0, self.climb, &record)).unwrap();
+        let intent = Intent {
+            driver: Some(self.card.driver.clone()),
+            ..Intent::of_record(0, self.climb, &record)
+        };
+        let row = self.ledger.begin_trial(&intent).unwrap();
         self.ledger.end_trial(row, &record, Measured::default(), vec![]).unwrap();
     }
 
@@ -103,8 +107,11 @@ fn what_stands_behind_settings_is_every_run_at_them_whatever_the_fan_did(desk: D
     let numbers: Vec<u32> = runs.iter().map(|run| run.trial).collect();
     assert_eq!(numbers, [1, 2]);
     assert_eq!(runs[0].power, Some(Watt(190.0)));
-    let backing = Backing::of(&runs);
-    assert_eq!((backing.runs, backing.clean, backing.failed), (2, Seconds(1_200.0), None));
+    assert_eq!(runs[1].fan, Some(Fan::Fixed(Percent(100.0))));
+    let profile = Profile { settings, ..desk.profile(60) };
+    let backing = Backing::of(&profile, &runs, &desk.card.driver);
+    assert_eq!((backing.runs, backing.clean, backing.failed), (1, Seconds(600.0), None));
+    assert_eq!(backing.cooler, 1, "a fan at full speed proves nothing of an automatic one");
     let elsewhere = CardDescription { serial: "4".into(), ..desk.card.clone() };
     assert!(desk.ledger.runs_at(&elsewhere, &settings).unwrap().is_empty());
 }
@@ -115,7 +122,8 @@ fn a_verdict_by_hand_counts_in_what_stands_behind_settings(desk: Desk) {
     desk.run(1, settings, Verdict::Clean);
     desk.ledger.mark_trial(desk.climb, 1, Some(Verdict::Artifacts)).unwrap();
     let runs = desk.ledger.runs_at(&desk.card, &settings).unwrap();
-    assert_eq!(Backing::of(&runs).failed, Some((desk.climb, 1, Verdict::Artifacts)));
+    let backing = Backing::of(&desk.profile(60), &runs, &desk.card.driver);
+    assert_eq!(backing.failed, Some((desk.climb, 1, Verdict::Artifacts)));
 }
 
 #[rstest]

@@ -440,8 +440,9 @@ fn profile_view() -> ProfileView {
     let backing = Backing::default();
     ProfileView {
         what: "core +45 MHz".into(),
-        proof: Proof::of(&profile, &backing, &card().driver),
+        proof: Proof::of(&profile, &backing),
         drift: None,
+        risk: None,
         backing,
         profile,
     }

@@ -381,9 +381,11 @@ pub(super) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
         Action::BackToStock if running || !snapshot.profiles.is_empty() => ask(
             "Put the card to its factory settings?".into(),
             if running {
-                "The running trial is stopped and proves nothing.".into()
+                "The running trial is stopped and proves nothing. No profile is in use after that."
+                    .into()
             } else {
-                "Kept profiles stay kept, but the card stays at stock when you leave.".into()
+                "No profile is in use after that: the card starts at stock, too. Profiles stay kept."
+                    .into()
             },
             Yes::Send(Command::BackToStock),
         ),

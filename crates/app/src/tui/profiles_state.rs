@@ -32,10 +32,10 @@ pub struct ProfilesState {
 }
 
 impl ProfilesState {
-    /// Place of the selected one among those of the card.
+    /// Place of the selected line: the profiles of the card, and "no profile" after the last.
     #[must_use]
     pub fn place(&self, snapshot: &Snapshot) -> usize {
-        self.place.min(snapshot.profiles.len().saturating_sub(1))
+        self.place.min(snapshot.profiles.len())
     }
 
     /// The selected one.
@@ -53,9 +53,9 @@ impl ProfilesState {
         let place = self.place(snapshot);
         self.place = match way {
             Move::Up => place.saturating_sub(1),
-            Move::Down => (place + 1).min(snapshot.profiles.len().saturating_sub(1)),
+            Move::Down => (place + 1).min(snapshot.profiles.len()),
             Move::First | Move::PageUp => 0,
-            Move::Last | Move::PageDown => snapshot.profiles.len().saturating_sub(1),
+            Move::Last | Move::PageDown => snapshot.profiles.len(),
         };
     }
 }
@@ -78,6 +78,10 @@ impl State {
             ])));
             return Some(Outcome::Nothing);
         }
+        if action == Action::UseProfile && self.profiles.selected(snapshot).is_none() {
+            // The line "no profile".
+            return Some(Outcome::Send(Command::BackToStock));
+        }
         let view = self.profiles.selected(snapshot)?;
         let name = view.profile.name.clone();
         let mut ask = |what: String, consequence: String, command| {
@@ -86,13 +90,16 @@ impl State {
             Some(Outcome::Nothing)
         };
         match action {
-            Action::UseProfile if view.proof.is_proven() => {
-                Some(Outcome::Send(Command::UseProfile(name)))
+            Action::UseProfile if view.proof.is_proven() && view.risk.is_none() => {
+                Some(Outcome::Send(Command::UseProfile { name, yes: false }))
             }
             Action::UseProfile => ask(
-                format!("Put the card to \"{name}\", which is {}?", view.proof.label()),
-                format!("{} The card holds it until you leave.", view.proof.why()),
-                Command::UseProfile(name),
+                format!("Apply profile \"{name}\", which is {}?", view.proof.label()),
+                match &view.risk {
+                    Some(risk) => risk.clone(),
+                    None => format!("{} The card holds it until you leave.", view.proof.why()),
+                },
+                Command::UseProfile { name, yes: true },
             ),
             Action::CheckProfile => {
                 self.view = View::Climb;
@@ -202,12 +209,34 @@ mod tests {
     #[rstest]
     fn a_proven_profile_is_used_at_once_and_any_other_after_a_yes() {
         let (_, outcome) = acted(Action::UseProfile, Some(Proof::Proven("An hour.".into())));
-        assert_eq!(outcome, Outcome::Send(Command::UseProfile("last autumn".into())));
+        let name = "last autumn".to_owned();
+        assert_eq!(outcome, Outcome::Send(Command::UseProfile { name, yes: false }));
         let (state, outcome) = acted(Action::UseProfile, Some(Proof::Open("A minute.".into())));
         assert_eq!(outcome, Outcome::Nothing);
         let Some(Overlay::Ask(question)) = state.overlay else { panic!("{:?}", state.overlay) };
         assert!(question.what.contains("which is not proven"), "{question:?}");
         assert!(question.consequence.starts_with("A minute."), "{question:?}");
+    }
+
+    #[test]
+    fn a_profile_as_bold_as_what_took_the_machine_down_is_asked_for_however_proven() {
+        let mut snapshot = snapshot();
+        snapshot.profiles[0].proof = Proof::Proven("An hour.".into());
+        snapshot.profiles[0].risk = Some("Settings no bolder took it down.".into());
+        let mut state = State::new(View::Ledger);
+        state.act_on_profiles(Action::UseProfile, &snapshot);
+        let Some(Overlay::Ask(question)) = state.overlay else { panic!("not asked") };
+        assert_eq!(question.consequence, "Settings no bolder took it down.");
+    }
+
+    #[test]
+    fn the_line_after_the_last_profile_is_no_profile_at_all() {
+        let snapshot = snapshot();
+        let mut state = State::new(View::Ledger);
+        state.act_on_profiles(Action::Row(Move::Last), &snapshot);
+        assert_eq!(state.profiles.selected(&snapshot), None);
+        let outcome = state.act_on_profiles(Action::UseProfile, &snapshot);
+        assert_eq!(outcome, Some(Outcome::Send(Command::BackToStock)));
     }
 
     #[rstest]

@@ -70,7 +70,15 @@ impl Search<'_> {
     pub(super) fn believed_to_hold(&self, belief: &EdgeBelief) -> MhzOffset {
         let margin = self.plan.margin;
         let value = belief.holds_to(margin.hours(), margin.faults(), margin.confidence());
-        let bound = self.refused_from().map_or(self.axis.highest(), |value| value - self.fine());
+        // Never where it was seen to fail, whatever is believed.
+        let failed = self.bracket().ceiling.map(|failure| failure.value);
+        let bound = [self.refused_from(), failed]
+            .into_iter()
+            .flatten()
+            .map(|value| value - self.fine())
+            .chain([self.highest()])
+            .min()
+            .unwrap_or(MhzOffset::STOCK);
         self.capped(self.axis.bin(value).min(bound))
     }
 
@@ -108,7 +116,7 @@ impl Search<'_> {
         let fine = f64::from(self.fine().0);
         let (low, high) = belief.band(0.96);
         let low = low.max(fine);
-        let high = (high + 0.02 * self.axis.clock).min(f64::from(self.axis.highest().0));
+        let high = (high + 0.02 * self.axis.clock).min(f64::from(self.highest().0));
         let step = ((high - low) / MOST_VALUES / fine).ceil().max(1.0) * fine;
         let mut values = Vec::new();
         let mut value = low;

@@ -7,7 +7,7 @@ use crate::settings::Settings;
 use crate::units::Seconds;
 use crate::verdict::Meaning;
 
-use super::{Climb, Next, Proposal, Purpose, Stage, TrialRecord};
+use super::{Climb, Next, Purpose, Stage, TrialRecord};
 
 /// What an isolation comes to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -153,7 +153,7 @@ impl Climb {
              runs again: if it fails, it was the {domain} (or both)."
         );
         let proposal = self.proposal(Stage::Own, Purpose::Isolate, asked, length, reason);
-        Some(Next::Trial(Box::new(Proposal { risk: self.risk_of(&asked), ..proposal })))
+        Some(Next::Trial(Box::new(proposal)))
     }
 }
 

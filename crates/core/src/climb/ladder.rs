@@ -42,11 +42,12 @@ impl Search<'_> {
         let (step, size) = match (self.plan.policy, bracket.ceiling) {
             (Policy::Halving, Some(failure)) => {
                 let bins = (failure.value - floor).0 / fine.0;
-                (bins >= 2).then(|| (MhzOffset(bins / 2 * fine.0), "halving"))?
+                let step = MhzOffset(bins / 2 * fine.0);
+                (bins >= 2 && floor + step <= self.highest()).then_some((step, "halving"))?
             }
             _ => {
                 let below = |value: MhzOffset| {
-                    value <= self.axis.highest()
+                    value <= self.highest()
                         && bracket.ceiling.is_none_or(|failure| value < failure.value)
                 };
                 let step = [self.coarse(), fine].into_iter().find(|s| below(floor + *s))?;
@@ -100,6 +101,10 @@ impl Search<'_> {
                 self.axis.show(failure.value),
                 failure.trial,
                 failure.verdict
+            ),
+            None if self.highest() < self.axis.highest() => format!(
+                "{shown} held, and what lies above took the machine down: {length} without a fault \
+                 is to confirm it."
             ),
             None => format!(
                 "{shown} is all the card offers and it held: {length} without a fault is to \

@@ -16,6 +16,7 @@ mod baseline;
 mod belief;
 mod believing;
 mod charts;
+mod downed;
 mod isolation;
 mod ladder;
 mod margin;
@@ -36,6 +37,7 @@ pub use bands::TimingBand;
 pub use baseline::Baseline;
 pub use belief::{EdgeBelief, Prospect};
 pub use charts::{ChartTrial, Map, Stairs, in_short};
+pub use downed::Downed;
 pub use isolation::{Culprit, Isolation};
 pub use margin::Margin;
 pub use outcome::{Claim, Outcome};
@@ -159,19 +161,6 @@ pub enum ClimbEvent {
     Remembered(Vec<Downed>),
 }
 
-/// A trial of another climb on the same card that took the machine down, or has no outcome.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Downed {
-    /// Its climb.
-    pub climb: i64,
-    /// Its number there.
-    pub trial: u32,
-    /// What was asked.
-    pub asked: Settings,
-    /// What the card held.
-    pub held: Settings,
-}
-
 /// One search on one card.
 #[derive(Debug, Clone)]
 pub struct Climb {
@@ -183,6 +172,8 @@ pub struct Climb {
     nudged: Option<MhzOffset>,
     wished: Option<Box<Settings>>,
     remembered: Vec<Downed>,
+    /// Trials there were when it was told of those.
+    remembered_after: usize,
     /// The trial the user asks about.
     isolating: Option<u32>,
     /// Whether the user wants what brought what measured.
@@ -236,6 +227,7 @@ impl Climb {
             nudged: None,
             wished: None,
             remembered: Vec::new(),
+            remembered_after: 0,
             isolating: None,
             leaving_out: false,
         })
@@ -269,7 +261,9 @@ impl Climb {
             }
             ClimbEvent::Asked(trial) => self.isolating = trial,
             ClimbEvent::LeaveOut(wanted) => self.leaving_out = wanted,
-            ClimbEvent::Remembered(downed) => self.remembered = downed,
+            ClimbEvent::Remembered(downed) => {
+                (self.remembered, self.remembered_after) = (downed, self.trials.len());
+            }
         }
     }
 
@@ -277,6 +271,14 @@ impl Climb {
     /// over.
     #[must_use]
     pub fn next(&self) -> Next {
+        let mut next = self.next_without_risk();
+        if let Next::Trial(proposal) = &mut next {
+            proposal.risk = self.risk_of(&proposal.request.asked);
+        }
+        next
+    }
+
+    fn next_without_risk(&self) -> Next {
         if let Some(settings) = &self.wished {
             return Next::Trial(Box::new(self.wished_proposal(settings)));
         }
@@ -477,8 +479,7 @@ impl Climb {
         let shown = axis.map_or(value.to_string(), |axis| axis.show(value));
         let reason = format!("{shown} is your own wish, not the plan's.");
         let measured = Seconds(self.plan.core.seconds);
-        let proposal = self.proposal(stage, Purpose::Own, asked, measured, reason);
-        Proposal { risk: self.risk_of(&asked), ..proposal }
+        self.proposal(stage, Purpose::Own, asked, measured, reason)
     }
 
     fn wished_proposal(&self, settings: &Settings) -> Proposal {
@@ -486,45 +487,7 @@ impl Climb {
         let what = if moved.is_empty() { "Stock settings".into() } else { moved.join(", ") };
         let reason = format!("{what}: your own wish. The ladder learns nothing from it.");
         let measured = Seconds(self.plan.core.seconds);
-        let proposal = self.proposal(Stage::Own, Purpose::Own, *settings, measured, reason);
-        Proposal { risk: self.risk_of(settings), ..proposal }
-    }
-
-    /// What might happen under settings of the user's own: the same, or no more of each clock, took
-    /// the machine down before.
-    fn risk_of(&self, settings: &Settings) -> Option<String> {
-        let place = |settings: &Settings| {
-            [Domain::Core, Domain::Memory]
-                .map(|domain| self.axis(domain).map_or(MhzOffset::STOCK, |a| a.read(settings)))
-        };
-        let [core, memory] = place(settings);
-        let own = self.trials.iter().filter(|trial| trial.verdict() == Verdict::MachineDown);
-        let own = own.map(|trial| {
-            (None, Downed { climb: 0, trial: trial.number, asked: trial.asked, held: trial.held() })
-        });
-        let others = self.remembered.iter().map(|downed| (Some(downed.climb), *downed));
-        let (climb, worst) = own
-            .chain(others)
-            .filter(|(_, downed)| {
-                let [c, m] = place(&downed.held);
-                let moved = c > MhzOffset::STOCK || m > MhzOffset::STOCK;
-                downed.asked == *settings || (moved && c <= core && m <= memory)
-            })
-            .min_by_key(|(_, downed)| place(&downed.held).map(|v| v.0).iter().sum::<i32>())?;
-        let what = if worst.asked == *settings {
-            "with the very same settings".to_owned()
-        } else {
-            let moved = worst.held.moved_from_stock(&self.card);
-            let fan = SettingKind::Fan.label();
-            let moved: Vec<_> = moved.into_iter().filter(|text| !text.starts_with(fan)).collect();
-            format!("at {}", moved.join(", "))
-        };
-        let climb = climb.map_or(String::new(), |climb| format!(" of climb {climb}"));
-        Some(format!(
-            "Trial {}{climb} {what} took the machine down. It may do so again, and what is open on \
-             this machine may be lost.",
-            worst.trial
-        ))
+        self.proposal(Stage::Own, Purpose::Own, *settings, measured, reason)
     }
 }
 

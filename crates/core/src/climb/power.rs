@@ -76,7 +76,7 @@ impl Climb {
                 trial.verdict().meaning() == Meaning::TooMuch
                     && RAISED.iter().all(|kind| trial.asked.get(*kind) == settings.get(*kind))
             };
-            if !self.trials_of(Stage::Power).any(fails) {
+            if !self.trials_of(Stage::Power).any(fails) && !self.is_barred(&settings) {
                 break;
             }
             failed += 1;

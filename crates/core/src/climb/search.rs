@@ -151,6 +151,8 @@ pub(super) struct Search<'a> {
     pub cap: Option<MhzOffset>,
     /// Score of a MHz, in shares of the score: how much it is worth to know more.
     pub slope: f64,
+    /// Lowest value that is as bold as what took the machine down: neither it nor more is tried.
+    pub barred: Option<MhzOffset>,
     /// Whether a stage that tries both domains together follows.
     pub is_followed: bool,
 }
@@ -248,8 +250,15 @@ impl Search<'_> {
         }
     }
 
+    /// The highest value that may be tried.
+    pub(super) fn highest(&self) -> MhzOffset {
+        let highest = self.axis.highest();
+        self.barred.map_or(highest, |barred| highest.min(barred - self.axis.in_bins(1)))
+    }
+
     /// A value no higher than the score makes worth keeping, and not below stock.
     pub(super) fn capped(&self, value: MhzOffset) -> MhzOffset {
-        self.cap.map_or(value, |cap| value.min(cap)).max(MhzOffset::STOCK)
+        let value = self.cap.map_or(value, |cap| value.min(cap));
+        value.min(self.highest()).max(MhzOffset::STOCK)
     }
 }

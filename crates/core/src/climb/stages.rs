@@ -251,6 +251,7 @@ impl Climb {
             tried,
             cap: self.cap(axis, tried, bend),
             slope,
+            barred: self.barred_from(axis, &self.powered_settings()),
             is_followed: self.goes_together(),
         }
     }

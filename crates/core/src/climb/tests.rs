@@ -269,8 +269,8 @@ fn where_the_machine_went_down_or_above_an_explicit_yes_is_needed(
     let Next::Trial(proposal) = climb.next() else { panic!() };
     assert_eq!(proposal.risk.is_some(), risky);
     if let Some(risk) = proposal.risk {
-        let told = ["Trial 4 with the very same settings", "Trial 4 at core clock offset +60 MHz"];
-        assert!(told.iter().any(|told| risk.starts_with(told)), "{risk}");
+        let told = if value == 60 { "These settings" } else { "Settings no bolder than these" };
+        assert!(risk.starts_with(told) && risk.contains("trial 4, at core clock"), "{risk}");
     }
 }
 
@@ -289,18 +289,34 @@ fn a_long_run_below_what_is_kept_confirms_nothing() {
 }
 
 #[rstest]
-fn the_plan_itself_never_proposes_what_took_the_machine_down() {
+fn no_policy_proposes_what_took_the_machine_down_here_or_in_another_climb(
+    #[values(Policy::Steady, Policy::Halving, Policy::Believing)] policy: Policy,
+    #[values(false, true)] elsewhere: bool,
+) {
     for edge in (15..300).step_by(15) {
-        let mut climb = with_baseline(plan());
-        let failing = Pretend { edge, long_edge: edge - 20, failure: Verdict::MachineDown };
-        let (tried, _) = run(&mut climb, &failing);
-        for (index, value) in tried.iter().enumerate() {
-            let failed_before = climb.trials()[3..3 + index]
-                .iter()
-                .filter(|trial| trial.verdict() == Verdict::MachineDown)
-                .any(|trial| climb.place(trial).core.0 <= *value);
-            assert!(!failed_before, "edge {edge}: {tried:?}");
+        let mut climb = with_baseline(Plan { policy, ..plan() });
+        let mut downed = Vec::new();
+        if elsewhere {
+            // Not by this climb's own trials: what lies below would hold for hours.
+            let asked = Settings { core_offset: Some(MhzOffset(edge)), ..climb.held_settings() };
+            downed.push(asked);
+            let of_another = Downed { climb: 1, trial: 7, asked, held: asked };
+            climb.handle(ClimbEvent::Remembered(vec![of_another]));
         }
+        for _ in 0..200 {
+            let Next::Trial(proposal) = climb.next() else { break };
+            let asked = proposal.request.asked;
+            let bold = |downed: &&Settings| asked.is_at_least_as_bold_as(downed, climb.card());
+            assert_eq!(downed.iter().find(bold), None, "{policy}, edge {edge}: {asked:?}");
+            assert_eq!(proposal.risk, None, "{policy}, edge {edge}");
+            let fails = !elsewhere && asked.core_offset.unwrap().0 > edge;
+            if fails {
+                downed.push(asked);
+            }
+            end(&mut climb, if fails { Verdict::MachineDown } else { Verdict::Clean });
+        }
+        let Next::Ended(outcome) = climb.next() else { panic!("{policy}, edge {edge}: no end") };
+        assert!(outcome.settings.core_offset.unwrap().0 <= edge, "{policy}, edge {edge}");
     }
 }
 
@@ -535,6 +551,26 @@ fn settings_of_ones_own_that_took_the_machine_down_need_a_yes() {
         let Next::Trial(own) = climb.next() else { panic!() };
         own.risk
     };
-    assert!(risk(&mut climb, wish(100)).unwrap().contains("very same settings"));
+    assert!(risk(&mut climb, wish(100)).unwrap().starts_with("These settings took"));
+    assert!(risk(&mut climb, wish(110)).unwrap().starts_with("Settings no bolder"));
     assert_eq!(risk(&mut climb, wish(90)), None);
+    // A fan turned up makes them no other settings.
+    let fan = Some(Fan::Fixed(Percent(45.0)));
+    assert!(risk(&mut climb, Settings { fan, ..wish(100) }).is_some());
+}
+
+#[rstest]
+fn settings_that_were_seen_to_hold_since_need_no_yes_any_more() {
+    let mut climb = with_baseline(plan());
+    let try_it = |climb: &mut Climb, settings: Settings, verdict| {
+        climb.handle(ClimbEvent::Wished(Some(Box::new(settings))));
+        let Next::Trial(own) = climb.next() else { panic!() };
+        end(climb, verdict);
+        own.risk.is_some()
+    };
+    assert!(!try_it(&mut climb, wish(100), Verdict::MachineDown));
+    assert!(try_it(&mut climb, wish(100), Verdict::Void), "a void run takes nothing back");
+    assert!(try_it(&mut climb, wish(100), Verdict::Clean));
+    assert!(!try_it(&mut climb, wish(100), Verdict::MachineDown), "the last trial counts");
+    assert!(try_it(&mut climb, wish(100), Verdict::Clean));
 }

@@ -9,7 +9,7 @@ use crate::verdict::{Meaning, Verdict};
 use super::belief::EdgeBelief;
 use super::believing::Weighed;
 use super::isolation::{Culprit, Isolation};
-use super::search::{Policy, SearchStep, Tried};
+use super::search::{Policy, Search, SearchStep, Tried};
 use super::{Climb, Next, Purpose, Stage, TrialRecord};
 
 /// A value for the core and one for the memory, MHz from stock.
@@ -227,6 +227,7 @@ impl Climb {
                 if domain == Domain::Memory { self.out_of_band(value) } else { value },
             );
         }
+        let kept = self.stepped_back(kept, |settings| self.is_barred(settings));
         if ended {
             return Some(Want::Kept(kept));
         }
@@ -276,7 +277,8 @@ impl Climb {
         for (domain, _) in [Domain::Core, Domain::Memory].into_iter().zip(raised).filter(|d| d.1) {
             let axis = self.axis(domain)?;
             let tried = self.tried_alone(domain);
-            let search = self.search(&axis, &tried);
+            let barred = self.barred_from(&axis, &self.settings_of(kept));
+            let search = Search { barred, ..self.search(&axis, &tried) };
             let Some(best) = search.weigh(joint.get(domain), search.slope) else { continue };
             if best.per_minute > found.map_or(price, |(_, other)| other.per_minute) {
                 let mut at = kept;
@@ -296,7 +298,8 @@ impl Climb {
     /// Both where they were found, backed off after each failure until a long run holds.
     fn want_stepwise(&self, alone: Pair, ended: bool) -> Want {
         let plan = &self.plan.together;
-        let mut at = alone;
+        // What took the machine down in this climb is backed off from below, by who it was.
+        let mut at = self.stepped_back(alone, |settings| self.is_barred_by_others(settings));
         let mut asked: Option<(&TrialRecord, Isolation)> = None;
         let mut only_together = 0;
         for trial in self.counted_of(Stage::Together) {
@@ -363,6 +366,15 @@ impl Climb {
                 ),
             },
         }
+    }
+
+    /// The pair, stepped back in turns until it is not barred any more.
+    fn stepped_back(&self, mut at: Pair, is_barred: impl Fn(&Settings) -> bool) -> Pair {
+        let mut turns = 0;
+        while at != Pair::default() && is_barred(&self.settings_of(at)) {
+            at = self.backed_off(at, Culprit::OnlyTogether, &mut turns);
+        }
+        at
     }
 
     /// One fine step back with whoever it was; in turns where neither was it alone.

@@ -69,8 +69,16 @@ pub(crate) fn draw(
         }
         draw_cells(buffer, line, |column| cell(view, column, theme, &zone));
     }
+    draw_no_profile(buffer, places.lines, theme, snapshot, (selected, first));
     match state.selected(snapshot) {
         Some(view) => draw_detail(buffer, places.detail, theme, view, &zone),
+        None if !snapshot.profiles.is_empty() => {
+            let space = panel(buffer, places.detail, theme, NO_PROFILE, "");
+            let place = Rect { x: space.x + 2, width: space.width.saturating_sub(3), ..space };
+            let text = "The card is at its factory settings and starts there, whatever was in use \
+                        before. The profiles stay kept.";
+            write_wrapped(buffer, place, text, theme.style(Role::Text));
+        }
         None => {
             let text = "Nothing is kept on this card yet. A climb's outcome is kept with k in \
                         Climb, any trial with k where it is looked at, and i reads one from a file.";
@@ -83,11 +91,40 @@ pub(crate) fn draw(
     }
 }
 
+/// The line after the last profile: none of them.
+const NO_PROFILE: &str = "no profile";
+
+fn draw_no_profile(
+    buffer: &mut Buffer,
+    lines: Rect,
+    theme: Theme,
+    snapshot: &Snapshot,
+    (selected, first): (usize, usize),
+) {
+    let count = snapshot.profiles.len();
+    let line = row(lines, (count - first.min(count)) as u16);
+    if count == 0 || line.is_empty() {
+        return;
+    }
+    if selected == count {
+        buffer.set_style(line.intersection(buffer.area), theme.style(Role::Selected));
+        write(buffer, line, (line.x, line.y), "▸", theme.style(Role::Accent));
+    }
+    let is_used = snapshot.profiles.iter().all(|view| !view.profile.in_use);
+    let mark = if is_used { "◈" } else { " " };
+    draw_cells(buffer, line, |column| match column {
+        0 => (format!("{mark} {NO_PROFILE}"), theme.style(Role::Title)),
+        4 => ("stock".to_owned(), theme.style(Role::Text)),
+        _ => ("–".to_owned(), theme.style(Role::Dim)),
+    });
+}
+
 /// The profile in the line at a place of the screen.
 pub(crate) fn line_at(area: Rect, snapshot: &Snapshot, (x, y): (u16, u16)) -> Option<usize> {
     let lines = ledger::layout(area, false).lines;
     let place = usize::from(y.checked_sub(lines.y)?);
-    (lines.contains((x, y).into()) && place < snapshot.profiles.len()).then_some(place)
+    let count = snapshot.profiles.len();
+    (lines.contains((x, y).into()) && count > 0 && place <= count).then_some(place)
 }
 
 /// Writes the cells of a line, each in its column, as far as there is room.
@@ -199,7 +236,9 @@ mod tests {
         }
         let area = Rect::new(0, 0, width, height);
         assert_eq!(line_at(area, &snapshot, (5, 3)), Some(0));
-        assert_eq!(line_at(area, &snapshot, (5, 4)), None);
+        assert_eq!(line_at(area, &snapshot, (5, 4)), Some(1), "no profile");
+        assert!(text.contains("no profile"), "{text}");
+        assert_eq!(line_at(area, &snapshot, (5, 5)), None);
     }
 
     #[rstest]

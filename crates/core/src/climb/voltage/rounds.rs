@@ -88,7 +88,10 @@ impl Climb {
             .filter_map(|run| run.score)
             .collect();
         let refused = self.in_vain_at(settings) > self.plan.rules.retries as usize;
-        if refused || runs.iter().any(|run| run.verdict() <= Verdict::Artifacts) {
+        if refused
+            || self.is_barred(settings)
+            || runs.iter().any(|run| run.verdict() <= Verdict::Artifacts)
+        {
             return Fared::Failed;
         }
         match mean(&scores) {

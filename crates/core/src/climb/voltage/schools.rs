@@ -169,7 +169,9 @@ impl Climb {
             _ => 0,
         };
         let worth = if stage == Stage::Less { POWER_BY_VOLTAGE } else { SCORE_BY_CLOCK };
-        let walk = Walk { depth, plan: &self.plan, tried, start, cap, worth };
+        let depths = (depth.step()..=depth.deepest()).step_by(depth.step() as usize);
+        let barred = self.barred_from_depth(depths, |at| depth.write(&base, at, top));
+        let walk = Walk { depth, plan: &self.plan, tried, start, cap, barred, worth };
         Some(School { walk, base, top })
     }
 
@@ -388,6 +390,7 @@ impl Climb {
             tried,
             cap: slow,
             slope: SCORE_BY_CLOCK / axis.clock,
+            barred: self.barred_from(axis, &self.voltage_up()),
             is_followed: true,
         }
     }

@@ -72,6 +72,8 @@ pub(super) struct Walk<'a> {
     pub start: i32,
     /// No deeper than this is worth having, where the trials told.
     pub cap: Option<i32>,
+    /// Least depth that is as bold as what took the machine down: neither it nor more is tried.
+    pub barred: Option<i32>,
     /// What a share of the voltage is worth, in shares of score or watts.
     pub worth: f64,
 }
@@ -122,7 +124,13 @@ impl<'a> Walk<'a> {
     }
 
     fn capped(&self, depth: i32) -> i32 {
-        self.cap.map_or(depth, |cap| depth.min(cap)).max(0)
+        self.cap.map_or(depth, |cap| depth.min(cap)).min(self.deepest()).max(0)
+    }
+
+    /// The deepest that may be tried.
+    fn deepest(&self) -> i32 {
+        let deepest = self.depth.deepest();
+        self.barred.map_or(deepest, |barred| deepest.min(barred - self.fine())).max(0)
     }
 
     /// What is believed of the edge, in mV off.
@@ -225,10 +233,7 @@ impl<'a> Walk<'a> {
         let low = self.depth.bin(low.max(0.0)).max(self.fine());
         let high = self.depth.bin(high + 0.02 * self.depth.scale());
         let step = ((high - low) / MOST_DEPTHS / self.fine()).max(1) * self.fine();
-        (low..=high.max(low))
-            .step_by(step as usize)
-            .filter(|d| *d <= self.depth.deepest())
-            .collect()
+        (low..=high.max(low)).step_by(step as usize).filter(|d| *d <= self.deepest()).collect()
     }
 
     /// Down in coarse steps until something gives, then in fine ones (or by halving), back off,
@@ -250,7 +255,7 @@ impl<'a> Walk<'a> {
         let fine = self.fine();
         let coarse = (self.plan.voltage.coarse_step_mv / fine).max(1) * fine;
         let below = |depth: i32| {
-            depth <= self.depth.deepest()
+            depth <= self.deepest()
                 && self.cap.is_none_or(|cap| depth <= cap)
                 && floor.failed.is_none_or(|(least, ..)| depth < least)
         };
@@ -264,7 +269,8 @@ impl<'a> Walk<'a> {
             }
             (Policy::Halving, Some((least, ..))) => {
                 let steps = (least - floor.held) / fine;
-                (steps >= 2).then_some(floor.held + steps / 2 * fine)?
+                let halfway = floor.held + steps / 2 * fine;
+                (steps >= 2 && halfway <= self.deepest()).then_some(halfway)?
             }
             _ => [coarse, fine].into_iter().map(|step| floor.held + step).find(|d| below(*d))?,
         };

@@ -1,0 +1,136 @@
+//! What took the machine down, and what is therefore not tried again without a yes: neither by the
+//! plan nor by hand, neither in this climb nor in any other on the same card.
+
+use crate::card::{CardDescription, SettingKind};
+use crate::settings::Settings;
+use crate::units::MhzOffset;
+use crate::verdict::Verdict;
+
+use super::Climb;
+use super::axis::Axis;
+use super::record::TrialRecord;
+
+/// A trial that took the machine down, or has no outcome.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Downed {
+    /// Its climb.
+    pub climb: i64,
+    /// Its number there.
+    pub trial: u32,
+    /// What was asked.
+    pub asked: Settings,
+    /// What the card held.
+    pub held: Settings,
+}
+
+impl Downed {
+    /// Whether settings are at least as bold as these.
+    #[must_use]
+    pub fn bars(&self, settings: &Settings, card: &CardDescription) -> bool {
+        settings.is_at_least_as_bold_as(&self.held, card)
+    }
+
+    /// What it was, and what may happen again, in two sentences. `climb` is named where it is given.
+    #[must_use]
+    pub fn warning(
+        &self,
+        climb: Option<i64>,
+        settings: &Settings,
+        card: &CardDescription,
+    ) -> String {
+        let fan = SettingKind::Fan.label();
+        let mut moved = self.held.moved_from_stock(card);
+        moved.retain(|text| !text.starts_with(fan));
+        let same = Settings { fan: None, ..self.held } == Settings { fan: None, ..*settings };
+        let how = if same { "These settings" } else { "Settings no bolder than these" };
+        let climb = climb.map_or(String::new(), |climb| format!(" of climb {climb}"));
+        format!(
+            "{how} took the machine down in trial {}{climb}, at {}. It may do so again, and what is \
+             open on this machine may be lost.",
+            self.trial,
+            moved.join(", ")
+        )
+    }
+}
+
+impl TrialRecord {
+    /// Whether it ran to its end without a fault, however fast.
+    fn held_without_fault(&self) -> bool {
+        matches!(self.verdict(), Verdict::Clean | Verdict::Slower | Verdict::HeldBack)
+    }
+}
+
+impl Climb {
+    /// What took the machine down on this card and was not seen to hold since, with the number of
+    /// its climb where that is another one.
+    fn downed(&self) -> impl Iterator<Item = (Option<i64>, Downed)> {
+        let own = self.trials.iter().filter(|trial| trial.verdict() == Verdict::MachineDown);
+        let own = own.map(|trial| {
+            let (asked, held) = (trial.asked, trial.held());
+            let downed = Downed { climb: 0, trial: trial.number, asked, held };
+            (None, downed, trial.number as usize)
+        });
+        let others = self.remembered.iter();
+        let others = others.map(|downed| (Some(downed.climb), *downed, self.remembered_after));
+        own.chain(others).filter_map(|(climb, downed, after)| {
+            let since = self.trials.iter().filter(|trial| trial.number as usize > after);
+            let mut held = since.filter(|trial| trial.held_without_fault());
+            let holds_now = held.any(|trial| downed.bars(&trial.held(), &self.card));
+            (!holds_now).then_some((climb, downed))
+        })
+    }
+
+    /// What might happen under settings at least as bold as some that took the machine down; `None`
+    /// where there are no such.
+    #[must_use]
+    pub fn risk_of(&self, settings: &Settings) -> Option<String> {
+        let (climb, downed) =
+            self.downed().find(|(_, downed)| downed.bars(settings, &self.card))?;
+        Some(downed.warning(climb, settings, &self.card))
+    }
+
+    /// Whether settings are at least as bold as some that took the machine down.
+    pub(super) fn is_barred(&self, settings: &Settings) -> bool {
+        self.risk_of(settings).is_some()
+    }
+
+    /// The same, by what other climbs on this card remember.
+    pub(super) fn is_barred_by_others(&self, settings: &Settings) -> bool {
+        let mut others = self.downed().filter(|(climb, _)| climb.is_some());
+        others.any(|(_, downed)| downed.bars(settings, &self.card))
+    }
+
+    /// The lowest value of an axis at which `base` would be as bold as what took the machine down.
+    pub(super) fn barred_from(&self, axis: &Axis, base: &Settings) -> Option<MhzOffset> {
+        let barred: Vec<Downed> = self.downed().map(|(_, downed)| downed).collect();
+        if barred.is_empty() {
+            return None;
+        }
+        let bin = axis.in_bins(1);
+        let mut value = MhzOffset::STOCK;
+        while value <= axis.highest() {
+            let mut settings = *base;
+            axis.write(&mut settings, value);
+            if barred.iter().any(|downed| downed.bars(&settings, &self.card)) {
+                return Some(value);
+            }
+            value = value + bin;
+        }
+        None
+    }
+
+    /// The least number of millivolts off, of those `write` makes settings of, at which these are as
+    /// bold as what took the machine down.
+    pub(super) fn barred_from_depth(
+        &self,
+        depths: impl Iterator<Item = i32>,
+        write: impl Fn(i32) -> Settings,
+    ) -> Option<i32> {
+        let barred: Vec<Downed> = self.downed().map(|(_, downed)| downed).collect();
+        let is_barred = |depth: &i32| {
+            let settings = write(*depth);
+            barred.iter().any(|downed| downed.bars(&settings, &self.card))
+        };
+        (!barred.is_empty()).then(|| depths.into_iter().find(is_barred)).flatten()
+    }
+}
