@@ -464,6 +464,7 @@ pub fn begun_trial(ledger: &Ledger) -> (i64, i64) {
     ledger.note_card(&card, &Settings::stock(&card)).unwrap();
     let climb = ledger.begin_climb(&card, &Plan::default(), &Stage::USUAL).unwrap();
     let intent = Intent {
+        driver: Some("1.0".into()),
         id: 0,
         climb,
         number: 1,
