@@ -558,7 +558,7 @@ fn profiles_are_switched_tried_again_and_deleted(desk: Desk) {
     let two = desk.until("both", |s| s.profiles.len() == 2);
     assert_eq!(two.profiles[0].profile.purpose, "as it came");
     assert!(two.profiles[1].profile.in_use, "what came of a trial does not take its place");
-    desk.send(Command::UseProfile("plain".into()));
+    desk.send(Command::UseProfile { name: "plain".into(), yes: false });
     let used = desk.until("the switch", |s| {
         s.profiles.iter().any(|p| p.profile.name == "plain" && p.profile.in_use)
     });
@@ -578,7 +578,7 @@ fn profiles_are_switched_tried_again_and_deleted(desk: Desk) {
     desk.send(Command::DropProfile("plain".into()));
     let left = desk.until("one profile", |s| s.profiles.len() == 1);
     assert_eq!(left.profiles[0].profile.name, "by day");
-    desk.send(Command::UseProfile("plain".into()));
+    desk.send(Command::UseProfile { name: "plain".into(), yes: false });
     desk.until("the refusal", |s| s.answer.as_ref().is_some_and(|a| a.contains("no profile")));
 }
 
