@@ -182,6 +182,9 @@ pub(crate) struct ClimbingOptions {
     /// Give up an unfinished climb on this card and begin a new one
     #[arg(long)]
     pub fresh: bool,
+    /// Raise the power limit though the power supply is short
+    #[arg(long)]
+    pub over_supply: bool,
     /// What to make of a trial without an outcome: "machine down" or "void"
     #[arg(long, value_name = "VERDICT", default_value = "machine down", value_parser = parse_unfinished)]
     pub unfinished: Unfinished,

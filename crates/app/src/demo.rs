@@ -64,6 +64,7 @@ pub(crate) fn demo(data_dir: &DataDirOption, options: &DemoOptions) -> Result<()
 
 fn wanted(card: &CardName, plan: Plan, reopen: bool) -> Wanted {
     Wanted {
+        over_supply: false,
         card: card.clone(),
         plan,
         plan_is_named: false,

@@ -13,7 +13,9 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use yard_step_core::{CardDescription, Next, Outcome, Proposal, TrialRecord, in_short};
 use yard_step_engine::load::ManualLoad;
-use yard_step_engine::{Engine, KeepWhat, KeepWish, LiveRun, Overseer, Pacer, Steer, Step, TICK};
+use yard_step_engine::{
+    Engine, EngineError, KeepWhat, KeepWish, LiveRun, Overseer, Pacer, Steer, Step, TICK,
+};
 use yard_step_report::ClimbDocument;
 
 use crate::cards::print;
@@ -82,7 +84,8 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
             Next::Trial(proposal) => {
                 let card = engine.description().clone();
                 watcher.begin(engine.climb().trials().len() + 1, &proposal, &card);
-                let run = match engine.step_unattended(watcher)? {
+                let step = engine.step_unattended(watcher).map_err(without_a_yes)?;
+                let run = match step {
                     Step::Ran(run) => run,
                     Step::WentDown { trial } => {
                         watcher.say(&format!("The machine went down in trial {trial}."))?;
@@ -119,6 +122,18 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
                 }
             }
         }
+    }
+}
+
+/// Nobody is here to say yes to a risk: what to do instead.
+fn without_a_yes(error: EngineError) -> Failure {
+    match error {
+        EngineError::NeedsYes(risk) => Failure::failed(format!(
+            "the next trial needs a yes, and nobody is here to say it. {risk} Say yes in the \
+             interface (yard-step open), leave the stage out with --stages, or add --over-supply if \
+             it is the power supply."
+        )),
+        other => other.into(),
     }
 }
 

@@ -50,6 +50,8 @@ pub(crate) struct Wanted {
     /// Whether card and load stay in this process: for a climb that nobody needs to wait for.
     pub in_process: bool,
     pub unfinished: Unfinished,
+    /// Whether the power limit may be raised though the supply is short.
+    pub over_supply: bool,
     /// Whether a climb that has its outcome is opened again rather than followed by a new one.
     pub reopen: bool,
 }
@@ -83,6 +85,7 @@ impl Wanted {
             stages: options.stages.clone(),
             fresh: options.fresh,
             unfinished: options.unfinished,
+            over_supply: options.over_supply,
             reopen: false,
         })
     }
@@ -131,11 +134,14 @@ fn climb_on(
     let course = found.as_ref().map_or(0, trials_begun);
     let (rig, taken_over) = wanted.rig(dir, &wanted.card, course)?;
     told.extend(taken_over);
-    let engine = match found {
+    let mut engine = match found {
         Some(entry) => resume(rig, ledger.clone(), entry, wanted, &stages, &mut told)?,
         None => Engine::begin(rig, ledger.clone(), wanted.plan.clone(), &stages)
             .map_err(usage_or_failed)?,
     };
+    if wanted.over_supply {
+        engine.go_over_supply();
+    }
     told.extend(engine.told_at_start().map(str::to_owned));
     Ok((engine, told))
 }

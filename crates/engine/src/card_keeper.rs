@@ -115,6 +115,10 @@ impl HeldCard {
         }
     }
 
+    pub(crate) fn lock(&self) -> Option<&CardLock> {
+        self.lock.as_ref()
+    }
+
     pub(crate) fn restore(&mut self, settings: &Settings) -> Result<(), NotBack> {
         restore(self.card.as_mut(), settings)
     }
@@ -180,6 +184,11 @@ impl CardKeeper {
 
     pub(crate) fn card_mut(&mut self) -> &mut dyn Card {
         self.own.card_mut()
+    }
+
+    /// The lock of the card climbed on; none for a card that lives in this process.
+    pub(crate) fn lock(&self) -> Option<&CardLock> {
+        self.own.lock()
     }
 
     pub(crate) fn in_step(&self) -> &[InStep] {

@@ -10,7 +10,8 @@ use yard_step_ledger::Intent;
 use crate::apply::apply_whole;
 use crate::engine::{Engine, Restart, Unfinished};
 use crate::error::EngineError;
-use crate::in_step::InStep;
+use crate::in_step::{InStep, look_while_held};
+use crate::lock::CardLock;
 use crate::trial::{LiveRun, Overseer, Run, Steer, TICK, judgement_of};
 use crate::view::{MarkKind, RunView};
 
@@ -68,6 +69,11 @@ impl Engine {
     /// Ends the load and puts the card back after a failure; tells of it where that fails too.
     fn put_back_after(&mut self, error: EngineError) -> EngineError {
         self.end_load();
+        if let (EngineError::Ledger(_), Some(intent), Some(lock)) =
+            (&error, &self.begun, self.cards.lock())
+        {
+            lock.note_unrecorded(self.ledger.path(), intent.id);
+        }
         // A machine that is down has no card to be put back; the restart sees to that.
         if matches!(error, EngineError::MachineDown { .. }) {
             return error;
@@ -122,6 +128,7 @@ impl Engine {
         if let Some(intent) = self.begun.clone() {
             self.close_unfinished(&intent, Unfinished::NotRecorded)?;
             self.begun = None;
+            self.cards.lock().into_iter().for_each(CardLock::forget_unrecorded);
         }
         Ok(())
     }
@@ -282,20 +289,45 @@ impl Engine {
                     run.mark(at, MarkKind::Restart, text);
                 }
             }
-            let live = LiveRun { run, in_step: self.cards.in_step() };
-            match overseer.tick(&live) {
-                Steer::GoOn => {}
-                Steer::Stop => {
-                    run.faults.push(Fault::at(at, Fault::STOPPED));
-                    return Ok(Ending::Stopped);
-                }
-                Steer::Told(verdict) => {
-                    let how = format!("You watched, and said: {verdict}.");
-                    return Ok(ended_by(Ending::Told { verdict, how }, at, run));
+            loop {
+                let live = LiveRun { run, in_step: self.cards.in_step() };
+                match overseer.tick(&live) {
+                    Steer::GoOn => break,
+                    Steer::Hold => {
+                        if let Some(ending) = self.look_while_held(run) {
+                            return Ok(ending);
+                        }
+                    }
+                    Steer::Stop => {
+                        run.faults.push(Fault::at(at, Fault::STOPPED));
+                        return Ok(Ending::Stopped);
+                    }
+                    Steer::Told(verdict) => {
+                        let how = format!("You watched, and said: {verdict}.");
+                        return Ok(ended_by(Ending::Told { verdict, how }, at, run));
+                    }
                 }
             }
         }
         Ok(Ending::Finished)
+    }
+
+    /// Watches while a run is held still: its card, the cards in step and the loads.
+    fn look_while_held(&mut self, run: &mut Run) -> Option<Ending> {
+        let at = run.sample().at;
+        let mut checked = Vec::new();
+        let load = self.load.look_while_held(&mut checked).err();
+        run.take_frames(at, checked.into_iter());
+        let alarms = &self.machine.alarms;
+        let ending = load.or_else(|| look_while_held(run, self.cards.card_mut(), alarms));
+        match ending {
+            Some(Ending::Alarm(raised)) => return Some(Ending::Alarm(raised)),
+            Some(ending) => return Some(ended_by(ending, at, run)),
+            None => {}
+        }
+        let others = self.cards.in_step_mut().iter_mut();
+        let go_on = others.fold(true, |on, other| other.look_while_held(alarms) && on);
+        (!go_on).then_some(Ending::Finished)
     }
 
     /// Starts the loads, and lets the guard know which to end with the engine.

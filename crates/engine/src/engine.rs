@@ -16,6 +16,7 @@ use crate::error::EngineError;
 use crate::holding::first_sight;
 use crate::keeping::at_start;
 use crate::load::{Load, Loads};
+use crate::lock::CardLock;
 use crate::rig::Rig;
 use crate::trial::Run;
 use crate::view::{RunView, SpoiltPicture};
@@ -80,6 +81,8 @@ pub struct Engine {
     pub(crate) restart: Option<Restart>,
     /// What the user said of the machine.
     pub(crate) machine: Machine,
+    /// Whether the power limit may be raised beyond what the supply bears for sure.
+    over_supply: bool,
     /// Trials there were when the climb was taken up again.
     pub(crate) resumed_after: usize,
 }
@@ -98,6 +101,7 @@ impl Engine {
         let rig = rig.into();
         let climb = Climb::new(rig.card.description().clone(), plan, stages)?;
         let mut engine = Self::on(rig, ledger, climb)?;
+        engine.tell_of_supply();
         engine.climb_id = engine.ledger.begin_climb(
             engine.cards.card().description(),
             engine.climb.plan(),
@@ -146,6 +150,7 @@ impl Engine {
             begun: None,
             restart: None,
             machine,
+            over_supply: false,
             resumed_after: 0,
         };
         // Whatever a process that died may have left on the card. One that is down or gone is found
@@ -173,12 +178,40 @@ impl Engine {
         self.resumed_after = entry.trials.len();
         self.begun = None;
         let told = match entry.unfinished {
-            Some(intent) => Some(self.close_unfinished(&intent, unfinished)?),
+            Some(intent) => {
+                let path = self.ledger.path();
+                let is_noted = |lock: &CardLock| lock.is_unrecorded(path, intent.id);
+                let unfinished = match self.cards.lock().is_some_and(is_noted) {
+                    true => Unfinished::NotRecorded,
+                    false => unfinished,
+                };
+                let told = self.close_unfinished(&intent, unfinished)?;
+                self.cards.lock().into_iter().for_each(CardLock::forget_unrecorded);
+                Some(told)
+            }
             None => None,
         };
+        self.climb.handle(ClimbEvent::TakenUp);
+        self.tell_of_supply();
         self.restart = self.needs_restart();
         let more = self.remember()?;
         Ok(told.into_iter().chain(more).reduce(|told, more| format!("{told} {more}")))
+    }
+
+    /// Tells the climb whether the supply bears a raised limit, as far as the user has said what it is.
+    pub(crate) fn tell_of_supply(&mut self) {
+        let cards = std::iter::once(self.cards.card())
+            .chain(self.cards.in_step().iter().map(|other| other.held().card()))
+            .map(|card| card.description());
+        let headroom = self.machine.headroom(&cards.collect::<Vec<_>>());
+        let short = headroom.filter(|headroom| !headroom.is_enough() && !self.over_supply);
+        self.climb.handle(ClimbEvent::Supply(short.map(|headroom| headroom.warning())));
+    }
+
+    /// Lets the climb raise the power limit though the supply is short: the user has said so.
+    pub fn go_over_supply(&mut self) {
+        self.over_supply = true;
+        self.tell_of_supply();
     }
 
     /// Something to be said to whoever has begun or taken up the climb.
@@ -562,6 +595,7 @@ impl Engine {
         self.climb = Climb::new(card, plan, &stages)?;
         self.boots.clear();
         self.ended = false;
+        self.tell_of_supply();
         self.remember().map(drop)
     }
 

@@ -38,6 +38,8 @@ impl Engine {
     /// A card was not seen to be back.
     pub fn leave(&mut self) -> Result<(), EngineError> {
         self.end_load();
+        // Where the ledger still fails, the note beside the lock tells the next start.
+        let _ = self.close_begun();
         Ok(self.cards.leave()?)
     }
 
@@ -57,7 +59,9 @@ impl Engine {
         let (_, factory) = first_sight(&self.ledger, card.as_mut())?;
         let load = self.loads.choose(&self.climb.plan().scene, card.as_ref())?;
         let held = HeldCard::new(card, factory, (guard, lock));
-        Ok(self.cards.add_in_step(InStep::new(held, load))?)
+        self.cards.add_in_step(InStep::new(held, load))?;
+        self.tell_of_supply();
+        Ok(())
     }
 
     /// Lets a card held in step go, at stock; whether there was one of that key.
@@ -97,6 +101,7 @@ impl Engine {
             others.for_each(|other| other.held_mut().card_mut().set_room(room));
         }
         self.machine = machine;
+        self.tell_of_supply();
         Ok(())
     }
 

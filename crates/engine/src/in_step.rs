@@ -1,6 +1,7 @@
 //! Cards of the same kind that do whatever the card climbed on does, each with its own read-back
 //! and its own verdict.
 
+use yard_step_card::Card;
 use yard_step_core::{
     Alarm, Climb, Ending, InStepRecord, Plan, Reference, Sample, Seconds, Stage, Verdict,
     statistics,
@@ -91,6 +92,16 @@ impl InStep {
         self.ending.is_none()
     }
 
+    /// Looks after it while the run is held still; whether it can go on.
+    pub(crate) fn look_while_held(&mut self, alarms: &[Alarm]) -> bool {
+        let Some((run, _)) = &mut self.current else { return true };
+        if self.ending.is_none() {
+            let load = self.load.look_while_held(&mut Vec::new()).err();
+            self.ending = load.or_else(|| look_while_held(run, self.held.card_mut(), alarms));
+        }
+        self.ending.is_none()
+    }
+
     /// Its warm-up is that of the other card.
     pub(crate) fn set_warm_up(&mut self, warm_up: Seconds) {
         if let Some((run, _)) = &mut self.current {
@@ -148,6 +159,21 @@ impl Drop for InStep {
     fn drop(&mut self) {
         // The load goes first; the card is put back as it is dropped.
         self.end_load();
+    }
+}
+
+/// What must end a run that is held still, by what its card says now.
+pub(crate) fn look_while_held(
+    run: &mut Run,
+    card: &mut dyn Card,
+    alarms: &[Alarm],
+) -> Option<Ending> {
+    match card.sample() {
+        Err(error) => Some(ending_of_error(&error)),
+        Ok(sample) => {
+            run.glance(sample.without_nonsense());
+            run.alarm().or_else(|| run.alarms_raised(alarms).map(Ending::Alarm))
+        }
     }
 }
 

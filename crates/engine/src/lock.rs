@@ -61,10 +61,21 @@ impl Owner {
     }
 }
 
+/// Ending of the file that tells of a trial without an outcome in the ledger.
+const UNRECORDED: &str = "unrecorded";
+
+/// A trial whose outcome could not be written down.
+#[derive(Debug, PartialEq, Serialize, Deserialize)]
+struct Unrecorded {
+    ledger: PathBuf,
+    trial: i64,
+}
+
 /// A lock that is held. It is given up when this is dropped.
 #[derive(Debug)]
 pub struct CardLock {
     file: File,
+    path: PathBuf,
 }
 
 impl CardLock {
@@ -99,7 +110,7 @@ impl CardLock {
                 capitalised(&owner.in_words(now()))
             )
         });
-        let mut lock = Self { file };
+        let mut lock = Self { file, path: path.clone() };
         let own = Owner { process: std::process::id(), since: now(), guarded: false };
         lock.write(&serde_json::to_vec(&own).unwrap_or_default()).map_err(failed)?;
         Ok((lock, told))
@@ -124,6 +135,27 @@ impl CardLock {
     pub(crate) fn is_guarded(path: &Path) -> bool {
         let owner = open(path).ok().and_then(|mut file| read_owner(&mut file));
         owner.is_some_and(|owner| owner.guarded)
+    }
+
+    /// Notes beside the lock of the card that a trial ended and its outcome could not be written
+    /// down: the next start must not take it for one that took the machine down.
+    pub(crate) fn note_unrecorded(&self, ledger: &Path, trial: i64) {
+        let note = Unrecorded { ledger: ledger.to_owned(), trial };
+        let text = serde_json::to_vec(&note).unwrap_or_default();
+        // Where not even this can be written, the trial is taken as machine down.
+        let _ = fs::write(self.path.with_extension(UNRECORDED), text);
+    }
+
+    /// Whether that was noted of a trial.
+    pub(crate) fn is_unrecorded(&self, ledger: &Path, trial: i64) -> bool {
+        let text = fs::read(self.path.with_extension(UNRECORDED)).unwrap_or_default();
+        let note: Option<Unrecorded> = serde_json::from_slice(&text).ok();
+        note.is_some_and(|note| note == Unrecorded { ledger: ledger.to_owned(), trial })
+    }
+
+    /// Takes the note away: the trial has an outcome.
+    pub(crate) fn forget_unrecorded(&self) {
+        let _ = fs::remove_file(self.path.with_extension(UNRECORDED));
     }
 
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<()> {

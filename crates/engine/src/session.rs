@@ -22,6 +22,8 @@ use crate::view::{Activity, RunView, Snapshot};
 const BETWEEN_SNAPSHOTS: Duration = Duration::from_millis(40);
 /// Time between two looks at the sensors of a waiting card.
 const WAITING_TICK: Duration = Duration::from_millis(250);
+/// Time between two looks at a card whose run is held still.
+const HELD_TICK: Duration = Duration::from_millis(100);
 /// Notices kept.
 const MOST_NOTICES: usize = 50;
 
@@ -292,16 +294,13 @@ impl Overseer for Desk {
         let mut wait = self.pacer.wait(crate::trial::TICK, Instant::now());
         loop {
             let paused = self.state.activity == Activity::Paused;
-            let order = if paused {
-                self.orders.recv().map_err(|_| RecvTimeoutError::Disconnected)
-            } else {
-                self.orders.recv_timeout(wait)
-            };
+            let order = self.orders.recv_timeout(if paused { HELD_TICK } else { wait });
             match order {
                 Ok(command) => match self.order(command) {
                     Steer::GoOn => wait = Duration::ZERO,
                     ended => return ended,
                 },
+                Err(RecvTimeoutError::Timeout) if paused => return Steer::Hold,
                 Err(RecvTimeoutError::Timeout) => return Steer::GoOn,
                 Err(RecvTimeoutError::Disconnected) => {
                     self.quitting = true;

@@ -39,6 +39,8 @@ const MOST_FAULTS: usize = 200;
 pub enum Steer {
     /// As planned.
     GoOn,
+    /// Held still: nothing is run, but card, sensors and load are watched.
+    Hold,
     /// Not any further.
     Stop,
     /// Not any further: somebody who watched says what was seen.
@@ -309,6 +311,11 @@ impl Run {
         self.trace.push(&sample, limiter);
         self.pending.push(sample);
         self.sample = sample;
+    }
+
+    /// Takes in what the sensors say while the run is held still: it belongs to no measurement.
+    pub(crate) fn glance(&mut self, sample: Sample) {
+        self.sample = Sample { at: self.sample.at, ..sample };
     }
 
     /// What must end the run at once, whoever runs it: the ceiling, or a sensor that fell silent.

@@ -11,7 +11,7 @@ use yard_step_card::{
 };
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Machine, Margin, MhzOffset, Plan,
-    Proof, Sample, Seconds, Settings, Stage, TrialRecord, Verdict, Watt,
+    PowerPlan, Proof, Sample, Seconds, Settings, Stage, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
     Engine, EngineError, KeepWhat, KeepWish, LiveRun, MarkKind, Overseer, Restart, Steer,
@@ -414,6 +414,90 @@ fn a_stopped_run_is_void_and_its_samples_are_kept() {
     assert_eq!(bench.ledger.samples(entry.trials[0].id).unwrap().len(), 700);
     let again = engine.recorded_run(engine.climb_id(), 1).unwrap();
     assert_eq!(again.at, Seconds(70.0));
+}
+
+/// Pauses a run after a second, and stops it if nothing else does.
+struct Pausing<F: FnMut()> {
+    held: u32,
+    on_pause: F,
+}
+
+impl<F: FnMut()> Overseer for Pausing<F> {
+    fn tick(&mut self, live: &LiveRun<'_>) -> Steer {
+        if live.at() < Seconds(1.0) {
+            return Steer::GoOn;
+        }
+        if self.held == 0 {
+            (self.on_pause)();
+        }
+        self.held += 1;
+        if self.held > 50 { Steer::Stop } else { Steer::Hold }
+    }
+}
+
+#[rstest]
+#[case::ceiling(|t: &mut Trouble| t.temperature = Some(Celsius(200.0)), Verdict::HeldBack, "ceiling")]
+#[case::sensor(|t: &mut Trouble| t.silent = Some(Channel::HotSpot), Verdict::Void, "fell silent")]
+#[case::alarm(|t: &mut Trouble| t.temperature = Some(Celsius(80.0)), Verdict::Void, "alarm")]
+fn a_run_held_still_is_watched_all_the_same(
+    #[case] trouble: fn(&mut Trouble),
+    #[case] verdict: Verdict,
+    #[case] told: &str,
+) {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    engine.set_machine(alarm(AlarmOn::CoreTemperature, 79.0, AlarmAct::Stop)).unwrap();
+    let mut pausing = Pausing { held: 0, on_pause: || trouble(&mut bench.trouble.lock().unwrap()) };
+    engine.carry_out(false, &mut pausing).unwrap();
+    assert!(pausing.held <= 12, "found at once, not when somebody goes on");
+    let trial = engine.climb().trials().last().unwrap();
+    assert_eq!(trial.verdict(), verdict, "{}", trial.reason);
+    assert!(trial.reason.contains(told), "{}", trial.reason);
+    assert_eq!(trial.seconds, Seconds(1.0), "what was held still is no part of the run");
+    assert_eq!(bench.last_applied(), Bench::stock());
+}
+
+#[test]
+fn a_run_held_still_goes_on_where_it_was() {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    let mut patient = Pausing { held: 0, on_pause: || () };
+    engine.carry_out(false, &mut patient).unwrap();
+    let trial = engine.climb().trials().last().unwrap();
+    assert!(trial.was_stopped() && patient.held == 51, "{}", trial.reason);
+}
+
+fn short_supply() -> Machine {
+    Machine { supply: Some(Watt(400.0)), rest: Some(Watt(150.0)), ..Machine::default() }
+}
+
+#[rstest]
+fn a_short_supply_asks_before_the_power_limit_is_raised_and_only_once(
+    #[values(false, true)] over_supply: bool,
+) {
+    let bench = Bench::new();
+    let plan = Plan { power: PowerPlan { seconds: 30.0, ..PowerPlan::default() }, ..short_plan() };
+    let stages = [Stage::Baseline, Stage::Power];
+    let mut engine =
+        Engine::begin(bench.card_that(|| ()), bench.ledger.clone(), plan, &stages).unwrap();
+    engine.set_machine(short_supply()).unwrap();
+    if over_supply {
+        engine.go_over_supply();
+    }
+    while engine.climb().baseline().is_none() {
+        engine.carry_out(false, &mut ()).unwrap();
+    }
+    if !over_supply {
+        let before = bench.applied.lock().unwrap().len();
+        let error = engine.carry_out(false, &mut ()).unwrap_err();
+        let EngineError::NeedsYes(risk) = &error else { panic!("{error}") };
+        assert!(risk.contains("from a supply of 400 W"), "{risk}");
+        assert_eq!(bench.applied.lock().unwrap().len(), before, "the card was not touched");
+    }
+    engine.carry_out(!over_supply, &mut ()).unwrap();
+    assert!(bench.last_applied().power_limit > Bench::stock().power_limit);
+    // The same limit again needs no second yes.
+    engine.carry_out(false, &mut ()).unwrap();
 }
 
 #[rstest]

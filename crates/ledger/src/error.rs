@@ -23,6 +23,14 @@ pub enum LedgerError {
         /// Why.
         cause: rusqlite::Error,
     },
+    /// The file is another program's.
+    #[error(
+        "{path} is a database, but it is not a ledger of Yard Step. Name another directory with --data-dir."
+    )]
+    Foreign {
+        /// The file.
+        path: PathBuf,
+    },
     /// The ledger is of a newer version.
     #[error(
         "the ledger {path} is of version {found}, and this Yard Step knows versions up to {known}. Use the newer Yard Step that wrote it, or another --data-dir."

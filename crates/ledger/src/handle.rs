@@ -98,6 +98,7 @@ pub struct Ledger {
 struct Owner {
     jobs: Option<Sender<Job>>,
     thread: Option<JoinHandle<()>>,
+    path: PathBuf,
 }
 
 impl Drop for Owner {
@@ -132,14 +133,22 @@ impl Ledger {
         Ok(Opened { ledger: Self::serve(connection), set_aside })
     }
 
+    /// The file, as an absolute path.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.owner.path
+    }
+
     fn serve(mut connection: Connection) -> Self {
+        let path = PathBuf::from(connection.path().unwrap_or_default());
+        let path = path.canonicalize().unwrap_or(path);
         let (jobs, queue) = channel::<Job>();
         let thread = thread::spawn(move || {
             for job in queue {
                 job(&mut connection);
             }
         });
-        Self { owner: Arc::new(Owner { jobs: Some(jobs), thread: Some(thread) }) }
+        Self { owner: Arc::new(Owner { jobs: Some(jobs), thread: Some(thread), path }) }
     }
 
     /// A second connection to the same ledger, for looking only: however long a search takes, what
@@ -148,10 +157,7 @@ impl Ledger {
     /// # Errors
     /// The ledger cannot be opened once more.
     pub fn reader(&self) -> Result<Self, LedgerError> {
-        let path = self.ask(|connection| {
-            let path = connection.path().unwrap_or_default();
-            Ok(PathBuf::from(path))
-        })?;
+        let path = self.path().to_owned();
         let open = |path: &Path| {
             let connection = Connection::open(path)?;
             connection.busy_timeout(BUSY)?;
@@ -201,12 +207,26 @@ fn connect(path: &Path) -> Result<Connection, LedgerError> {
     let failed = |cause| LedgerError::Open { path: path.into(), cause };
     let needs_a_check = needs_a_check(path);
     let mut connection = Connection::open(path).map_err(failed)?;
+    if is_foreign(&connection).map_err(failed)? {
+        return Err(LedgerError::Foreign { path: path.into() });
+    }
     prepare(&mut connection, needs_a_check).map_err(failed).and_then(|found| {
         if found > VERSION {
             return Err(LedgerError::TooNew { path: path.into(), found, known: VERSION });
         }
         Ok(connection)
     })
+}
+
+/// Whether a database is some other program's: it has tables, and none of a ledger's.
+fn is_foreign(connection: &Connection) -> Result<bool, rusqlite::Error> {
+    connection.busy_timeout(BUSY)?;
+    connection.query_row(
+        "SELECT count(*) > 0 AND count(*) FILTER (WHERE name IN ('card', 'climb', 'trial')) < 3
+         FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite_%'",
+        [],
+        |row| row.get(0),
+    )
 }
 
 /// Whether every page of a ledger should be looked at: always while that takes no time, and where
@@ -294,6 +314,19 @@ mod tests {
         Connection::open(dir.ledger()).unwrap().pragma_update(None, "user_version", 99).unwrap();
         let error = Ledger::open(&dir).err().unwrap().to_string();
         assert!(error.contains("version 99") && error.contains("newer Yard Step"), "{error}");
+    }
+
+    #[test]
+    fn another_programs_database_is_refused_and_left_alone() {
+        let temporary = tempfile::tempdir().unwrap();
+        let dir = DataDir::new(temporary.path());
+        let theirs = Connection::open(dir.ledger()).unwrap();
+        theirs.execute_batch("CREATE TABLE recipe (name TEXT)").unwrap();
+        drop(theirs);
+        let before = fs::read(dir.ledger()).unwrap();
+        let error = Ledger::open(&dir).err().unwrap().to_string();
+        assert!(error.contains("is not a ledger of Yard Step"), "{error}");
+        assert_eq!(fs::read(dir.ledger()).unwrap(), before);
     }
 
     #[rstest]

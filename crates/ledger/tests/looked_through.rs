@@ -58,6 +58,7 @@ fn desk() -> Desk {
     for (climb, stage, offset, verdict, score, watts) in TRIALS {
         let number = ledger.climb(climb).unwrap().trials.len() as u32 + 1;
         let intent = Intent {
+            driver: None,
             id: 0,
             climb,
             number,

@@ -87,6 +87,7 @@ impl Climb {
         let in_a_row = self
             .trials_of(Stage::Baseline)
             .rev()
+            .take_while(|run| run.number as usize > self.taken_up_after)
             .filter(|run| !run.was_stopped())
             .take_while(|run| run.verdict() != Verdict::Clean)
             .collect::<Vec<_>>();
@@ -135,6 +136,16 @@ impl Climb {
 fn stuck(in_a_row: &[&TrialRecord], card: &CardDescription) -> String {
     let last = in_a_row.first().map_or("", |run| run.reason.as_str());
     let faulty = in_a_row.iter().any(|run| run.verdict().meaning() == Meaning::TooMuch);
+    let is_the_load = in_a_row.iter().all(|run| run.verdict() == Verdict::LoadDied);
+    if let Some(run) = in_a_row.first().filter(|_| is_the_load) {
+        return format!(
+            "The load {} ended by itself in the last {} baseline runs, at stock settings. {last} Run \
+             it by hand to see why, or choose another load in a new climb (n here, --fresh and \
+             --load on the command line). Once it is mended, start again: the runs are tried anew.",
+            run.scene,
+            in_a_row.len()
+        );
+    }
     let way_out = if faulty {
         format!(
             "{} fails at stock settings: look at its cooling and power before tuning it.",

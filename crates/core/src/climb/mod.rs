@@ -159,6 +159,12 @@ pub enum ClimbEvent {
     LeaveOut(bool),
     /// What took the machine down in other climbs on the same card.
     Remembered(Vec<Downed>),
+    /// The climb is taken up again: what kept runs from proving anything may have been mended, so
+    /// they are tried as often as at first.
+    TakenUp,
+    /// Why a power limit above stock may be too much for the supply; `None` where it is not known to
+    /// be.
+    Supply(Option<String>),
 }
 
 /// One search on one card.
@@ -174,6 +180,10 @@ pub struct Climb {
     remembered: Vec<Downed>,
     /// Trials there were when it was told of those.
     remembered_after: usize,
+    /// Trials there were when the climb was taken up last.
+    taken_up_after: usize,
+    /// Why a power limit above stock may be too much for the supply.
+    supply: Option<String>,
     /// The trial the user asks about.
     isolating: Option<u32>,
     /// Whether the user wants what brought what measured.
@@ -228,6 +238,8 @@ impl Climb {
             wished: None,
             remembered: Vec::new(),
             remembered_after: 0,
+            taken_up_after: 0,
+            supply: None,
             isolating: None,
             leaving_out: false,
         })
@@ -261,6 +273,8 @@ impl Climb {
             }
             ClimbEvent::Asked(trial) => self.isolating = trial,
             ClimbEvent::LeaveOut(wanted) => self.leaving_out = wanted,
+            ClimbEvent::TakenUp => self.taken_up_after = self.trials.len(),
+            ClimbEvent::Supply(why) => self.supply = why,
             ClimbEvent::Remembered(downed) => {
                 (self.remembered, self.remembered_after) = (downed, self.trials.len());
             }
@@ -273,7 +287,8 @@ impl Climb {
     pub fn next(&self) -> Next {
         let mut next = self.next_without_risk();
         if let Next::Trial(proposal) = &mut next {
-            proposal.risk = self.risk_of(&proposal.request.asked);
+            let asked = &proposal.request.asked;
+            proposal.risk = self.risk_of(asked).or_else(|| self.supply_risk_of(asked));
         }
         next
     }

@@ -128,6 +128,20 @@ impl Climb {
             && self.power_report().is_some_and(|report| report.gain_percent > -0.5)
     }
 
+    /// Why settings may be too much for the power supply: they ask for more than the stock limit, and
+    /// nothing with as much has run in this climb.
+    pub(super) fn supply_risk_of(&self, asked: &Settings) -> Option<String> {
+        let why = self.supply.as_ref()?;
+        let offer = self.card.offer(SettingKind::PowerLimit)?;
+        let limit = asked.get(offer.kind).filter(|limit| *limit > offer.stock.unwrap_or(0.0))?;
+        let mut ran = self.trials.iter().filter(|trial| trial.seen.load.is_some());
+        let is_known = ran.any(|trial| {
+            trial.verdict() != Verdict::MachineDown
+                && trial.held().get(offer.kind).is_some_and(|held| held >= limit)
+        });
+        (!is_known).then(|| format!("This asks for a power limit of {}. {why}", offer.show(limit)))
+    }
+
     /// What more power alone brought, once a run at the raised limit counts.
     #[must_use]
     pub fn power_report(&self) -> Option<PowerReport> {

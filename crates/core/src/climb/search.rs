@@ -153,6 +153,9 @@ pub(super) struct Search<'a> {
     pub slope: f64,
     /// Lowest value that is as bold as what took the machine down: neither it nor more is tried.
     pub barred: Option<MhzOffset>,
+    /// Trials there were when the climb was taken up last: those before are not held against a value
+    /// that is to be tried again.
+    pub taken_up_after: usize,
     /// Whether a stage that tries both domains together follows.
     pub is_followed: bool,
 }
@@ -200,9 +203,14 @@ impl Search<'_> {
     }
 
     fn unproven_in_a_row(&self, value: MhzOffset) -> usize {
+        self.in_vain_since(value, 0)
+    }
+
+    fn in_vain_since(&self, value: MhzOffset, after: usize) -> usize {
         self.tried
             .iter()
             .rev()
+            .take_while(|trial| trial.record.number as usize > after)
             .filter(|trial| trial.value == value && !trial.record.was_stopped())
             .take_while(|trial| trial.meaning() == Meaning::ProvesNothing)
             .count()
@@ -217,7 +225,7 @@ impl Search<'_> {
     /// A step, unless the same was tried in vain too often.
     pub(super) fn unless_stuck(&self, step: SearchStep) -> SearchStep {
         let SearchStep::Try { value, purpose, seconds, reason } = step else { return step };
-        let unproven = self.unproven_in_a_row(value);
+        let unproven = self.in_vain_since(value, self.taken_up_after);
         let last = self
             .tried
             .iter()

@@ -211,6 +211,7 @@ impl Climb {
     pub(super) fn in_vain(&self, stage: Stage) -> Vec<&TrialRecord> {
         self.counted_of(stage)
             .rev()
+            .take_while(|run| run.number as usize > self.taken_up_after)
             .filter(|run| !run.was_stopped())
             .take_while(|run| run.verdict().meaning() == Meaning::ProvesNothing)
             .collect()
@@ -252,6 +253,7 @@ impl Climb {
             cap: self.cap(axis, tried, bend),
             slope,
             barred: self.barred_from(axis, &self.powered_settings()),
+            taken_up_after: self.taken_up_after,
             is_followed: self.goes_together(),
         }
     }

@@ -574,3 +574,30 @@ fn settings_that_were_seen_to_hold_since_need_no_yes_any_more() {
     assert!(!try_it(&mut climb, wish(100), Verdict::MachineDown), "the last trial counts");
     assert!(try_it(&mut climb, wish(100), Verdict::Clean));
 }
+
+#[test]
+fn baseline_runs_that_the_load_ends_blame_the_load_and_are_tried_again_after_a_start() {
+    let mut climb = climb_with(plan());
+    while let Next::Trial(_) = climb.next() {
+        end(&mut climb, Verdict::LoadDied);
+    }
+    let Next::Stuck(why) = climb.next() else { panic!("not stuck") };
+    assert!(why.contains("The load lantern ended by itself in the last 5 baseline runs"), "{why}");
+    assert!(why.contains("n here") && why.contains("--fresh"), "{why}");
+    assert!(!why.contains("cooling"), "the card is not blamed: {why}");
+    climb.handle(ClimbEvent::TakenUp);
+    assert!(matches!(climb.next(), Next::Trial(_)), "mended meanwhile");
+    end(&mut climb, Verdict::Clean);
+    assert_eq!(climb.baseline_runs(), 1);
+}
+
+#[test]
+fn runs_that_prove_nothing_are_tried_again_after_a_start() {
+    let mut climb = with_baseline(plan());
+    while let Next::Trial(_) = climb.next() {
+        end(&mut climb, Verdict::Void);
+    }
+    assert!(matches!(climb.next(), Next::Stuck(_)));
+    climb.handle(ClimbEvent::TakenUp);
+    assert!(matches!(climb.next(), Next::Trial(_)));
+}

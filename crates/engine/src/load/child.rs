@@ -156,6 +156,21 @@ impl Load for ChildLoad {
         }
     }
 
+    /// It waits for its next frame, but must be there and not lose its device.
+    fn look_while_held(&mut self, _: &mut Vec<CheckedFrame>) -> Result<(), Ending> {
+        let Some(process) = &mut self.process else { return Ok(()) };
+        loop {
+            match next_message(process, Duration::ZERO)? {
+                None => return Ok(()),
+                Some(FromLoad::Heartbeat { .. } | FromLoad::Score(_)) => {}
+                Some(FromLoad::Bye { reason: Reason::DeviceLost }) => {
+                    return Err(Ending::LoadDied("lost its device".into()));
+                }
+                Some(_) => return Err(nonsense("it went on though it was held still")),
+            }
+        }
+    }
+
     fn end(&mut self) {
         if let Some(mut process) = self.process.take() {
             process.stop(&stop_line());

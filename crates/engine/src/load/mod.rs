@@ -59,6 +59,15 @@ pub trait Load: Send {
         checked: &mut Vec<CheckedFrame>,
     ) -> Result<(), Ending>;
 
+    /// Looks after it while its run is held still.
+    ///
+    /// # Errors
+    /// Something ended the run.
+    fn look_while_held(&mut self, checked: &mut Vec<CheckedFrame>) -> Result<(), Ending> {
+        let _ = checked;
+        Ok(())
+    }
+
     /// Ends it, if it still runs.
     fn end(&mut self);
 

@@ -240,6 +240,12 @@ impl Load for OutsideLoad {
         ran.map(drop).map_err(|lost| ending_of(lost, "hung"))
     }
 
+    /// A program goes on whatever we do.
+    fn look_while_held(&mut self, checked: &mut Vec<CheckedFrame>) -> Result<(), Ending> {
+        self.due = Instant::now();
+        self.listen(checked)
+    }
+
     fn end(&mut self) {
         if let Some(mut process) = self.process.take() {
             let words = if self.spec.protocol { stop_line() } else { Vec::new() };

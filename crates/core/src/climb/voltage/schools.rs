@@ -171,7 +171,16 @@ impl Climb {
         let worth = if stage == Stage::Less { POWER_BY_VOLTAGE } else { SCORE_BY_CLOCK };
         let depths = (depth.step()..=depth.deepest()).step_by(depth.step() as usize);
         let barred = self.barred_from_depth(depths, |at| depth.write(&base, at, top));
-        let walk = Walk { depth, plan: &self.plan, tried, start, cap, barred, worth };
+        let walk = Walk {
+            depth,
+            plan: &self.plan,
+            tried,
+            start,
+            cap,
+            barred,
+            taken_up_after: self.taken_up_after,
+            worth,
+        };
         Some(School { walk, base, top })
     }
 
@@ -391,6 +400,7 @@ impl Climb {
             cap: slow,
             slope: SCORE_BY_CLOCK / axis.clock,
             barred: self.barred_from(axis, &self.voltage_up()),
+            taken_up_after: self.taken_up_after,
             is_followed: true,
         }
     }

@@ -74,6 +74,9 @@ pub(super) struct Walk<'a> {
     pub cap: Option<i32>,
     /// Least depth that is as bold as what took the machine down: neither it nor more is tried.
     pub barred: Option<i32>,
+    /// Trials there were when the climb was taken up last: those before are not held against a depth
+    /// that is to be tried again.
+    pub taken_up_after: usize,
     /// What a share of the voltage is worth, in shares of score or watts.
     pub worth: f64,
 }
@@ -115,9 +118,14 @@ impl<'a> Walk<'a> {
     }
 
     fn in_vain(&self, depth: i32) -> usize {
+        self.in_vain_since(depth, 0)
+    }
+
+    fn in_vain_since(&self, depth: i32, after: usize) -> usize {
         self.tried
             .iter()
             .rev()
+            .take_while(|trial| trial.record.number as usize > after)
             .filter(|trial| trial.depth == depth && !trial.record.was_stopped())
             .take_while(|trial| !trial.proves())
             .count()
@@ -336,7 +344,7 @@ impl<'a> Walk<'a> {
         seconds: Seconds,
         reason: String,
     ) -> WalkStep {
-        let in_vain = self.in_vain(depth);
+        let in_vain = self.in_vain_since(depth, self.taken_up_after);
         let last = self
             .tried
             .iter()
