@@ -1,7 +1,6 @@
 //! `yard-step cards`: which cards there are, what they offer, and, on request, their true edges.
 
 use std::fmt::Write as _;
-use std::io::{self, Write as _};
 
 use serde::Serialize;
 use yard_step_card::{Card, CardChoice, Edges};
@@ -10,6 +9,7 @@ use yard_step_scenes::Scene;
 
 use crate::cli::CardsOptions;
 use crate::failure::Failure;
+use crate::output::print;
 
 #[derive(Serialize)]
 struct CardDocument {
@@ -49,14 +49,6 @@ pub(crate) fn cards(options: &CardsOptions) -> Result<(), Failure> {
         serde_json::to_string_pretty(&all)? + "\n"
     };
     print(&text)
-}
-
-/// Prints to standard output; a reader that has seen enough is no failure.
-pub(crate) fn print(text: &str) -> Result<(), Failure> {
-    match io::stdout().lock().write_all(text.as_bytes()) {
-        Err(error) if error.kind() == io::ErrorKind::BrokenPipe => Ok(()),
-        other => Ok(other?),
-    }
 }
 
 fn in_words(document: &CardDocument) -> String {

@@ -1,6 +1,5 @@
 //! The arguments, and what is made of them before anything is done.
 
-use std::fs;
 use std::path::{Path, PathBuf};
 
 use clap::{Args, Parser, Subcommand};
@@ -14,6 +13,8 @@ use yard_step_scenes::Scene;
 
 use crate::config;
 use crate::failure::Failure;
+use crate::input;
+use crate::output::Overwrite;
 use crate::tui::CUT_BACK;
 use crate::weigh::parse_cost;
 
@@ -139,21 +140,30 @@ pub(crate) struct DemoOptions {
 
 #[derive(Debug, Args)]
 pub(crate) struct CardOptions {
-    /// The card, such as standin:tarn-310
-    #[arg(long, value_parser = parse_card)]
-    pub card: CardChoice,
-    /// Which individual of a stand-in
-    #[arg(long, default_value_t = 1, value_name = "N", allow_negative_numbers = true)]
-    pub seed: u64,
+    /// The card, such as standin:tarn-310, or with its unit, standin:tarn-310#7
+    #[arg(long, value_parser = parse_card_and_unit)]
+    pub card: (CardChoice, Option<u64>),
+    /// Which unit of a stand-in [default: 1]
+    #[arg(long, value_name = "N", allow_negative_numbers = true, value_parser = parse_whole)]
+    pub seed: Option<u64>,
     /// Release of the driver that a stand-in's machine runs
     #[arg(long, default_value_t = 1, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1_000))]
     pub driver: u32,
 }
 
 impl CardOptions {
-    /// The individual that is meant.
-    pub(crate) fn name(&self) -> CardName {
-        CardName { choice: self.card.clone(), seed: self.seed, driver: self.driver }
+    /// The unit that is meant.
+    pub(crate) fn name(&self) -> Result<CardName, Failure> {
+        let (choice, named) = &self.card;
+        let seed = match (named, self.seed) {
+            (Some(named), Some(seed)) if *named != seed => {
+                return Err(Failure::usage(format!(
+                    "--card names unit {named} and --seed unit {seed}: name one of them"
+                )));
+            }
+            (named, seed) => named.or(seed).unwrap_or(1),
+        };
+        Ok(CardName { choice: choice.clone(), seed, driver: self.driver })
     }
 }
 
@@ -209,9 +219,11 @@ pub(crate) struct ClimbOptions {
     /// Pace of a stand-in's clock: 1, 10, 60 or max
     #[arg(long, default_value = "max", value_parser = parse_pace)]
     pub pace: Pace,
-    /// Write the climb as a JSON document
+    /// Write the climb as a JSON document; - is standard output
     #[arg(long, value_name = "FILE")]
     pub json: Option<PathBuf>,
+    #[command(flatten)]
+    pub overwrite: Overwrite,
     /// Keep the outcome as a profile of this name
     #[arg(long, value_name = "NAME")]
     pub keep: Option<String>,
@@ -226,7 +238,7 @@ pub(crate) struct CardsOptions {
     #[arg(long, value_parser = parse_card)]
     pub card: Option<CardChoice>,
     /// Which individual of a stand-in
-    #[arg(long, default_value_t = 1, value_name = "N", allow_negative_numbers = true)]
+    #[arg(long, default_value_t = 1, value_name = "N", allow_negative_numbers = true, value_parser = parse_whole)]
     pub seed: u64,
     /// Also print the true edges of a stand-in, for judging a climb
     #[arg(long)]
@@ -249,9 +261,11 @@ pub(crate) struct SimulateOptions {
     /// Length of the run in virtual minutes, up to a week
     #[arg(long, value_name = "M", default_value_t = 15, value_parser = clap::value_parser!(u32).range(1..=10_080))]
     pub minutes: u32,
-    /// File to write, ten samples a second
+    /// File to write, ten samples a second; - is standard output
     #[arg(long, value_name = "FILE")]
     pub csv: PathBuf,
+    #[command(flatten)]
+    pub overwrite: Overwrite,
 }
 
 #[derive(Debug, Args)]
@@ -278,7 +292,7 @@ pub(crate) struct StudyOptions {
     #[arg(long, value_name = "N", default_value_t = 60, value_parser = clap::value_parser!(u32).range(1..=100_000))]
     pub cards: u32,
     /// Seed of the first card; the others follow it
-    #[arg(long, value_name = "N", default_value_t = 1000)]
+    #[arg(long, value_name = "N", default_value_t = 1000, value_parser = parse_whole)]
     pub first_seed: u64,
     /// Kinds of cards, such as standin:tarn-310 [default: all in turn; for schools those with a V/F curve]
     #[arg(long, value_name = "KINDS", value_delimiter = ',', value_parser = parse_card)]
@@ -311,6 +325,8 @@ pub(crate) struct StudyOptions {
     /// Draw gaps against time as SVG
     #[arg(long, value_name = "FILE")]
     pub svg: Option<PathBuf>,
+    #[command(flatten)]
+    pub overwrite: Overwrite,
 }
 
 #[derive(Debug, Args)]
@@ -353,6 +369,8 @@ pub(crate) struct ImportOptions {
     /// Write what was read as a trace of ours
     #[arg(long, value_name = "FILE")]
     pub csv: Option<PathBuf>,
+    #[command(flatten)]
+    pub overwrite: Overwrite,
 }
 
 #[derive(Debug, Args)]
@@ -387,6 +405,8 @@ pub(crate) enum ProfileCommand {
         /// File to write
         #[arg(long, value_name = "FILE")]
         out: PathBuf,
+        #[command(flatten)]
+        overwrite: Overwrite,
     },
     /// Read a profile from JSON as a starting point: cut back, and not trusted
     Import {
@@ -394,7 +414,7 @@ pub(crate) enum ProfileCommand {
         #[arg(value_name = "FILE")]
         file: PathBuf,
         /// Share of the way from stock that is taken off, percent
-        #[arg(long, value_name = "PERCENT", default_value_t = CUT_BACK, value_parser = parse_percent)]
+        #[arg(long, value_name = "PERCENT", default_value_t = CUT_BACK, value_parser = parse_percent, allow_negative_numbers = true)]
         cut_back: f64,
         /// Name to keep it under [default: its own]
         #[arg(long, value_name = "NAME")]
@@ -420,6 +440,8 @@ pub(crate) struct WeighOptions {
     /// Chart to draw, a new file ending in .svg or .pdf
     #[arg(long, value_name = "FILE", conflicts_with = "json")]
     pub out: Option<PathBuf>,
+    #[command(flatten)]
+    pub overwrite: Overwrite,
     /// Print JSON
     #[arg(long)]
     pub json: bool,
@@ -430,13 +452,27 @@ pub(crate) struct ReportOptions {
     /// Number of the climb
     #[arg(long, value_name = "ID", allow_negative_numbers = true)]
     pub climb: i64,
-    /// File to write, ending in .svg or .pdf
+    /// File to write, ending in .svg or .pdf; - is standard output
     #[arg(long, value_name = "FILE")]
     pub out: PathBuf,
+    #[command(flatten)]
+    pub overwrite: Overwrite,
 }
 
 fn parse_card(text: &str) -> Result<CardChoice, String> {
     text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
+}
+
+fn parse_card_and_unit(text: &str) -> Result<(CardChoice, Option<u64>), String> {
+    let (kind, unit) = match text.split_once('#') {
+        Some((kind, unit)) => (kind, Some(parse_whole(unit)?)),
+        None => (text, None),
+    };
+    Ok((parse_card(kind)?, unit))
+}
+
+fn parse_whole(text: &str) -> Result<u64, String> {
+    text.parse().map_err(|_| format!("\"{text}\" is not a whole number from 0 to {}", u64::MAX))
 }
 
 fn parse_name(text: &str) -> Result<CardName, String> {
@@ -554,7 +590,7 @@ pub(crate) fn read_plan(path: Option<&Path>, loads: &Loads) -> Result<Plan, Fail
     let Some(path) = path else { return Ok(Plan::default()) };
     let named =
         |cause: &dyn std::fmt::Display| Failure::usage(format!("plan {}: {cause}", path.display()));
-    let text = fs::read_to_string(path).map_err(|error| named(&error))?;
+    let text = input::text(path).map_err(|error| named(&error))?;
     let plan = Plan::from_toml(&text).map_err(|error| named(&error))?;
     loads.know(&plan.scene).map_err(|error| named(&error)).map(|()| plan)
 }

@@ -1,8 +1,6 @@
 //! The configuration: a TOML file with the user's own loads.
 
 use std::collections::BTreeMap;
-use std::fs;
-use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
@@ -10,6 +8,7 @@ use yard_step_engine::load::{ManualLoad, OutsideSpec};
 use yard_step_scenes::Scene;
 
 use crate::failure::Failure;
+use crate::input;
 
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -28,13 +27,10 @@ pub(crate) fn read(
     let wrong = |cause: &dyn std::fmt::Display| {
         Failure::usage(format!("configuration {}: {cause}", path.display()))
     };
-    let text = match fs::read_to_string(&path) {
-        Ok(text) => text,
-        Err(error) if error.kind() == ErrorKind::NotFound && named.is_none() => {
-            return Ok(Vec::new());
-        }
-        Err(error) => return Err(wrong(&error)),
-    };
+    if named.is_none() && !path.exists() {
+        return Ok(Vec::new());
+    }
+    let text = input::text(&path).map_err(|error| wrong(&error))?;
     parse(&text).map_err(|cause| wrong(&cause))
 }
 

@@ -3,6 +3,8 @@
 use std::fmt::Display;
 use std::process::ExitCode;
 
+use crate::output::note;
+
 /// A command that did not do what it was asked.
 #[derive(Debug)]
 pub(crate) enum Failure {
@@ -40,7 +42,7 @@ impl Failure {
             Self::Failed(text) => (text, 1),
             Self::Interrupted(text) => (text, 130),
         };
-        eprintln!("yard-step: {text}");
+        note(&format!("yard-step: {text}"));
         ExitCode::from(code)
     }
 }

@@ -1,9 +1,7 @@
 //! `yard-step climb`: a climb to its outcome, with a progress bar on a terminal and plain lines
 //! everywhere else.
 
-use std::fs::{self, OpenOptions};
 use std::io::{IsTerminal, stderr};
-use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
@@ -11,25 +9,28 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-use yard_step_core::{CardDescription, Next, Outcome, Proposal, TrialRecord, in_short};
+use yard_step_core::{
+    CardDescription, LONGEST_NAME, Next, Outcome, Proposal, TrialRecord, checked_name, in_short,
+};
 use yard_step_engine::load::ManualLoad;
 use yard_step_engine::{
     Engine, EngineError, KeepWhat, KeepWish, LiveRun, Overseer, Pacer, Steer, Step, TICK,
 };
 use yard_step_report::ClimbDocument;
 
-use crate::cards::print;
 use crate::cli::{ClimbOptions, DataDirOption};
 use crate::failure::Failure;
 use crate::open::{Opened, Wanted, hold_in_step, open_climb};
+use crate::output::{Target, print};
 
 /// Least time between two movements of the progress bar.
 const BETWEEN_LOOKS: Duration = Duration::from_millis(100);
 
 pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<(), Failure> {
-    if let Some(path) = &options.json {
-        can_be_written(path)?;
-    }
+    let target =
+        options.json.as_ref().map(|path| Target::new(path, options.overwrite)).transpose()?;
+    let keep = options.keep.as_ref().map(|name| checked_name(name, LONGEST_NAME)).transpose();
+    let keep = keep.map_err(|why| Failure::usage(format!("--keep: {why}")))?;
     let wanted = Wanted::from_options(&options.climbing, data_dir)?;
     if wanted.plan.scene == ManualLoad::NAME {
         return Err(Failure::usage(
@@ -47,11 +48,12 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
     watcher.say(&headline(&engine))?;
     let result = to_the_end(&mut engine, &mut watcher);
     watcher.bar.finish_and_clear();
-    if let Some(path) = &options.json {
-        let text = ClimbDocument::of(engine.climb()).to_text()?;
-        fs::write(path, text).map_err(|error| cannot_write(path, &error))?;
-    }
-    let result = result.and_then(|outcome| conclude(&mut engine, &outcome, options));
+    let result = result.and_then(|outcome| {
+        if let Some(target) = &target {
+            target.write(ClimbDocument::of(engine.climb()).to_text()?.as_bytes())?;
+        }
+        conclude(&mut engine, &outcome, keep.as_deref(), &options.purpose)
+    });
     let left = engine.leave();
     drop(lock);
     match (result, left) {
@@ -62,12 +64,17 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
 }
 
 /// Tells what the climb came to, and keeps it where that was asked for.
-fn conclude(engine: &mut Engine, outcome: &Outcome, options: &ClimbOptions) -> Result<(), Failure> {
+fn conclude(
+    engine: &mut Engine,
+    outcome: &Outcome,
+    keep: Option<&str>,
+    purpose: &str,
+) -> Result<(), Failure> {
     print(&format!("{}\n", last_words(engine, outcome)))?;
-    if let Some(name) = &options.keep {
+    if let Some(name) = keep {
         engine.keep(&KeepWish {
-            name: name.clone(),
-            purpose: options.purpose.clone(),
+            name: name.to_owned(),
+            purpose: purpose.to_owned(),
             margin: None,
             what: KeepWhat::Outcome,
         })?;
@@ -237,21 +244,4 @@ fn last_words(engine: &Engine, outcome: &Outcome) -> String {
         outcome.test_seconds.in_words(),
         engine.climb_id()
     )
-}
-
-/// Finds out before the climb, not after it, that its document could not be written.
-fn can_be_written(path: &Path) -> Result<(), Failure> {
-    OpenOptions::new()
-        .create(true)
-        .append(true)
-        .open(path)
-        .map(drop)
-        .map_err(|error| cannot_write(path, &error))
-}
-
-fn cannot_write(path: &Path, error: &std::io::Error) -> Failure {
-    Failure::usage(format!(
-        "cannot write {}: {error}. Name another file with --json.",
-        path.display()
-    ))
 }

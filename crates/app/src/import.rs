@@ -1,47 +1,70 @@
 //! `yard-step import`: what is in a trace made elsewhere.
 
 use std::fmt::Write as _;
-use std::fs::File;
-use std::io::BufWriter;
+use std::io::{IsTerminal, stderr};
 use std::path::Path;
 
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use yard_step_core::{Channel, Seconds, Trace};
 use yard_step_report::{ImportedTrace, Meaning, TraceWriter, import_trace};
 
-use crate::cards::print;
 use crate::cli::ImportOptions;
 use crate::failure::Failure;
+use crate::input;
+use crate::output::{Target, print};
 
 pub(crate) fn import(options: &ImportOptions) -> Result<(), Failure> {
-    let imported = read(&options.file)?;
-    print(&in_words(&imported))?;
-    let Some(path) = &options.csv else { return Ok(()) };
-    let count = write(&imported.trace, (0.0, f64::INFINITY), path)?;
-    print(&format!("{count} samples are in {}.\n", path.display()))
+    let target =
+        options.csv.as_ref().map(|path| Target::new(path, options.overwrite)).transpose()?;
+    let bar = progress()?;
+    let imported = read(&options.file, &mut |share| {
+        bar.set_position((share * 100.0) as u64);
+        true
+    });
+    bar.finish_and_clear();
+    let imported = imported?;
+    let text = in_words(&imported);
+    match target {
+        None => print(&text),
+        Some(target) => {
+            let (bytes, count) = rows(&imported.trace, (0.0, f64::INFINITY))?;
+            target.write(&bytes)?;
+            target.say(&format!("{text}{count} samples are in {}.", target.shown()))
+        }
+    }
 }
 
-/// Reads a trace made elsewhere.
-pub(crate) fn read(path: &Path) -> Result<ImportedTrace, Failure> {
+fn progress() -> Result<ProgressBar, Failure> {
+    let on_terminal = stderr().is_terminal();
+    let target =
+        if on_terminal { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
+    let style = ProgressStyle::with_template("reading {wide_bar} {percent:>3} %, Ctrl-C cancels")?;
+    Ok(ProgressBar::with_draw_target(Some(100), target).with_style(style))
+}
+
+/// Reads a trace made elsewhere. `go_on` is as in [`import_trace`].
+pub(crate) fn read(
+    path: &Path,
+    go_on: &mut dyn FnMut(f64) -> bool,
+) -> Result<ImportedTrace, Failure> {
     let named = |cause: &dyn std::fmt::Display| {
         Failure::usage(format!("cannot import {}: {cause}", path.display()))
     };
-    let file = File::open(path).map_err(|error| named(&error))?;
-    import_trace(file).map_err(|error| named(&error))
+    let file = input::open(path).map_err(|error| named(&error))?;
+    import_trace(file, go_on).map_err(|error| named(&error))
 }
 
-/// Writes the samples of a stretch of time as CSV; answers how many.
-pub(crate) fn write(trace: &Trace, (from, to): (f64, f64), path: &Path) -> Result<u64, Failure> {
-    let file = File::create(path).map_err(|error| {
-        Failure::usage(format!("cannot write {}: {error}. Name another file.", path.display()))
-    })?;
-    let mut writer = TraceWriter::new(BufWriter::new(file))?;
+/// The samples of a stretch of time as CSV, and how many.
+pub(crate) fn rows(trace: &Trace, (from, to): (f64, f64)) -> Result<(Vec<u8>, u64), Failure> {
+    let mut bytes = Vec::new();
+    let mut writer = TraceWriter::new(&mut bytes)?;
     let mut count = 0;
     for sample in trace.samples(from, to) {
         writer.write(&sample)?;
         count += 1;
     }
     writer.finish()?;
-    Ok(count)
+    Ok((bytes, count))
 }
 
 fn in_words(imported: &ImportedTrace) -> String {

@@ -4,10 +4,10 @@ use std::fmt::Write as _;
 
 use yard_step_core::{Alarm, Decibel, Machine, Room, Watt};
 
-use crate::cards::print;
 use crate::cli::{DataDirOption, MachineOptions};
 use crate::failure::Failure;
 use crate::open::open_ledger;
+use crate::output::{note, print};
 
 pub(crate) fn machine(data_dir: &DataDirOption, options: &MachineOptions) -> Result<(), Failure> {
     let dir = data_dir.resolve()?;
@@ -16,7 +16,7 @@ pub(crate) fn machine(data_dir: &DataDirOption, options: &MachineOptions) -> Res
     let lock = changes.then(|| dir.enter()).transpose()?;
     let (ledger, told) = open_ledger(&dir)?;
     if let Some(line) = told {
-        eprintln!("{line}");
+        note(&line);
     }
     let mut machine = ledger.machine()?;
     if changes {

@@ -74,7 +74,7 @@ impl Wanted {
             plan.margin = margin;
         }
         Ok(Self {
-            card: options.card.name(),
+            card: options.card.name()?,
             plan,
             outside: loads.outside,
             in_process: false,

@@ -8,9 +8,9 @@ use yard_step_core::{PassScore, Seconds, score_pass};
 use yard_step_engine::TICK;
 use yard_step_scenes::{PASS_FRAMES, SceneRun};
 
-use crate::cards::print;
 use crate::cli::PassOptions;
 use crate::failure::Failure;
+use crate::output::{note, print};
 use crate::simulate::{apply, how_lost, read_settings};
 
 /// A pass, as it is printed as JSON.
@@ -23,11 +23,11 @@ struct Pass {
 }
 
 pub(crate) fn pass(options: &PassOptions) -> Result<(), Failure> {
-    let mut card = options.card.name().open(0)?;
+    let mut card = options.card.name()?.open(0)?;
     card.set_mishaps(Mishaps::NONE);
     let asked = read_settings(options.settings.as_deref(), card.description())?;
     for line in apply(&mut card, &asked)? {
-        eprintln!("{line}");
+        note(&line);
     }
     let mut load = SceneRun::new(options.scene);
     let (mut began, mut passes) = (Seconds(0.0), Vec::new());

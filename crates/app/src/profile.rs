@@ -1,19 +1,21 @@
 //! `yard-step profile`: what was kept of a card, without the interface; and profiles as files.
 
 use std::fmt::Write as _;
-use std::fs;
 use std::path::Path;
 
 use yard_step_card::Card;
-use yard_step_core::{CardDescription, Clamped, Origin, Percent, Profile, Settings, in_short};
+use yard_step_core::{
+    CardDescription, Clamped, LONGEST_NAME, LONGEST_PURPOSE, Origin, Percent, Profile, Settings,
+    checked_name, in_short, printable, quoted,
+};
 use yard_step_engine::{ProfileView, risk_of};
 use yard_step_ledger::{Ledger, ProfileDocument};
 
-use crate::cards::print;
 use crate::cli::{DataDirOption, ProfileCommand, ProfileOptions};
 use crate::failure::Failure;
-use crate::files::write_new;
+use crate::input;
 use crate::open::open_ledger;
+use crate::output::{Target, note, print, write_new};
 
 pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Result<(), Failure> {
     let dir = data_dir.resolve()?;
@@ -23,9 +25,9 @@ pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Res
     let lock = (!is_look).then(|| dir.enter()).transpose()?;
     let (ledger, told) = open_ledger(&dir)?;
     if let Some(line) = told {
-        eprintln!("{line}");
+        note(&line);
     }
-    let mut device = options.card.name().open(0)?;
+    let mut device = options.card.name()?.open(0)?;
     let card = device.description().clone();
     let text = match &options.command {
         ProfileCommand::List { json } => list(&ledger, &card, *json)?,
@@ -47,9 +49,12 @@ pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Res
                 Some(name) => return Err(unknown(&ledger, &card, name)),
             }
         }
-        ProfileCommand::Export { name, out } => {
+        ProfileCommand::Export { name, out, overwrite } => {
+            let target = Target::new(out, *overwrite)?;
             let view = view(&ledger, &card, name)?;
-            export(&card, &view, out).map_err(Failure::usage)? + "\n"
+            let document = ProfileDocument::of(&card, &view.profile, &view.backing);
+            target.write(document.to_json()?.as_bytes())?;
+            return target.say(&format!("Profile \"{name}\" is in {}.", target.shown()));
         }
         ProfileCommand::Import { file, cut_back, name } => {
             let held = device.taken().unwrap_or_else(|_| Settings::stock(&card));
@@ -150,18 +155,21 @@ pub(crate) fn import(
             path.display()
         )
     };
-    let text = fs::read_to_string(path).map_err(|error| cannot(&error))?;
+    let text = input::text(path).map_err(|error| cannot(&error))?;
     let document = ProfileDocument::from_json(&text).map_err(|error| cannot(&error))?;
-    let stated = name.unwrap_or(&document.name).trim();
-    if stated.is_empty() {
-        return Err(cannot(&"it has no name; give it one with --name"));
+    // Room for a number behind it, should it be taken.
+    let stated = checked_name(name.unwrap_or(&document.name), LONGEST_NAME - 4)
+        .map_err(|why| cannot(&format!("{why}; give it another one with --name")))?;
+    let stated = stated.as_str();
+    if document.purpose.chars().count() > LONGEST_PURPOSE {
+        return Err(cannot(&format!("its purpose is longer than {LONGEST_PURPOSE} characters")));
     }
     let failed = |error: yard_step_ledger::LedgerError| error.to_string();
     let known = ledger.profiles(card).map_err(failed)?;
     let name = free_name(stated, |name| known.iter().any(|profile| profile.name == name));
     let Clamped { settings, notes } = document.settings.cut_back(card, cut_back);
     let profile = Profile {
-        purpose: document.purpose.clone(),
+        purpose: printable(&document.purpose),
         margin: document.margin,
         driver: Some(card.driver.clone()),
         ..Profile::new(name.clone(), settings, Origin::Imported { cut_back })
@@ -175,7 +183,8 @@ pub(crate) fn import(
     );
     if document.card.name != card.name {
         // Writing to a string cannot fail.
-        let _ = write!(told, " It was made on another kind of card, {}.", document.card.name);
+        let other = quoted(&document.card.name);
+        let _ = write!(told, " It was made on another kind of card, {other}.");
     }
     for note in notes {
         let _ = write!(told, " {note}.");

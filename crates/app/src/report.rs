@@ -1,30 +1,32 @@
 //! `yard-step report`: the chart of a climb as a file.
 
-use std::fs;
-
-use yard_step_ledger::{ClimbEntry, Ledger};
+use yard_step_ledger::{ClimbEntry, Ledger, LedgerError};
 use yard_step_report::{KeptRun, draw_svg};
 
 use crate::cli::{DataDirOption, ReportOptions};
 use crate::failure::Failure;
-use crate::files::ChartKind;
 use crate::open::open_ledger;
+use crate::output::{ChartKind, Target, note};
 
 pub(crate) fn report(data_dir: &DataDirOption, options: &ReportOptions) -> Result<(), Failure> {
     let kind = ChartKind::of(&options.out).map_err(Failure::usage)?;
+    let target = Target::new(&options.out, options.overwrite)?;
     let (ledger, told) = open_ledger(&data_dir.resolve()?)?;
     if let Some(line) = told {
-        eprintln!("{line}");
+        note(&line);
     }
-    let entry = ledger.climb(options.climb)?;
+    let entry = ledger.climb(options.climb).map_err(unknown)?;
     let svg = draw_svg(&entry, kept_run(&ledger, &entry)?.as_ref())?;
-    fs::write(&options.out, kind.bytes(&svg)?).map_err(|error| {
-        Failure::failed(format!(
-            "cannot write {}: {error}. Name another file with --out.",
-            options.out.display()
-        ))
-    })?;
-    crate::cards::print(&format!("Climb {} is drawn in {}.\n", entry.id, options.out.display()))
+    target.write(&kind.bytes(&svg)?)?;
+    target.say(&format!("Climb {} is drawn in {}.", entry.id, target.shown()))
+}
+
+/// A number that no climb has is a mistake of whoever named it.
+fn unknown(error: LedgerError) -> Failure {
+    match error {
+        LedgerError::NoClimb { .. } => Failure::usage(error),
+        other => other.into(),
+    }
 }
 
 /// The run that shows what is kept or, before there is an outcome, the newest one.

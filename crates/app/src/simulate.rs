@@ -1,7 +1,5 @@
 //! `yard-step simulate`: how a stand-in behaves under a load for as long as one likes, as a trace.
 
-use std::fs::{self, File};
-use std::io::BufWriter;
 use std::path::Path;
 
 use yard_step_card::{Card, LoadLost, Mishaps, StandIn, Work};
@@ -10,31 +8,29 @@ use yard_step_engine::TICK;
 use yard_step_report::TraceWriter;
 use yard_step_scenes::UncheckedRun;
 
-use crate::cards::print;
 use crate::cli::SimulateOptions;
 use crate::failure::Failure;
+use crate::input;
+use crate::output::Target;
 
 pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
-    let mut card = options.card.name().open(0)?;
+    let target = Target::new(&options.csv, options.overwrite)?;
+    let mut card = options.card.name()?.open(0)?;
     let asked = read_settings(options.settings.as_deref(), card.description())?;
     // A trace is of the settings and the physics, not of a mishap of the day.
     card.set_mishaps(Mishaps::NONE);
     let mut told = apply(&mut card, &asked)?;
-    let file = File::create(&options.csv).map_err(|error| {
-        Failure::usage(format!(
-            "cannot write {}: {error}. Name another file with --csv.",
-            options.csv.display()
-        ))
-    })?;
-    let mut trace = TraceWriter::new(BufWriter::new(file))?;
+    let mut bytes = Vec::new();
+    let mut trace = TraceWriter::new(&mut bytes)?;
     let (samples, lost) = run(&mut card, options, &mut trace)?;
     trace.finish()?;
+    target.write(&bytes)?;
     let length = Seconds(samples as f64 * TICK.value()).in_words();
     if let Some(lost) = lost {
         told.push(format!("It ended after {length}: {}.", how_lost(lost)));
     }
-    told.push(format!("{samples} samples over {length} are in {}.", options.csv.display()));
-    print(&(told.join("\n") + "\n"))
+    told.push(format!("{samples} samples over {length} are in {}.", target.shown()));
+    target.say(&told.join("\n"))
 }
 
 /// Settings from a TOML file; stock where none is named.
@@ -46,7 +42,7 @@ pub(crate) fn read_settings(
     let named = |cause: &dyn std::fmt::Display| {
         Failure::usage(format!("settings {}: {cause}", path.display()))
     };
-    let text = fs::read_to_string(path).map_err(|error| named(&error))?;
+    let text = input::text(path).map_err(|error| named(&error))?;
     Settings::from_toml(&text, card).map_err(|error| named(&error))
 }
 
@@ -76,7 +72,7 @@ pub(crate) fn apply(card: &mut StandIn, asked: &Settings) -> Result<Vec<String>,
 fn run(
     card: &mut StandIn,
     options: &SimulateOptions,
-    trace: &mut TraceWriter<BufWriter<File>>,
+    trace: &mut TraceWriter<&mut Vec<u8>>,
 ) -> Result<(u64, Option<LoadLost>), Failure> {
     let mut load = UncheckedRun::new(options.scene);
     let ticks = u64::from(options.minutes) * 600;

@@ -1,9 +1,8 @@
 //! `yard-step study`: whole climbs over many stand-ins, held against what these truly can do.
 
 use std::fmt::Write as _;
-use std::fs;
 use std::io::{IsTerminal, stderr};
-use std::path::Path;
+use std::path::PathBuf;
 
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use serde::Serialize;
@@ -17,9 +16,9 @@ use yard_step_study::{
 
 use yard_step_card::Card as _;
 
-use crate::cards::print;
 use crate::cli::{StudyOptions, read_plan};
 use crate::failure::Failure;
+use crate::output::{ChartKind, Target, note, print};
 
 /// What is written as JSON.
 #[derive(Serialize)]
@@ -43,8 +42,9 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
     if let Some(load) = &options.load {
         plan.scene.clone_from(load);
     }
+    let files = Files::of(options)?;
     if !options.schools.is_empty() {
-        return study_schools(options, plan);
+        return study_schools(options, plan, &files);
     }
     let study = Study {
         first_seed: options.first_seed,
@@ -67,7 +67,7 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
     let rows = study.run(&|done| bar.set_position(done as u64)).map_err(refused)?;
     bar.finish_and_clear();
     let table = summaries(&rows);
-    if let Some(path) = &options.json {
+    if let Some(target) = &files.json {
         let document = Document {
             format: "yard-step-study",
             version: 1,
@@ -79,17 +79,17 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
             rows: &rows,
         };
         let text = serde_json::to_string_pretty(&document).map_err(Failure::failed)?;
-        write(path, &(text + "\n"), "--json")?;
+        target.write((text + "\n").as_bytes())?;
     }
-    if let Some(path) = &options.csv {
+    if let Some(target) = &files.csv {
         let mut bytes = Vec::new();
         write_csv(&rows, &mut bytes)?;
-        write(path, &String::from_utf8_lossy(&bytes), "--csv")?;
+        target.write(&bytes)?;
     }
-    if let Some(path) = &options.svg {
-        write(path, &picture(&study, &rows)?, "--svg")?;
+    if let Some(target) = &files.svg {
+        target.write(picture(&study, &rows)?.as_bytes())?;
     }
-    print(&told(&study, &table))
+    files.say(&told(&study, &table))
 }
 
 fn progress(cards: usize) -> Result<ProgressBar, Failure> {
@@ -127,10 +127,10 @@ struct SchoolDocument<'a> {
 }
 
 /// The schools of undervolting on cards that power holds back.
-fn study_schools(options: &StudyOptions, plan: Plan) -> Result<(), Failure> {
+fn study_schools(options: &StudyOptions, plan: Plan, files: &Files) -> Result<(), Failure> {
     if options.svg.is_some() || options.flatter != 1.0 {
         return Err(Failure::usage(
-            "--svg and --flatter are of the study of policies: leave them away with --schools",
+            "--svg and --flatter belong to the study of policies: omit them with --schools",
         ));
     }
     // Most of a mixed load leaves power to spare.
@@ -157,7 +157,7 @@ fn study_schools(options: &StudyOptions, plan: Plan) -> Result<(), Failure> {
     let rows = study.run(&|done| bar.set_position(done as u64)).map_err(refused)?;
     bar.finish_and_clear();
     let table = school_summaries(&rows);
-    if let Some(path) = &options.json {
+    if let Some(target) = &files.json {
         let document = SchoolDocument {
             format: "yard-step-study-of-schools",
             version: 1,
@@ -168,14 +168,14 @@ fn study_schools(options: &StudyOptions, plan: Plan) -> Result<(), Failure> {
             rows: &rows,
         };
         let text = serde_json::to_string_pretty(&document).map_err(Failure::failed)?;
-        write(path, &(text + "\n"), "--json")?;
+        target.write((text + "\n").as_bytes())?;
     }
-    if let Some(path) = &options.csv {
+    if let Some(target) = &files.csv {
         let mut bytes = Vec::new();
         write_school_csv(&rows, &mut bytes)?;
-        write(path, &String::from_utf8_lossy(&bytes), "--csv")?;
+        target.write(&bytes)?;
     }
-    print(&schools_told(&study, &table))
+    files.say(&schools_told(&study, &table))
 }
 
 /// Whether a card lets the points of a V/F curve be shaped.
@@ -233,13 +233,42 @@ fn schools_told(study: &VoltageStudy, table: &[SchoolSummary]) -> String {
     text
 }
 
-fn write(path: &Path, text: &str, option: &str) -> Result<(), Failure> {
-    fs::write(path, text).map_err(|error| {
-        Failure::usage(format!(
-            "cannot write {}: {error}. Name another file with {option}.",
-            path.display()
-        ))
-    })
+/// The files a study is written to.
+struct Files {
+    json: Option<Target>,
+    csv: Option<Target>,
+    svg: Option<Target>,
+}
+
+impl Files {
+    fn of(options: &StudyOptions) -> Result<Self, Failure> {
+        if let Some(path) = &options.svg
+            && ChartKind::of(path).map_err(Failure::usage)? != ChartKind::Svg
+        {
+            let path = path.display();
+            return Err(Failure::usage(format!(
+                "--svg draws SVG: name a file that ends in .svg, not {path}"
+            )));
+        }
+        let target = |path: &Option<PathBuf>| {
+            path.as_ref().map(|path| Target::new(path, options.overwrite)).transpose()
+        };
+        Ok(Self {
+            json: target(&options.json)?,
+            csv: target(&options.csv)?,
+            svg: target(&options.svg)?,
+        })
+    }
+
+    /// Prints the table, beside what goes to standard output.
+    fn say(&self, table: &str) -> Result<(), Failure> {
+        let all = [&self.json, &self.csv, &self.svg];
+        if all.into_iter().flatten().any(Target::is_stdout) {
+            note(table.trim_end());
+            return Ok(());
+        }
+        print(table)
+    }
 }
 
 /// The table, and what its columns mean.

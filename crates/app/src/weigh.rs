@@ -8,28 +8,29 @@ use yard_step_card::Card;
 use yard_step_core::{CardDescription, Cost, Frontier, Settings, Weighed, loads};
 use yard_step_report::draw_frontier;
 
-use crate::cards::print;
 use crate::cli::{DataDirOption, WeighOptions};
 use crate::failure::Failure;
-use crate::files::{ChartKind, write_new};
 use crate::open::open_ledger;
+use crate::output::{ChartKind, Target, note, print, write_new};
 
 pub(crate) fn weigh(data_dir: &DataDirOption, options: &WeighOptions) -> Result<(), Failure> {
     if let Some(path) = &options.out {
         ChartKind::of(path).map_err(Failure::usage)?;
     }
+    let target =
+        options.out.as_ref().map(|path| Target::new(path, options.overwrite)).transpose()?;
     let (ledger, told) = open_ledger(&data_dir.resolve()?)?;
     if let Some(line) = told {
-        eprintln!("{line}");
+        note(&line);
     }
-    let card = options.card.name().open(0)?.description().clone();
+    let card = options.card.name()?.open(0)?.description().clone();
     let runs = ledger.weighed(&card)?;
     let load = load_of(&runs, options.load.as_deref(), &card)?;
     let runs: Vec<Weighed> = runs.into_iter().filter(|run| run.load == load).collect();
     let frontier = Frontier::of(&runs, &card, options.against, ledger.machine()?.full_fan);
-    if let Some(path) = &options.out {
-        let told = write_chart(&card, &load, &frontier, path).map_err(Failure::usage)?;
-        return print(&format!("{told}\n"));
+    if let Some((path, target)) = options.out.as_ref().zip(target) {
+        target.write(&chart(&card, &load, &frontier, path)?)?;
+        return target.say(&drawn(&frontier, &target.shown()));
     }
     if options.json {
         let document = Document::of(&card, &load, &frontier);
@@ -161,10 +162,24 @@ pub(crate) fn write_chart(
     frontier: &Frontier,
     path: &Path,
 ) -> Result<String, String> {
-    let kind = ChartKind::of(path)?;
-    let svg = draw_frontier(card, load, frontier).map_err(|error| error.to_string())?;
-    write_new(path, &kind.bytes(&svg).map_err(|error| error.to_string())?)?;
-    Ok(format!("Work against {} is drawn in {}.", frontier.cost.what(), path.display()))
+    let bytes = chart(card, load, frontier, path).map_err(|failure| failure.text().to_owned())?;
+    write_new(path, &bytes)?;
+    Ok(drawn(frontier, &path.display()))
+}
+
+/// The chart of a frontier, in the kind that the file's name says.
+fn chart(
+    card: &CardDescription,
+    load: &str,
+    frontier: &Frontier,
+    path: &Path,
+) -> Result<Vec<u8>, Failure> {
+    let kind = ChartKind::of(path).map_err(Failure::usage)?;
+    Ok(kind.bytes(&draw_frontier(card, load, frontier)?)?)
+}
+
+fn drawn(frontier: &Frontier, place: &dyn std::fmt::Display) -> String {
+    format!("Work against {} is drawn in {place}.", frontier.cost.what())
 }
 
 /// The cost of a name that was typed.

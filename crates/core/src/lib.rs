@@ -41,6 +41,7 @@ mod sample;
 mod settings;
 pub mod statistics;
 mod strip;
+mod text;
 mod trace;
 mod units;
 pub mod verdict;
@@ -54,9 +55,10 @@ pub use card::{Absent, CardDescription, CardLimits, Channel, Offer, Reading, Set
 pub use climb::{
     Advice, Axis, Baseline, Bend, Bracket, ChartTrial, Claim, Climb, ClimbError, ClimbEvent,
     Culprit, Depth, Descent, DescentTrial, Directive, Downed, EdgeBelief, Failure, Gain,
-    InStepRecord, Isolation, Joint, Left, Map, Margin, Measured, Next, Outcome, Outlook, Pair,
-    Part, Policy, PowerReport, Proposal, Prospect, Purpose, RoundReport, SchoolReport, ScoreLine,
-    Stage, StageOrder, Stairs, TimingBand, TrialRecord, TrialRequest, asks_more_clock, in_short,
+    InStepRecord, Isolation, Joint, Left, Map, Margin, Measured, Next, Nudge, Outcome, Outlook,
+    Pair, Part, Policy, PowerReport, Proposal, Prospect, Purpose, RoundReport, SchoolReport,
+    ScoreLine, Stage, StageOrder, Stairs, TimingBand, TrialRecord, TrialRequest, asks_more_clock,
+    in_short,
 };
 pub use clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
 pub use curve::{
@@ -77,11 +79,15 @@ pub use plan::{
 };
 pub use plateau::{Plateau, WARM_WITHIN, Warming};
 pub use prerequisites::{Facts, Prerequisite, Standing, prerequisites};
-pub use profile::{Backing, Drift, LEAST_PROOF, Origin, Profile, Proof, RunAt, drift};
+pub use profile::{
+    Backing, Drift, LEAST_PROOF, LONGEST_NAME, LONGEST_PURPOSE, Origin, Profile, Proof, RunAt,
+    drift,
+};
 pub use room::{Case, Room};
 pub use sample::Sample;
 pub use settings::{Clamped, Difference, Settings, SettingsError};
 pub use strip::{Bucket, Merge, Strip, Timeline};
+pub use text::{MOST_QUOTED, checked_name, printable, printable_lines, quoted};
 pub use trace::{CHUNK_SAMPLES, Columns, Trace};
 pub use units::{
     Ampere, Celsius, Decibel, GigabytesPerSecond, MegaTransfers, Mhz, MhzOffset, Millivolt,

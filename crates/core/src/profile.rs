@@ -19,6 +19,10 @@ use crate::verdict::{Verdict, gain_percent};
 
 /// Time without a fault that proves settings to which no climb led: an hour, over all kinds of load.
 pub const LEAST_PROOF: Seconds = Seconds(3_600.0);
+/// Longest name of a profile, characters.
+pub const LONGEST_NAME: usize = 40;
+/// Longest purpose of a profile, characters.
+pub const LONGEST_PURPOSE: usize = 60;
 /// Kinds of load that make up a mixture; the medley is one by itself.
 const LEAST_LOADS: usize = 3;
 /// Name of the load that is all scenes in turn.

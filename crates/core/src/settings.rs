@@ -69,7 +69,7 @@ pub struct Settings {
 
 /// Settings as they stand in a file.
 #[derive(Debug, Clone, Default, Serialize, Deserialize)]
-#[serde(deny_unknown_fields, default)]
+#[serde(deny_unknown_fields, default, expecting = "settings by name, such as core_offset_mhz")]
 struct Written {
     #[serde(skip_serializing_if = "Option::is_none")]
     power_limit_w: Option<Watt>,

@@ -4,9 +4,9 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    CardDescription, Climb, ClimbEvent, Directive, Fault, Limiter, Machine, Margin, Meaning,
-    MhzOffset, Next, Plan, Policy, Seconds, Seen, Settings, Stage, StageOrder, TrialRecord,
-    Verdict, attribute, in_short,
+    CardDescription, Climb, ClimbEvent, Directive, Fault, Limiter, Machine, Margin, Meaning, Next,
+    Plan, Policy, Seconds, Seen, Settings, Stage, StageOrder, TrialRecord, Verdict, attribute,
+    in_short,
 };
 use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Measured, TrialDetail};
 use yard_step_scenes::Scene;
@@ -344,12 +344,14 @@ impl Engine {
         Ok(())
     }
 
-    /// Tells the climb that the user wants another value next, `steps` fine steps from the one
-    /// proposed. Answers the value, or `None` where there is nothing to nudge.
-    pub fn nudge(&mut self, steps: i32) -> Option<MhzOffset> {
-        let value = self.climb.nudged_by(steps)?;
-        self.climb.handle(ClimbEvent::Nudged(Some(value)));
-        Some(value)
+    /// Tells the climb that the user wants something else next, `steps` steps from what is proposed,
+    /// on the scale of the stage. Answers the value, as it is shown, or `None` where there is nothing
+    /// to nudge.
+    pub fn nudge(&mut self, steps: i32) -> Option<String> {
+        let nudge = self.climb.nudged_by(steps)?;
+        let shown = nudge.shown.clone();
+        self.climb.handle(ClimbEvent::Nudged(Some(Box::new(nudge))));
+        Some(shown)
     }
 
     /// Leaves the next step to the plan again.

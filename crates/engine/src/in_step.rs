@@ -92,6 +92,11 @@ impl InStep {
         self.ending.is_none()
     }
 
+    /// The run that goes on on it.
+    pub(crate) fn run(&self) -> Option<&Run> {
+        self.current.as_ref().map(|(run, _)| run)
+    }
+
     /// Looks after it while the run is held still; whether it can go on.
     pub(crate) fn look_while_held(&mut self, alarms: &[Alarm]) -> bool {
         let Some((run, _)) = &mut self.current else { return true };

@@ -6,7 +6,7 @@ use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
 use yard_step_core::{
-    Machine, Margin, Next, Policy, Seconds, Settings, Stage, StageOrder, Verdict, in_short,
+    Machine, Margin, Next, Policy, Seconds, Settings, Stage, StageOrder, Verdict, alarm, in_short,
 };
 
 use crate::engine::{Engine, Restart};
@@ -289,6 +289,7 @@ impl Overseer for Desk {
     fn tick(&mut self, live: &LiveRun<'_>) -> Steer {
         if self.last.elapsed() >= BETWEEN_SNAPSHOTS {
             self.state.run = Some(Arc::new(live.view()));
+            self.state.alarms = live.alarms(&self.state.machine.alarms);
             self.publish();
         }
         let mut wait = self.pacer.wait(crate::trial::TICK, Instant::now());
@@ -364,6 +365,9 @@ impl Work {
     fn look_around(&mut self) {
         let state = &mut self.desk.state;
         state.machine = Arc::new(self.engine.machine().clone());
+        let now = state.sensors.as_ref();
+        let alarms = &state.machine.alarms;
+        state.alarms = now.map_or_else(Vec::new, |now| alarm::raised(alarms, now, 0));
         state.rack = Arc::new(self.rack.view(&self.engine.held_in_step()));
         state.present = self.rack.present();
         let (idle, profiles) = (state.sensors.as_ref(), &state.profiles);

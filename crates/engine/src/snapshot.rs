@@ -3,8 +3,7 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Climb, Descent, Domain, Gain, MhzOffset, Next, Outcome, Outlook, Seconds, Stage, Stairs,
-    in_short,
+    Climb, Descent, Domain, Gain, Next, Outcome, Outlook, Seconds, Stage, Stairs, in_short,
 };
 use yard_step_ledger::ClimbEntry;
 use yard_step_scenes::Scene;
@@ -48,13 +47,13 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
         present: 0,
         held: None,
         sensors: None,
-        nudge_step: MhzOffset(climb.plan().core.fine_step_mhz),
         activity: Activity::Waiting,
         restart: engine.restart_wanted(),
         is_manual: engine.load.is_manual(),
         auto: false,
         pace,
         answer: None,
+        alarms: Vec::new(),
         notices,
         profiles: Vec::new(),
         history: Vec::new(),
@@ -96,9 +95,6 @@ pub(crate) fn fill(state: &mut Snapshot, engine: &Engine) {
     state.parts = climb.parts();
     state.leaving_out = climb.is_leaving_out();
     state.isolation = climb.isolation();
-    if let Some(axis) = climb.nudge_axis() {
-        state.nudge_step = axis.in_bins(climb.plan().axis(axis.domain).fine_step_mhz);
-    }
     state.restart = engine.restart_wanted();
 }
 

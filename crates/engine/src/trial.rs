@@ -79,6 +79,17 @@ impl LiveRun<'_> {
         self.run.intent.planned
     }
 
+    /// The alarms that what is read now sets off, on whichever card, the gravest first.
+    #[must_use]
+    pub fn alarms(&self, alarms: &[Alarm]) -> Vec<AlarmRaised> {
+        let of = |run: &Run| alarm::raised(alarms, &run.sample, run.watch.wrong_frames());
+        let others = self.in_step.iter().filter_map(InStep::run);
+        let mut raised: Vec<AlarmRaised> =
+            std::iter::once(self.run).chain(others).flat_map(of).collect();
+        raised.sort_by_key(|one| std::cmp::Reverse(one.alarm.act as u8));
+        raised
+    }
+
     /// All there is to see of it. This copies its series: once a drawn frame is often enough.
     #[must_use]
     pub fn view(&self) -> RunView {

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Advice, Baseline, CardDescription, CheckedFrame, Claim, Descent, Fault, Frame, InStepRecord,
-    Isolation, Judgement, Machine, Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau,
+    Advice, AlarmRaised, Baseline, CardDescription, CheckedFrame, Claim, Descent, Fault, Frame,
+    InStepRecord, Isolation, Judgement, Machine, Map, Mhz, Outcome, Outlook, Part, Plan, Plateau,
     Prerequisite, Purpose, Room, Sample, Seconds, Seen, Settings, Stage, Stairs, Trace,
     TrialRecord, Verdict,
 };
@@ -426,8 +426,6 @@ pub struct Snapshot {
     pub held: Option<Settings>,
     /// Sensors now.
     pub sensors: Option<Sample>,
-    /// Fine step in MHz, by which a nudge moves.
-    pub nudge_step: MhzOffset,
     /// What the engine is doing.
     pub activity: Activity,
     /// Why the machine should be restarted, if it should.
@@ -440,6 +438,8 @@ pub struct Snapshot {
     pub pace: Pace,
     /// The answer to the user's last command, until the next one.
     pub answer: Option<String>,
+    /// Alarms of the user's that what is read now sets off, the gravest first.
+    pub alarms: Vec<AlarmRaised>,
     /// Newest notices, the oldest first.
     pub notices: Vec<String>,
     /// Kept profiles of this card, the newest first.

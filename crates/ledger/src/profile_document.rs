@@ -45,6 +45,7 @@ pub struct ProfileDocument {
     #[serde(default)]
     pub purpose: String,
     /// The card it was kept for.
+    #[serde(default)]
     pub card: CardPart,
     /// Release of the driver it was kept under.
     #[serde(default)]
@@ -54,24 +55,27 @@ pub struct ProfileDocument {
     /// What they were to be good for.
     #[serde(default)]
     pub margin: Option<Margin>,
-    /// What stood behind them.
-    #[serde(default)]
+    /// What stood behind them. It is written for people: whatever stands there, nothing of it counts.
+    #[serde(default, skip_deserializing)]
     pub evidence: Option<EvidencePart>,
 }
 
 /// The card of a document.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
 pub struct CardPart {
     /// What it is named by.
+    #[serde(default)]
     pub id: String,
     /// Which individual.
+    #[serde(default)]
     pub serial: String,
     /// Its model.
+    #[serde(default)]
     pub name: String,
 }
 
 /// The evidence of a document.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct EvidencePart {
     /// `proven`, `not proven` or `failed`.
     pub proof: String,
@@ -84,7 +88,6 @@ pub struct EvidencePart {
     /// Loads that ran.
     pub loads: Vec<String>,
     /// Chance that the climb claimed, 0 to 1.
-    #[serde(default)]
     pub claimed_chance: Option<f64>,
 }
 

@@ -5,13 +5,13 @@
 //!                           unit: GHz       ──► × 1,000 MHz
 //! ```
 //!
-//! Delimiters are comma, semicolon or tab, whichever the header has most of; with a semicolon,
-//! numbers may have a decimal comma. A field that is empty or says so (`N/A`, `-`) is a gap. A row
+//! Delimiters are comma, semicolon or tab, whichever the header has most of; with a semicolon or a
+//! tab, numbers may have a decimal comma. UTF-8 and UTF-16 are read. A field that is empty or says so (`N/A`, `-`) is a gap. A row
 //! that cannot be read is left out and told by its line.
 
 use std::io::Read;
 
-use yard_step_core::{Channel, Limiter, Sample, Seconds, Trace};
+use yard_step_core::{Channel, Limiter, Sample, Seconds, Trace, printable, quoted};
 
 use crate::ReportError;
 
@@ -125,6 +125,9 @@ const NAMES: [(Channel, &[&str]); 13] = [
 
 const TIMES: [&str; 6] = ["time", "timestamp", "t", "elapsed", "elapsed time", "date time"];
 
+/// Where the time may stand if no column of [`TIMES`] is there.
+const DATE: &str = "date";
+
 /// How a number becomes one of ours: times a factor, plus an offset.
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Conversion {
@@ -169,17 +172,31 @@ const UNITS: [(&str, &[Unit]); 7] = [
     ),
 ];
 
-/// Reads a trace made elsewhere.
+/// Largest file that is read, bytes.
+pub const MOST_BYTES: u64 = 64 << 20;
+/// Rows between two looks at whether somebody wants the reading to end.
+const LOOK_EVERY: usize = 1_000;
+
+/// Reads a trace made elsewhere. `go_on` is told which share of it was read, 0 to 1, and says whether
+/// to read on.
 ///
 /// # Errors
-/// The file cannot be read, or it has no column of times, no column of readings, or no row that
-/// can be read; what it has is named.
-pub fn import_trace(mut source: impl Read) -> Result<ImportedTrace, ReportError> {
+/// The file cannot be read or is larger than [`MOST_BYTES`], it has no column of times, no column of
+/// readings, or no row that can be read; what it has is named. Or somebody wanted no more of it.
+pub fn import_trace(
+    source: impl Read,
+    go_on: &mut dyn FnMut(f64) -> bool,
+) -> Result<ImportedTrace, ReportError> {
     let mut bytes = Vec::new();
-    source.read_to_end(&mut bytes).map_err(|error| ReportError::Import(error.to_string()))?;
-    if bytes.contains(&0) {
-        return Err(ReportError::Import("it is not a text file".into()));
+    source
+        .take(MOST_BYTES + 1)
+        .read_to_end(&mut bytes)
+        .map_err(|error| ReportError::Import(error.to_string()))?;
+    if bytes.len() as u64 > MOST_BYTES {
+        let most = MOST_BYTES >> 20;
+        return Err(ReportError::Import(format!("it is larger than {most} MiB: cut it in pieces")));
     }
+    let bytes = as_utf8(bytes)?;
     let delimiter = delimiter_of(&bytes);
     let mut rows = csv::ReaderBuilder::new()
         .delimiter(delimiter)
@@ -189,16 +206,46 @@ pub fn import_trace(mut source: impl Read) -> Result<ImportedTrace, ReportError>
     let headers: Vec<String> = rows
         .byte_headers()?
         .iter()
-        .map(|field| String::from_utf8_lossy(field).trim_start_matches('\u{feff}').to_owned())
+        .map(|field| printable(&String::from_utf8_lossy(field)))
         .collect();
     let columns = Columns::read(&headers)?;
-    let mut reading = Reading::new(&columns, delimiter == b';');
+    let mut reading = Reading::new(&columns, delimiter != b',');
     let mut record = csv::ByteRecord::new();
-    while rows.read_byte_record(&mut record)? {
+    let total = bytes.len().max(1) as f64;
+    for row in 0.. {
+        let read = rows.read_byte_record(&mut record)?;
+        let at = rows.position().byte() as f64;
+        if row % LOOK_EVERY == 0 && !go_on((at / total).min(1.0)) {
+            return Err(ReportError::Cancelled);
+        }
+        if !read {
+            break;
+        }
         let line = record.position().map_or(0, csv::Position::line);
         reading.row(&record, line);
     }
     reading.finish()
+}
+
+/// A file's text as UTF-8.
+fn as_utf8(bytes: Vec<u8>) -> Result<Vec<u8>, ReportError> {
+    let units = |order: fn([u8; 2]) -> u16| -> Vec<u16> {
+        bytes[2..].chunks_exact(2).map(|two| order([two[0], two[1]])).collect()
+    };
+    let wide = match bytes.get(..2) {
+        Some([0xff, 0xfe]) => Some(units(u16::from_le_bytes)),
+        Some([0xfe, 0xff]) => Some(units(u16::from_be_bytes)),
+        _ => None,
+    };
+    match wide {
+        Some(wide) => Ok(String::from_utf16_lossy(&wide).into_bytes()),
+        // Text in an alphabet of one byte each has every other byte zero in UTF-16.
+        None if bytes.len() >= 4 && (bytes[1] == 0) != (bytes[0] == 0) => Err(ReportError::Import(
+            "it looks like UTF-16 without its mark: save it as UTF-8".into(),
+        )),
+        None if bytes.contains(&0) => Err(ReportError::Import("it is not a text file".into())),
+        None => Ok(bytes),
+    }
 }
 
 /// The delimiter the first line has most of.
@@ -218,9 +265,15 @@ struct Columns {
 impl Columns {
     fn read(headers: &[String]) -> Result<Self, ReportError> {
         let (mut time, mut channels, mut told) = (None, Vec::new(), Vec::new());
+        // A date by itself says less than a time: it counts only where there is no time.
+        let is_time = |header: &String| TIMES.contains(&split_unit(header).0.as_str());
+        let has_time = headers.iter().any(is_time);
         for (index, header) in headers.iter().enumerate() {
             let taken = |c: Channel| channels.iter().any(|(_, taken, _)| *taken == c);
             let meaning = match meaning_of(header) {
+                Ok((Meaning::Time, _)) if has_time && !is_time(header) => {
+                    Meaning::LeftOut("the column of times tells more".into())
+                }
                 Ok((Meaning::Time, conversion)) if time.is_none() => {
                     time = Some((index, conversion));
                     Meaning::Time
@@ -237,7 +290,7 @@ impl Columns {
         let seen = || match headers {
             [] => "none".to_owned(),
             [single] if single.is_empty() => "none".to_owned(),
-            headers => headers.join(", ").chars().filter(|c| !c.is_control()).take(300).collect(),
+            headers => headers.join(", ").chars().take(300).collect(),
         };
         let Some(time) = time else {
             return Err(ReportError::Import(format!(
@@ -260,7 +313,7 @@ impl Columns {
 /// What a header means, and how its numbers become ours.
 fn meaning_of(header: &str) -> Result<(Meaning, Conversion), String> {
     let (name, unit) = split_unit(header);
-    if TIMES.contains(&name.as_str()) {
+    if TIMES.contains(&name.as_str()) || name == DATE {
         return Ok((Meaning::Time, conversion("s", unit.as_deref())?));
     }
     let found = NAMES.iter().find(|(_, names)| names.contains(&name.as_str()));
@@ -319,6 +372,13 @@ struct Reading<'a> {
 
 const DAY: f64 = 86_400.0;
 
+/// Whether a text is a date such as 2026-03-01, 1.3.2026 or 03/01/2026.
+fn is_date(text: &str) -> bool {
+    let parts: Vec<&str> = text.trim().split(['-', '.', '/']).collect();
+    let is_whole = |part: &&str| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit());
+    parts.len() == 3 && parts.iter().all(is_whole)
+}
+
 impl<'a> Reading<'a> {
     fn new(columns: &'a Columns, decimal_comma: bool) -> Self {
         Self {
@@ -345,7 +405,13 @@ impl<'a> Reading<'a> {
     fn sample(&mut self, record: &csv::ByteRecord) -> Result<(), String> {
         let expected = self.columns.told.len();
         if record.len() != expected {
-            return Err(format!("{} fields where the header has {expected}", record.len()));
+            let doubled = !self.decimal_comma && record.len() > expected;
+            let hint = if doubled {
+                ". Numbers with a decimal comma? Then separate the fields with ;"
+            } else {
+                ""
+            };
+            return Err(format!("{} fields where the header has {expected}{hint}", record.len()));
         }
         let field = |index: usize| String::from_utf8_lossy(record.get(index).unwrap_or_default());
         let (index, conversion) = self.columns.time;
@@ -373,12 +439,15 @@ impl<'a> Reading<'a> {
         let clock = text.rsplit([' ', 'T']).next().unwrap_or(text).trim_end_matches('Z');
         let parts: Vec<&str> = clock.split(':').collect();
         if parts.len() < 2 {
+            if is_date(text) {
+                return Err(format!("{} is a date without a time of day", quoted(text)));
+            }
             let number = self.number(text)?.ok_or("no time")?;
             return Ok(number * conversion.factor + conversion.offset);
         }
         let mut seconds = 0.0;
         for part in parts {
-            let part: f64 = part.parse().map_err(|_| format!("time \"{text}\""))?;
+            let part: f64 = part.parse().map_err(|_| format!("{} is no time", quoted(text)))?;
             seconds = seconds * 60.0 + part;
         }
         seconds += self.midnights;
@@ -400,7 +469,13 @@ impl<'a> Reading<'a> {
             if self.decimal_comma { text.replace(',', ".").parse() } else { text.parse::<f64>() };
         match number {
             Ok(number) if number.is_finite() => Ok(Some(number)),
-            _ => Err(format!("\"{text}\" is not a number")),
+            _ if !self.decimal_comma && text.replace(',', ".").parse::<f64>().is_ok() => {
+                Err(format!(
+                    "{} has a comma: where that is a decimal comma, separate the fields with ;",
+                    quoted(text)
+                ))
+            }
+            _ => Err(format!("{} is not a number", quoted(text))),
         }
     }
 
@@ -424,7 +499,7 @@ mod tests {
     use yard_step_core::{Celsius, Mhz, Millivolt, Percent, Watt};
 
     fn read(text: &str) -> ImportedTrace {
-        import_trace(text.as_bytes()).unwrap()
+        import_trace(text.as_bytes(), &mut |_| true).unwrap()
     }
 
     #[rstest]
@@ -506,9 +581,61 @@ mod tests {
     #[case("time,colour\n1,red\n", "no column of readings")]
     #[case("time,power\n", "it has no rows")]
     #[case("time,power\n1,x\n", "none of its rows can be read; line 2")]
+    #[case(
+        "time,power\n0,5,200,5\n",
+        "Numbers with a decimal comma? Then separate the fields with ;"
+    )]
+    #[case("time,power\n1,\"200,5\"\n", "\"200,5\" has a comma")]
+    #[case("date,power\n2026-03-01,200\n", "\"2026-03-01\" is a date without a time of day")]
+    #[case("t\0i\0m\0e\0", "looks like UTF-16 without its mark")]
     fn a_file_that_is_no_trace_says_why(#[case] text: &str, #[case] told: &str) {
-        let error = import_trace(text.as_bytes()).unwrap_err().to_string();
+        let error = import_trace(text.as_bytes(), &mut |_| true).unwrap_err().to_string();
         assert!(error.contains(told), "{error}");
+    }
+
+    #[rstest]
+    #[case::little(&[0xff, 0xfe], u16::to_le_bytes)]
+    #[case::big(&[0xfe, 0xff], u16::to_be_bytes)]
+    fn utf_16_is_read(#[case] mark: &[u8], #[case] order: fn(u16) -> [u8; 2]) {
+        let text = "time_s,Hotspot (°C)\n0.5,70\n1,71\n";
+        let wide = text.encode_utf16().flat_map(order);
+        let bytes: Vec<u8> = mark.iter().copied().chain(wide).collect();
+        let imported = import_trace(bytes.as_slice(), &mut |_| true).unwrap();
+        assert_eq!((imported.trace.len(), imported.left_out), (2, 0));
+    }
+
+    #[test]
+    fn a_date_beside_a_time_is_left_out_and_a_date_with_a_time_is_one() {
+        let beside = read("Date,Time,power\n2026-03-01,12:00:00,200\n2026-03-01,12:00:01,201\n");
+        assert_eq!(beside.trace.len(), 2);
+        assert_eq!(beside.columns[1].meaning, Meaning::Time);
+        let whole = read("Date,power\n2026-03-01 12:00:00,200\n2026-03-01 12:00:01,201\n");
+        assert_eq!(whole.trace.len(), 2);
+    }
+
+    #[test]
+    fn nothing_in_a_file_steers_the_terminal_and_quotes_are_short() {
+        let long = "x".repeat(5_000);
+        let imported = read(&format!("time,\u{1b}[2Jpower,load\n1,200,90\n2,{long},91\n"));
+        assert_eq!(imported.columns[1].header, "[2Jpower");
+        assert!(imported.problems[0].cause.chars().count() < 110 || imported.problems.is_empty());
+        let imported = read(&format!("time,power\n1,200\n2,\u{1b}]0;{long}\n"));
+        let cause = &imported.problems[0].cause;
+        assert!(cause.chars().count() < 110 && !cause.contains('\u{1b}'), "{cause}");
+    }
+
+    #[test]
+    fn too_much_is_refused_and_reading_can_be_ended() {
+        let endless = import_trace(std::io::repeat(b'1'), &mut |_| true).unwrap_err().to_string();
+        assert!(endless.contains("larger than 64 MiB"), "{endless}");
+        let text: String = (0..5_000).map(|row| format!("{row},200\n")).collect();
+        let mut told = Vec::new();
+        let ended = import_trace(format!("time,power\n{text}").as_bytes(), &mut |share| {
+            told.push(share);
+            told.len() < 3
+        });
+        assert!(matches!(ended, Err(ReportError::Cancelled)));
+        assert!(told.windows(2).all(|pair| pair[0] < pair[1]) && told[2] < 1.0, "{told:?}");
     }
 
     #[rstest]
@@ -526,7 +653,7 @@ mod tests {
         let mut writer = TraceWriter::new(&mut bytes).unwrap();
         samples.iter().for_each(|sample| writer.write(sample).unwrap());
         writer.finish().unwrap();
-        let imported = import_trace(bytes.as_slice()).unwrap();
+        let imported = import_trace(bytes.as_slice(), &mut |_| true).unwrap();
         let back: Vec<Sample> = imported.trace.samples(0.0, 1e9).collect();
         assert_eq!(back.len(), samples.len());
         for (one, other) in back.iter().zip(&samples) {

@@ -15,7 +15,9 @@ pub use chart::{KeptRun, draw_svg, kept_trial};
 pub use document::{ClimbDocument, VERSION};
 pub use font::{to_pdf, with_font};
 pub use frontier::draw_frontier;
-pub use import::{ColumnRead, ImportedTrace, MOST_PROBLEMS, Meaning, RowProblem, import_trace};
+pub use import::{
+    ColumnRead, ImportedTrace, MOST_BYTES, MOST_PROBLEMS, Meaning, RowProblem, import_trace,
+};
 pub use list::trial_list_csv;
 pub use picture::png_of;
 pub use scatter::{Scatter, ScatterPoint, draw_scatter};
@@ -41,6 +43,9 @@ pub enum ReportError {
     /// A trace made elsewhere cannot be read.
     #[error("the trace cannot be read: {0}")]
     Import(String),
+    /// Somebody wanted no more of it.
+    #[error("reading it was cancelled")]
+    Cancelled,
     /// The picture cannot be encoded.
     #[error("the picture cannot be encoded: {cause}")]
     Picture {

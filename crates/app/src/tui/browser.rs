@@ -21,7 +21,7 @@ use yard_step_ledger::{
     Choices, ClimbLine, Filter, Ledger, LedgerError, Order, SortBy, TrialDetail, TrialLine,
 };
 
-use crate::files::write_new;
+use crate::output::write_new;
 use crate::profile;
 
 /// Lines that are fetched around the selected one, on either side.

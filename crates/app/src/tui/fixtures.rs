@@ -276,6 +276,7 @@ pub fn run_view() -> RunView {
 #[must_use]
 pub fn snapshot() -> Snapshot {
     Snapshot {
+        alarms: Vec::new(),
         card: Arc::new(card()),
         climb: 2,
         stages: Stage::USUAL.to_vec(),
@@ -377,7 +378,6 @@ pub fn snapshot() -> Snapshot {
         present: 0,
         held: Some(settings(60)),
         sensors: Some(run_view().sample),
-        nudge_step: MhzOffset(15),
         activity: Activity::Waiting,
         restart: None,
         is_manual: false,

@@ -33,10 +33,10 @@ mod widgets;
 
 pub(crate) use profiles_state::CUT_BACK;
 
-use std::fs::File;
 use std::io::{self, Write, stdout};
 use std::panic;
 use std::path::Path;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
@@ -52,12 +52,13 @@ use ratatui::crossterm::{cursor, event, execute};
 use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
-use yard_step_core::{CheckedFrame, Trace};
+use yard_step_core::{CheckedFrame, Trace, printable};
 use yard_step_engine::{Command, Engine, Pace, Rack, Session, SpoiltPicture};
 use yard_step_ledger::Ledger;
 use yard_step_report::{ImportedTrace, Meaning, png_of};
 use yard_step_scenes::Scene;
 
+use crate::output::write_new;
 use crate::weigh::write_chart;
 use action::View;
 use browser::{Answer, Browser};
@@ -80,6 +81,10 @@ enum Happening {
     Changed,
     /// A file was written, or could not be.
     Told(String),
+    /// How far the reading of a file has come.
+    Reading(String),
+    /// A file was not read.
+    NotImported(String),
     /// The browser of the ledger answers.
     Browsed(Answer),
     /// A trace made elsewhere was read.
@@ -132,6 +137,7 @@ fn keep_drawing(
 ) -> io::Result<()> {
     let theme = Theme::new(Depth::of_environment());
     let mut terminal = Terminal::new(CrosstermBackend::new(stdout()))?;
+    let mut cancelled = Arc::new(AtomicBool::new(false));
     loop {
         let snapshot = session.snapshot();
         if state.view == View::Ledger
@@ -175,7 +181,12 @@ fn keep_drawing(
                                 Happening::Told(done.unwrap_or_else(|why| why))
                             });
                         }
-                        Outcome::Import(path) => aside(happenings.clone(), move || import(&path)),
+                        Outcome::Import(path) => {
+                            cancelled = Arc::new(AtomicBool::new(false));
+                            let (progress, cancel) = (happenings.clone(), Arc::clone(&cancelled));
+                            aside(happenings.clone(), move || import(&path, &progress, &cancel));
+                        }
+                        Outcome::CancelImport => cancelled.store(true, Ordering::SeqCst),
                         Outcome::Quit => return Ok(()),
                     }
                 }
@@ -185,6 +196,8 @@ fn keep_drawing(
                 }
                 Happening::Changed => {}
                 Happening::Told(text) => state.told(text),
+                Happening::Reading(text) => state.reads(text),
+                Happening::NotImported(why) => state.has_read(Some(why)),
                 Happening::Browsed(Answer::Found(found)) => state.ledger.take(found),
                 Happening::Browsed(Answer::Weighed(runs)) => state.weigh.take(runs),
                 Happening::Browsed(Answer::Done(done)) => {
@@ -192,7 +205,10 @@ fn keep_drawing(
                         session.command(Command::ReadLists);
                     }
                 }
-                Happening::Imported(imported) => state.trace.import(*imported),
+                Happening::Imported(imported) => {
+                    state.has_read(None);
+                    state.trace.import(*imported);
+                }
                 Happening::Signal => return Ok(()),
                 Happening::Lost(error) => return Err(error),
             }
@@ -210,15 +226,12 @@ fn aside(happenings: Sender<Happening>, work: impl FnOnce() -> Happening + Send 
 }
 
 fn export(trace: &Trace, window: (f64, f64), path: &Path) -> String {
-    if path.exists() {
-        return format!(
-            "{} is there already and is left alone: name another file.",
-            path.display()
-        );
-    }
-    match crate::import::write(trace, window, path) {
+    let written = crate::import::rows(trace, window)
+        .map_err(|failure| failure.text().to_owned())
+        .and_then(|(bytes, count)| write_new(path, &bytes).map(|()| count));
+    match written {
         Ok(count) => format!("{count} samples are in {}.", path.display()),
-        Err(failure) => failure.text().to_owned(),
+        Err(why) => why,
     }
 }
 
@@ -234,24 +247,33 @@ fn export_picture(scene: Scene, frame: &CheckedFrame, title: &str, path: &Path) 
         ("Description", "as it was drawn, as it should have been, difference brightened".into()),
     ];
     // Only a new file: nothing that is there is written over.
-    let written = png_of(&frames, &texts).map_err(|error| error.to_string()).and_then(|bytes| {
-        let mut file = File::create_new(path).map_err(|error| error.to_string())?;
-        file.write_all(&bytes).map_err(|error| error.to_string())
-    });
-    match written {
+    let bytes = png_of(&frames, &texts).map_err(|error| error.to_string());
+    match bytes.and_then(|bytes| write_new(path, &bytes)) {
         Ok(()) => format!("The picture is in {}.", path.display()),
-        Err(cause) => format!("Cannot write {}: {cause}. Name another file.", path.display()),
+        Err(why) => why,
     }
 }
 
-fn import(path: &Path) -> Happening {
-    match crate::import::read(path) {
+fn import(path: &Path, progress: &Sender<Happening>, cancelled: &AtomicBool) -> Happening {
+    let name = printable(&path.file_name().unwrap_or_default().to_string_lossy());
+    let mut last = None;
+    let mut go_on = |share: f64| {
+        let percent = (share * 100.0) as u32;
+        if last != Some(percent) {
+            last = Some(percent);
+            let text = format!("Reading {name}: {percent} %. Esc cancels.");
+            // Nobody listening any more means that the program ends.
+            let _ = progress.send(Happening::Reading(text));
+        }
+        !cancelled.load(Ordering::SeqCst)
+    };
+    match crate::import::read(path, &mut go_on) {
         Ok(imported) => Happening::Imported(Box::new(Imported {
-            name: path.file_name().unwrap_or_default().to_string_lossy().into_owned(),
+            name,
             told: told_of(&imported),
             trace: imported.trace,
         })),
-        Err(failure) => Happening::Told(failure.text().to_owned()),
+        Err(failure) => Happening::NotImported(failure.text().to_owned()),
     }
 }
 

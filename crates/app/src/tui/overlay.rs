@@ -7,6 +7,8 @@ use ratatui::crossterm::event::KeyCode;
 use yard_step_core::Verdict;
 use yard_step_engine::{Activity, Command, KeepWhat, NextView, Snapshot};
 
+use crate::input::typed_path;
+
 use super::action::Action;
 use super::bindings::BINDINGS;
 use super::browser::Change;
@@ -280,7 +282,7 @@ impl State {
     ) -> Outcome {
         match code {
             KeyCode::Enter if !text.trim().is_empty() => {
-                let path = PathBuf::from(text.trim());
+                let path = typed_path(&text);
                 return match (what, self.trace.shown(snapshot)) {
                     (FileUse::Frontier, _) => self.export_frontier(snapshot, path),
                     (FileUse::Profile, _) => self.export_profile(snapshot, path),

@@ -3,8 +3,10 @@
 
 use std::path::PathBuf;
 
-use yard_step_core::{Margin, Percent};
+use yard_step_core::{LONGEST_NAME, LONGEST_PURPOSE, Margin, Percent, checked_name};
 use yard_step_engine::{Command, KeepWhat, KeepWish, ProfileView, Snapshot};
+
+use crate::input::typed_path;
 
 use super::action::{Action, Move, View};
 use super::browser::Change;
@@ -12,10 +14,6 @@ use super::fields::{Fields, TextField};
 use super::overlay::{FileUse, Overlay, Question, Yes};
 use super::state::{Outcome, State};
 
-/// Longest name of a profile.
-const LONGEST_NAME: usize = 40;
-/// Longest purpose.
-const LONGEST_PURPOSE: usize = 60;
 /// Longest path.
 const LONGEST_PATH: usize = 200;
 /// Share that an imported profile is cut back by, unless another one is typed, percent.
@@ -162,11 +160,9 @@ pub(super) fn keep_form(name: String, what: KeepWhat) -> Overlay {
 
 /// What is to be kept, or why it cannot be yet.
 pub(super) fn keep_wish(form: &Fields, what: KeepWhat) -> Result<KeepWish, String> {
-    if form.typed(0).is_empty() {
-        return Err("A profile needs a name.".into());
-    }
+    let name = checked_name(form.typed(0), LONGEST_NAME);
     Ok(KeepWish {
-        name: form.typed(0).to_owned(),
+        name: name.map_err(|why| format!("A profile needs another name: {why}."))?,
         purpose: form.typed(1).to_owned(),
         margin: form.chosen(2).checked_sub(1).and_then(|at| Margin::ALL.get(at).copied()),
         what,
@@ -183,7 +179,7 @@ pub(super) fn import_change(form: &Fields, snapshot: &Snapshot) -> Result<Change
     let share = share.ok_or("What is cut back is a number from 0 to 100 %.")?;
     Ok(Change::ImportProfile {
         card: Box::new((*snapshot.card).clone()),
-        path: PathBuf::from(form.typed(0)),
+        path: typed_path(form.typed(0)),
         share: Percent(share),
     })
 }

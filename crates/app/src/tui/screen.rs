@@ -1,15 +1,16 @@
 //! The whole screen: header, view, footer, and what lies over them.
 //!
 //! ```text
-//!  Yard Step  1 Survey  2 Climb          Test card · individual 7 · climb 2 · 60×
+//!  Yard Step  1 Survey  2 Climb          Test card · unit 7 · climb 2 · 60×
 //!  ...
+//!  ▲ Alarm: hot spot 91 °C is above the alarm at 90 °C.
 //!  Enter try it  a auto-climb  ↑ higher  …
 //! ```
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
-use yard_step_core::Verdict;
+use yard_step_core::{Verdict, printable};
 use yard_step_engine::{Activity, KeepWhat, Restart, Snapshot};
 
 use super::action::{Action, Moment, View, key_name};
@@ -30,13 +31,44 @@ pub const LEAST: (u16, u16) = (80, 24);
 
 const NAME: &str = " Yard Step ";
 
-/// The space of the view: what header and footer leave, less a margin at the right.
+/// The space of the view: what header, message line and footer leave, less a margin at the right.
 fn body(area: Rect) -> Rect {
     Rect {
         y: area.y + 1,
         width: area.width.saturating_sub(1),
-        height: area.height.saturating_sub(2),
+        height: area.height.saturating_sub(3),
         ..area
+    }
+}
+
+/// Most lines of a message.
+const MOST_MESSAGE: usize = 4;
+
+/// The line above the footer says, in whichever view the user is, what must not be missed: an alarm
+/// as long as it lasts, else what became of a file, else the answer to the last command.
+fn draw_message(buffer: &mut Buffer, line: Rect, theme: Theme, snapshot: &Snapshot, state: &State) {
+    let (text, role) = match (snapshot.alarms.as_slice(), &state.message, &snapshot.answer) {
+        ([first, rest @ ..], ..) => {
+            let more = match rest.len() {
+                0 => String::new(),
+                count => format!(" And {count} more."),
+            };
+            (format!("▲ Alarm: {first}.{more}"), Role::Bad)
+        }
+        ([], Some(message), _) => (message.clone(), Role::Accent),
+        ([], None, Some(answer)) => (answer.clone(), Role::Good),
+        ([], None, None) => return,
+    };
+    // One that needs more than the line takes some of the view's, until the next key.
+    let lines = wrapped(&printable(&text), line.width.saturating_sub(2).into());
+    let lines = &lines[..lines.len().min(MOST_MESSAGE)];
+    for (up, text) in lines.iter().rev().enumerate() {
+        let line = Rect { y: line.y.saturating_sub(up as u16), ..line };
+        for position in line.intersection(buffer.area).positions() {
+            buffer[position].reset();
+            buffer[position].set_style(theme.ground());
+        }
+        write(buffer, line, (line.x + 1, line.y), text, theme.style(role));
     }
 }
 
@@ -62,6 +94,7 @@ pub fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
         }
         View::Ledger => ledger::draw(buffer, body(area), theme, &state.ledger),
     }
+    draw_message(buffer, row(area, area.height - 2), theme, snapshot, state);
     draw_footer(buffer, row(area, area.height - 1), theme, moment);
     if let Some(Overlay::Search { text, .. }) = &state.overlay {
         ledger::draw_typing(buffer, body(area), theme, text);

@@ -7,7 +7,9 @@ use ratatui::crossterm::event::{
     Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
 };
 use ratatui::layout::Rect;
-use yard_step_core::{CardDescription, CheckedFrame, Frontier, Meaning, Trace, TrialRecord};
+use yard_step_core::{
+    CardDescription, CheckedFrame, Frontier, Meaning, Trace, TrialRecord, printable,
+};
 use yard_step_engine::{Activity, Command, KeepWhat, Snapshot};
 use yard_step_scenes::Scene;
 
@@ -65,6 +67,8 @@ pub enum Outcome {
     },
     /// Something in the ledger to be changed.
     Change(Change),
+    /// The reading of a file is to end.
+    CancelImport,
     /// The end.
     Quit,
 }
@@ -78,6 +82,10 @@ pub struct State {
     pub(crate) chart: ChartKind,
     /// What lies over it.
     pub overlay: Option<Overlay>,
+    /// What there is to say, in whichever view the user is; until the next key.
+    pub message: Option<String>,
+    /// Whether a file is being read.
+    pub(crate) is_reading: bool,
     /// What the view Trace knows of itself.
     pub trace: TraceState,
     /// What the view Artifacts knows of itself.
@@ -99,6 +107,8 @@ impl State {
         Self {
             view,
             overlay: None,
+            message: None,
+            is_reading: false,
             trace: TraceState::default(),
             artifacts: ArtifactState::default(),
             shape: ShapeState::default(),
@@ -109,14 +119,21 @@ impl State {
         }
     }
 
-    /// Tells what became of a file.
+    /// Says something, in whichever view the user is.
     pub fn told(&mut self, text: String) {
-        match self.view {
-            View::Artifacts => self.artifacts.told = Some(text),
-            View::Ledger => self.ledger.told = Some(text),
-            View::Weigh => self.weigh.told = Some(text),
-            _ => self.trace.told = Some(text),
-        }
+        self.message = Some(printable(&text));
+    }
+
+    /// Says how far the reading of a file has come.
+    pub fn reads(&mut self, text: String) {
+        self.is_reading = true;
+        self.told(text);
+    }
+
+    /// The reading of a file is over, and why it came to nothing, if it did.
+    pub fn has_read(&mut self, why_not: Option<String>) {
+        self.is_reading = false;
+        self.message = why_not.map(|why| printable(&why));
     }
 
     /// Takes in a terminal event. `area` is the whole screen.
@@ -129,6 +146,12 @@ impl State {
     }
 
     fn key(&mut self, key: KeyEvent, snapshot: &Snapshot, area: Rect) -> Outcome {
+        if self.is_reading && key.code == KeyCode::Esc && self.overlay.is_none() {
+            return Outcome::CancelImport;
+        }
+        if !self.is_reading {
+            self.message = None;
+        }
         let moment = Moment::of(snapshot, self);
         let action = action_for(key, moment);
         let control_c = action == Some(Action::Quit) && key.code == KeyCode::Char('c');

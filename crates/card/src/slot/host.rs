@@ -145,7 +145,10 @@ impl Host {
                 Ok(Request::Draw) => return self.attach(writer),
                 Ok(request) => match self.answer(request) {
                     Some(reply) => reply,
-                    None => continue,
+                    None => {
+                        line.clear();
+                        continue;
+                    }
                 },
                 Err(error) => Reply::Refused { why: error.to_string() },
             };

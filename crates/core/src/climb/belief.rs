@@ -21,8 +21,11 @@ use crate::artifact::Domain;
 
 use super::axis::Axis;
 
-/// Fault rates beyond this many e-folds past the edge do not grow any more.
+/// E-folds past an edge beyond which it makes no difference.
 const MOST_PAST: f64 = 15.0;
+/// Faults per hour beyond which their rate does not grow: however far past an edge, a fault may wait
+/// for half a minute, until a load comes to its worst scene or the card is warm.
+const FASTEST: f64 = 120.0;
 /// Cells with less than this share of the heaviest one's weight are left out.
 const NEGLIGIBLE: f64 = 1e-7;
 /// E-folds, in shares of the clock, and how uncertain they are (standard deviation of their
@@ -55,7 +58,7 @@ impl Cell {
 
     /// Faults per hour.
     fn rate(&self, value: f64) -> f64 {
-        self.past(value).exp() / EDGE_HOURS
+        (self.past(value).exp() / EDGE_HOURS).min(FASTEST)
     }
 
     /// The highest value at which at most `faults` come in `hours`.

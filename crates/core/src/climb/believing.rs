@@ -1,6 +1,7 @@
 //! The believing policy: where does a minute tell most of the edge?
 
 use crate::units::{MhzOffset, Seconds};
+use crate::verdict::Verdict;
 
 use super::belief::{EdgeBelief, Prospect};
 use super::record::Purpose;
@@ -27,11 +28,35 @@ pub(super) struct Weighed {
     pub per_minute: f64,
 }
 
+/// Faults per hour that have nothing to do with what is tried: a load that crashes by itself, a driver
+/// with a fault of its own. Assumption: some in a week of load, and wrong pixels the fewest.
+pub(super) const fn unrelated_faults(verdict: Verdict) -> f64 {
+    match verdict {
+        Verdict::LoadDied => 0.05,
+        Verdict::DriverReset | Verdict::MachineDown => 0.02,
+        Verdict::Artifacts => 0.005,
+        _ => 0.0,
+    }
+}
+
+/// Clean time, in times to the fault, after which a fault is taken to have had another cause: it
+/// would have come again with 95 % (rule of three).
+const LIVED_DOWN: f64 = 3.0;
+/// Shortest clean time for that, hours.
+const LEAST_LIVED_DOWN: f64 = 0.1;
+
+/// Whether a fault `hours` into a run was lived down by `clean` hours without one, at no milder
+/// settings, since. What took the machine down is not: see [`super::Downed`].
+pub(super) fn is_lived_down(verdict: Verdict, hours: f64, clean: f64) -> bool {
+    verdict != Verdict::MachineDown && clean >= (hours * LIVED_DOWN).max(LEAST_LIVED_DOWN)
+}
+
 /// What is believed of an edge after these trials.
 pub(super) fn believe(mut belief: EdgeBelief, tried: &[Tried<'_>]) -> EdgeBelief {
     for trial in tried {
         if trial.meaning() != crate::verdict::Meaning::ProvesNothing {
-            belief.take(trial.value, trial.hours(), trial.is_fault(), 0.0);
+            let others = unrelated_faults(trial.verdict());
+            belief.take(trial.value, trial.hours(), trial.is_fault(), others);
         }
     }
     belief
@@ -61,6 +86,23 @@ impl Search<'_> {
         })
     }
 
+    /// The lowest value that was seen to fail, faults left out that were lived down since.
+    fn lowest_that_fails(&self) -> Option<MhzOffset> {
+        let clean_since = |fault: &Tried<'_>| -> f64 {
+            self.tried
+                .iter()
+                .filter(|later| later.record.number > fault.record.number)
+                .filter(|later| later.value >= fault.value && later.verdict() == Verdict::Clean)
+                .map(Tried::hours)
+                .sum()
+        };
+        let faults = self.tried.iter().filter(|trial| trial.is_fault());
+        faults
+            .filter(|fault| !is_lived_down(fault.verdict(), fault.hours(), clean_since(fault)))
+            .map(|fault| fault.value)
+            .min()
+    }
+
     /// The lowest value that the card would not take however often it was asked.
     fn refused_from(&self) -> Option<MhzOffset> {
         self.tried.iter().filter(|t| self.is_refused(t)).map(|t| t.value).min()
@@ -71,7 +113,7 @@ impl Search<'_> {
         let margin = self.plan.margin;
         let value = belief.holds_to(margin.hours(), margin.faults(), margin.confidence());
         // Never where it was seen to fail, whatever is believed.
-        let failed = self.bracket().ceiling.map(|failure| failure.value);
+        let failed = self.lowest_that_fails();
         let bound = [self.refused_from(), failed]
             .into_iter()
             .flatten()

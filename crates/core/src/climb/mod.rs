@@ -20,6 +20,7 @@ mod downed;
 mod isolation;
 mod ladder;
 mod margin;
+mod nudge;
 mod outcome;
 mod outlook;
 mod parts;
@@ -40,6 +41,7 @@ pub use charts::{ChartTrial, Map, Stairs, in_short};
 pub use downed::Downed;
 pub use isolation::{Culprit, Isolation};
 pub use margin::Margin;
+pub use nudge::Nudge;
 pub use outcome::{Claim, Outcome};
 pub use outlook::{Left, Outlook};
 pub use parts::Part;
@@ -57,7 +59,7 @@ use crate::fan::Fan;
 use crate::plan::Plan;
 use crate::settings::Settings;
 use crate::statistics::mean;
-use crate::units::{Celsius, MhzOffset, Percent, Seconds};
+use crate::units::{Celsius, Percent, Seconds};
 use crate::verdict::{Reference, Verdict};
 use crate::watch::Seen;
 
@@ -138,8 +140,8 @@ pub enum ClimbEvent {
         /// The user's verdict.
         verdict: Option<Verdict>,
     },
-    /// The user wants this value tried next; `None` leaves it to the plan again.
-    Nudged(Option<MhzOffset>),
+    /// The user wants this tried next; `None` leaves it to the plan again.
+    Nudged(Option<Box<Nudge>>),
     /// The user wants these settings tried next, whatever the plan; `None` leaves it to the plan.
     Wished(Option<Box<Settings>>),
     /// The user ends, skips or repeats a stage.
@@ -175,7 +177,7 @@ pub struct Climb {
     stages: Vec<Stage>,
     trials: Vec<TrialRecord>,
     directives: Vec<Directive>,
-    nudged: Option<MhzOffset>,
+    nudged: Option<Box<Nudge>>,
     wished: Option<Box<Settings>>,
     remembered: Vec<Downed>,
     /// Trials there were when it was told of those.
@@ -257,7 +259,7 @@ impl Climb {
                     record.marked = verdict;
                 }
             }
-            ClimbEvent::Nudged(value) => (self.nudged, self.wished) = (value, None),
+            ClimbEvent::Nudged(nudge) => (self.nudged, self.wished) = (nudge, None),
             ClimbEvent::Wished(settings) => (self.nudged, self.wished) = (None, settings),
             ClimbEvent::Directed(directive) => {
                 (self.nudged, self.wished) = (None, None);
@@ -297,8 +299,8 @@ impl Climb {
         if let Some(settings) = &self.wished {
             return Next::Trial(Box::new(self.wished_proposal(settings)));
         }
-        if let Some(value) = self.nudged {
-            return Next::Trial(Box::new(self.own_proposal(value)));
+        if let Some(nudge) = &self.nudged {
+            return Next::Trial(Box::new(self.nudged_proposal(nudge)));
         }
         self.next_of_isolation()
             .or_else(|| self.stages.iter().find_map(|stage| self.next_of(*stage)))
@@ -326,33 +328,6 @@ impl Climb {
     pub fn stage(&self) -> Stage {
         let working = self.stages.iter().find(|stage| self.next_of(**stage).is_some());
         working.or(self.stages.last()).copied().unwrap_or(Stage::Baseline)
-    }
-
-    /// The axis a nudge moves: that of the present stage, the core's where there is none.
-    #[must_use]
-    pub fn nudge_axis(&self) -> Option<Axis> {
-        let domain = self.stage().domain().unwrap_or(Domain::Core);
-        self.axis(domain).or_else(|| self.axis(Domain::Memory))
-    }
-
-    /// The value that `steps` fine steps from the one now proposed (or last tried) would make, in
-    /// the card's bins and inside its range. `None` before there is a baseline, or where the climb
-    /// moves no clock.
-    #[must_use]
-    pub fn nudged_by(&self, steps: i32) -> Option<MhzOffset> {
-        let searches = self.stages.iter().any(|stage| stage.domain().is_some());
-        if !searches || self.baseline().is_none() {
-            return None;
-        }
-        let axis = self.nudge_axis()?;
-        let proposed = match self.next() {
-            Next::Trial(proposal) => axis.read(&proposal.request.asked),
-            Next::Ended(outcome) => axis.read(&outcome.settings),
-            Next::Stuck(_) => self.trials.last().map_or(MhzOffset::STOCK, |t| t.value_on(&axis)),
-        };
-        let fine = axis.in_bins(self.plan.axis(axis.domain).fine_step_mhz);
-        let wanted = proposed + MhzOffset(fine.0.saturating_mul(steps));
-        Some(axis.bin(f64::from(wanted.0)))
     }
 
     /// The card climbed on.
@@ -472,29 +447,6 @@ impl Climb {
                 in_vain.len()
             ))
         })
-    }
-
-    /// A value of the user's own: the present stage goes on with what it tells.
-    fn own_proposal(&self, value: MhzOffset) -> Proposal {
-        let stage = self.stage();
-        let axis = self.nudge_axis();
-        let mut asked = match (stage, self.next_of(stage)) {
-            // The other one stays where the stage has it.
-            (Stage::Together, Some(Next::Trial(proposal))) => proposal.request.asked,
-            (Stage::Together, _) => self.settings_of(self.kept_together()),
-            _ => self.powered_settings(),
-        };
-        if let Some(axis) = axis {
-            axis.write(&mut asked, value);
-        }
-        let stage = match stage {
-            Stage::Core | Stage::Memory | Stage::Together => stage,
-            _ => Stage::Core,
-        };
-        let shown = axis.map_or(value.to_string(), |axis| axis.show(value));
-        let reason = format!("{shown} is your own wish, not the plan's.");
-        let measured = Seconds(self.plan.core.seconds);
-        self.proposal(stage, Purpose::Own, asked, measured, reason)
     }
 
     fn wished_proposal(&self, settings: &Settings) -> Proposal {

@@ -4,6 +4,7 @@ use rstest::rstest;
 
 use super::*;
 use crate::fixtures::{card, seen};
+use crate::units::MhzOffset;
 use crate::verdict::{Fault, Verdict};
 
 /// A card that is clean below `edge` MHz and fails as `failure` from there on.
@@ -22,6 +23,14 @@ fn plan() -> Plan {
 fn ended(climb: &Climb, stage: Stage) -> ClimbEvent {
     let after = climb.trials().len() as u32;
     ClimbEvent::Directed(Directive { stage, order: StageOrder::End, after })
+}
+
+/// A nudge to an offset of the core clock.
+fn nudge_to(climb: &Climb, offset: i32) -> ClimbEvent {
+    let core_offset = Some(MhzOffset(offset));
+    let settings = Settings { core_offset, ..climb.held_settings() };
+    let shown = format!("+{offset} MHz");
+    ClimbEvent::Nudged(Some(Box::new(Nudge { stage: Stage::Core, settings, shown })))
 }
 
 fn climb_with(plan: Plan) -> Climb {
@@ -213,7 +222,7 @@ fn a_baseline_that_never_counts_is_stuck_and_says_what_ails() {
 #[rstest]
 fn what_the_card_rounded_counts_at_the_value_it_holds() {
     let mut climb = with_baseline(plan());
-    climb.handle(ClimbEvent::Nudged(Some(MhzOffset(70))));
+    climb.handle(nudge_to(&climb, 70));
     let Next::Trial(own) = climb.next() else { panic!() };
     let mut rounded = record(&climb, &own.request, Verdict::Clean);
     rounded.taken = Some(climb.settings_of(Pair { core: MhzOffset(60), ..Pair::default() }));
@@ -224,9 +233,10 @@ fn what_the_card_rounded_counts_at_the_value_it_holds() {
 #[rstest]
 fn the_user_may_overrule_the_next_value_and_the_plan_takes_it_from_there() {
     let mut climb = with_baseline(plan());
-    assert_eq!(climb.nudged_by(3), Some(MhzOffset(105)));
-    assert_eq!(climb.nudged_by(99), Some(MhzOffset(300)), "never beyond the card's range");
-    climb.handle(ClimbEvent::Nudged(climb.nudged_by(3)));
+    let nudged = |steps| climb.nudged_by(steps).unwrap().settings.core_offset;
+    assert_eq!(nudged(3), Some(MhzOffset(105)));
+    assert_eq!(nudged(99), Some(MhzOffset(300)), "never beyond the card's range");
+    climb.handle(ClimbEvent::Nudged(climb.nudged_by(3).map(Box::new)));
     let Next::Trial(own) = climb.next() else { panic!() };
     assert_eq!(own.request.purpose, Purpose::Own);
     assert_eq!(end(&mut climb, Verdict::Clean), MhzOffset(105));
@@ -265,7 +275,7 @@ fn where_the_machine_went_down_or_above_an_explicit_yes_is_needed(
 ) {
     let mut climb = with_baseline(plan());
     end(&mut climb, Verdict::MachineDown);
-    climb.handle(ClimbEvent::Nudged(Some(MhzOffset(value))));
+    climb.handle(nudge_to(&climb, value));
     let Next::Trial(proposal) = climb.next() else { panic!() };
     assert_eq!(proposal.risk.is_some(), risky);
     if let Some(risk) = proposal.risk {
@@ -437,8 +447,9 @@ fn no_course_of_interference_breaks_a_climb() {
             match roll(6) {
                 0 => {
                     let wanted = climb.nudged_by(roll(60) as i32 - 30);
-                    climb.handle(ClimbEvent::Nudged(wanted));
-                    assert!(wanted.is_none_or(|v| (-150..=300).contains(&v.0)));
+                    climb.handle(ClimbEvent::Nudged(wanted.clone().map(Box::new)));
+                    let value = wanted.as_ref().and_then(|nudge| nudge.settings.core_offset);
+                    assert!(value.is_none_or(|v| (-150..=300).contains(&v.0)));
                 }
                 1 => {
                     let trial = roll(12) as u32;
@@ -600,4 +611,41 @@ fn runs_that_prove_nothing_are_tried_again_after_a_start() {
     assert!(matches!(climb.next(), Next::Stuck(_)));
     climb.handle(ClimbEvent::TakenUp);
     assert!(matches!(climb.next(), Next::Trial(_)));
+}
+
+/// What the bayesian policy keeps on a card that fails within seconds above an edge, where the trial
+/// of number `spurious` ends in a fault that has nothing to do with it.
+fn kept_by_belief(edge: i32, spurious: Option<(u32, Verdict)>) -> i32 {
+    let mut climb = with_baseline(Plan { policy: Policy::Believing, ..plan() });
+    for _ in 0..200 {
+        let Next::Trial(proposal) = climb.next() else { break };
+        let number = climb.trials().len() as u32 + 1;
+        let past = proposal.request.asked.core_offset.unwrap().0 > edge;
+        let verdict = match spurious.filter(|(at, _)| *at == number) {
+            Some((_, verdict)) => verdict,
+            None if past => Verdict::Artifacts,
+            None => Verdict::Clean,
+        };
+        let mut ended = record(&climb, &proposal.request, verdict);
+        if verdict != Verdict::Clean {
+            ended.seconds = Seconds(30.0);
+            ended.faults = vec![Fault::at(Seconds(30.0), verdict.label())];
+        }
+        climb.handle(ClimbEvent::TrialEnded(Box::new(ended)));
+    }
+    let Next::Ended(outcome) = climb.next() else { panic!("no end") };
+    outcome.settings.core_offset.unwrap().0
+}
+
+#[rstest]
+fn one_false_alarm_does_not_poison_the_search(
+    #[values(90, 150, 210)] edge: i32,
+    #[values(4, 5, 7)] number: u32,
+    #[values(Verdict::LoadDied, Verdict::DriverReset)] verdict: Verdict,
+) {
+    let without = kept_by_belief(edge, None);
+    let with = kept_by_belief(edge, Some((number, verdict)));
+    assert!(without > 0 && without <= edge, "{without}");
+    assert!(with >= without - 30, "{with} instead of {without}");
+    assert!(with <= edge, "{with}");
 }

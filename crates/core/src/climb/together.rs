@@ -57,13 +57,14 @@ impl Joint {
     }
 
     /// Takes in a run with both raised. A fault is laid to each as far as it is likely to be its,
-    /// and where the wrong pixels suggest one of them, to that.
-    fn take(&mut self, at: Pair, hours: f64, fault: bool, hint: Option<Domain>) {
+    /// and where the wrong pixels suggest one of them, to that. `others` is the rate of faults that
+    /// have nothing to do with either, per hour.
+    fn take(&mut self, at: Pair, hours: f64, fault: bool, hint: Option<Domain>, others: f64) {
         let (core, memory) = (self.core.rate(at.core), self.memory.rate(at.memory));
         let is_to = |domain| fault && hint.is_none_or(|hint| hint == domain);
         let sure = if hint.is_some() { 0.05 } else { 1.0 };
-        self.core.take(at.core, hours, is_to(Domain::Core), memory * sure);
-        self.memory.take(at.memory, hours, is_to(Domain::Memory), core * sure);
+        self.core.take(at.core, hours, is_to(Domain::Core), memory * sure + others);
+        self.memory.take(at.memory, hours, is_to(Domain::Memory), core * sure + others);
     }
 }
 
@@ -119,7 +120,8 @@ impl Climb {
             let proves = trial.verdict().meaning() != Meaning::ProvesNothing;
             if proves && at.core > MhzOffset::STOCK && at.memory > MhzOffset::STOCK {
                 let seen = Tried { value: at.core, record: trial };
-                joint.take(at, seen.hours(), seen.is_fault(), hint(trial));
+                let others = super::believing::unrelated_faults(trial.verdict());
+                joint.take(at, seen.hours(), seen.is_fault(), hint(trial), others);
             }
         }
         Some(joint)

@@ -9,6 +9,7 @@ use crate::card::{CardDescription, Offer, Reading};
 use crate::clock_line::ClockLine;
 use crate::fixtures::{card as core_card, seen};
 use crate::limiter::Limiter;
+use crate::units::MhzOffset;
 use crate::units::{Celsius, Mhz, Percent, Watt};
 use crate::verdict::{Fault, Verdict};
 use crate::watch::Seen;
@@ -358,7 +359,7 @@ fn another_policy_or_margin_goes_by_the_trials_there_are() {
     climb.handle(ClimbEvent::Planned { policy: Policy::Believing, margin: Margin::Record });
     let bold = climb.outcome();
     assert!(bold.pair.core > gift.pair.core, "{:?} {:?}", bold.pair, gift.pair);
-    assert!(gift.claim.unwrap().below_core > bold.claim.unwrap().below_core);
+    assert!(gift.claim.unwrap().below_core > bold.claim.unwrap().below_core, "{gift:?} {bold:?}");
 }
 
 #[rstest]

@@ -398,3 +398,46 @@ fn a_stepwise_school_foresees_how_much_is_left() {
     assert!((before.0..=before.1 + 4).contains(&made), "{made} of {before:?}");
     assert_eq!(climb.outlook().climb.trials, (0, 0));
 }
+
+#[rstest]
+#[case::less_voltage(-1, 30)]
+#[case::more_voltage(1, 20)]
+fn a_nudge_in_a_voltage_stage_moves_millivolts(#[case] steps: i32, #[case] depth: i32) {
+    let mut climb = climb_of(windowed(), Policy::Steady, &[Stage::Baseline, Stage::Less]);
+    while climb.stage() == Stage::Baseline {
+        let Next::Trial(proposal) = climb.next() else { panic!() };
+        let ended = CARD.run(&climb, &proposal.request);
+        climb.handle(ClimbEvent::TrialEnded(Box::new(ended)));
+    }
+    let offset = |climb: &Climb| {
+        let Next::Trial(proposal) = climb.next() else { panic!() };
+        (proposal.request.stage, proposal.request.asked.get(SettingKind::VoltageOffset).unwrap())
+    };
+    let (_, planned) = offset(&climb);
+    assert_eq!(planned, -25.0, "the first coarse step");
+    let nudge = climb.nudged_by(steps).unwrap();
+    assert_eq!(nudge.shown, format!("−{depth} mV"));
+    climb.handle(ClimbEvent::Nudged(Some(Box::new(nudge))));
+    assert_eq!(offset(&climb), (Stage::Less, -f64::from(depth)), "the stage learns from it");
+    climb.handle(ClimbEvent::Nudged(None));
+    assert_eq!(offset(&climb).1, planned);
+}
+
+#[rstest]
+#[case(Stage::Power, SettingKind::PowerLimit)]
+#[case(Stage::Window, SettingKind::ClockMaximum)]
+#[case(Stage::Timing, SettingKind::MemoryTiming)]
+#[case(Stage::Feed, SettingKind::MemoryOffset)]
+fn every_stage_can_be_nudged_on_its_own_scale(#[case] stage: Stage, #[case] kind: SettingKind) {
+    let mut climb = climb_of(windowed(), Policy::Steady, &[Stage::Baseline, stage]);
+    while climb.stage() == Stage::Baseline {
+        let Next::Trial(proposal) = climb.next() else { panic!() };
+        let ended = CARD.run(&climb, &proposal.request);
+        climb.handle(ClimbEvent::TrialEnded(Box::new(ended)));
+    }
+    let Next::Trial(planned) = climb.next() else { panic!() };
+    let from = planned.request.asked.get(kind).or(climb.card().offer(kind).unwrap().stock);
+    let (up, down) = (climb.nudged_by(1).unwrap(), climb.nudged_by(-1).unwrap());
+    let moved = [down, up].map(|nudge| nudge.settings.get(kind).unwrap() - from.unwrap());
+    assert!(moved[0] <= 0.0 && moved[1] >= 0.0 && moved[0] < moved[1], "{moved:?}");
+}

@@ -5,6 +5,7 @@ use crate::units::{Mhz, Seconds};
 use crate::verdict::{Meaning, Verdict};
 
 use super::super::belief::{EdgeBelief, Prospect};
+use super::super::believing::{is_lived_down, unrelated_faults};
 use super::super::record::{Purpose, TrialRecord};
 use super::super::search::Policy;
 use super::depth::Depth;
@@ -145,7 +146,8 @@ impl<'a> Walk<'a> {
     pub(super) fn belief(&self) -> EdgeBelief {
         let mut belief = self.depth.belief();
         for trial in self.tried.iter().filter(|trial| trial.proves()) {
-            belief.take(f64::from(trial.depth), trial.hours(), trial.is_fault(), 0.0);
+            let others = unrelated_faults(trial.record.verdict());
+            belief.take(f64::from(trial.depth), trial.hours(), trial.is_fault(), others);
         }
         belief
     }
@@ -170,10 +172,27 @@ impl<'a> Walk<'a> {
     fn believed(&self, belief: &EdgeBelief) -> i32 {
         let margin = self.plan.margin;
         let holds = belief.holds_to(margin.hours(), margin.faults(), margin.confidence());
-        let floor = self.floor();
         // Never where it was seen to fail, whatever is believed.
-        let bound = floor.failed.map_or(self.depth.deepest(), |(depth, ..)| depth - self.fine());
+        let bound =
+            self.least_that_fails().map_or(self.depth.deepest(), |depth| depth - self.fine());
         self.capped(self.depth.bin(holds.max(0.0)).min(bound))
+    }
+
+    /// The least depth that was seen to fail, faults left out that were lived down since.
+    fn least_that_fails(&self) -> Option<i32> {
+        let clean_since = |fault: &Walked<'_>| -> f64 {
+            self.tried
+                .iter()
+                .filter(|later| later.record.number > fault.record.number)
+                .filter(|later| later.depth >= fault.depth && later.proves() && !later.is_fault())
+                .map(Walked::hours)
+                .sum()
+        };
+        let refused = self.tried.iter().filter(|trial| self.is_refused(trial));
+        let faults = self.tried.iter().filter(|trial| trial.is_fault()).filter(|fault| {
+            !is_lived_down(fault.record.verdict(), fault.hours(), clean_since(fault))
+        });
+        faults.chain(refused).map(|trial| trial.depth).min()
     }
 
     fn next_believing(&self, ended: bool) -> WalkStep {

@@ -1,0 +1,133 @@
+//! A nudge: the next trial a few steps away from what the plan proposes, on the scale of the stage.
+//!
+//! | stage | a step up |
+//! |---|---|
+//! | core, memory, together | a fine step of clock |
+//! | power | a fiftieth of the stock power limit |
+//! | the voltage stages | a fine step of millivolts |
+//! | window | a fine step of the highest clock |
+//! | timing | a level |
+//! | memory for core | a fine step of memory clock |
+
+use crate::card::{Offer, SettingKind};
+use crate::settings::Settings;
+use crate::units::{MhzOffset, Seconds};
+
+use super::axis::Axis;
+use super::{Climb, Domain, Next, Proposal, Purpose, Stage};
+
+/// Share of the stock power limit that one step moves.
+const POWER_SHARE: f64 = 0.02;
+
+/// What the user wants tried instead of what was proposed.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Nudge {
+    /// Stage that learns from it.
+    pub stage: Stage,
+    /// Settings to be tried.
+    pub settings: Settings,
+    /// The value that was moved, as it is shown.
+    pub shown: String,
+}
+
+impl Climb {
+    /// What `steps` steps from what is now proposed (or from the outcome) would be, in the card's
+    /// bins and inside its ranges. `None` before there is a baseline, or where the stage moves
+    /// nothing by steps.
+    #[must_use]
+    pub fn nudged_by(&self, steps: i32) -> Option<Nudge> {
+        self.baseline()?;
+        let stage = self.stage();
+        let proposed = match self.next() {
+            Next::Trial(proposal) => Some(proposal.request.asked),
+            Next::Ended(_) | Next::Stuck(_) => None,
+        };
+        match stage {
+            Stage::Power => self.nudged_offer(stage, proposed?, SettingKind::PowerLimit, steps),
+            Stage::Window => self.nudged_offer(stage, proposed?, SettingKind::ClockMaximum, steps),
+            Stage::Timing => self.nudged_offer(stage, proposed?, SettingKind::MemoryTiming, steps),
+            Stage::Feed => self.nudged_offer(stage, proposed?, SettingKind::MemoryOffset, steps),
+            stage if stage.is_school() && proposed.is_some() => {
+                self.nudged_depth(stage, proposed?, steps)
+            }
+            _ => self.nudged_clock(stage, proposed, steps),
+        }
+    }
+
+    /// The axis a nudge of a clock moves: that of the stage, the core's where there is none.
+    fn nudge_axis(&self, stage: Stage) -> Option<Axis> {
+        let domain = stage.domain().unwrap_or(Domain::Core);
+        self.axis(domain).or_else(|| self.axis(Domain::Memory))
+    }
+
+    fn nudged_clock(&self, stage: Stage, proposed: Option<Settings>, steps: i32) -> Option<Nudge> {
+        if !self.stages.iter().any(|stage| stage.domain().is_some()) {
+            return None;
+        }
+        let axis = self.nudge_axis(stage)?;
+        let mut settings = match (stage, proposed) {
+            // The other one stays where the stage has it.
+            (Stage::Together, Some(proposed)) => proposed,
+            (Stage::Together, None) => self.settings_of(self.kept_together()),
+            _ => self.powered_settings(),
+        };
+        let from = match self.next() {
+            Next::Ended(outcome) => axis.read(&outcome.settings),
+            Next::Stuck(_) => self.trials.last().map_or(MhzOffset::STOCK, |t| t.value_on(&axis)),
+            Next::Trial(proposal) => axis.read(&proposal.request.asked),
+        };
+        let fine = axis.in_bins(self.plan.axis(axis.domain).fine_step_mhz);
+        let wanted = f64::from(from.0) + f64::from(fine.0) * f64::from(steps);
+        let value = axis.bin(wanted);
+        axis.write(&mut settings, value);
+        let stage = match stage {
+            Stage::Core | Stage::Memory | Stage::Together => stage,
+            _ => Stage::Core,
+        };
+        Some(Nudge { stage, settings, shown: axis.show(value) })
+    }
+
+    /// Millivolts up or down: up is the safe side.
+    fn nudged_depth(&self, stage: Stage, proposed: Settings, steps: i32) -> Option<Nudge> {
+        let depth = self.depth_of(stage)?;
+        let (at, top) = depth.read(&proposed)?;
+        let wanted = at.saturating_sub(steps.saturating_mul(depth.step()));
+        let wanted = wanted.clamp(0, depth.deepest());
+        let top = depth.holds_clock().then_some(top);
+        let settings = depth.write(&proposed, wanted, top);
+        Some(Nudge { stage, settings, shown: depth.show(wanted) })
+    }
+
+    fn nudged_offer(
+        &self,
+        stage: Stage,
+        proposed: Settings,
+        kind: SettingKind,
+        steps: i32,
+    ) -> Option<Nudge> {
+        let offer = self.card.offer(kind)?;
+        let from = proposed.get(kind).or(offer.stock)?;
+        let value = offer.bin(from + self.nudge_step(offer) * f64::from(steps));
+        let mut settings = proposed;
+        settings.set(kind, Some(value));
+        Some(Nudge { stage, settings, shown: offer.show(value) })
+    }
+
+    /// A step of an offer, in its own unit.
+    fn nudge_step(&self, offer: &Offer) -> f64 {
+        let wanted = match offer.kind {
+            SettingKind::PowerLimit => offer.stock.unwrap_or(offer.maximum) * POWER_SHARE,
+            SettingKind::ClockMaximum => f64::from(self.plan.core.fine_step_mhz),
+            SettingKind::MemoryOffset => f64::from(self.plan.memory.fine_step_mhz),
+            _ => offer.step,
+        };
+        (wanted / offer.step).round().max(1.0) * offer.step
+    }
+
+    /// A trial of the user's own: the stage goes on with what it tells.
+    pub(super) fn nudged_proposal(&self, nudge: &Nudge) -> Proposal {
+        let reason = format!("{} is your choice, not the plan's.", nudge.shown);
+        let measured = Seconds(self.plan.core.seconds);
+        self.proposal(nudge.stage, Purpose::Own, nudge.settings, measured, reason)
+    }
+}
