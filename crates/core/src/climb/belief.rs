@@ -25,7 +25,7 @@ use super::axis::Axis;
 const MOST_PAST: f64 = 15.0;
 /// Faults per hour beyond which their rate does not grow: however far past an edge, a fault may wait
 /// for half a minute, until a load comes to its worst scene or the card is warm.
-const FASTEST: f64 = 120.0;
+const FASTEST: f64 = 360.0;
 /// Cells with less than this share of the heaviest one's weight are left out.
 const NEGLIGIBLE: f64 = 1e-7;
 /// E-folds, in shares of the clock, and how uncertain they are (standard deviation of their

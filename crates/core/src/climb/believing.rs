@@ -45,6 +45,10 @@ const LIVED_DOWN: f64 = 3.0;
 /// Shortest clean time for that, hours.
 const LEAST_LIVED_DOWN: f64 = 0.1;
 
+/// Share of the clock by which an edge is believed lower because of a single fault that had better be
+/// looked at again.
+const MUCH: f64 = 0.02;
+
 /// Whether a fault `hours` into a run was lived down by `clean` hours without one, at no milder
 /// settings, since. What took the machine down is not: see [`super::Downed`].
 pub(super) fn is_lived_down(verdict: Verdict, hours: f64, clean: f64) -> bool {
@@ -80,9 +84,44 @@ impl Search<'_> {
         if let Some(best) = self.weigh(&belief, self.slope).filter(|best| best.per_minute > price) {
             return self.unless_stuck(self.told(&belief, &best));
         }
+        if let Some(again) = self.doubted(&belief) {
+            return self.unless_stuck(again);
+        }
         self.unless_stuck(match self.is_followed || kept == MhzOffset::STOCK {
             true => SearchStep::Kept(kept),
             false => self.measure(kept),
+        })
+    }
+
+    /// The value of a single fault on which the outcome hangs, once more: without it, the edge would be
+    /// believed much higher, so it had better not be an accident.
+    fn doubted(&self, belief: &EdgeBelief) -> Option<SearchStep> {
+        let faults = self.tried.iter().filter(|trial| trial.is_fault());
+        let lowest = faults.min_by_key(|trial| trial.value)?;
+        let doubtful = lowest.value <= self.highest() && lowest.verdict() != Verdict::MachineDown;
+        let others: Vec<Tried<'_>> = self
+            .tried
+            .iter()
+            .filter(|trial| trial.record.number != lowest.record.number)
+            .copied()
+            .collect();
+        let without = Search { tried: &others, ..*self };
+        let middle = |belief: &EdgeBelief| belief.band(0.0).0;
+        let more = middle(&without.belief()) - middle(belief);
+        if !doubtful || more < MUCH * self.axis.clock {
+            return None;
+        }
+        let least = lowest.hours() * 3_600.0 * LIVED_DOWN;
+        let seconds = least.max(LEAST_LIVED_DOWN * 3_600.0);
+        let (shown, number) = (self.axis.show(lowest.value), lowest.record.number);
+        Some(SearchStep::Try {
+            value: lowest.value,
+            purpose: Purpose::Repeat,
+            seconds: Seconds(seconds),
+            reason: format!(
+                "Everything hangs on one fault, in trial {number}: {shown} once more, to see whether \
+                 that was an accident."
+            ),
         })
     }
 
