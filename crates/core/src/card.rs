@@ -160,7 +160,32 @@ pub struct Offer {
     pub stock: Option<f64>,
 }
 
+/// Why a card takes another value than the one asked for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Adjusted {
+    /// It is above the highest the card takes.
+    ToHighest,
+    /// It is below the lowest the card takes.
+    ToLowest,
+    /// It lies between two steps of the card.
+    ToStep,
+}
+
 impl Offer {
+    /// The value the card takes where this one is asked for, and why it is another.
+    #[must_use]
+    pub fn taken(&self, asked: f64) -> (f64, Option<Adjusted>) {
+        let taken = self.bin(asked);
+        let why = if asked > self.maximum {
+            Some(Adjusted::ToHighest)
+        } else if asked < self.minimum {
+            Some(Adjusted::ToLowest)
+        } else {
+            ((taken - asked).abs() > 1e-6).then_some(Adjusted::ToStep)
+        };
+        (taken, why)
+    }
+
     /// The nearest value the card can hold at or below `value`, counted in steps from the stock
     /// value (or the minimum) and kept inside the range.
     #[must_use]

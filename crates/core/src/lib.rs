@@ -51,7 +51,9 @@ pub use alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use artifact::{
     Artifact, ArtifactKind, ArtifactLog, Domain, PixelArea, count_by_kind, suggested_domain,
 };
-pub use card::{Absent, CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
+pub use card::{
+    Absent, Adjusted, CardDescription, CardLimits, Channel, Offer, Reading, SettingKind,
+};
 pub use climb::{
     Advice, Axis, Baseline, Bend, Bracket, ChartTrial, Claim, Climb, ClimbError, ClimbEvent,
     Culprit, Depth, Descent, DescentTrial, Directive, Downed, EdgeBelief, Failure, Gain,

@@ -43,6 +43,8 @@ pub enum Origin {
     Climb,
     /// Any one trial.
     Trial,
+    /// Put together by hand.
+    ByHand,
     /// Somebody else's file: a starting point.
     Imported {
         /// Share of the way from stock that was taken off.
@@ -122,6 +124,7 @@ impl Profile {
             (Origin::Imported { cut_back }, ..) => {
                 format!("imported, cut back by {:.0} %", cut_back.value())
             }
+            (Origin::ByHand, ..) => "put together by hand".into(),
             (Origin::Trial, Some(climb), Some(trial)) => format!("trial {trial} of climb {climb}"),
             (_, Some(climb), _) => format!("outcome of climb {climb}"),
             _ => "of unknown origin".into(),

@@ -22,7 +22,7 @@ pub struct KeepWish {
 }
 
 /// Whose settings are to be kept.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub enum KeepWhat {
     /// Those the climb came to; the card is put to them.
     Outcome,
@@ -33,6 +33,8 @@ pub enum KeepWhat {
         /// Its number.
         trial: u32,
     },
+    /// Settings that were put together by hand; the card stays as it is.
+    Settings(Settings),
 }
 
 /// A profile with what stands behind it.
@@ -126,6 +128,11 @@ impl Engine {
             KeepWhat::Outcome => self.profile_of_outcome()?,
             KeepWhat::Trial { climb, trial } => {
                 Profile { margin: wish.margin, ..self.profile_of_trial(climb, trial)? }
+            }
+            KeepWhat::Settings(settings) => {
+                let within = settings.clamped(self.cards.card().description()).settings;
+                let by_hand = Profile::new(String::new(), within, Origin::ByHand);
+                Profile { margin: wish.margin, ..by_hand }
             }
         };
         profile.name.clone_from(&wish.name);

@@ -548,7 +548,7 @@ fn what_took_the_machine_down_is_not_tried_again_without_a_yes() {
     bench.trouble.lock().unwrap().lost = Some(LoadLost::MachineDown);
     engine.carry_out(false, &mut ()).unwrap_err();
     engine.restart_machine().unwrap();
-    while engine.nudge(1).unwrap() < MhzOffset(60) {}
+    while engine.nudge(1).unwrap() != "+60 MHz" {}
     let refused = engine.carry_out(false, &mut ());
     assert!(matches!(refused, Err(EngineError::NeedsYes(_))));
     assert_ne!(bench.last_applied().core_offset, Some(MhzOffset(60)));

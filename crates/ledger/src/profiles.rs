@@ -34,6 +34,7 @@ impl Ledger {
             let (origin, cut_back) = match profile.origin {
                 Origin::Climb => ("climb", None),
                 Origin::Trial => ("trial", None),
+                Origin::ByHand => ("by hand", None),
                 Origin::Imported { cut_back } => ("imported", Some(cut_back.value())),
             };
             keeping
@@ -233,6 +234,7 @@ fn read(row: &Row<'_>) -> Result<Profile, LedgerError> {
         confirmed: row.get(9).doing(doing)?,
         origin: match origin.as_str() {
             "trial" => Origin::Trial,
+            "by hand" => Origin::ByHand,
             "imported" => Origin::Imported { cut_back: Percent(cut_back.unwrap_or_default()) },
             _ => Origin::Climb,
         },

@@ -34,10 +34,10 @@ impl View {
         Self::Survey,
         Self::Climb,
         Self::Trace,
-        Self::Artifacts,
         Self::Shape,
         Self::Weigh,
         Self::Ledger,
+        Self::Artifacts,
     ];
 
     /// Key that shows the view.
@@ -47,7 +47,7 @@ impl View {
             Self::Survey => '1',
             Self::Climb => '2',
             Self::Trace => '3',
-            Self::Artifacts => 'v',
+            Self::Artifacts => '9',
             Self::Shape => '4',
             Self::Weigh => '7',
             Self::Ledger => '8',
@@ -318,8 +318,6 @@ pub struct Moment {
     pub(super) in_profiles: bool,
     /// In Ledger, a profile is selected.
     pub(super) has_profile: bool,
-    /// There is a trial whose settings could be kept: the one looked at, or the last.
-    pub(super) has_trial_run: bool,
     /// In Ledger, something is selected.
     pub(super) has_row: bool,
     /// In Ledger, something was deleted that can be brought back.
@@ -362,7 +360,6 @@ impl Moment {
             has_profile: view == View::Ledger
                 && state.ledger.list() == List::Profiles
                 && !snapshot.profiles.is_empty(),
-            has_trial_run: snapshot.shown().is_some_and(|run| run.judgement.is_some()),
             has_row: view == View::Ledger && state.ledger.has_row(),
             has_removed: view == View::Ledger && state.ledger.has_removed(),
         }
@@ -390,7 +387,7 @@ impl Moment {
     pub(super) fn has_trial_to_keep(self) -> bool {
         match self.view {
             View::Ledger => self.has_row,
-            View::Shape => self.has_trial_run,
+            View::Shape => true,
             View::Climb | View::Trace => self.looking,
             View::Weigh => self.has_point,
             View::Survey | View::Artifacts => false,
@@ -486,7 +483,6 @@ mod tests {
                     point_is_next: bit(7) && bit(10) && view == View::Weigh,
                     in_profiles: bit(9) && view == View::Ledger,
                     has_profile: bit(9) && bit(10) && view == View::Ledger,
-                    has_trial_run: bit(7),
                     has_row: bit(7) && !bit(9) && view == View::Ledger,
                     has_removed: bit(10) && !bit(9) && view == View::Ledger,
                 }
@@ -552,7 +548,6 @@ mod tests {
             point_is_next: false,
             in_profiles: false,
             has_profile: false,
-            has_trial_run: false,
             has_row: false,
             has_removed: false,
         };

@@ -8,12 +8,13 @@
 
 use ratatui::crossterm::event::KeyCode;
 
+use super::widgets::entry::Entry;
+
 /// One line.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct TextField {
     label: &'static str,
-    text: String,
-    longest: usize,
+    text: Entry,
     /// What ← and → choose from, instead of typing.
     choices: &'static [&'static str],
     choice: usize,
@@ -23,13 +24,13 @@ impl TextField {
     /// A text to be typed, of at most so many characters.
     #[must_use]
     pub fn text(label: &'static str, text: impl Into<String>, longest: usize) -> Self {
-        Self { label, text: text.into(), longest, choices: &[], choice: 0 }
+        Self { label, text: Entry::new(text, longest), choices: &[], choice: 0 }
     }
 
     /// A choice.
     #[must_use]
     pub fn choice(label: &'static str, choices: &'static [&'static str], choice: usize) -> Self {
-        Self { label, text: String::new(), longest: 0, choices, choice }
+        Self { label, text: Entry::new("", 0), choices, choice }
     }
 }
 
@@ -52,7 +53,7 @@ impl Fields {
     /// What was typed in a line, without the spaces around it.
     #[must_use]
     pub fn typed(&self, index: usize) -> &str {
-        self.fields.get(index).map_or("", |field| field.text.trim())
+        self.fields.get(index).map_or("", |field| field.text.trimmed())
     }
 
     /// What was chosen in a line.
@@ -69,20 +70,9 @@ impl Fields {
         match code {
             KeyCode::Up | KeyCode::BackTab => self.chosen = self.chosen.saturating_sub(1),
             KeyCode::Down | KeyCode::Tab => self.chosen = (self.chosen + 1).min(last),
+            code if field.choices.is_empty() => drop(field.text.key(code)),
             KeyCode::Left => field.choice = field.choice.saturating_sub(1),
-            KeyCode::Right => {
-                field.choice = (field.choice + 1).min(field.choices.len().saturating_sub(1));
-            }
-            KeyCode::Backspace => {
-                field.text.pop();
-            }
-            KeyCode::Char(character)
-                if field.choices.is_empty()
-                    && !character.is_control()
-                    && field.text.chars().count() < field.longest =>
-            {
-                field.text.push(character);
-            }
+            KeyCode::Right => field.choice = (field.choice + 1).min(field.choices.len() - 1),
             _ => {}
         }
     }
@@ -92,10 +82,10 @@ impl Fields {
         self.fields.iter().enumerate().map(|(index, field)| {
             let is_chosen = index == self.chosen;
             let pointer = if is_chosen { "▸" } else { " " };
-            let caret = if is_chosen { "▏" } else { "" };
             let value = match field.choices.get(field.choice) {
                 Some(choice) => format!("‹ {choice} ›"),
-                None => format!("{}{caret}", field.text),
+                None if is_chosen => field.text.shown(),
+                None => field.text.text().to_owned(),
             };
             (format!("{pointer} {:<12} {value}", field.label), is_chosen)
         })

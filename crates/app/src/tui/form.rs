@@ -10,6 +10,8 @@
 use ratatui::crossterm::event::KeyCode;
 use yard_step_core::{Alarm, AlarmAct, AlarmOn, Case, Celsius, Decibel, Machine, Room, Watt};
 
+use super::widgets::entry::Entry;
+
 /// Longest number that can be typed.
 const LONGEST: usize = 7;
 
@@ -26,7 +28,7 @@ pub struct Form {
 struct Field {
     label: String,
     /// A number as it is typed; none for a field that only has choices.
-    number: Option<String>,
+    number: Option<Entry>,
     /// What ← and → choose from, and which is chosen.
     choices: &'static [&'static str],
     choice: usize,
@@ -55,7 +57,9 @@ impl Form {
     /// The form with what was said before.
     #[must_use]
     pub fn of(machine: &Machine) -> Self {
-        let number = |value: Option<f64>| Some(value.map_or(String::new(), |v| format!("{v}")));
+        let number = |value: Option<f64>| {
+            Some(Entry::new(value.map_or(String::new(), |v| format!("{v}")), LONGEST))
+        };
         let field = |label: &str, value: Option<f64>| Field {
             label: label.to_owned(),
             number: number(value),
@@ -99,13 +103,11 @@ impl Form {
             KeyCode::Right => {
                 field.choice = (field.choice + 1).min(field.choices.len().saturating_sub(1));
             }
-            KeyCode::Backspace => {
-                field.number.as_mut().map(String::pop);
+            KeyCode::Backspace | KeyCode::Delete => {
+                field.number.as_mut().map(|number| number.key(code));
             }
             KeyCode::Char(typed) if typed.is_ascii_digit() || matches!(typed, '.' | '-') => {
-                if let Some(number) = field.number.as_mut().filter(|text| text.len() < LONGEST) {
-                    number.push(typed);
-                }
+                field.number.as_mut().map(|number| number.key(code));
             }
             KeyCode::Enter => match self.machine() {
                 Ok(machine) => return Filled::Done(machine),
@@ -124,7 +126,7 @@ impl Form {
     fn machine(&self) -> Result<Machine, String> {
         let number = |index: usize| -> Result<Option<f64>, String> {
             let field = &self.fields[index];
-            let text = field.number.as_deref().unwrap_or_default();
+            let text = field.number.as_ref().map_or("", Entry::trimmed);
             if text.is_empty() {
                 return Ok(None);
             }
@@ -153,14 +155,15 @@ impl Form {
         self.fields.iter().enumerate().map(|(index, field)| {
             let chosen = index == self.chosen;
             let pointer = if chosen { "▸" } else { " " };
-            let caret = if chosen && field.number.is_some() { "▏" } else { " " };
-            let number = match field.number.as_deref() {
-                Some("") if !chosen => "–".to_owned(),
-                Some(text) => format!("{text}{caret}"),
+            let number = match &field.number {
+                Some(number) if chosen => number.shown(),
+                Some(number) if number.text().is_empty() => "–".to_owned(),
+                Some(number) => number.text().to_owned(),
                 None => String::new(),
             };
+            let is_open = field.number.as_ref().is_some_and(|number| number.text().is_empty());
             let choice = match field.choices.get(field.choice) {
-                Some(choice) if field.number.as_deref() != Some("") => format!("‹ {choice} ›"),
+                Some(choice) if !is_open => format!("‹ {choice} ›"),
                 _ => String::new(),
             };
             let line = format!("{pointer} {:<34} {number:<9}{choice}", field.label);

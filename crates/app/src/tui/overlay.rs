@@ -14,11 +14,12 @@ use super::bindings::BINDINGS;
 use super::browser::Change;
 use super::fields::Fields;
 use super::form::{Filled, Form};
-use super::ledger_state::{self, NoteOn};
+use super::ledger_state::NoteOn;
 use super::profiles_state;
 use super::settings_form::{Chosen, SettingsForm};
 use super::stages_panel;
 use super::state::{Outcome, State};
+use super::widgets::entry::Entry;
 
 /// What lies over the view.
 #[derive(Debug, Clone, PartialEq)]
@@ -48,7 +49,7 @@ pub enum Overlay {
     /// Typing a number in Shape.
     Value {
         /// As far as it is typed.
-        text: String,
+        text: Entry,
         /// What it is for.
         label: String,
     },
@@ -57,7 +58,7 @@ pub enum Overlay {
         /// What for.
         what: FileUse,
         /// As far as it is typed.
-        text: String,
+        text: Entry,
     },
     /// Choosing among the cards of the machine.
     Cards(usize),
@@ -72,7 +73,7 @@ pub enum Overlay {
     /// Typing what is searched for in Ledger.
     Search {
         /// As far as it is typed.
-        text: String,
+        text: Entry,
         /// What was searched for before.
         before: String,
     },
@@ -83,7 +84,7 @@ pub enum Overlay {
         /// What it is about.
         on: NoteOn,
         /// As far as it is typed.
-        text: String,
+        text: Entry,
     },
 }
 
@@ -182,8 +183,8 @@ impl State {
             }
             (Overlay::Search { .. } | Overlay::Filter(_), KeyCode::Enter) => Outcome::Nothing,
             (Overlay::Search { mut text, before }, code) => {
-                typed(&mut text, code, ledger_state::LONGEST);
-                self.ledger.type_search(&text);
+                text.key(code);
+                self.ledger.type_search(text.text());
                 self.overlay = Some(Overlay::Search { text, before });
                 Outcome::Nothing
             }
@@ -192,10 +193,10 @@ impl State {
                 Outcome::Nothing
             }
             (Overlay::Note { on, text }, KeyCode::Enter) => {
-                Outcome::Change(on.change(text.trim().to_owned()))
+                Outcome::Change(on.change(text.trimmed().to_owned()))
             }
             (Overlay::Note { on, mut text }, code) => {
-                typed(&mut text, code, ledger_state::LONGEST);
+                text.key(code);
                 self.overlay = Some(Overlay::Note { on, text });
                 Outcome::Nothing
             }
@@ -236,12 +237,12 @@ impl State {
                 self.overlay = Some(Overlay::ImportProfile(form));
                 Outcome::Nothing
             }
-            (Overlay::Value { text, .. }, KeyCode::Enter) if !text.trim().is_empty() => {
-                self.shape.type_in(snapshot, &text);
+            (Overlay::Value { text, .. }, KeyCode::Enter) if !text.trimmed().is_empty() => {
+                self.shape.type_in(snapshot, text.text());
                 Outcome::Nothing
             }
             (Overlay::Value { mut text, label }, code) => {
-                typed(&mut text, code, LONGEST_NUMBER);
+                text.key(code);
                 self.overlay = Some(Overlay::Value { text, label });
                 Outcome::Nothing
             }
@@ -276,13 +277,13 @@ impl State {
     fn path_key(
         &mut self,
         what: FileUse,
-        mut text: String,
+        mut text: Entry,
         code: KeyCode,
         snapshot: &Snapshot,
     ) -> Outcome {
         match code {
-            KeyCode::Enter if !text.trim().is_empty() => {
-                let path = typed_path(&text);
+            KeyCode::Enter if !text.trimmed().is_empty() => {
+                let path = typed_path(text.text());
                 return match (what, self.trace.shown(snapshot)) {
                     (FileUse::Frontier, _) => self.export_frontier(snapshot, path),
                     (FileUse::Profile, _) => self.export_profile(snapshot, path),
@@ -297,7 +298,7 @@ impl State {
                     },
                 };
             }
-            code => typed(&mut text, code, LONGEST_PATH),
+            code => drop(text.key(code)),
         }
         self.overlay = Some(Overlay::Path { what, text });
         Outcome::Nothing
@@ -331,17 +332,14 @@ impl State {
     }
 }
 
-/// Takes in a key while a text is typed.
-fn typed(text: &mut String, code: KeyCode, longest: usize) {
-    match code {
-        KeyCode::Backspace => {
-            text.pop();
-        }
-        KeyCode::Char(character) if !character.is_control() && text.chars().count() < longest => {
-            text.push(character);
-        }
-        _ => {}
-    }
+/// The line in which the path of a file is typed.
+pub(super) fn path_of(what: FileUse, text: String) -> Overlay {
+    Overlay::Path { what, text: Entry::new(text, LONGEST_PATH) }
+}
+
+/// The line in which a number is typed.
+pub(super) fn value_of(label: String) -> Overlay {
+    Overlay::Value { text: Entry::new("", LONGEST_NUMBER), label }
 }
 
 /// The choice of a verdict for a trial that has one.
@@ -427,9 +425,9 @@ pub(super) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
             let shown = snapshot.shown();
             let (climb, number) = shown.map_or((snapshot.climb, 0), |run| (run.climb, run.number));
             let text = format!("climb-{climb}-trial-{number}.csv");
-            Some(Overlay::Path { what: FileUse::Export, text })
+            Some(path_of(FileUse::Export, text))
         }
-        Action::Import => Some(Overlay::Path { what: FileUse::Import, text: String::new() }),
+        Action::Import => Some(path_of(FileUse::Import, String::new())),
         _ => None,
     }
 }

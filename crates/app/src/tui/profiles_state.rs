@@ -11,7 +11,7 @@ use crate::input::typed_path;
 use super::action::{Action, Move, View};
 use super::browser::Change;
 use super::fields::{Fields, TextField};
-use super::overlay::{FileUse, Overlay, Question, Yes};
+use super::overlay::{FileUse, Overlay, Question, Yes, path_of};
 use super::state::{Outcome, State};
 
 /// Longest path.
@@ -113,7 +113,7 @@ impl State {
             ),
             Action::ExportProfile => {
                 let text = format!("{}.json", file_name(&name));
-                self.overlay = Some(Overlay::Path { what: FileUse::Profile, text });
+                self.overlay = Some(path_of(FileUse::Profile, text));
                 Some(Outcome::Nothing)
             }
             Action::LoadShape => {
@@ -152,7 +152,7 @@ pub(super) fn keep_form(name: String, what: KeepWhat) -> Overlay {
         TextField::text("name", name, LONGEST_NAME),
         TextField::text("purpose", "", LONGEST_PURPOSE),
     ];
-    if let KeepWhat::Trial { .. } = what {
+    if what != KeepWhat::Outcome {
         fields.push(TextField::choice("good for", &MARGINS, 0));
     }
     Overlay::Keep { form: Fields::new(fields), what }

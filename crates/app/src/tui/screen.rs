@@ -97,7 +97,7 @@ pub fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
     draw_message(buffer, row(area, area.height - 2), theme, snapshot, state);
     draw_footer(buffer, row(area, area.height - 1), theme, moment);
     if let Some(Overlay::Search { text, .. }) = &state.overlay {
-        ledger::draw_typing(buffer, body(area), theme, text);
+        ledger::draw_typing(buffer, body(area), theme, &text.shown());
     } else if let Some(overlay) = &state.overlay {
         draw_overlay(buffer, area, theme, overlay, moment, snapshot, state);
     }
@@ -298,7 +298,7 @@ fn draw_overlay(
             lines
         }),
         Overlay::Mark { trial, chosen, .. } => ("Your verdict", mark_lines(theme, *trial, *chosen)),
-        Overlay::Note { text, .. } => ("Note", note_lines(theme, text)),
+        Overlay::Note { text, .. } => ("Note", note_lines(theme, &text.shown())),
         Overlay::Filter(chosen) => ("What is listed", filter_lines(theme, *chosen, state)),
         // Drawn where the list tells what it is searched for.
         Overlay::Search { .. } => return,
@@ -308,25 +308,28 @@ fn draw_overlay(
                 KeepWhat::Trial { .. } => {
                     "The trial's settings are kept under this name; the card stays as it is."
                 }
+                KeepWhat::Settings(_) => {
+                    "The settings on screen are kept under this name; the card stays as it is."
+                }
             };
-            ("Keep as a profile", fields_lines(theme, form, told, "Enter: keep     Esc: do not"))
+            ("Keep as a profile", fields_lines(theme, form, told, "Enter keep   Esc cancel"))
         }
         Overlay::ImportProfile(form) => {
             let told = "Each setting goes that share of its way back to stock. What its maker proved \
                         proves nothing on this card.";
-            ("Import a profile", fields_lines(theme, form, told, "Enter: read     Esc: do not"))
+            ("Import a profile", fields_lines(theme, form, told, "Enter read   Esc cancel"))
         }
         Overlay::Value { text, label } => (
             "A number",
             vec![
                 (format!("The {label}."), theme.style(Role::Text)),
                 (String::new(), Style::new()),
-                (format!("{text}▏"), theme.style(Role::Title)),
-                (String::new(), Style::new()),
-                ("Enter: set it     Esc: do not".into(), theme.style(Role::Accent)),
+                (text.shown(), theme.style(Role::Title)),
+                (state.shape.preview(snapshot, text.text()), theme.style(Role::Warn)),
+                ("Enter set   Esc cancel".into(), theme.style(Role::Accent)),
             ],
         ),
-        Overlay::Path { what, text } => path_lines(theme, *what, text),
+        Overlay::Path { what, text } => path_lines(theme, *what, &text.shown()),
         Overlay::Cards(chosen) => ("Cards of this machine", card_lines(theme, *chosen, snapshot)),
         Overlay::Machine(form) => ("This machine", form_lines(theme, form)),
         Overlay::Say(chosen) => ("Your verdict", say_lines(theme, *chosen)),
@@ -389,38 +392,38 @@ fn path_lines(theme: Theme, what: FileUse, text: &str) -> (&'static str, Lines) 
         FileUse::Export => (
             "Export the trace",
             "The stretch that is shown is written as CSV, ten samples a second.",
-            "Enter: write     Esc: do not",
+            "Enter write   Esc cancel",
         ),
         FileUse::List => (
             "Export the list",
             "The trials that are listed are written as CSV, in their order.",
-            "Enter: write     Esc: do not",
+            "Enter write   Esc cancel",
         ),
         FileUse::Frontier => (
             "Draw the frontier",
             "What is shown is drawn into a new file that ends in .svg or .pdf.",
-            "Enter: draw     Esc: do not",
+            "Enter draw   Esc cancel",
         ),
         FileUse::Profile => (
             "Export the profile",
             "Settings, purpose and evidence are written as JSON, for others to begin with.",
-            "Enter: write     Esc: do not",
+            "Enter write   Esc cancel",
         ),
         FileUse::Picture => (
             "Export the pictures",
             "Frame, reference and difference are written side by side as PNG.",
-            "Enter: write     Esc: do not",
+            "Enter write   Esc cancel",
         ),
         FileUse::Import => (
             "Import a trace",
             "A CSV file: columns are told by their headers, units converted.",
-            "Enter: read     Esc: do not",
+            "Enter read   Esc cancel",
         ),
     };
     let lines = vec![
         (first.to_owned(), theme.style(Role::Text)),
         (String::new(), Style::new()),
-        (format!("file: {text}▏"), theme.style(Role::Title)),
+        (format!("file: {text}"), theme.style(Role::Title)),
         (String::new(), Style::new()),
         (last.to_owned(), theme.style(Role::Accent)),
     ];
@@ -466,9 +469,9 @@ fn settings_lines(theme: Theme, form: &SettingsForm) -> Lines {
             (line, if chosen { style.patch(theme.style(Role::Selected)) } else { style })
         })
         .collect();
-    lines.push((String::new(), Style::new()));
+    lines.push((form.preview(), theme.style(Role::Warn)));
     lines.push((
-        "← → step  PgDn PgUp ten  type a number  s stock  c fan curve  Enter: try it next  Esc: no"
+        "← → one step   PgUp PgDn ten   0-9 type   s stock   c fan curve   Enter try next   Esc cancel"
             .into(),
         theme.style(Role::Accent),
     ));
@@ -476,12 +479,10 @@ fn settings_lines(theme: Theme, form: &SettingsForm) -> Lines {
 }
 
 fn note_lines(theme: Theme, text: &str) -> Lines {
-    let mut lines: Lines = wrapped(&format!("{text}▏"), 70)
-        .into_iter()
-        .map(|line| (line, theme.style(Role::Title)))
-        .collect();
+    let mut lines: Lines =
+        wrapped(text, 70).into_iter().map(|line| (line, theme.style(Role::Title))).collect();
     lines.push((" ".repeat(70), Style::new()));
-    lines.push(("Enter: note it     Esc: do not".into(), theme.style(Role::Accent)));
+    lines.push(("Enter save   Esc cancel".into(), theme.style(Role::Accent)));
     lines
 }
 
@@ -592,8 +593,10 @@ fn mark_lines(theme: Theme, trial: u32, chosen: usize) -> Lines {
 mod tests {
     use super::*;
     use crate::tui::fixtures::snapshot;
+    use crate::tui::overlay::path_of;
     use crate::tui::profiles_state::keep_form;
     use crate::tui::theme::Depth;
+    use crate::tui::widgets::entry::Entry;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
     use rstest::rstest;
 
@@ -659,13 +662,13 @@ mod tests {
             Overlay::Mark { climb: 1, trial: 2, chosen: 9 },
             keep_form("a name".into(), KeepWhat::Outcome),
             keep_form("a name".into(), KeepWhat::Trial { climb: 1, trial: 2 }),
-            Overlay::Value { text: "2010".into(), label: "clock at 900 mV".into() },
-            Overlay::Path { what: FileUse::Export, text: "a.csv".into() },
+            Overlay::Value { text: Entry::new("2010", 9), label: "clock at 900 mV".into() },
+            path_of(FileUse::Export, "a.csv".into()),
             Overlay::Cards(1),
             Overlay::Machine(Form::of(&snapshot().machine)),
             Overlay::Settings(Box::new(SettingsForm::of(&snapshot().card, None))),
             Overlay::Say(3),
-            Overlay::Path { what: FileUse::Picture, text: "a.png".into() },
+            path_of(FileUse::Picture, "a.png".into()),
         ];
         for overlay in overlays {
             let state = State { overlay: Some(overlay), ..State::new(View::Survey) };

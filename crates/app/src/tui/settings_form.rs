@@ -6,7 +6,7 @@
 //! ```
 
 use ratatui::crossterm::event::KeyCode;
-use yard_step_core::{CardDescription, Fan, FanCurve, Offer, SettingKind, Settings};
+use yard_step_core::{Adjusted, CardDescription, Fan, FanCurve, Offer, SettingKind, Settings};
 
 /// Longest number that can be typed.
 const LONGEST: usize = 6;
@@ -98,6 +98,19 @@ impl SettingsForm {
         self.settings.set(offer.kind, Some(value));
     }
 
+    /// What the card takes of what was typed or moved in the chosen line, and why.
+    #[must_use]
+    pub fn preview(&self) -> String {
+        let Some(offer) = self.offers.get(self.chosen) else { return String::new() };
+        if self.typed.is_empty() {
+            return String::new();
+        }
+        match self.typed.parse::<f64>() {
+            Ok(value) => taken_in_words(offer, value),
+            Err(_) => format!("\"{}\" is not a number: the value stays as it is.", self.typed),
+        }
+    }
+
     /// Its lines, each with whether it is the chosen one and whether it differs from stock.
     pub fn lines(&self) -> impl Iterator<Item = (String, bool, bool)> {
         self.offers.iter().enumerate().map(|(index, offer)| {
@@ -114,6 +127,18 @@ impl SettingsForm {
             (line, chosen, held != offer.stock)
         })
     }
+}
+
+/// What a card takes where a value is asked for, and why: `999 → +300 MHz, the card's maximum`.
+pub(super) fn taken_in_words(offer: &Offer, asked: f64) -> String {
+    let (taken, why) = offer.taken(asked);
+    let why = match why {
+        None => String::new(),
+        Some(Adjusted::ToHighest) => ", the card's maximum".into(),
+        Some(Adjusted::ToLowest) => ", the card's minimum".into(),
+        Some(Adjusted::ToStep) => format!(", in steps of {}", offer.show_step()),
+    };
+    format!("{asked} → {}{why}", offer.show(taken))
 }
 
 /// A fan curve from the slowest speed at 45 °C to the highest at 85 °C.
@@ -167,6 +192,19 @@ mod tests {
         let mut keys = vec![KeyCode::Down];
         keys.extend(text.chars().map(KeyCode::Char));
         assert_eq!(tried(&keys).core_offset, Some(MhzOffset(held)));
+    }
+
+    #[rstest]
+    #[case("999", "999 → +300 MHz, the card's maximum")]
+    #[case("-999", "-999 → −150 MHz, the card's minimum")]
+    #[case("100", "100 → +90 MHz, in steps of 15 MHz")]
+    #[case("90", "90 → +90 MHz")]
+    #[case("-", "\"-\" is not a number: the value stays as it is.")]
+    #[case("", "")]
+    fn what_the_card_takes_is_shown_before_enter(#[case] text: &str, #[case] shown: &str) {
+        let mut keys = vec![KeyCode::Down];
+        keys.extend(text.chars().map(KeyCode::Char));
+        assert_eq!(press(&keys).preview(), shown);
     }
 
     #[rstest]

@@ -8,6 +8,7 @@ use yard_step_core::{Change, CurveError, CurveKind, Fan, Percent, SettingKind, S
 use yard_step_engine::{Command, Snapshot};
 
 use super::action::{Action, is_asked};
+use super::settings_form::taken_in_words;
 
 /// What shapes clock and voltage beside a curve, in the order in which it is shown.
 pub const BESIDE: [SettingKind; 6] = [
@@ -254,6 +255,34 @@ impl ShapeState {
             _ => draft = fresh,
         }
         (self.draft, self.told) = (Some(draft), Some(told));
+    }
+
+    /// What would become of what is typed, and why.
+    #[must_use]
+    pub fn preview(&self, snapshot: &Snapshot, text: &str) -> String {
+        let mut draft = self.draft(snapshot);
+        if text.trim().is_empty() {
+            return String::new();
+        }
+        if let Err(why) = draft.type_in(snapshot, text) {
+            return why;
+        }
+        let asked: Option<f64> = text.trim().parse().ok();
+        let (taken, unit) = match (draft.focus, draft.picked()) {
+            (Focus::Value(at), _) => {
+                let offer = BESIDE.get(at).and_then(|kind| snapshot.card.offer(*kind));
+                return offer.zip(asked).map_or(String::new(), |(o, a)| taken_in_words(o, a));
+            }
+            (Focus::Clocks, Some((_, mhz))) => (mhz, "MHz"),
+            (Focus::Voltages, Some((mv, _))) => (mv, "mV"),
+            _ => return String::new(),
+        };
+        match asked {
+            Some(asked) if (asked - f64::from(taken)).abs() > 0.5 => {
+                format!("{asked} → {taken} {unit}, inside the card's range and steps")
+            }
+            _ => format!("→ {taken} {unit} at this point"),
+        }
     }
 
     /// Takes in what was typed.

@@ -16,14 +16,15 @@ use yard_step_scenes::Scene;
 use super::action::{Action, Moment, Move, View, action_for};
 use super::artifact_state::ArtifactState;
 use super::browser::{Change, List};
-use super::ledger_state::{Came, LedgerState};
-use super::overlay::{FileUse, Overlay, Question, Yes, mark, question_before};
+use super::ledger_state::{self, Came, LedgerState};
+use super::overlay::{FileUse, Overlay, Question, Yes, mark, path_of, question_before, value_of};
 use super::profiles_state::{self, ProfilesState};
 use super::screen;
 use super::shape_state::{self, ShapeState};
 use super::trace_state::TraceState;
 use super::views::climb::ChartKind;
 use super::weigh_state::{self, WeighState};
+use super::widgets::entry::Entry;
 
 /// What comes of an event.
 #[derive(Debug, Clone, PartialEq)]
@@ -255,7 +256,7 @@ impl State {
         if self.view == View::Shape {
             if action == Action::ShapeType {
                 let label = self.shape.shown(snapshot).focus_label();
-                self.overlay = Some(Overlay::Value { text: String::new(), label });
+                self.overlay = Some(value_of(label));
                 return Outcome::Nothing;
             }
             match self.shape.act(action, snapshot) {
@@ -277,8 +278,21 @@ impl State {
             let frame = run.and_then(|run| self.artifacts.frame(run)).map_or(0, |f| f.number);
             let (climb, trial) = run.map_or((snapshot.climb, 0), |run| (run.climb, run.number));
             let text = format!("climb-{climb}-trial-{trial}-frame-{frame}.png");
-            self.overlay = Some(Overlay::Path { what: FileUse::Picture, text });
+            self.overlay = Some(path_of(FileUse::Picture, text));
             return Outcome::Nothing;
+        }
+        if action == Action::KeepTrial && self.view == View::Shape {
+            match self.shape.shown(snapshot).settings() {
+                Ok(settings) => {
+                    let what = KeepWhat::Settings(settings);
+                    self.overlay = Some(profiles_state::keep_form("by hand".into(), what));
+                }
+                Err(error) => self.told(format!("{error}.")),
+            }
+            return Outcome::Nothing;
+        }
+        if self.view == View::Artifacts && matches!(action, Action::Earlier | Action::Later) {
+            return self.other_spoilt(snapshot, action == Action::Later);
         }
         if let Some(overlay) = question_before(action, snapshot) {
             self.overlay = Some(overlay);
@@ -356,8 +370,13 @@ impl State {
             Came::AskFirst(what, consequence, change) => {
                 Overlay::Ask(Question { what, consequence, yes: Yes::Change(change) })
             }
-            Came::TypeSearch(text) => Overlay::Search { before: text.clone(), text },
-            Came::TypeNote(on, text) => Overlay::Note { on, text },
+            Came::TypeSearch(text) => Overlay::Search {
+                before: text.clone(),
+                text: Entry::new(text, ledger_state::LONGEST),
+            },
+            Came::TypeNote(on, text) => {
+                Overlay::Note { on, text: Entry::new(text, ledger_state::LONGEST) }
+            }
             Came::ChooseFilter => Overlay::Filter(0),
             Came::Mark { climb, trial, verdict } => mark(climb, trial, verdict),
             Came::Keep { climb, trial } => profiles_state::keep_form(
@@ -368,7 +387,7 @@ impl State {
                 self.shape_selected_trial(snapshot);
                 return Outcome::Nothing;
             }
-            Came::NameFile(text) => Overlay::Path { what: FileUse::List, text },
+            Came::NameFile(text) => path_of(FileUse::List, text),
         });
         Outcome::Nothing
     }
@@ -386,7 +405,7 @@ impl State {
             }
             weigh_state::Came::NameFile => {
                 let text = format!("work-against-{}.svg", self.weigh.cost);
-                self.overlay = Some(Overlay::Path { what: FileUse::Frontier, text });
+                self.overlay = Some(path_of(FileUse::Frontier, text));
             }
             weigh_state::Came::Shape => {
                 let point = self.weigh.point()?;
@@ -429,6 +448,23 @@ impl State {
             format!("These are the settings of trial {} of climb {}.", line.number, line.climb);
         self.shape.load(snapshot, detail.intent.asked, told);
         self.view = View::Shape;
+    }
+
+    /// Looks at the next trial of the climb that has spoilt frames, later or earlier.
+    fn other_spoilt(&mut self, snapshot: &Snapshot, is_later: bool) -> Outcome {
+        let shown = snapshot.shown().filter(|run| run.climb == snapshot.climb);
+        let from = shown.map_or(u32::MAX, |run| run.number);
+        let mut spoilt = snapshot.trials.iter().filter(|trial| trial.seen.wrong_frames > 0);
+        let found = match is_later {
+            true => spoilt.find(|trial| trial.number > from),
+            false => spoilt.rfind(|trial| trial.number < from),
+        };
+        if let Some(trial) = found {
+            return Outcome::Send(Command::Look(Some(trial.number)));
+        }
+        let place = if is_later { "later" } else { "earlier" };
+        self.told(format!("No {place} trial of this climb has a spoilt frame."));
+        Outcome::Nothing
     }
 
     /// Carries out what concerns the view Artifacts alone; whether that was all.

@@ -65,9 +65,9 @@ pub(crate) fn draw_typing(buffer: &mut Buffer, area: Rect, theme: Theme, text: &
         buffer[position].set_style(theme.ground().patch(theme.style(Role::Bar)));
     }
     let end = write(buffer, line, (line.x, line.y), " search: ", theme.style(Role::Accent));
-    let end = write(buffer, line, (end, line.y), &format!("{text}▏"), theme.style(Role::Title));
+    let end = write(buffer, line, (end, line.y), text, theme.style(Role::Title));
     let rest = Rect { x: end, width: line.right().saturating_sub(end), ..line };
-    let help = "words, or figures: score>1000 hot-spot<85 climb=3    Enter: done  Esc: as before ";
+    let help = "words, or figures: score>1000 hot-spot<85 climb=3    Enter done  Esc cancel ";
     write_right(buffer, rest, line.y, help, theme.style(Role::Dim));
 }
 

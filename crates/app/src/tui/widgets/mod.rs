@@ -2,6 +2,7 @@
 
 mod bands;
 pub(crate) mod curve;
+pub mod entry;
 pub(crate) mod facts;
 pub(crate) mod frontier;
 pub(crate) mod lane;
