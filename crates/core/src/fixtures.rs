@@ -1,14 +1,14 @@
 //! Values for the tests of this crate.
 
-use crate::card::{CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
+use crate::card::description::{CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
+use crate::card::memory_rate::MemoryWiring;
+use crate::card::settings::Settings;
 use crate::climb::{Purpose, Stage, TrialRecord};
-use crate::clock_line::ClockLine;
-use crate::memory_rate::MemoryWiring;
-use crate::sample::Sample;
-use crate::settings::Settings;
+use crate::judge::verdict::Verdict;
+use crate::measure::clock_line::ClockLine;
+use crate::measure::monitor::Seen;
+use crate::measure::sample::Sample;
 use crate::units::{Celsius, Mhz, Millivolt, Percent, Seconds, Watt};
-use crate::verdict::Verdict;
-use crate::watch::Seen;
 
 pub(crate) fn card() -> CardDescription {
     let offer = |kind, minimum, maximum, step, stock| Offer {

@@ -13,89 +13,75 @@
 //! [`Climb`] proposes one trial after another and learns from their verdicts. Who carries the
 //! trials out, and where they are written down, is nobody's business here.
 
-pub mod alarm;
-mod artifact;
-mod boldness;
+mod air;
 mod card;
 mod climb;
-mod clock_line;
-pub mod compare;
-mod curve;
-mod cut_back;
-mod fan;
 #[cfg(test)]
 mod fixtures;
-mod frontier;
-mod limiter;
+mod judge;
+mod keep;
 mod load;
 mod machine;
-mod memory_rate;
-mod pass;
-mod patch;
+mod measure;
 mod plan;
-mod plateau;
-mod prerequisites;
-mod profile;
-mod room;
-mod sample;
-mod settings;
+mod shape;
 pub mod statistics;
-mod strip;
 mod text;
-mod trace;
 mod units;
-pub mod verdict;
-mod watch;
+mod weigh;
 
-pub use alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
-pub use artifact::{
-    Artifact, ArtifactKind, ArtifactLog, Domain, PixelArea, count_by_kind, suggested_domain,
-};
-pub use card::{
+pub use judge::{alarm, verdict};
+pub use weigh::compare;
+
+pub use air::fan::{Fan, FanCurve, FanCurveError, MOST_FAN_POINTS};
+pub use card::description::{
     Absent, Adjusted, CardDescription, CardLimits, Channel, Offer, Reading, SettingKind,
 };
+pub use card::memory_rate::MemoryWiring;
+pub use card::settings::{Clamped, Difference, Settings, SettingsError};
 pub use climb::{
     Advice, Axis, Baseline, Bend, Bracket, ChartTrial, Claim, Climb, ClimbError, ClimbEvent,
     Culprit, Depth, Descent, DescentTrial, Directive, Downed, EdgeBelief, Failure, Gain,
-    InStepRecord, Isolation, Joint, Left, Map, Margin, Measured, Next, Nudge, Outcome, Outlook,
-    Pair, Part, Policy, PowerReport, Proposal, Prospect, Purpose, RoundReport, SchoolReport,
-    ScoreLine, Stage, StageOrder, Stairs, TimingBand, TrialRecord, TrialRequest, asks_more_clock,
-    in_short,
+    InStepRecord, Isolation, Joint, Left, Map, Measured, Next, Nudge, Outcome, Outlook, Pair, Part,
+    PowerReport, Proposal, Prospect, Purpose, RoundReport, SchoolReport, ScoreLine, Stage,
+    StageOrder, Stairs, TimingBand, TrialRecord, TrialRequest, asks_more_clock, in_short,
 };
-pub use clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
-pub use curve::{
-    Change, CurveError, CurveKind, CurveOffer, MOST_CURVE_POINTS, Sight, Sketch, Span, VfCurve,
-    VfPoint, sight, top_of,
+pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
+pub use judge::verdict::{
+    Ending, Evidence, Expected, Fault, Judgement, Meaning, Reference, Verdict, judge,
 };
-pub use fan::{Fan, FanCurve, FanCurveError, MOST_FAN_POINTS};
-pub use frontier::{Cost, Frontier, FrontierPoint, Weighed, fan_noise, loads};
-pub use limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute};
-pub use load::{CheckedFrame, Demand, Frame, Workload};
-pub use machine::{Machine, MachineError, SupplyHeadroom};
-pub use memory_rate::MemoryWiring;
-pub use pass::{PassScore, SectionScore, score_pass};
-pub use patch::Patch;
-pub use plan::{
-    AxisPlan, BaselinePlan, BelievingPlan, CoolerPlan, Hold, LessPlan, MiddlePlan, Plan, PlanError,
-    PowerPlan, RoundPlan, Rules, ScorePlan, TogetherPlan, VoltagePlan,
-};
-pub use plateau::{Plateau, WARM_WITHIN, Warming};
-pub use prerequisites::{Facts, Prerequisite, Standing, prerequisites};
-pub use profile::{
+pub use keep::profile::{
     Backing, Drift, LEAST_PROOF, LONGEST_NAME, LONGEST_PURPOSE, Origin, Profile, Proof, RunAt,
     drift,
 };
-pub use room::{Case, Room};
-pub use sample::Sample;
-pub use settings::{Clamped, Difference, Settings, SettingsError};
-pub use strip::{Bucket, Merge, Strip, Timeline};
+pub use load::artifact::{
+    Artifact, ArtifactKind, ArtifactLog, Domain, PixelArea, count_by_kind, suggested_domain,
+};
+pub use load::frame::Frame;
+pub use load::pass::{PassScore, SectionScore, score_pass};
+pub use load::patch::Patch;
+pub use load::workload::{CheckedFrame, Demand, Workload};
+pub use machine::prerequisites::{Facts, Prerequisite, Standing, prerequisites};
+pub use machine::room::{Case, Room};
+pub use machine::supply::{Machine, MachineError, SupplyHeadroom};
+pub use measure::clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
+pub use measure::limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute};
+pub use measure::monitor::{CurveBand, SectionSeen, Seen, Watch};
+pub use measure::plateau::{Plateau, WARM_WITHIN, Warming};
+pub use measure::sample::Sample;
+pub use measure::strip::{Bucket, Merge, Strip, Timeline};
+pub use measure::trace::{CHUNK_SAMPLES, Columns, Trace};
+pub use plan::{
+    AxisPlan, BaselinePlan, BelievingPlan, CoolerPlan, Hold, LessPlan, Margin, MiddlePlan, Plan,
+    PlanError, Policy, PowerPlan, RoundPlan, Rules, ScorePlan, TogetherPlan, VoltagePlan,
+};
+pub use shape::{
+    Change, CurveError, CurveKind, CurveOffer, MOST_CURVE_POINTS, Sight, Sketch, Span, VfCurve,
+    VfPoint, sight, top_of,
+};
 pub use text::{MOST_QUOTED, checked_name, printable, printable_lines, quoted};
-pub use trace::{CHUNK_SAMPLES, Columns, Trace};
 pub use units::{
     Ampere, Celsius, Decibel, GigabytesPerSecond, MegaTransfers, Mhz, MhzOffset, Millivolt,
     MillivoltOffset, Percent, Seconds, Watt,
 };
-pub use verdict::{
-    Ending, Evidence, Expected, Fault, Judgement, Meaning, Reference, Verdict, judge,
-};
-pub use watch::{CurveBand, SectionSeen, Seen, Watch};
+pub use weigh::frontier::{Cost, Frontier, FrontierPoint, Weighed, fan_noise, loads};

@@ -1,14 +1,14 @@
 //! What pays next: which setting would help now, and why, read off what limited the clock and where
 //! the score stopped to grow.
 
-use crate::artifact::Domain;
-use crate::card::SettingKind;
-use crate::limiter::Limiter;
+use crate::card::description::SettingKind;
+use crate::load::artifact::Domain;
+use crate::measure::limiter::Limiter;
 use crate::units::{Mhz, MhzOffset};
 
-use super::axis::Axis;
-use super::bands::TimingBand;
-use super::{Climb, Stage, TrialRecord};
+use crate::climb::search::axis::Axis;
+use crate::climb::search::bands::TimingBand;
+use crate::climb::{Climb, Stage, TrialRecord};
 
 /// A setting that would help.
 #[derive(Debug, Clone, PartialEq)]

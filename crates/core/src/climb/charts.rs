@@ -1,15 +1,16 @@
 //! What there is to draw of a climb: the staircase of a domain, and the map of core against memory.
 
-use crate::artifact::Domain;
-use crate::card::{CardDescription, SettingKind};
-use crate::settings::Settings;
+use crate::card::description::{CardDescription, SettingKind};
+use crate::card::settings::Settings;
+use crate::judge::verdict::Verdict;
+use crate::load::artifact::Domain;
 use crate::units::MhzOffset;
-use crate::verdict::Verdict;
 
-use super::axis::Axis;
-use super::search::{Bracket, Policy};
-use super::together::Pair;
-use super::{Climb, Next, Stage, TrialRecord};
+use crate::climb::search::Bracket;
+use crate::climb::search::axis::Axis;
+use crate::climb::stages::together::Pair;
+use crate::climb::{Climb, Next, Stage, TrialRecord};
+use crate::plan::Policy;
 
 /// Places of the frontier that are worked out.
 const FRONTIER: i32 = 12;
@@ -79,7 +80,10 @@ impl Climb {
             place: self.place(trial),
             verdict: trial.verdict(),
             counts: trial.stage != Stage::Own,
-            gain_percent: trial.score.zip(base).map(|(s, b)| crate::verdict::gain_percent(s, b)),
+            gain_percent: trial
+                .score
+                .zip(base)
+                .map(|(s, b)| crate::judge::verdict::gain_percent(s, b)),
         }
     }
 
@@ -153,7 +157,8 @@ impl Climb {
     fn frontier(&self) -> Vec<Pair> {
         let margin = self.plan.margin;
         let (hours, faults, sure) = (margin.hours(), margin.faults(), margin.confidence());
-        let holds = |belief: &super::EdgeBelief| belief.holds_to(hours, faults, sure).max(0.0);
+        let holds =
+            |belief: &crate::climb::EdgeBelief| belief.holds_to(hours, faults, sure).max(0.0);
         let (Some(core), Some(memory), Some(joint)) =
             (self.belief(Domain::Core), self.belief(Domain::Memory), self.joint())
         else {

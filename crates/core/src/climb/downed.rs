@@ -1,14 +1,14 @@
 //! What took the machine down, and what is therefore not tried again without a yes: neither by the
 //! plan nor by hand, neither in this climb nor in any other on the same card.
 
-use crate::card::{CardDescription, SettingKind};
-use crate::settings::Settings;
+use crate::card::description::{CardDescription, SettingKind};
+use crate::card::settings::Settings;
+use crate::judge::verdict::Verdict;
 use crate::units::MhzOffset;
-use crate::verdict::Verdict;
 
-use super::Climb;
-use super::axis::Axis;
-use super::record::TrialRecord;
+use crate::climb::Climb;
+use crate::climb::record::TrialRecord;
+use crate::climb::search::axis::Axis;
 
 /// A trial that took the machine down, or has no outcome.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -90,18 +90,18 @@ impl Climb {
     }
 
     /// Whether settings are at least as bold as some that took the machine down.
-    pub(super) fn is_barred(&self, settings: &Settings) -> bool {
+    pub(in crate::climb) fn is_barred(&self, settings: &Settings) -> bool {
         self.risk_of(settings).is_some()
     }
 
     /// The same, by what other climbs on this card remember.
-    pub(super) fn is_barred_by_others(&self, settings: &Settings) -> bool {
+    pub(in crate::climb) fn is_barred_by_others(&self, settings: &Settings) -> bool {
         let mut others = self.downed().filter(|(climb, _)| climb.is_some());
         others.any(|(_, downed)| downed.bars(settings, &self.card))
     }
 
     /// The lowest value of an axis at which `base` would be as bold as what took the machine down.
-    pub(super) fn barred_from(&self, axis: &Axis, base: &Settings) -> Option<MhzOffset> {
+    pub(in crate::climb) fn barred_from(&self, axis: &Axis, base: &Settings) -> Option<MhzOffset> {
         let barred: Vec<Downed> = self.downed().map(|(_, downed)| downed).collect();
         if barred.is_empty() {
             return None;
@@ -121,7 +121,7 @@ impl Climb {
 
     /// The least number of millivolts off, of those `write` makes settings of, at which these are as
     /// bold as what took the machine down.
-    pub(super) fn barred_from_depth(
+    pub(in crate::climb) fn barred_from_depth(
         &self,
         depths: impl Iterator<Item = i32>,
         write: impl Fn(i32) -> Settings,

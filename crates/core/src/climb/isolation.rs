@@ -1,13 +1,13 @@
 //! Which one was it? After a failure with core and memory both raised, one of them goes back to
 //! stock and the same scene runs again; then the other.
 
-use crate::artifact::Domain;
-use crate::card::SettingKind;
-use crate::settings::Settings;
+use crate::card::description::SettingKind;
+use crate::card::settings::Settings;
+use crate::judge::verdict::Meaning;
+use crate::load::artifact::Domain;
 use crate::units::Seconds;
-use crate::verdict::Meaning;
 
-use super::{Climb, Next, Purpose, Stage, TrialRecord};
+use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
 
 /// What an isolation comes to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -92,7 +92,7 @@ impl TrialRecord {
     /// Length of a run in which the same failure would come again with 95 %: three times its time
     /// to the fault (rule of three for an exponential wait), between `least` and an hour.
     #[must_use]
-    pub(super) fn long_enough_again(&self, least: f64) -> Seconds {
+    pub(in crate::climb) fn long_enough_again(&self, least: f64) -> Seconds {
         let fault = self.faults.first().map_or(self.seconds, |fault| fault.at);
         Seconds((fault.value() * 3.0).clamp(least, least.max(3_600.0)))
     }
@@ -141,7 +141,7 @@ impl Climb {
     }
 
     /// The run that the user's question needs next.
-    pub(super) fn next_of_isolation(&self) -> Option<Next> {
+    pub(in crate::climb) fn next_of_isolation(&self) -> Option<Next> {
         let (number, isolation) = self.isolation()?;
         let domain = isolation.next()?;
         let failed = self.trials.iter().find(|trial| trial.number == number)?;
@@ -158,7 +158,7 @@ impl Climb {
 }
 
 /// The domain that is not `domain`.
-pub(super) const fn other(domain: Domain) -> Domain {
+pub(in crate::climb) const fn other(domain: Domain) -> Domain {
     match domain {
         Domain::Core => Domain::Memory,
         Domain::Memory => Domain::Core,
@@ -169,7 +169,7 @@ pub(super) const fn other(domain: Domain) -> Domain {
 mod tests {
     use super::*;
     use crate::fixtures::record;
-    use crate::verdict::Fault;
+    use crate::judge::verdict::Fault;
     use rstest::rstest;
 
     #[rstest]

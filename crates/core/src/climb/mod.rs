@@ -10,58 +10,49 @@
 //! ```
 
 mod advice;
-mod axis;
-mod bands;
-mod baseline;
-mod belief;
-mod believing;
 mod charts;
 mod downed;
 mod isolation;
-mod ladder;
-mod margin;
 mod nudge;
 mod outcome;
 mod outlook;
 mod parts;
-mod power;
 mod record;
-mod score;
 mod search;
 mod stages;
-mod together;
-mod voltage;
 
 pub use advice::Advice;
-pub use axis::{Axis, asks_more_clock};
-pub use bands::TimingBand;
-pub use baseline::Baseline;
-pub use belief::{EdgeBelief, Prospect};
 pub use charts::{ChartTrial, Map, Stairs, in_short};
 pub use downed::Downed;
 pub use isolation::{Culprit, Isolation};
-pub use margin::Margin;
 pub use nudge::Nudge;
 pub use outcome::{Claim, Outcome};
 pub use outlook::{Left, Outlook};
 pub use parts::Part;
-pub use power::PowerReport;
 pub use record::{InStepRecord, Purpose, Stage, TrialRecord};
-pub use score::{Bend, Gain, ScoreLine};
-pub use search::{Bracket, Failure, Policy};
-pub use stages::{Directive, StageOrder};
-pub use together::{Joint, Pair};
-pub use voltage::{Depth, Descent, DescentTrial, Measured, RoundReport, SchoolReport};
+pub use search::axis::{Axis, asks_more_clock};
+pub use search::bands::TimingBand;
+pub use search::belief::{EdgeBelief, Prospect};
+pub use search::depth::Depth;
+pub use search::score::{Bend, Gain, ScoreLine};
+pub use search::walk::{Descent, DescentTrial};
+pub use search::{Bracket, Failure};
+pub use stages::baseline::Baseline;
+pub use stages::edge::{Directive, StageOrder};
+pub use stages::power::PowerReport;
+pub use stages::rounds::RoundReport;
+pub use stages::together::{Joint, Pair};
+pub use stages::undervolt::{Measured, SchoolReport};
 
-use crate::artifact::Domain;
-use crate::card::{CardDescription, SettingKind};
-use crate::fan::Fan;
-use crate::plan::Plan;
-use crate::settings::Settings;
+use crate::air::fan::Fan;
+use crate::card::description::{CardDescription, SettingKind};
+use crate::card::settings::Settings;
+use crate::judge::verdict::{Reference, Verdict};
+use crate::load::artifact::Domain;
+use crate::measure::monitor::Seen;
+use crate::plan::{Margin, Plan, Policy};
 use crate::statistics::mean;
 use crate::units::{Celsius, Percent, Seconds};
-use crate::verdict::{Reference, Verdict};
-use crate::watch::Seen;
 
 /// A trial to be carried out.
 #[derive(Debug, Clone, PartialEq)]
@@ -229,7 +220,7 @@ impl Climb {
     /// # Errors
     /// No stage, a stage before what it builds on, or one whose setting the card does not offer.
     pub fn new(card: CardDescription, plan: Plan, stages: &[Stage]) -> Result<Self, ClimbError> {
-        let stages = stages::checked(&card, stages)?;
+        let stages = stages::edge::checked(&card, stages)?;
         Ok(Self {
             card,
             plan,
@@ -266,7 +257,7 @@ impl Climb {
                 self.directives.push(directive);
             }
             ClimbEvent::Reordered(stages) => {
-                if let Ok(stages) = stages::checked(&self.card, &stages) {
+                if let Ok(stages) = stages::edge::checked(&self.card, &stages) {
                     self.stages = stages;
                 }
             }

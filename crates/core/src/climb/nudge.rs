@@ -9,12 +9,12 @@
 //! | timing | a level |
 //! | memory for core | a fine step of memory clock |
 
-use crate::card::{Offer, SettingKind};
-use crate::settings::Settings;
+use crate::card::description::{Offer, SettingKind};
+use crate::card::settings::Settings;
 use crate::units::{MhzOffset, Seconds};
 
-use super::axis::Axis;
-use super::{Climb, Domain, Next, Proposal, Purpose, Stage};
+use crate::climb::search::axis::Axis;
+use crate::climb::{Climb, Domain, Next, Proposal, Purpose, Stage};
 
 /// Share of the stock power limit that one step moves.
 const POWER_SHARE: f64 = 0.02;
@@ -125,7 +125,7 @@ impl Climb {
     }
 
     /// A trial of the user's own: the stage goes on with what it tells.
-    pub(super) fn nudged_proposal(&self, nudge: &Nudge) -> Proposal {
+    pub(in crate::climb) fn nudged_proposal(&self, nudge: &Nudge) -> Proposal {
         let reason = format!("{} is your choice, not the plan's.", nudge.shown);
         let measured = Seconds(self.plan.core.seconds);
         self.proposal(nudge.stage, Purpose::Own, nudge.settings, measured, reason)

@@ -1,16 +1,17 @@
 //! What a climb comes to.
 
-use crate::artifact::Domain;
-use crate::card::SettingKind;
-use crate::settings::Settings;
+use crate::card::description::SettingKind;
+use crate::card::settings::Settings;
+use crate::judge::verdict::{Verdict, gain_percent};
+use crate::load::artifact::Domain;
 use crate::statistics::median;
 use crate::units::{MhzOffset, MillivoltOffset, Seconds};
-use crate::verdict::{Verdict, gain_percent};
 
-use super::margin::span_in_words;
-use super::search::Policy;
-use super::together::Pair;
-use super::{Climb, Margin, Purpose, Stage, TrialRecord};
+use crate::climb::stages::together::Pair;
+use crate::climb::{Climb, Purpose, Stage, TrialRecord};
+use crate::plan::Margin;
+use crate::plan::Policy;
+use crate::plan::margin::span_in_words;
 
 /// What is claimed of settings: how likely they stand a span of time.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -170,7 +171,7 @@ impl Climb {
     }
 
     /// Clean trials at settings, fan and all.
-    pub(super) fn clean_at(&self, settings: &Settings) -> Vec<&TrialRecord> {
+    pub(in crate::climb) fn clean_at(&self, settings: &Settings) -> Vec<&TrialRecord> {
         let is_there = |trial: &&TrialRecord| {
             let held = trial.held();
             trial.verdict() == Verdict::Clean
@@ -188,7 +189,7 @@ impl Climb {
 
     /// Where the climb would end on the map. Two edges found alone are not combined unless they
     /// were tried together: the one that brings more stays.
-    pub(super) fn kept_pair(&self) -> Pair {
+    pub(in crate::climb) fn kept_pair(&self) -> Pair {
         let alone = self.found_alone();
         let is_pair = alone.core > MhzOffset::STOCK && alone.memory > MhzOffset::STOCK;
         let tried = self.counted_of(Stage::Together).next().is_some();
@@ -247,10 +248,10 @@ impl Climb {
             [true, false] => (self.belief(Domain::Core), None),
             [false, true] => (None, self.belief(Domain::Memory)),
         };
-        let chance = |belief: &Option<super::EdgeBelief>, value| {
+        let chance = |belief: &Option<crate::climb::EdgeBelief>, value| {
             belief.as_ref().map_or(1.0, |b| b.chance_to_hold(value, margin.hours()))
         };
-        let below = |belief: &Option<super::EdgeBelief>, value: MhzOffset| {
+        let below = |belief: &Option<crate::climb::EdgeBelief>, value: MhzOffset| {
             let middle = belief.as_ref().map_or(0.0, |belief| belief.band(0.0).0);
             MhzOffset((middle - f64::from(value.0)).round() as i32).max(MhzOffset::STOCK)
         };
@@ -265,7 +266,7 @@ impl Climb {
     }
 
     /// Whether a long clean run was made there or above it, below all that failed.
-    pub(super) fn is_confirmed(&self, kept: Pair) -> bool {
+    pub(in crate::climb) fn is_confirmed(&self, kept: Pair) -> bool {
         let raised = [kept.core, kept.memory].map(|value| value > MhzOffset::STOCK);
         let steps = |domain| self.plan.axis(domain);
         let (stage, long) = match (raised, self.plan.policy) {

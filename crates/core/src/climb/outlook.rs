@@ -7,16 +7,16 @@
 //! take was counted in a study of 240 cards ([`STAGES`]); what a stage has behind it rules out those
 //! that were over by then.
 
-use crate::artifact::Domain;
-use crate::clock_line::ClockLine;
+use crate::judge::verdict::{Fault, Verdict};
+use crate::load::artifact::Domain;
+use crate::measure::clock_line::ClockLine;
+use crate::measure::monitor::Seen;
 use crate::units::{Mhz, Percent, Seconds};
-use crate::verdict::{Fault, Verdict};
-use crate::watch::Seen;
 
 use crate::statistics::mean;
 
-use super::search::Policy;
-use super::{Climb, ClimbEvent, Next, Stage, TrialRecord, TrialRequest};
+use crate::climb::{Climb, ClimbEvent, Next, Stage, TrialRecord, TrialRequest};
+use crate::plan::Policy;
 
 /// Cards imagined for one outlook.
 const CARDS: u64 = 24;

@@ -4,13 +4,13 @@
 //! Where a run without it was made, that is measured; else it is estimated from what it brought
 //! alone. What is left over is what the settings take from each other, or give.
 
-use crate::artifact::Domain;
-use crate::settings::Settings;
+use crate::card::settings::Settings;
+use crate::load::artifact::Domain;
 use crate::statistics::mean;
 use crate::units::{MhzOffset, Seconds};
 
-use super::together::Pair;
-use super::{Climb, Next, Purpose, Stage};
+use crate::climb::stages::together::Pair;
+use crate::climb::{Climb, Next, Purpose, Stage};
 
 /// What one setting brings to the kept score.
 #[derive(Debug, Clone, PartialEq)]
@@ -126,7 +126,7 @@ impl Climb {
     }
 
     /// The next run that leaves one out, where the user wants it measured.
-    pub(super) fn next_left_out(&self) -> Option<Next> {
+    pub(in crate::climb) fn next_left_out(&self) -> Option<Next> {
         if !self.leaving_out {
             return None;
         }

@@ -4,12 +4,13 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use super::axis::Axis;
-use crate::room::Room;
-use crate::settings::Settings;
+use crate::card::settings::Settings;
+use crate::climb::search::axis::Axis;
+use crate::judge::verdict::{Fault, Verdict};
+use crate::load::artifact::Domain;
+use crate::machine::room::Room;
+use crate::measure::monitor::Seen;
 use crate::units::{MhzOffset, Seconds};
-use crate::verdict::{Fault, Verdict};
-use crate::watch::Seen;
 
 /// One part of a climb.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -111,6 +112,18 @@ impl Stage {
     #[must_use]
     pub fn from_label(label: &str) -> Option<Self> {
         Self::PLANNED.into_iter().chain([Self::Own]).find(|stage| stage.label() == label)
+    }
+}
+
+impl Stage {
+    /// The domain whose clock a stage looks for, where it is a search along one axis.
+    #[must_use]
+    pub const fn domain(self) -> Option<Domain> {
+        match self {
+            Self::Core => Some(Domain::Core),
+            Self::Memory => Some(Domain::Memory),
+            _ => None,
+        }
     }
 }
 

@@ -4,8 +4,8 @@ use rstest::rstest;
 
 use super::*;
 use crate::fixtures::{card, seen};
+use crate::judge::verdict::{Fault, Verdict};
 use crate::units::MhzOffset;
-use crate::verdict::{Fault, Verdict};
 
 /// A card that is clean below `edge` MHz and fails as `failure` from there on.
 struct Pretend {

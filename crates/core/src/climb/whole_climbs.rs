@@ -4,15 +4,15 @@
 use rstest::rstest;
 
 use super::*;
-use crate::artifact::Domain;
-use crate::card::{CardDescription, Offer, Reading};
-use crate::clock_line::ClockLine;
+use crate::card::description::{CardDescription, Offer, Reading};
 use crate::fixtures::{card as core_card, seen};
-use crate::limiter::Limiter;
+use crate::judge::verdict::{Fault, Verdict};
+use crate::load::artifact::Domain;
+use crate::measure::clock_line::ClockLine;
+use crate::measure::limiter::Limiter;
+use crate::measure::monitor::Seen;
 use crate::units::MhzOffset;
 use crate::units::{Celsius, Mhz, Percent, Watt};
-use crate::verdict::{Fault, Verdict};
-use crate::watch::Seen;
 
 /// What an imagined card does. It fails at once from its edges on.
 #[derive(Clone, Copy)]

@@ -3,6 +3,8 @@
 //! A plan is a TOML file; what it leaves out has the default. The whole default plan is
 //! [`Plan::default`], written out by [`Plan::to_toml`].
 
+pub(crate) mod margin;
+mod policy;
 mod voltage;
 
 use std::ops::RangeInclusive;
@@ -10,10 +12,11 @@ use std::ops::RangeInclusive;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::artifact::Domain;
-use crate::climb::{Margin, Policy};
+use crate::load::artifact::Domain;
 use crate::units::{Celsius, Percent, Seconds};
 
+pub use margin::Margin;
+pub use policy::Policy;
 pub use voltage::{CoolerPlan, LessPlan, MiddlePlan, RoundPlan, VoltagePlan};
 
 /// Why a plan cannot be used.

@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{Range, Ranges};
+use crate::plan::{Range, Ranges};
 
 /// How voltage is walked down, in every stage that does.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]

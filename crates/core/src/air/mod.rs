@@ -1,0 +1,3 @@
+//! Fans: how they are driven.
+
+pub(crate) mod fan;

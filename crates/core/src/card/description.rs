@@ -1,0 +1,489 @@
+//! What a card is and what it lets itself be asked: identity, offered settings, sensors, limits.
+
+use serde::{Deserialize, Serialize};
+
+use crate::card::memory_rate::MemoryWiring;
+use crate::shape::CurveOffer;
+use crate::units::{Ampere, Celsius, Mhz, Millivolt, Watt};
+
+/// A setting that some card may offer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum SettingKind {
+    /// The highest board power the card allows itself, in watts.
+    PowerLimit,
+    /// The core temperature at which the card begins to drop its clock, in °C.
+    TemperatureTarget,
+    /// Offset of the clock of every V/F point, in MHz.
+    CoreOffset,
+    /// Offset of the actual memory clock, in MHz.
+    MemoryOffset,
+    /// Lowest core clock under load, in MHz.
+    ClockMinimum,
+    /// Highest core clock, in MHz.
+    ClockMaximum,
+    /// Offset of the voltage of every V/F point, in mV.
+    VoltageOffset,
+    /// A second voltage that feeds the memory's side of the chip, in mV.
+    MemoryVoltage,
+    /// How tight the memory timings are, 0 being stock.
+    MemoryTiming,
+    /// The fan: a fixed speed in percent, a curve, or automatic.
+    Fan,
+    /// Highest frame rate, in fps; none where it is not capped.
+    FrameCap,
+    /// The V/F curve: points at fixed voltages, or performance states. No number says it.
+    Curve,
+}
+
+impl SettingKind {
+    /// Every kind, in the order in which they are shown.
+    pub const ALL: [Self; 12] = [
+        Self::PowerLimit,
+        Self::TemperatureTarget,
+        Self::CoreOffset,
+        Self::Curve,
+        Self::MemoryOffset,
+        Self::ClockMinimum,
+        Self::ClockMaximum,
+        Self::VoltageOffset,
+        Self::MemoryVoltage,
+        Self::MemoryTiming,
+        Self::Fan,
+        Self::FrameCap,
+    ];
+
+    /// The trade's name of the setting.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::PowerLimit => "power limit",
+            Self::TemperatureTarget => "temperature target",
+            Self::CoreOffset => "core clock offset",
+            Self::MemoryOffset => "memory clock offset",
+            Self::ClockMinimum => "lowest clock",
+            Self::ClockMaximum => "highest clock",
+            Self::VoltageOffset => "voltage offset",
+            Self::MemoryVoltage => "memory-side voltage",
+            Self::MemoryTiming => "memory timing",
+            Self::Fan => "fan",
+            Self::FrameCap => "frame cap",
+            Self::Curve => "V/F curve",
+        }
+    }
+
+    /// The unit in which its values are counted; empty for a level.
+    #[must_use]
+    pub const fn unit(self) -> &'static str {
+        match self {
+            Self::PowerLimit => "W",
+            Self::TemperatureTarget => "°C",
+            Self::CoreOffset | Self::MemoryOffset | Self::ClockMinimum | Self::ClockMaximum => {
+                "MHz"
+            }
+            Self::VoltageOffset | Self::MemoryVoltage => "mV",
+            Self::MemoryTiming | Self::Curve => "",
+            Self::Fan => "%",
+            Self::FrameCap => "fps",
+        }
+    }
+
+    /// What stands for stock where the factory value is no number.
+    #[must_use]
+    pub const fn without_number(self) -> &'static str {
+        match self {
+            Self::Fan => "automatic",
+            Self::FrameCap => "none",
+            Self::Curve => "factory",
+            _ => "stock",
+        }
+    }
+
+    /// A value of this kind with its unit, and its sign where it is an offset.
+    #[must_use]
+    pub fn show(self, value: f64) -> String {
+        let number = match self {
+            Self::CoreOffset | Self::MemoryOffset | Self::VoltageOffset => match value.round() {
+                0.0 => "±0".to_owned(),
+                n if n > 0.0 => format!("+{n}"),
+                n => format!("−{}", -n),
+            },
+            _ => format!("{value:.0}"),
+        };
+        match self.unit() {
+            "" => format!("level {number}"),
+            unit => format!("{number} {unit}"),
+        }
+    }
+}
+
+/// How the number of a setting is to be read.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Reading {
+    /// The value itself.
+    #[default]
+    Absolute,
+    /// A difference to stock.
+    Offset,
+    /// The card counts it in percent of stock; values here are in the setting's unit all the same.
+    Percent,
+}
+
+impl Reading {
+    /// The word shown beside a range.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Absolute => "absolute",
+            Self::Offset => "offset",
+            Self::Percent => "percent",
+        }
+    }
+}
+
+/// One setting a card offers, with the range the card advertises, in the setting's unit.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Offer {
+    /// Which setting.
+    pub kind: SettingKind,
+    /// How the card counts it.
+    #[serde(default)]
+    pub reading: Reading,
+    /// Lowest value the card takes.
+    pub minimum: f64,
+    /// Highest value the card takes.
+    pub maximum: f64,
+    /// Distance between two values the card tells apart; above zero.
+    pub step: f64,
+    /// The factory value; none where stock is "automatic" or "none".
+    pub stock: Option<f64>,
+}
+
+/// Why a card takes another value than the one asked for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Adjusted {
+    /// It is above the highest the card takes.
+    ToHighest,
+    /// It is below the lowest the card takes.
+    ToLowest,
+    /// It lies between two steps of the card.
+    ToStep,
+}
+
+impl Offer {
+    /// The value the card takes where this one is asked for, and why it is another.
+    #[must_use]
+    pub fn taken(&self, asked: f64) -> (f64, Option<Adjusted>) {
+        let taken = self.bin(asked);
+        let why = if asked > self.maximum {
+            Some(Adjusted::ToHighest)
+        } else if asked < self.minimum {
+            Some(Adjusted::ToLowest)
+        } else {
+            ((taken - asked).abs() > 1e-6).then_some(Adjusted::ToStep)
+        };
+        (taken, why)
+    }
+
+    /// The nearest value the card can hold at or below `value`, counted in steps from the stock
+    /// value (or the minimum) and kept inside the range.
+    #[must_use]
+    pub fn bin(&self, value: f64) -> f64 {
+        let origin = self.stock.unwrap_or(self.minimum);
+        let steps = ((value - origin) / self.step + 1e-9).floor();
+        (origin + steps * self.step).clamp(self.minimum, self.maximum)
+    }
+
+    /// A value as it is shown on this card: a power limit in watts and in percent of stock.
+    #[must_use]
+    pub fn show(&self, value: f64) -> String {
+        let text = self.kind.show(value);
+        match (self.kind, self.stock) {
+            (SettingKind::PowerLimit, Some(stock)) if stock > 0.0 => {
+                format!("{text}, {:.0} %", value / stock * 100.0)
+            }
+            _ => text,
+        }
+    }
+
+    /// One step as it is shown: in percent where the card counts so.
+    #[must_use]
+    pub fn show_step(&self) -> String {
+        match (self.reading, self.stock) {
+            (Reading::Percent, Some(stock)) if stock > 0.0 => {
+                format!("{:.0} %", self.step / stock * 100.0)
+            }
+            _ => format!("{:.0} {}", self.step, self.kind.unit()).trim_end().to_owned(),
+        }
+    }
+}
+
+/// Something a card has not, and why.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Absent<T> {
+    /// What is missing.
+    pub what: T,
+    /// Why, in half a sentence.
+    pub why: String,
+}
+
+/// A reading some card may give.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Channel {
+    /// Core clock as the card reports it, MHz.
+    CoreClock,
+    /// Core clock at which work was really done, MHz.
+    EffectiveClock,
+    /// Actual (not effective) memory clock, MHz.
+    MemoryClock,
+    /// Core voltage, mV.
+    Voltage,
+    /// Power of the whole board, W.
+    BoardPower,
+    /// Core temperature, °C.
+    CoreTemperature,
+    /// Hottest spot of the chip, °C.
+    HotSpot,
+    /// Fan speed, percent of its highest.
+    Fan,
+    /// Share of time in which the card worked on the load, percent.
+    Load,
+    /// Share of time in which it worked for other programs, percent.
+    Background,
+    /// Frames of the scene finished per second; measured by the load, not by the card.
+    FrameRate,
+    /// Power of the chip alone, W.
+    ChipPower,
+    /// Memory temperature, °C.
+    MemoryTemperature,
+}
+
+impl Channel {
+    /// Every channel, in the order in which they are stored: new ones go to the end.
+    pub const ALL: [Self; 13] = [
+        Self::CoreClock,
+        Self::EffectiveClock,
+        Self::MemoryClock,
+        Self::Voltage,
+        Self::BoardPower,
+        Self::CoreTemperature,
+        Self::HotSpot,
+        Self::Fan,
+        Self::Load,
+        Self::Background,
+        Self::FrameRate,
+        Self::ChipPower,
+        Self::MemoryTemperature,
+    ];
+
+    /// Least and most that a sensor that works can say, in the channel's unit.
+    #[must_use]
+    pub const fn possible(self) -> (f64, f64) {
+        match self {
+            Self::CoreClock | Self::EffectiveClock | Self::MemoryClock => (0.0, 20_000.0),
+            Self::Voltage => (0.0, 5_000.0),
+            Self::BoardPower | Self::ChipPower => (0.0, 5_000.0),
+            Self::CoreTemperature | Self::HotSpot | Self::MemoryTemperature => (-60.0, 200.0),
+            Self::Fan => (0.0, 250.0),
+            Self::Load | Self::Background => (0.0, 100.5),
+            Self::FrameRate => (0.0, 1_000_000.0),
+        }
+    }
+
+    /// The trade's name of the reading.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::CoreClock => "core clock",
+            Self::EffectiveClock => "effective clock",
+            Self::MemoryClock => "memory clock",
+            Self::Voltage => "voltage",
+            Self::BoardPower => "board power",
+            Self::CoreTemperature => "core temperature",
+            Self::HotSpot => "hot spot",
+            Self::Fan => "fan",
+            Self::Load => "load",
+            Self::Background => "background load",
+            Self::FrameRate => "frame rate",
+            Self::ChipPower => "chip power",
+            Self::MemoryTemperature => "memory temperature",
+        }
+    }
+
+    /// The unit behind the number.
+    #[must_use]
+    pub const fn unit(self) -> &'static str {
+        match self {
+            Self::CoreClock | Self::EffectiveClock | Self::MemoryClock => "MHz",
+            Self::Voltage => "mV",
+            Self::BoardPower | Self::ChipPower => "W",
+            Self::CoreTemperature | Self::HotSpot | Self::MemoryTemperature => "°C",
+            Self::Fan | Self::Load | Self::Background => "%",
+            Self::FrameRate => "fps",
+        }
+    }
+}
+
+/// Limits a card states about itself.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct CardLimits {
+    /// Advertised boost clock.
+    pub boost_clock: Mhz,
+    /// Highest clock of the V/F curve at stock: what is reached with power and cold to spare.
+    pub highest_clock: Mhz,
+    /// Distance of two neighbouring clocks, the boost bin.
+    pub clock_bin: Mhz,
+    /// Highest core voltage.
+    pub voltage_ceiling: Millivolt,
+    /// Board power limit at stock.
+    pub power_limit: Watt,
+    /// Core temperature above which clocks drop at stock.
+    pub temperature_target: Celsius,
+    /// Temperature at which the load is stopped and the card put back, whoever runs it.
+    pub temperature_ceiling: Celsius,
+    /// Highest current into the chip, where the card states one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub current: Option<Ampere>,
+}
+
+/// Everything that is known of a card before the first change.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct CardDescription {
+    /// What the user names it by, such as `standin:tarn-310`.
+    pub id: String,
+    /// The individual: two cards of one model differ.
+    pub serial: String,
+    /// Name to show.
+    pub name: String,
+    /// Memory type.
+    pub memory_type: String,
+    /// Memory size in GiB.
+    pub memory_gib: u32,
+    /// Actual memory clock at stock.
+    #[serde(default)]
+    pub memory_clock: Mhz,
+    /// What makes a rate of a memory clock.
+    #[serde(default)]
+    pub memory_wiring: MemoryWiring,
+    /// Release of the driver the card runs under.
+    #[serde(default)]
+    pub driver: String,
+    /// Limits the card states.
+    pub limits: CardLimits,
+    /// The V/F curve it lets be shaped, where it does.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub curve: Option<CurveOffer>,
+    /// Settings it offers. What is missing here, the card does not offer.
+    pub offers: Vec<Offer>,
+    /// Readings its sensors give. What is missing here, the card does not measure.
+    pub sensors: Vec<Channel>,
+    /// Settings it does not offer, with the reason where it is known.
+    #[serde(default)]
+    pub absent_settings: Vec<Absent<SettingKind>>,
+    /// Readings it does not give, with the reason where it is known.
+    #[serde(default)]
+    pub absent_sensors: Vec<Absent<Channel>>,
+}
+
+impl CardDescription {
+    /// The offer of one kind, if the card makes it.
+    #[must_use]
+    pub fn offer(&self, kind: SettingKind) -> Option<&Offer> {
+        self.offers.iter().find(|offer| offer.kind == kind)
+    }
+
+    /// Whether a setting is offered at all, as a number or as a curve.
+    #[must_use]
+    pub fn offers(&self, kind: SettingKind) -> bool {
+        match kind {
+            SettingKind::Curve => self.curve.is_some(),
+            _ => self.offer(kind).is_some(),
+        }
+    }
+
+    /// Every kind of setting it offers, in the order in which they are shown.
+    pub fn offered(&self) -> impl Iterator<Item = SettingKind> {
+        SettingKind::ALL.into_iter().filter(|kind| self.offers(*kind))
+    }
+
+    /// Whether the card has a sensor for the channel.
+    #[must_use]
+    pub fn senses(&self, channel: Channel) -> bool {
+        self.sensors.contains(&channel)
+    }
+
+    /// Why a setting is not offered.
+    #[must_use]
+    pub fn why_not_offered(&self, kind: SettingKind) -> &str {
+        let found = self.absent_settings.iter().find(|absent| absent.what == kind);
+        found.map_or("this card does not offer it", |absent| &absent.why)
+    }
+
+    /// Why a channel is not measured.
+    #[must_use]
+    pub fn why_not_sensed(&self, channel: Channel) -> &str {
+        let found = self.absent_sensors.iter().find(|absent| absent.what == channel);
+        found.map_or("no such sensor", |absent| &absent.why)
+    }
+
+    /// Key under which the ledger knows this very card.
+    #[must_use]
+    pub fn key(&self) -> String {
+        format!("{}#{}", self.id, self.serial)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(0.0, 0.0)]
+    #[case(29.9, 15.0)]
+    #[case(30.0, 30.0)]
+    #[case(-1.0, -15.0)]
+    #[case(999.0, 300.0)]
+    #[case(-999.0, -150.0)]
+    fn a_value_falls_into_the_bin_at_or_below_it(#[case] asked: f64, #[case] held: f64) {
+        let offer = Offer {
+            kind: SettingKind::CoreOffset,
+            reading: Reading::Offset,
+            minimum: -150.0,
+            maximum: 300.0,
+            step: 15.0,
+            stock: Some(0.0),
+        };
+        assert_eq!(offer.bin(asked), held);
+    }
+
+    #[rstest]
+    #[case(SettingKind::CoreOffset, -45.0, "−45 MHz")]
+    #[case(SettingKind::MemoryOffset, 120.0, "+120 MHz")]
+    #[case(SettingKind::VoltageOffset, 0.0, "±0 mV")]
+    #[case(SettingKind::MemoryVoltage, 900.0, "900 mV")]
+    #[case(SettingKind::MemoryTiming, 2.0, "level 2")]
+    fn a_value_is_shown_with_unit_and_sign(
+        #[case] kind: SettingKind,
+        #[case] value: f64,
+        #[case] text: &str,
+    ) {
+        assert_eq!(kind.show(value), text);
+    }
+
+    #[rstest]
+    fn a_power_limit_is_told_in_watts_and_percent_also_where_the_card_counts_in_percent() {
+        let offer = Offer {
+            kind: SettingKind::PowerLimit,
+            reading: Reading::Percent,
+            minimum: 165.0,
+            maximum: 379.5,
+            step: 3.3,
+            stock: Some(330.0),
+        };
+        assert_eq!((offer.show(363.0), offer.show_step()), ("363 W, 110 %".into(), "1 %".into()));
+        assert_eq!(offer.bin(364.0), 363.0);
+    }
+}

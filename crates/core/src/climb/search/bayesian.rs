@@ -1,0 +1,250 @@
+//! The believing policy: where does a minute tell most of the edge?
+
+use crate::judge::verdict::Verdict;
+use crate::units::{MhzOffset, Seconds};
+
+use crate::climb::record::Purpose;
+use crate::climb::search::belief::{EdgeBelief, Prospect};
+use crate::climb::search::{Search, SearchStep, Tried};
+
+/// Lengths of trials that are considered, s.
+const LENGTHS: [f64; 6] = [40.0, 80.0, 160.0, 320.0, 640.0, 1_280.0];
+/// What a trial costs beside its load: applying, reading back, looking.
+const AROUND_SECONDS: f64 = 10.0;
+/// Values that are considered at a time.
+const MOST_VALUES: f64 = 14.0;
+
+/// Standard deviations by which what is kept stays below what is likely: what a MHz of knowledge
+/// saves.
+const SURENESS: f64 = 2.0;
+
+/// A trial that was weighed.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(in crate::climb) struct Weighed {
+    pub value: MhzOffset,
+    pub seconds: f64,
+    pub prospect: Prospect,
+    /// Knowledge in shares of the score, per minute.
+    pub per_minute: f64,
+}
+
+/// Faults per hour that have nothing to do with what is tried: a load that crashes by itself, a driver
+/// with a fault of its own. Assumption: some in a week of load, and wrong pixels the fewest.
+pub(in crate::climb) const fn unrelated_faults(verdict: Verdict) -> f64 {
+    match verdict {
+        Verdict::LoadDied => 0.05,
+        Verdict::DriverReset | Verdict::MachineDown => 0.02,
+        Verdict::Artifacts => 0.005,
+        _ => 0.0,
+    }
+}
+
+/// Clean time, in times to the fault, after which a fault is taken to have had another cause: it
+/// would have come again with 95 % (rule of three).
+const LIVED_DOWN: f64 = 3.0;
+/// Shortest clean time for that, hours.
+const LEAST_LIVED_DOWN: f64 = 0.1;
+
+/// Share of the clock by which an edge is believed lower because of a single fault that had better be
+/// looked at again.
+const MUCH: f64 = 0.02;
+
+/// Whether a fault `hours` into a run was lived down by `clean` hours without one, at no milder
+/// settings, since. What took the machine down is not: see [`crate::climb::Downed`].
+pub(in crate::climb) fn is_lived_down(verdict: Verdict, hours: f64, clean: f64) -> bool {
+    verdict != Verdict::MachineDown && clean >= (hours * LIVED_DOWN).max(LEAST_LIVED_DOWN)
+}
+
+/// What is believed of an edge after these trials.
+pub(in crate::climb) fn believe(mut belief: EdgeBelief, tried: &[Tried<'_>]) -> EdgeBelief {
+    for trial in tried {
+        if trial.meaning() != crate::judge::verdict::Meaning::ProvesNothing {
+            let others = unrelated_faults(trial.verdict());
+            belief.take(trial.value, trial.hours(), trial.is_fault(), others);
+        }
+    }
+    belief
+}
+
+impl Search<'_> {
+    /// What is believed of the edge.
+    pub(in crate::climb) fn belief(&self) -> EdgeBelief {
+        believe(EdgeBelief::before(self.axis), self.tried)
+    }
+
+    pub(in crate::climb) fn next_believing(&self, ended: bool) -> SearchStep {
+        let belief = self.belief();
+        let kept = self.believed_to_hold(&belief);
+        if ended {
+            return SearchStep::Kept(kept);
+        }
+        // The alone stages of a climb that goes on together need not be as sure.
+        let price = self.plan.believing.worth_percent_per_minute / 100.0
+            * if self.is_followed { 2.0 } else { 1.0 };
+        if let Some(best) = self.weigh(&belief, self.slope).filter(|best| best.per_minute > price) {
+            return self.unless_stuck(self.told(&belief, &best));
+        }
+        if let Some(again) = self.doubted(&belief) {
+            return self.unless_stuck(again);
+        }
+        self.unless_stuck(match self.is_followed || kept == MhzOffset::STOCK {
+            true => SearchStep::Kept(kept),
+            false => self.measure(kept),
+        })
+    }
+
+    /// The value of a single fault on which the outcome hangs, once more: without it, the edge would be
+    /// believed much higher, so it had better not be an accident.
+    fn doubted(&self, belief: &EdgeBelief) -> Option<SearchStep> {
+        let faults = self.tried.iter().filter(|trial| trial.is_fault());
+        let lowest = faults.min_by_key(|trial| trial.value)?;
+        let doubtful = lowest.value <= self.highest() && lowest.verdict() != Verdict::MachineDown;
+        let others: Vec<Tried<'_>> = self
+            .tried
+            .iter()
+            .filter(|trial| trial.record.number != lowest.record.number)
+            .copied()
+            .collect();
+        let without = Search { tried: &others, ..*self };
+        let middle = |belief: &EdgeBelief| belief.band(0.0).0;
+        let more = middle(&without.belief()) - middle(belief);
+        if !doubtful || more < MUCH * self.axis.clock {
+            return None;
+        }
+        let least = lowest.hours() * 3_600.0 * LIVED_DOWN;
+        let seconds = least.max(LEAST_LIVED_DOWN * 3_600.0);
+        let (shown, number) = (self.axis.show(lowest.value), lowest.record.number);
+        Some(SearchStep::Try {
+            value: lowest.value,
+            purpose: Purpose::Repeat,
+            seconds: Seconds(seconds),
+            reason: format!(
+                "Everything hangs on one fault, in trial {number}: {shown} once more, to see whether \
+                 that was an accident."
+            ),
+        })
+    }
+
+    /// The lowest value that was seen to fail, faults left out that were lived down since.
+    fn lowest_that_fails(&self) -> Option<MhzOffset> {
+        let clean_since = |fault: &Tried<'_>| -> f64 {
+            self.tried
+                .iter()
+                .filter(|later| later.record.number > fault.record.number)
+                .filter(|later| later.value >= fault.value && later.verdict() == Verdict::Clean)
+                .map(Tried::hours)
+                .sum()
+        };
+        let faults = self.tried.iter().filter(|trial| trial.is_fault());
+        faults
+            .filter(|fault| !is_lived_down(fault.verdict(), fault.hours(), clean_since(fault)))
+            .map(|fault| fault.value)
+            .min()
+    }
+
+    /// The lowest value that the card would not take however often it was asked.
+    fn refused_from(&self) -> Option<MhzOffset> {
+        self.tried.iter().filter(|t| self.is_refused(t)).map(|t| t.value).min()
+    }
+
+    /// The highest value the belief is sure enough of.
+    pub(in crate::climb) fn believed_to_hold(&self, belief: &EdgeBelief) -> MhzOffset {
+        let margin = self.plan.margin;
+        let value = belief.holds_to(margin.hours(), margin.faults(), margin.confidence());
+        // Never where it was seen to fail, whatever is believed.
+        let failed = self.lowest_that_fails();
+        let bound = [self.refused_from(), failed]
+            .into_iter()
+            .flatten()
+            .map(|value| value - self.fine())
+            .chain([self.highest()])
+            .min()
+            .unwrap_or(MhzOffset::STOCK);
+        self.capped(self.axis.bin(value).min(bound))
+    }
+
+    /// The trial that tells most for its time, within the bound on machine downs. `slope` is the
+    /// score of a MHz, in shares of the score.
+    pub(in crate::climb) fn weigh(&self, belief: &EdgeBelief, slope: f64) -> Option<Weighed> {
+        let margin = self.plan.margin;
+        let (hours, faults) = (margin.hours(), margin.faults());
+        let around = self.steps().warm_up_seconds + AROUND_SECONDS;
+        let bound = self.plan.believing.most_machine_down_percent / 100.0;
+        let refused = self.refused_from();
+        let mut best: Option<Weighed> = None;
+        for value in self.values(belief) {
+            if refused.is_some_and(|refused| value >= refused) {
+                continue;
+            }
+            for seconds in LENGTHS {
+                let length = (self.steps().warm_up_seconds + seconds) / 3_600.0;
+                let prospect = belief.prospect(value, length, hours, faults);
+                if prospect.machine_down > bound {
+                    break;
+                }
+                let minutes = prospect.hours * 60.0 + around / 60.0;
+                let per_minute = prospect.knowledge * slope * SURENESS / minutes;
+                if best.is_none_or(|best| per_minute > best.per_minute) {
+                    best = Some(Weighed { value, seconds, prospect, per_minute });
+                }
+            }
+        }
+        best
+    }
+
+    /// Values worth a thought: from what surely holds to where faults come at once.
+    fn values(&self, belief: &EdgeBelief) -> Vec<MhzOffset> {
+        let fine = f64::from(self.fine().0);
+        let (low, high) = belief.band(0.96);
+        let low = low.max(fine);
+        let high = (high + 0.02 * self.axis.clock).min(f64::from(self.highest().0));
+        let step = ((high - low) / MOST_VALUES / fine).ceil().max(1.0) * fine;
+        let mut values = Vec::new();
+        let mut value = low;
+        while value <= high + 1e-9 {
+            let binned = self.axis.bin(value);
+            if values.last() != Some(&binned) && binned > MhzOffset::STOCK {
+                values.push(binned);
+            }
+            value += step;
+        }
+        values
+    }
+
+    fn told(&self, belief: &EdgeBelief, best: &Weighed) -> SearchStep {
+        let (low, high) = belief.band(0.9);
+        let Weighed { value, seconds, prospect, .. } = *best;
+        SearchStep::Try {
+            value,
+            purpose: Purpose::Step,
+            seconds: Seconds(seconds),
+            reason: format!(
+                "The edge is believed between {} and {}. {} there tell most for their time: a \
+                 fault with {:.0} %, machine down with {:.1} %.",
+                self.axis.show(self.axis.bin(low)),
+                self.axis.show(self.axis.bin(high)),
+                Seconds(seconds).in_words(),
+                prospect.fault * 100.0,
+                prospect.machine_down * 100.0
+            ),
+        }
+    }
+
+    /// A run that measures what is to be kept; nothing where it was made.
+    fn measure(&self, value: MhzOffset) -> SearchStep {
+        let wanted = self.steps().settle_seconds;
+        if self.clean_at(value).any(|trial| trial.record.seconds.value() >= wanted) {
+            return SearchStep::Kept(value);
+        }
+        SearchStep::Try {
+            value,
+            purpose: Purpose::Settle,
+            seconds: Seconds(wanted),
+            reason: format!(
+                "{} is believed to hold; a run of {} measures what it brings.",
+                self.axis.show(value),
+                Seconds(wanted).in_words()
+            ),
+        }
+    }
+}

@@ -1,0 +1,443 @@
+//! What is believed of an edge, from every trial so far.
+//!
+//! Past its edge a card fails at random, the sooner the further past. The model behind a belief:
+//!
+//! | quantity | formula | source |
+//! |---|---|---|
+//! | fault rate at value x | `λ(x) = exp((x − e) / h) / 24 h` | path delays are spread normally; the far tail of that is close to exponential |
+//! | time to the first fault | exponential with that rate | faults of a warm card under a repeating load come independently |
+//! | edge `e` | the value at which a fault a day is to be expected | what is looked for |
+//! | e-fold `h` | megahertz in which the rate grows by the factor e | not known to the searcher either |
+//!
+//! A belief is a grid of weights over `e` and `h`. Each trial multiplies them by its likelihood:
+//! `exp(−λt)` for `t` clean hours, `λ·exp(−λt)` for a fault after `t` hours (Bayes' rule; see Gelman
+//! et al., *Bayesian Data Analysis*, ch. 2 and 3).
+//!
+//! Where no trial has spoken, assumptions do, which hold for many cards rather than for one: an
+//! e-fold takes some 0.2 % of the core clock and some 0.35 % of the memory clock, give or take a
+//! quarter; an edge lies some 6 to 8 % above stock, and in one card of ten anywhere.
+
+use crate::load::artifact::Domain;
+
+use crate::climb::search::axis::Axis;
+
+/// E-folds past an edge beyond which it makes no difference.
+const MOST_PAST: f64 = 15.0;
+/// Faults per hour beyond which their rate does not grow: however far past an edge, a fault may wait
+/// for half a minute, until a load comes to its worst scene or the card is warm.
+const FASTEST: f64 = 360.0;
+/// Cells with less than this share of the heaviest one's weight are left out.
+const NEGLIGIBLE: f64 = 1e-7;
+/// E-folds, in shares of the clock, and how uncertain they are (standard deviation of their
+/// logarithm).
+const CORE_E_FOLD: f64 = 0.0020;
+const MEMORY_E_FOLD: f64 = 0.0035;
+const E_FOLD_SPREAD: f64 = 0.25;
+/// Where edges lie, in shares of the clock: mean, standard deviation.
+const CORE_EDGE: (f64, f64) = (0.060, 0.025);
+const MEMORY_EDGE: (f64, f64) = (0.080, 0.030);
+/// Cards whose edges may lie anywhere.
+const ANYWHERE: f64 = 0.1;
+/// Largest share of its clock that a domain loses when the other one is at its edge too.
+const MOST_LOST_TOGETHER: f64 = 0.030;
+/// Hours of the day in which an edge shows one fault.
+const EDGE_HOURS: f64 = 24.0;
+
+/// One guess at the edge.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Cell {
+    edge: f64,
+    e_fold: f64,
+    weight: f64,
+}
+
+impl Cell {
+    fn past(&self, value: f64) -> f64 {
+        ((value - self.edge) / self.e_fold).min(MOST_PAST)
+    }
+
+    /// Faults per hour.
+    fn rate(&self, value: f64) -> f64 {
+        (self.past(value).exp() / EDGE_HOURS).min(FASTEST)
+    }
+
+    /// The highest value at which at most `faults` come in `hours`.
+    fn holds_to(&self, hours: f64, faults: f64) -> f64 {
+        self.edge + self.e_fold * (faults * EDGE_HOURS / hours).ln()
+    }
+}
+
+/// What is believed of the edge of one domain, other things equal.
+#[derive(Debug, Clone, PartialEq)]
+pub struct EdgeBelief {
+    cells: Vec<Cell>,
+    edge_step: f64,
+    clock: f64,
+}
+
+/// What a trial of some length at some value would probably bring.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Prospect {
+    /// Chance that it ends in a fault, 0 to 1.
+    pub fault: f64,
+    /// Chance that it takes the machine down, 0 to 1.
+    pub machine_down: f64,
+    /// How long it will run, on average, hours.
+    pub hours: f64,
+    /// By how much it narrows down the highest value that holds: fall of its standard deviation,
+    /// MHz.
+    pub knowledge: f64,
+}
+
+impl EdgeBelief {
+    /// What is assumed of a domain before its first trial.
+    #[must_use]
+    pub fn before(axis: &Axis) -> Self {
+        Self::assumed(axis.domain, axis.clock)
+    }
+
+    /// What is assumed of a domain whose clock at stock is `clock`, in whatever unit its values are
+    /// counted.
+    pub(in crate::climb) fn assumed(domain: Domain, clock: f64) -> Self {
+        let (e_fold, (mean, spread)) = match domain {
+            Domain::Core => (CORE_E_FOLD, CORE_EDGE),
+            Domain::Memory => (MEMORY_E_FOLD, MEMORY_EDGE),
+        };
+        let (e_fold, mean, spread) = (e_fold * clock, mean * clock, spread * clock);
+        let edge_step = e_fold * 0.6;
+        let (lowest, highest) = (-0.02 * clock, 0.2 * clock);
+        let count = ((highest - lowest) / edge_step) as usize;
+        let mut cells = Vec::with_capacity(count * 9);
+        for place in 0..=count {
+            let edge = lowest + place as f64 * edge_step;
+            let normal = (-((edge - mean) / spread).powi(2) / 2.0).exp() / spread;
+            let flat = (std::f64::consts::TAU).sqrt() / (highest - lowest);
+            for sigma in -4..=4_i32 {
+                let sigma = f64::from(sigma) * 0.6;
+                cells.push(Cell {
+                    edge,
+                    e_fold: e_fold * (sigma * E_FOLD_SPREAD).exp(),
+                    weight: (normal * (1.0 - ANYWHERE) + flat * ANYWHERE)
+                        * (-sigma * sigma / 2.0).exp(),
+                });
+            }
+        }
+        let mut belief = Self { cells, edge_step, clock };
+        belief.normalise();
+        belief
+    }
+
+    fn normalise(&mut self) {
+        let most = self.cells.iter().map(|cell| cell.weight).fold(0.0, f64::max);
+        self.cells.retain(|cell| cell.weight > most * NEGLIGIBLE);
+        let sum: f64 = self.cells.iter().map(|cell| cell.weight).sum();
+        for cell in &mut self.cells {
+            cell.weight /= sum;
+        }
+    }
+
+    /// Takes in a run at `value` that lasted `hours` and ended in a fault, or did not.
+    ///
+    /// `others` is the rate at which faults of other causes are to be expected in it, per hour: a
+    /// fault that may as well have another cause says less.
+    pub fn take(&mut self, value: impl Into<f64>, hours: f64, fault: bool, others: f64) {
+        let value = value.into();
+        for cell in &mut self.cells {
+            let rate = cell.rate(value);
+            let likelihood = (-rate * hours).exp();
+            cell.weight *= if fault { (rate + others) * likelihood } else { likelihood };
+        }
+        if self.cells.iter().any(|cell| cell.weight > 0.0) {
+            self.normalise();
+        } else {
+            // No guess explains what happened: it is as far off as guesses go.
+            let count = self.cells.len().max(1) as f64;
+            self.cells.iter_mut().for_each(|cell| cell.weight = 1.0 / count);
+        }
+    }
+
+    /// The same domain once the other one is raised too: its edge lies lower, nobody knows by how
+    /// much.
+    #[must_use]
+    pub fn lowered_by_the_other(&self) -> Self {
+        let most = MOST_LOST_TOGETHER * self.clock;
+        let steps = (most / self.edge_step).ceil().max(1.0) as usize;
+        let mut sums = std::collections::BTreeMap::<(i64, u64), Cell>::new();
+        for cell in self.cells.iter().filter(|cell| cell.weight > 1e-5) {
+            for step in 0..=steps {
+                // Some of it is likely, all or none of it is not.
+                let share = step as f64 / steps as f64;
+                let likely = 0.15 + share * (1.0 - share) * 4.0;
+                let edge = cell.edge - step as f64 * self.edge_step;
+                let key = ((edge / self.edge_step * 4.0).round() as i64, cell.e_fold.to_bits());
+                let weight = cell.weight * likely;
+                sums.entry(key).and_modify(|sum| sum.weight += weight).or_insert(Cell {
+                    edge,
+                    weight,
+                    ..*cell
+                });
+            }
+        }
+        let mut belief = Self { cells: sums.into_values().collect(), ..*self };
+        belief.normalise();
+        belief
+    }
+
+    /// Chance that `value` stands `hours` without a fault, all guesses weighed.
+    #[must_use]
+    pub fn chance_to_hold(&self, value: impl Into<f64>, hours: f64) -> f64 {
+        let value = value.into();
+        self.cells.iter().map(|cell| cell.weight * (-cell.rate(value) * hours).exp()).sum()
+    }
+
+    /// Faults per hour to expect at `value`, all guesses weighed.
+    #[must_use]
+    pub fn rate(&self, value: impl Into<f64>) -> f64 {
+        let value = value.into();
+        self.cells.iter().map(|cell| cell.weight * cell.rate(value)).sum()
+    }
+
+    /// The value that is not above the highest that still holds (at most `faults` to expect in
+    /// `hours`) with the given confidence, 0 to 1; MHz from stock.
+    #[must_use]
+    pub fn holds_to(&self, hours: f64, faults: f64, confidence: f64) -> f64 {
+        self.quantile(1.0 - confidence, |cell| cell.holds_to(hours, faults))
+    }
+
+    /// The band in which the edge lies with the given confidence, MHz from stock.
+    #[must_use]
+    pub fn band(&self, confidence: f64) -> (f64, f64) {
+        let tail = (1.0 - confidence) / 2.0;
+        (self.quantile(tail, |c| c.edge), self.quantile(1.0 - tail, |c| c.edge))
+    }
+
+    fn quantile(&self, share: f64, of: impl Fn(&Cell) -> f64) -> f64 {
+        let mut values: Vec<(f64, f64)> =
+            self.cells.iter().map(|cell| (of(cell), cell.weight)).collect();
+        values.sort_by(|a, b| a.0.total_cmp(&b.0));
+        let mut sum = 0.0;
+        for (value, weight) in &values {
+            sum += weight;
+            if sum >= share {
+                return *value;
+            }
+        }
+        values.last().map_or(0.0, |(value, _)| *value)
+    }
+
+    /// A guess drawn by a number from 0 to 1: its edge and its e-fold, MHz.
+    #[must_use]
+    pub fn draw(&self, dice: f64) -> (f64, f64) {
+        let mut sum = 0.0;
+        let found = self.cells.iter().find(|cell| {
+            sum += cell.weight;
+            sum >= dice
+        });
+        found.or(self.cells.last()).map_or((0.0, 1.0), |cell| (cell.edge, cell.e_fold))
+    }
+
+    /// What a trial of `hours` at `value` would bring, if what counts is the highest value at which
+    /// at most `faults` come in `span` hours.
+    #[must_use]
+    pub fn prospect(&self, value: impl Into<f64>, hours: f64, span: f64, faults: f64) -> Prospect {
+        let value = value.into();
+        // Ends at once, early, late, or not at all.
+        let mut outcomes = [Moments::default(); 4];
+        let (mut machine_down, mut length) = (0.0, 0.0);
+        for cell in &self.cells {
+            let rate = cell.rate(value);
+            let stands = |hours: f64| (-rate * hours).exp();
+            let ends = [1.0, stands(hours * 0.05), stands(hours * 0.35), stands(hours), 0.0];
+            let target = cell.holds_to(span, faults);
+            for (outcome, ends) in outcomes.iter_mut().zip(ends.windows(2)) {
+                outcome.push(cell.weight * (ends[0] - ends[1]), target);
+            }
+            machine_down += cell.weight * (1.0 - ends[3]) * gravity(cell.past(value));
+            // Not 1 − exp(…), which is all rounding where faults are rare.
+            length += cell.weight * -(-rate * hours).exp_m1() / rate;
+        }
+        let mut all = Moments::default();
+        outcomes.iter().for_each(|outcome| all.add(outcome));
+        let after: f64 = outcomes.iter().map(|outcome| outcome.sum * outcome.spread()).sum();
+        Prospect {
+            fault: 1.0 - outcomes[3].sum,
+            machine_down,
+            hours: length,
+            knowledge: (all.spread() - after).max(0.0),
+        }
+    }
+}
+
+/// Share of the faults `past` e-folds past an edge that take the machine down. Assumption: hardly
+/// any near the edge, and more by a half for each e-fold beyond eight.
+fn gravity(past: f64) -> f64 {
+    (0.01 * ((past - 8.0) * 0.5).exp()).min(0.5)
+}
+
+/// Weighted sums of a quantity.
+#[derive(Debug, Clone, Copy, Default)]
+struct Moments {
+    sum: f64,
+    first: f64,
+    second: f64,
+}
+
+impl Moments {
+    fn push(&mut self, weight: f64, value: f64) {
+        self.sum += weight;
+        self.first += weight * value;
+        self.second += weight * value * value;
+    }
+
+    fn add(&mut self, other: &Self) {
+        self.sum += other.sum;
+        self.first += other.first;
+        self.second += other.second;
+    }
+
+    /// Standard deviation.
+    fn spread(&self) -> f64 {
+        if self.sum <= 1e-12 {
+            return 0.0;
+        }
+        let mean = self.first / self.sum;
+        (self.second / self.sum - mean * mean).max(0.0).sqrt()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixtures::card;
+    use crate::units::MhzOffset;
+    use rstest::{fixture, rstest};
+
+    const DAY: f64 = 24.0;
+    /// A day that is stood with 99 %.
+    const FAULTS: f64 = 0.01;
+
+    #[fixture]
+    fn belief() -> EdgeBelief {
+        EdgeBelief::before(&Axis::of(&card(), Domain::Core).unwrap())
+    }
+
+    fn middle(belief: &EdgeBelief) -> f64 {
+        belief.band(0.0).0
+    }
+
+    #[rstest]
+    fn before_the_first_trial_an_edge_is_believed_where_those_of_many_cards_lie(
+        belief: EdgeBelief,
+    ) {
+        let (low, high) = belief.band(0.8);
+        assert!((113.0..133.0).contains(&middle(&belief)), "6 % of 2050 MHz");
+        assert!((20.0..75.0).contains(&low) && (170.0..330.0).contains(&high), "{low} {high}");
+    }
+
+    #[rstest]
+    fn clean_hours_raise_it_and_faults_lower_it(belief: EdgeBelief) {
+        let taken = |hours, fault| {
+            let mut after = belief.clone();
+            after.take(MhzOffset(120), hours, fault, 0.0);
+            after
+        };
+        let (clean, long, fault) = (taken(0.05, false), taken(2.0, false), taken(0.05, true));
+        assert!(middle(&belief) < middle(&clean) && middle(&clean) < middle(&long));
+        assert!(middle(&fault) < middle(&belief));
+        assert!(
+            clean.chance_to_hold(MhzOffset(120), DAY) > belief.chance_to_hold(MhzOffset(120), DAY)
+        );
+        let hold = |belief: &EdgeBelief| belief.chance_to_hold(MhzOffset(90), DAY);
+        assert!(hold(&fault) < hold(&belief) && hold(&belief) < hold(&clean));
+    }
+
+    #[rstest]
+    fn a_fault_that_may_have_another_cause_says_less(belief: EdgeBelief) {
+        let after = |others| {
+            let mut after = belief.clone();
+            after.take(MhzOffset(100), 0.1, true, others);
+            middle(&after)
+        };
+        assert!(after(0.0) < after(5.0) && after(5.0) < after(500.0));
+        let mut clean = belief.clone();
+        clean.take(MhzOffset(100), 0.1, false, 0.0);
+        assert!(after(1e9) - middle(&clean) < 1.0, "in the end no more than that it ran so long");
+    }
+
+    #[rstest]
+    fn the_more_is_asked_of_a_value_the_lower_it_lies(belief: EdgeBelief) {
+        let daily = belief.holds_to(DAY, FAULTS, 0.9);
+        assert!(belief.holds_to(DAY, FAULTS, 0.99) < daily, "surer");
+        assert!(belief.holds_to(30.0 * DAY, FAULTS, 0.9) < daily, "longer");
+        assert!(belief.holds_to(DAY, FAULTS / 10.0, 0.9) < daily, "with a larger chance");
+        let chances: Vec<f64> =
+            (0..20).map(|step| belief.chance_to_hold(MhzOffset(step * 15), DAY)).collect();
+        assert!(chances.windows(2).all(|pair| pair[1] <= pair[0]), "{chances:?}");
+    }
+
+    #[rstest]
+    #[case(60.0, 4.0)]
+    #[case(120.0, 3.0)]
+    #[case(210.0, 5.0)]
+    fn many_trials_narrow_it_down_to_where_the_edge_is(
+        mut belief: EdgeBelief,
+        #[case] edge: f64,
+        #[case] e_fold: f64,
+    ) {
+        let before = belief.band(0.9);
+        // As many hours as bring one fault at each value, and then that fault.
+        for past in [2, 4, 6, 4, 2, 5, 3] {
+            let value = MhzOffset((edge + f64::from(past) * e_fold) as i32);
+            let wait = DAY / f64::from(past).exp();
+            belief.take(value, wait, true, 0.0);
+        }
+        let (low, high) = belief.band(0.9);
+        assert!(low < edge && edge < high, "{low} to {high}");
+        assert!(high - low < (before.1 - before.0) / 4.0);
+        let held = belief.holds_to(DAY, FAULTS, 0.985);
+        assert!(held < edge + e_fold * FAULTS.ln(), "{held}: on the safe side of the truth");
+    }
+
+    #[rstest]
+    fn a_trial_further_up_ends_sooner_and_more_gravely(belief: EdgeBelief) {
+        let at = |value| belief.prospect(MhzOffset(value), 0.1, DAY, FAULTS);
+        let all: Vec<Prospect> = (0..16).map(|step| at(step * 20)).collect();
+        for pair in all.windows(2) {
+            assert!(pair[1].fault > pair[0].fault - 1e-9);
+            assert!(pair[1].hours < pair[0].hours + 1e-9);
+            assert!(pair[1].machine_down > pair[0].machine_down - 1e-9);
+        }
+        for prospect in &all {
+            assert!(prospect.machine_down <= prospect.fault && prospect.fault <= 1.0);
+            assert!(prospect.knowledge >= 0.0 && prospect.hours <= 0.1 + 1e-9);
+        }
+        let most = all.iter().map(|p| p.knowledge).fold(0.0, f64::max);
+        assert!(all[0].knowledge < most && all[15].knowledge < most, "neither end tells most");
+    }
+
+    #[rstest]
+    fn with_the_other_raised_the_edge_lies_lower_and_less_surely(belief: EdgeBelief) {
+        let lowered = belief.lowered_by_the_other();
+        assert!(middle(&lowered) < middle(&belief));
+        assert!(middle(&belief) - middle(&lowered) < 0.03 * 2_050.0);
+        assert!(lowered.holds_to(DAY, FAULTS, 0.985) < belief.holds_to(DAY, FAULTS, 0.985));
+    }
+
+    #[rstest]
+    fn what_no_guess_explains_leaves_a_belief_that_still_answers(mut belief: EdgeBelief) {
+        belief.take(MhzOffset(-100), 0.0, true, 0.0);
+        belief.take(MhzOffset(400), 1e12, false, 0.0);
+        let (low, high) = belief.band(0.9);
+        assert!(low.is_finite() && high.is_finite() && low <= high);
+    }
+
+    #[rstest]
+    #[case(0.0)]
+    #[case(0.5)]
+    #[case(1.0)]
+    fn a_guess_is_drawn_from_what_is_believed(belief: EdgeBelief, #[case] dice: f64) {
+        let (edge, e_fold) = belief.draw(dice);
+        let (low, high) = belief.band(1.0);
+        assert!((low..=high).contains(&edge) && e_fold > 0.0);
+    }
+}

@@ -1,0 +1,158 @@
+//! The baseline: runs at stock, and the noise floor they show.
+
+use crate::card::description::CardDescription;
+use crate::judge::verdict::{Meaning, Verdict};
+use crate::statistics::{mean, median, prediction_bound, standard_deviation};
+use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
+
+use crate::climb::{Climb, Next, Proposal, Purpose, Stage, TrialRecord};
+
+/// What the card does at stock.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Baseline {
+    /// Runs that count.
+    pub runs: usize,
+    /// Median score.
+    pub score: f64,
+    /// Spread of the scores: standard deviation in percent of the median. Zero for a single run.
+    pub noise: Percent,
+    /// The noise floor of this machine: a single run that gains more than this on the median is
+    /// more than chance, with 95 % confidence. None for a single run.
+    pub noise_floor: Option<Percent>,
+    /// Mean of the temperatures the runs were going to, where their warming told.
+    pub plateau: Option<Celsius>,
+    /// Mean of the average clocks.
+    pub average_clock: Mhz,
+    /// Mean of the average board powers.
+    pub average_power: Option<Watt>,
+    /// Highest hot spot of all runs.
+    pub hot_spot_max: Option<Celsius>,
+}
+
+impl Climb {
+    /// The baseline, once enough runs count, or once the user ended the stage with at least one.
+    #[must_use]
+    pub fn baseline(&self) -> Option<Baseline> {
+        let runs: Vec<&TrialRecord> = self.counted_baseline_runs().collect();
+        let enough = self.plan.baseline.runs as usize;
+        if runs.len() < enough && !self.is_over(Stage::Baseline) {
+            return None;
+        }
+        let scores: Vec<f64> = runs.iter().filter_map(|run| run.score).collect();
+        let clocks: Vec<f64> =
+            runs.iter().filter_map(|run| run.seen.average_clock()).map(Mhz::value).collect();
+        let powers: Vec<f64> =
+            runs.iter().filter_map(|run| run.seen.average_power).map(Watt::value).collect();
+        let score = median(&scores)?;
+        Some(Baseline {
+            runs: runs.len(),
+            score,
+            noise: Percent(standard_deviation(&scores).unwrap_or(0.0) / score * 100.0),
+            noise_floor: prediction_bound(&scores).map(|bound| Percent(bound / score * 100.0)),
+            plateau: self.known_plateau(),
+            average_clock: Mhz(mean(&clocks)?),
+            average_power: mean(&powers).map(Watt),
+            hot_spot_max: runs
+                .iter()
+                .filter_map(|run| run.seen.hot_spot_max)
+                .max_by(|a, b| a.value().total_cmp(&b.value())),
+        })
+    }
+
+    /// How many baseline runs count so far.
+    #[must_use]
+    pub fn baseline_runs(&self) -> usize {
+        self.counted_baseline_runs().count()
+    }
+
+    pub(in crate::climb) fn counted_baseline_runs(&self) -> impl Iterator<Item = &TrialRecord> {
+        self.counted_of(Stage::Baseline)
+            .filter(|run| run.verdict() == Verdict::Clean && run.score.is_some())
+    }
+
+    /// What the baseline wants next; `None` when it is complete.
+    pub(in crate::climb) fn next_of_baseline(&self) -> Option<Next> {
+        if self.baseline().is_some() {
+            return None;
+        }
+        let counted = self.baseline_runs();
+        if self.is_over(Stage::Baseline) && counted == 0 {
+            return Some(Next::Stuck(
+                "The baseline was ended before a run counted, so there is nothing to compare \
+                 with. Start a new climb and let at least one baseline run end."
+                    .into(),
+            ));
+        }
+        let retries = self.plan.rules.retries as usize;
+        let in_a_row = self
+            .trials_of(Stage::Baseline)
+            .rev()
+            .take_while(|run| run.number as usize > self.taken_up_after)
+            .filter(|run| !run.was_stopped())
+            .take_while(|run| run.verdict() != Verdict::Clean)
+            .collect::<Vec<_>>();
+        if in_a_row.len() > retries {
+            return Some(Next::Stuck(stuck(&in_a_row, &self.card)));
+        }
+        Some(Next::Trial(Box::new(self.baseline_proposal(counted, in_a_row.first().copied()))))
+    }
+
+    fn baseline_proposal(&self, counted: usize, spoilt: Option<&TrialRecord>) -> Proposal {
+        let plan = &self.plan.baseline;
+        let first = self.trials.is_empty();
+        let is_warm = self.trials_of(Stage::Baseline).any(|run| {
+            run.verdict() == Verdict::Clean || run.seconds.value() >= plan.warm_up_seconds.max(1.0)
+        });
+        let warm_up = if !is_warm { plan.warm_up_seconds } else { self.plan.core.warm_up_seconds };
+        let reason = match spoilt {
+            Some(run) => format!(
+                "Trial {} does not count ({}): the same again. {counted} of {} baseline runs stand.",
+                run.number,
+                run.verdict(),
+                plan.runs
+            ),
+            None if first => format!(
+                "What stock settings do comes first: {} runs to compare with, once the card is warm \
+                 (after {} at most).",
+                plan.runs,
+                Seconds(warm_up).in_words()
+            ),
+            None => format!(
+                "{counted} of {} baseline runs stand: their spread is the noise every gain must beat.",
+                plan.runs
+            ),
+        };
+        self.proposal_after(
+            Seconds(warm_up),
+            Stage::Baseline,
+            Purpose::Baseline,
+            self.held_settings(),
+            Seconds(plan.seconds),
+            reason,
+        )
+    }
+}
+
+fn stuck(in_a_row: &[&TrialRecord], card: &CardDescription) -> String {
+    let last = in_a_row.first().map_or("", |run| run.reason.as_str());
+    let faulty = in_a_row.iter().any(|run| run.verdict().meaning() == Meaning::TooMuch);
+    let is_the_load = in_a_row.iter().all(|run| run.verdict() == Verdict::LoadDied);
+    if let Some(run) = in_a_row.first().filter(|_| is_the_load) {
+        return format!(
+            "The load {} ended by itself in the last {} baseline runs, at stock settings. {last} Run \
+             it by hand to see why, or choose another load in a new climb (n here, --fresh and \
+             --load on the command line). Once it is mended, start again: the runs are tried anew.",
+            run.scene,
+            in_a_row.len()
+        );
+    }
+    let way_out = if faulty {
+        format!(
+            "{} fails at stock settings: look at its cooling and power before tuning it.",
+            card.name
+        )
+    } else {
+        "Close what else uses the card, check the sensors, and start a new climb.".to_owned()
+    };
+    format!("The last {} baseline runs do not count. {last} {way_out}", in_a_row.len())
+}

@@ -1,0 +1,229 @@
+//! The power stage: free performance first. The power limit, and the temperature target where there
+//! is one, go to their highest; what that alone brings is said.
+
+use crate::card::description::{Offer, SettingKind};
+use crate::card::settings::Settings;
+use crate::judge::verdict::{Meaning, Verdict};
+use crate::statistics::mean;
+use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
+
+use crate::climb::search::score::{Gain, decide, scatter};
+use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
+
+/// What more power alone brought. Differences are of the means of the runs, raised less baseline.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct PowerReport {
+    /// Board power limit at stock and raised.
+    pub limit: Option<(Watt, Watt)>,
+    /// Temperature target at stock and raised.
+    pub target: Option<(Celsius, Celsius)>,
+    /// Gain of score.
+    pub gain_percent: f64,
+    /// Whether that gain is clear of the noise.
+    pub gain: Gain,
+    /// By how much the average clock rose.
+    pub clock: Mhz,
+    /// By how much the clock line became flatter.
+    pub flatness: Percent,
+    /// By how much more power is drawn on average.
+    pub power: Option<Watt>,
+    /// By how much hotter the hot spot becomes.
+    pub hotter: Option<Celsius>,
+}
+
+impl PowerReport {
+    /// All of it in a sentence.
+    #[must_use]
+    pub fn sentence(&self) -> String {
+        let faster = match self.gain {
+            Gain::Clear => format!("{:+.1} % score", self.gain_percent),
+            Gain::NotThere => "no score to speak of".into(),
+            Gain::Open => format!("{:+.1} % score (not clear of the noise)", self.gain_percent),
+        };
+        let hotter = self.hotter.map_or(String::new(), |k| format!(", {:+.1} K", k.value()));
+        let power = self.power.map_or(String::new(), |w| format!(", {:+.0} W", w.value()));
+        format!(
+            "More power alone brought {faster}: the clock rose by {:.0} MHz and became {} \
+             ({:+.0} points of flatness){power}{hotter}.",
+            self.clock.value(),
+            if self.flatness.value() > 0.5 { "flatter" } else { "no flatter" },
+            self.flatness.value(),
+        )
+    }
+}
+
+/// The offers that the stage raises.
+const RAISED: [SettingKind; 2] = [SettingKind::PowerLimit, SettingKind::TemperatureTarget];
+
+impl Climb {
+    /// Whether a card has any limit that can be raised.
+    #[must_use]
+    pub fn can_raise_power(card: &crate::card::description::CardDescription) -> bool {
+        RAISED.iter().filter_map(|kind| card.offer(*kind)).any(|offer| raised(offer, 1.0).is_some())
+    }
+
+    /// Which share of the way from stock to the highest limit is tried now, from 1 down.
+    fn power_share(&self) -> f64 {
+        let failed = self.power_shares_that_failed();
+        if failed > self.plan.power.halvings { 0.0 } else { 0.5_f64.powi(failed as i32) }
+    }
+
+    fn power_shares_that_failed(&self) -> u32 {
+        let mut failed = 0;
+        while failed <= self.plan.power.halvings {
+            let settings = self.raised_settings(0.5_f64.powi(failed as i32));
+            let fails = |trial: &TrialRecord| {
+                trial.verdict().meaning() == Meaning::TooMuch
+                    && RAISED.iter().all(|kind| trial.asked.get(*kind) == settings.get(*kind))
+            };
+            if !self.trials_of(Stage::Power).any(fails) && !self.is_barred(&settings) {
+                break;
+            }
+            failed += 1;
+        }
+        failed
+    }
+
+    fn raised_settings(&self, share: f64) -> Settings {
+        let mut settings = self.held_settings();
+        for kind in RAISED {
+            let value = self.card.offer(kind).and_then(|offer| raised(offer, share));
+            if value.is_some() {
+                settings.set(kind, value);
+            }
+        }
+        settings
+    }
+
+    /// Stock, with what is held, and with every limit the power stage raises at its highest.
+    #[must_use]
+    pub fn raised_to_the_top(&self) -> Settings {
+        self.raised_settings(1.0)
+    }
+
+    /// Clean runs at the limit that is kept or tried.
+    pub(in crate::climb) fn power_runs(&self) -> Vec<&TrialRecord> {
+        let settings = self.raised_settings(self.power_share());
+        self.trials_of(Stage::Power)
+            .filter(|trial| trial.verdict() == Verdict::Clean && trial.score.is_some())
+            .filter(|trial| RAISED.iter().all(|k| trial.asked.get(*k) == settings.get(*k)))
+            .collect()
+    }
+
+    /// Stock, with what is held, and with the power the card has been given.
+    #[must_use]
+    pub fn powered_settings(&self) -> Settings {
+        if self.is_power_raised() {
+            self.raised_settings(self.power_share())
+        } else {
+            self.held_settings()
+        }
+    }
+
+    /// Whether the raised limit stays: it held, and it was not proven to bring less.
+    fn is_power_raised(&self) -> bool {
+        self.stages.contains(&Stage::Power)
+            && !self.is_skipped(Stage::Power)
+            && self.power_share() > 0.0
+            && self.power_report().is_some_and(|report| report.gain_percent > -0.5)
+    }
+
+    /// Why settings may be too much for the power supply: they ask for more than the stock limit, and
+    /// nothing with as much has run in this climb.
+    pub(in crate::climb) fn supply_risk_of(&self, asked: &Settings) -> Option<String> {
+        let why = self.supply.as_ref()?;
+        let offer = self.card.offer(SettingKind::PowerLimit)?;
+        let limit = asked.get(offer.kind).filter(|limit| *limit > offer.stock.unwrap_or(0.0))?;
+        let mut ran = self.trials.iter().filter(|trial| trial.seen.load.is_some());
+        let is_known = ran.any(|trial| {
+            trial.verdict() != Verdict::MachineDown
+                && trial.held().get(offer.kind).is_some_and(|held| held >= limit)
+        });
+        (!is_known).then(|| format!("This asks for a power limit of {}. {why}", offer.show(limit)))
+    }
+
+    /// What more power alone brought, once a run at the raised limit counts.
+    #[must_use]
+    pub fn power_report(&self) -> Option<PowerReport> {
+        let runs = self.power_runs();
+        let baseline = self.baseline()?;
+        let before: Vec<&TrialRecord> = self.counted_baseline_runs().collect();
+        let scores: Vec<f64> = runs.iter().filter_map(|run| run.score).collect();
+        let base: Vec<f64> = before.iter().filter_map(|run| run.score).collect();
+        let gain = mean(&scores)? / mean(&base)?.max(1e-9) - 1.0;
+        let each = scatter(&base);
+        let error = each * (1.0 / scores.len() as f64 + 1.0 / base.len() as f64).sqrt();
+        let rules = &self.plan.score;
+        let of = |runs: &[&TrialRecord], read: fn(&TrialRecord) -> Option<f64>| {
+            mean(&runs.iter().filter_map(|run| read(run)).collect::<Vec<_>>())
+        };
+        let apart =
+            |read: fn(&TrialRecord) -> Option<f64>| Some(of(&runs, read)? - of(&before, read)?);
+        let settings = self.raised_settings(self.power_share());
+        let limits = |kind| {
+            let offer = self.card.offer(kind)?;
+            let (stock, now) = (offer.stock?, settings.get(kind)?);
+            (now > stock).then_some((stock, now))
+        };
+        Some(PowerReport {
+            limit: limits(SettingKind::PowerLimit).map(|(a, b)| (Watt(a), Watt(b))),
+            target: limits(SettingKind::TemperatureTarget).map(|(a, b)| (Celsius(a), Celsius(b))),
+            gain_percent: gain * 100.0,
+            gain: decide(
+                gain,
+                error,
+                rules.least_gain_percent / 100.0,
+                rules.false_alarm_percent / 100.0,
+            ),
+            clock: Mhz(of(&runs, |r| r.seen.average_clock().map(Mhz::value)).unwrap_or_default()
+                - baseline.average_clock.value()),
+            flatness: Percent(
+                apart(|r| r.seen.clock_line.as_ref().map(|line| line.flatness.value()))
+                    .unwrap_or_default(),
+            ),
+            power: apart(|r| r.seen.average_power.map(Watt::value)).map(Watt),
+            hotter: apart(|r| r.seen.hot_spot_max.map(Celsius::value)).map(Celsius),
+        })
+    }
+
+    /// What the power stage wants next; `None` when it is over.
+    pub(in crate::climb) fn next_of_power(&self) -> Option<Next> {
+        if self.is_over(Stage::Power) || !Self::can_raise_power(&self.card) {
+            return None;
+        }
+        let share = self.power_share();
+        if share <= 0.0 || self.power_runs().len() >= self.plan.power.runs as usize {
+            return None;
+        }
+        if let Some(stuck) = self.stuck_in_vain(Stage::Power, "runs of the power stage", "") {
+            return Some(stuck);
+        }
+        let asked = self.raised_settings(share);
+        let shown: Vec<String> = RAISED
+            .into_iter()
+            .filter(|kind| asked.get(*kind) != self.held_settings().get(*kind))
+            .filter_map(|kind| {
+                let offer = self.card.offer(kind)?;
+                Some(format!("{} {}", kind.label(), offer.show(asked.get(kind)?)))
+            })
+            .collect();
+        let shown = shown.join(", ");
+        let reason = match (self.power_runs().len(), share < 1.0) {
+            (0, false) => format!("Free performance first: {shown}, and all else at stock."),
+            (0, true) => format!("The highest limit was too much: half the way, {shown}."),
+            (done, _) => format!(
+                "{done} of {} runs at {shown} stand: another shows what is gain and what is noise.",
+                self.plan.power.runs
+            ),
+        };
+        let measured = Seconds(self.plan.power.seconds);
+        let proposal = self.proposal(Stage::Power, Purpose::Step, asked, measured, reason);
+        Some(Next::Trial(Box::new(proposal)))
+    }
+}
+
+/// A limit some share of the way from stock to its highest; none where it cannot go up.
+fn raised(offer: &Offer, share: f64) -> Option<f64> {
+    let stock = offer.stock?;
+    (offer.maximum > stock).then(|| offer.bin(stock + (offer.maximum - stock) * share))
+}

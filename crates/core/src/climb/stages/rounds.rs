@@ -1,0 +1,385 @@
+//! Rounds: stages that try a few settings one after another and keep the best, if it is better.
+//!
+//! | stage | what is tried | from where |
+//! |---|---|---|
+//! | `window` | the average clock of an unbounded run, and windows about it, each twice as wide | the clock as wide as it goes |
+//! | `timing` | each faster level, with the memory clock giving way where it does not hold | level 0 |
+//! | `feed` | less and less memory clock | the memory clock as it is |
+
+use crate::card::description::SettingKind;
+use crate::card::settings::Settings;
+use crate::judge::verdict::{Meaning, Verdict};
+use crate::statistics::mean;
+use crate::units::{Mhz, Seconds};
+
+use crate::climb::search::score::{Gain, decide};
+use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
+
+/// One of the settings a round tries.
+#[derive(Debug, Clone, PartialEq)]
+struct Candidate {
+    what: String,
+    settings: Settings,
+}
+
+/// How a candidate has fared.
+#[derive(Debug, Clone, PartialEq)]
+enum Fared {
+    /// Not run yet, or only in vain.
+    Open,
+    /// It failed, or would not be taken.
+    Failed,
+    /// Clean, with so many scores of this mean.
+    Scored { score: f64, runs: usize },
+}
+
+/// What a round comes to.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RoundReport {
+    /// Which stage.
+    pub stage: Stage,
+    /// What it keeps; none where nothing is better than before.
+    pub settings: Option<Settings>,
+    /// Gain over what it began with, percent.
+    pub gain_percent: Option<f64>,
+    /// Gain in frame rate by section of the load, percent: for which scenes it pays.
+    pub sections: Vec<(usize, f64)>,
+    /// All of it in a sentence.
+    pub sentence: String,
+}
+
+impl Stage {
+    /// Whether a stage tries a few settings and keeps the best.
+    #[must_use]
+    pub const fn is_round(self) -> bool {
+        matches!(self, Self::Window | Self::Timing | Self::Feed)
+    }
+}
+
+impl Climb {
+    /// What the stages before this one keep.
+    pub(in crate::climb) fn settings_before(&self, stage: Stage) -> Settings {
+        let before = self.stages.iter().take_while(|other| **other != stage);
+        let kept: Vec<Settings> = before.filter_map(|other| self.kept_of(*other)).collect();
+        kept.last().copied().unwrap_or_else(|| self.settings_of(self.kept_pair()))
+    }
+
+    /// What a stage after the two clocks keeps: a school or a round.
+    pub(in crate::climb) fn kept_of(&self, stage: Stage) -> Option<Settings> {
+        if stage.is_school() {
+            self.kept_of_school(stage)
+        } else if stage.is_round() {
+            self.kept_of_round(stage)
+        } else {
+            None
+        }
+    }
+
+    /// Runs that tell how settings fare, wherever in the climb they were made.
+    fn runs_at(&self, settings: &Settings) -> Vec<&TrialRecord> {
+        self.trials.iter().filter(|trial| trial.held() == *settings).collect()
+    }
+
+    fn fared(&self, settings: &Settings) -> Fared {
+        let runs = self.runs_at(settings);
+        let scores: Vec<f64> = runs
+            .iter()
+            .filter(|run| !matches!(run.verdict().meaning(), Meaning::ProvesNothing))
+            .filter_map(|run| run.score)
+            .collect();
+        let refused = self.in_vain_at(settings) > self.plan.rules.retries as usize;
+        if refused
+            || self.is_barred(settings)
+            || runs.iter().any(|run| run.verdict() <= Verdict::Artifacts)
+        {
+            return Fared::Failed;
+        }
+        match mean(&scores) {
+            Some(score) => Fared::Scored { score, runs: scores.len() },
+            None => Fared::Open,
+        }
+    }
+
+    fn in_vain_at(&self, settings: &Settings) -> usize {
+        let proves_nothing = |run: &&TrialRecord| run.verdict().meaning() == Meaning::ProvesNothing;
+        let asked = self.trials.iter().filter(|trial| trial.asked == *settings);
+        asked.filter(|run| !run.was_stopped()).filter(proves_nothing).count()
+    }
+
+    /// What a round tries, as far as the runs so far tell, beginning with what it is held against.
+    fn candidates(&self, stage: Stage) -> Vec<Candidate> {
+        let base = self.settings_before(stage);
+        let mut all = Vec::new();
+        match stage {
+            Stage::Window => self.windows(base, &mut all),
+            Stage::Timing => self.timings(base, &mut all),
+            Stage::Feed => self.feeds(base, &mut all),
+            _ => {}
+        }
+        all
+    }
+
+    fn windows(&self, base: Settings, all: &mut Vec<Candidate>) {
+        let (Some(low), Some(high)) = (
+            self.card.offer(SettingKind::ClockMinimum),
+            self.card.offer(SettingKind::ClockMaximum),
+        ) else {
+            return;
+        };
+        let most = base.get(SettingKind::ClockMaximum).or(high.stock).unwrap_or(high.maximum);
+        let mut unbounded = base;
+        unbounded.set(SettingKind::ClockMinimum, Some(low.minimum));
+        let what = format!("the clock unbounded below {}", Mhz(most));
+        all.push(Candidate { what, settings: unbounded });
+        let clocks: Vec<f64> = self
+            .runs_at(&unbounded)
+            .iter()
+            .filter_map(|run| run.seen.average_clock())
+            .map(Mhz::value)
+            .collect();
+        let Some(average) = mean(&clocks) else { return };
+        for doubled in 0..self.plan.rounds.windows {
+            let side =
+                self.plan.rounds.window_to_each_side_mhz * f64::from(1_u32 << doubled.min(16));
+            let mut settings = base;
+            let (bottom, top) = (low.bin(average - side), high.bin((average + side).min(most)));
+            settings.set(SettingKind::ClockMinimum, Some(bottom));
+            settings.set(SettingKind::ClockMaximum, Some(top));
+            let what = format!("{bottom:.0} to {top:.0} MHz");
+            if all.iter().all(|other| other.settings != settings) {
+                all.push(Candidate { what, settings });
+            }
+        }
+    }
+
+    fn timings(&self, base: Settings, all: &mut Vec<Candidate>) {
+        let Some(levels) = self.card.offer(SettingKind::MemoryTiming) else { return };
+        let memory = self.card.offer(SettingKind::MemoryOffset);
+        let now = base.get(SettingKind::MemoryTiming).or(levels.stock).unwrap_or(0.0);
+        all.push(Candidate { what: SettingKind::MemoryTiming.show(now), settings: base });
+        let mut level = now + levels.step;
+        while level <= levels.maximum + 1e-9 {
+            let mut settings = base;
+            settings.set(SettingKind::MemoryTiming, Some(level));
+            for back in 0..=self.plan.rounds.timing_back_offs {
+                if let Some(offer) = memory {
+                    let from = base.get(SettingKind::MemoryOffset).unwrap_or(0.0);
+                    let lower = from - f64::from(back) * self.plan.rounds.timing_back_off_mhz;
+                    settings.set(SettingKind::MemoryOffset, Some(offer.bin(lower)));
+                }
+                let what = format!(
+                    "timing {} with the memory at {}",
+                    SettingKind::MemoryTiming.show(level),
+                    settings.show(SettingKind::MemoryOffset)
+                );
+                all.push(Candidate { what, settings });
+                // It gives way only where it did not hold.
+                if self.fared(&settings) != Fared::Failed {
+                    break;
+                }
+            }
+            level += levels.step;
+        }
+    }
+
+    fn feeds(&self, base: Settings, all: &mut Vec<Candidate>) {
+        let Some(offer) = self.card.offer(SettingKind::MemoryOffset) else { return };
+        let from = base.get(SettingKind::MemoryOffset).unwrap_or(0.0);
+        all.push(Candidate {
+            what: format!("memory at {}", offer.kind.show(from)),
+            settings: base,
+        });
+        let mut before = self.fared(&base);
+        for step in 1..=self.plan.rounds.feed_steps {
+            let lower = offer.bin(from - f64::from(step) * self.plan.rounds.feed_step_mhz);
+            let mut settings = base;
+            settings.set(SettingKind::MemoryOffset, Some(lower));
+            if all.iter().any(|other| other.settings == settings) {
+                break;
+            }
+            let what = format!("memory at {}", offer.kind.show(lower));
+            all.push(Candidate { what, settings });
+            let fared = self.fared(&settings);
+            // Where it clearly costs, still less memory costs still more.
+            match (self.difference(&fared, &before), &fared) {
+                (Some((gain, error)), _) if gain < -2.0 * error => break,
+                (_, Fared::Scored { .. }) => before = fared,
+                _ => break,
+            }
+        }
+    }
+
+    /// Gain of one over another, in shares, and its standard error.
+    fn difference(&self, one: &Fared, other: &Fared) -> Option<(f64, f64)> {
+        let (Fared::Scored { score, runs }, Fared::Scored { score: base, runs: of_base }) =
+            (one, other)
+        else {
+            return None;
+        };
+        let error = self.scatter() * (1.0 / *runs as f64 + 1.0 / *of_base as f64).sqrt();
+        Some((score / base - 1.0, error))
+    }
+
+    /// The best candidate beside the first, with its gain over it and whether that is one.
+    fn best_of(&self, all: &[Candidate]) -> Option<(usize, f64, Gain)> {
+        let first = self.fared(&all.first()?.settings);
+        let gains = all.iter().enumerate().skip(1).filter_map(|(at, candidate)| {
+            let (gain, error) = self.difference(&self.fared(&candidate.settings), &first)?;
+            Some((at, gain, error))
+        });
+        let (at, gain, error) = gains.max_by(|a, b| a.1.total_cmp(&b.1))?;
+        let rules = &self.plan.score;
+        let (least, alarm) = (rules.least_gain_percent / 100.0, rules.false_alarm_percent / 100.0);
+        Some((at, gain, decide(gain, error, least, alarm)))
+    }
+
+    /// What a round wants next; `None` when it is over.
+    pub(in crate::climb) fn next_of_round(&self, stage: Stage) -> Option<Next> {
+        if self.is_over(stage) {
+            return None;
+        }
+        if let Some(stuck) = self.stuck_in_vain(stage, "runs", " to keep what is known") {
+            return Some(stuck);
+        }
+        let all = self.candidates(stage);
+        let open = all.iter().enumerate().find(|(_, one)| self.fared(&one.settings) == Fared::Open);
+        let (candidate, purpose, reason) = match open {
+            Some((0, first)) => (
+                first,
+                Purpose::Step,
+                format!("First {}: what the others are held against.", first.what),
+            ),
+            Some((at, one)) => {
+                let rest = all.len() - at;
+                let count = if rest == 1 { "the last".into() } else { format!("{rest} to go") };
+                (one, Purpose::Step, format!("Now {}, {count}.", one.what))
+            }
+            None => self.round_repeat(stage, &all)?,
+        };
+        let measured = Seconds(self.plan.rounds.seconds);
+        let proposal = self.proposal(stage, purpose, candidate.settings, measured, reason);
+        Some(Next::Trial(Box::new(proposal)))
+    }
+
+    /// The best or the first once more, where it is not clear which is better.
+    fn round_repeat<'a>(
+        &self,
+        stage: Stage,
+        all: &'a [Candidate],
+    ) -> Option<(&'a Candidate, Purpose, String)> {
+        let (at, gain, known) = self.best_of(all)?;
+        let made = self
+            .counted_of(stage)
+            .filter(|run| run.purpose == Purpose::Repeat)
+            .filter(|run| run.verdict().meaning() != Meaning::ProvesNothing)
+            .count();
+        if known != Gain::Open || made >= self.plan.rounds.most_repeats as usize {
+            return None;
+        }
+        let runs = |candidate: &Candidate| match self.fared(&candidate.settings) {
+            Fared::Scored { runs, .. } => runs,
+            _ => 0,
+        };
+        let (first, best) = (&all[0], &all[at]);
+        let again = if runs(first) < runs(best) { first } else { best };
+        let reason = format!(
+            "{} brings {:+.1} % over {}: not clear yet whether that is more than chance, so {} once \
+             more.",
+            best.what,
+            gain * 100.0,
+            first.what,
+            again.what
+        );
+        Some((again, Purpose::Repeat, reason))
+    }
+
+    /// What a round keeps; none where nothing is clearly better than what it began with.
+    fn kept_of_round(&self, stage: Stage) -> Option<Settings> {
+        if self.is_skipped(stage) || !self.has_begun(stage) {
+            return None;
+        }
+        let all = self.candidates(stage);
+        let (at, _, known) = self.best_of(&all)?;
+        (known == Gain::Clear).then(|| all[at].settings)
+    }
+
+    /// What a round comes to; `None` before its first trial.
+    #[must_use]
+    pub fn round_report(&self, stage: Stage) -> Option<RoundReport> {
+        if !stage.is_round() || !self.has_begun(stage) {
+            return None;
+        }
+        let all = self.candidates(stage);
+        let best = self.best_of(&all);
+        let settings = self.kept_of_round(stage);
+        let sections = best.map_or_else(Vec::new, |(at, ..)| {
+            self.gain_by_section(&all[0].settings, &all[at].settings)
+        });
+        let tried: Vec<String> =
+            all.iter().skip(1).filter_map(|candidate| self.told(candidate, &all[0])).collect();
+        let sentence = match (best, settings) {
+            (None, _) => "Nothing is known yet.".to_owned(),
+            (Some((at, gain, _)), Some(_)) => {
+                format!("{} brings {:+.1} %. {}", all[at].what, gain * 100.0, tried.join("; "))
+            }
+            (Some(_), None) => {
+                format!("Nothing is clearly better than {}. {}", all[0].what, tried.join("; "))
+            }
+        };
+        let gain_percent = best.map(|(_, gain, _)| gain * 100.0);
+        Some(RoundReport { stage, settings, gain_percent, sections, sentence })
+    }
+
+    /// How a candidate fared, in half a sentence; `None` where it was not run.
+    fn told(&self, candidate: &Candidate, first: &Candidate) -> Option<String> {
+        let fared = self.fared(&candidate.settings);
+        let throttled = self.runs_at(&candidate.settings).iter().any(|run| {
+            let raised = candidate.settings.clock_minimum != first.settings.clock_minimum;
+            raised && run.verdict() == Verdict::HeldBack
+        });
+        match fared {
+            Fared::Open => None,
+            Fared::Failed => Some(format!("{} does not hold", candidate.what)),
+            Fared::Scored { .. } => {
+                let (gain, _) = self.difference(&fared, &self.fared(&first.settings))?;
+                let why = if throttled { ", its lowest clock makes it throttle" } else { "" };
+                Some(format!("{} {:+.1} %{why}", candidate.what, gain * 100.0))
+            }
+        }
+    }
+
+    /// Gain in frame rate of each section of the load, percent.
+    fn gain_by_section(&self, base: &Settings, other: &Settings) -> Vec<(usize, f64)> {
+        let rates = |settings: &Settings| {
+            let mut all: std::collections::BTreeMap<usize, Vec<f64>> = Default::default();
+            for run in self.runs_at(settings) {
+                for section in &run.seen.sections {
+                    all.entry(section.section).or_default().push(section.frame_rate);
+                }
+            }
+            all
+        };
+        let (before, after) = (rates(base), rates(other));
+        after
+            .iter()
+            .filter_map(|(section, rates)| {
+                let base = mean(before.get(section)?)?;
+                Some((*section, (mean(rates)? / base - 1.0) * 100.0))
+            })
+            .collect()
+    }
+
+    /// Whether a card lets a round try anything.
+    pub(in crate::climb) fn can_round(
+        card: &crate::card::description::CardDescription,
+        stage: Stage,
+    ) -> bool {
+        let kinds: &[SettingKind] = match stage {
+            Stage::Window => &[SettingKind::ClockMinimum, SettingKind::ClockMaximum],
+            Stage::Timing => &[SettingKind::MemoryTiming],
+            Stage::Feed => &[SettingKind::MemoryOffset],
+            _ => return false,
+        };
+        kinds.iter().all(|kind| card.offer(*kind).is_some())
+    }
+}

@@ -1,0 +1,443 @@
+//! The schools and the rounds on an imagined card, driven by hand: no clock, only what was asked.
+
+use rstest::rstest;
+
+use crate::card::description::{CardDescription, Offer, Reading};
+use crate::climb::*;
+use crate::fixtures::{card as plain, seen};
+use crate::judge::verdict::Fault;
+use crate::measure::clock_line::ClockLine;
+use crate::measure::limiter::Limiter;
+use crate::measure::monitor::{SectionSeen, Seen};
+use crate::shape::{CurveKind, CurveOffer, Span, VfCurve};
+use crate::units::{Mhz, Millivolt, Watt};
+
+/// What an imagined card does: how deep it holds, and how it trades voltage for clock and watts.
+#[derive(Clone, Copy)]
+struct Imagined {
+    /// Deepest undervolt that holds, mV.
+    edge: f64,
+    /// Highest core offset that holds at full voltage, MHz.
+    core: f64,
+    /// Millivolts at which power does not hold the clock back any more.
+    flat_from: f64,
+}
+
+const CARD: Imagined = Imagined { edge: 62.0, core: 130.0, flat_from: 1_000.0 };
+
+fn offer(kind: SettingKind, minimum: f64, maximum: f64, step: f64, stock: f64) -> Offer {
+    Offer { kind, reading: Reading::Absolute, minimum, maximum, step, stock: Some(stock) }
+}
+
+/// A card whose curve can be shaped.
+fn shaped() -> CardDescription {
+    let points: Vec<(u16, u16)> =
+        (0..39).map(|i| (700 + 10 * i, 1305 + (30 * i - i * i / 4) / 15 * 15)).collect();
+    let mut card = plain();
+    card.curve = Some(CurveOffer {
+        kind: CurveKind::Points,
+        factory: VfCurve::new(&points).unwrap(),
+        clocks: Span { lowest: 705, highest: 2_505, step: 15 },
+        voltages: Span { lowest: 700, highest: 1_080, step: 10 },
+    });
+    card.limits.highest_clock = Mhz(2_070.0);
+    card.offers.push(offer(SettingKind::VoltageOffset, -100.0, 60.0, 5.0, 0.0));
+    card.offers.push(offer(SettingKind::MemoryOffset, -400.0, 400.0, 5.0, 0.0));
+    card
+}
+
+/// A card with a window and timing levels.
+fn windowed() -> CardDescription {
+    let mut card = plain();
+    card.offers.retain(|offer| offer.kind != SettingKind::CoreOffset);
+    card.offers.push(offer(SettingKind::ClockMinimum, 500.0, 3_000.0, 5.0, 500.0));
+    card.offers.push(offer(SettingKind::ClockMaximum, 500.0, 3_000.0, 5.0, 2_160.0));
+    card.offers.push(offer(SettingKind::VoltageOffset, -150.0, 0.0, 5.0, 0.0));
+    card.offers.push(offer(SettingKind::MemoryOffset, -400.0, 400.0, 5.0, 0.0));
+    card.offers.push(offer(SettingKind::MemoryTiming, 0.0, 2.0, 1.0, 0.0));
+    card
+}
+
+fn climb_of(card: CardDescription, policy: Policy, stages: &[Stage]) -> Climb {
+    let plan = Plan { policy, scene: "lantern".into(), ..Plan::default() };
+    Climb::new(card, plan, stages).unwrap()
+}
+
+impl Imagined {
+    /// How a run ends. Everything about it follows from what was asked.
+    fn run(self, climb: &Climb, request: &TrialRequest) -> TrialRecord {
+        let (card, asked) = (climb.card(), request.asked);
+        let value = |kind, stock| asked.get(kind).unwrap_or(stock);
+        let volt = value(SettingKind::VoltageOffset, 0.0);
+        let curve_depth = card.curve.zip(asked.curve).map_or(0.0, |(offer, curve)| {
+            let at = Mhz(f64::from(curve.last().mhz) - 60.0);
+            let needed = |curve: &VfCurve| curve.voltage_for(at).map_or(0.0, Millivolt::value);
+            needed(&offer.factory) - needed(&curve)
+        });
+        let depth = curve_depth - volt;
+        let core = value(SettingKind::CoreOffset, 0.0);
+        let top = asked
+            .curve
+            .map(|curve| f64::from(curve.last().mhz))
+            .or(asked.clock_maximum.map(Mhz::value))
+            .unwrap_or(2_085.0);
+        let low = value(SettingKind::ClockMinimum, 500.0);
+        let memory = value(SettingKind::MemoryOffset, 0.0);
+        let timing = value(SettingKind::MemoryTiming, 0.0);
+        // Each MHz of overclock takes half a millivolt, each level of timing 60 MHz of memory.
+        let fails = depth + core * 0.5 > self.edge.max(self.core * 0.5)
+            || (core == 0.0 && depth > self.edge)
+            || memory > 150.0 - 60.0 * timing;
+        let power = value(SettingKind::PowerLimit, 220.0);
+        let by_power = 1_900.0 + 1.6 * depth + (power - 220.0) * 2.0 - memory * 0.1 + core * 0.2;
+        let clock = by_power.min(top + core).max(low.min(1_980.0));
+        let throttles = low > by_power + 20.0;
+        let is_held = clock >= by_power - 0.1 && depth < self.flat_from;
+        let fit = -((top - low).max(1.0) / 400.0).ln().powi(2) * 0.012;
+        let gain = 0.75 * (clock / 1_900.0 - 1.0) + fit + memory / 1_750.0 * 0.05 + timing * 0.015;
+        let number = climb.trials().len() as u32 + 1;
+        // Runs scatter by a thousandth, each in its own way.
+        let chance = [0.0, 0.001, -0.001, 0.0005, -0.0005][number as usize % 5];
+        let verdict = match (fails, throttles) {
+            (true, _) => Verdict::LoadDied,
+            (_, true) => Verdict::HeldBack,
+            _ => Verdict::Clean,
+        };
+        let watts = if is_held { power - 4.0 } else { (power - 4.0) * (1.0 - depth * 0.0016) };
+        let rate = |pays: f64| 60.0 * (1.0 + gain + pays * memory / 1_750.0);
+        TrialRecord {
+            taken: Some(asked),
+            seen: Seen {
+                clock_line: Some(ClockLine { average: Mhz(clock), ..ClockLine::default() }),
+                average_power: Some(Watt(watts)),
+                limiters: vec![match is_held {
+                    true => (Limiter::Power, 0.9),
+                    false => (Limiter::Voltage, 0.9),
+                }],
+                sections: vec![
+                    SectionSeen {
+                        section: 0,
+                        frame_rate: rate(-0.3),
+                        frame_rate_low: 50.0,
+                        band: None,
+                    },
+                    SectionSeen {
+                        section: 1,
+                        frame_rate: rate(0.9),
+                        frame_rate_low: 50.0,
+                        band: None,
+                    },
+                ],
+                ..seen()
+            },
+            seconds: if fails { Seconds(30.0) } else { request.seconds },
+            score: (!fails).then_some(1_000.0 * (1.0 + gain) * (1.0 + chance)),
+            faults: if fails { vec![Fault::at(Seconds(30.0), "lost")] } else { Vec::new() },
+            ..request.judged(number, "lantern", verdict, format!("{verdict}."))
+        }
+    }
+
+    /// Climbs to the end; answers its outcome.
+    fn climb(self, climb: &mut Climb) -> Outcome {
+        for _ in 0..200 {
+            match climb.next() {
+                Next::Ended(outcome) => return *outcome,
+                Next::Stuck(why) => panic!("{why}"),
+                Next::Trial(proposal) => {
+                    assert!(proposal.reason.ends_with('.'), "no sentence: {}", proposal.reason);
+                    let asked = proposal.request.asked;
+                    assert_eq!(asked.clamped(climb.card()).settings, asked, "inside all ranges");
+                    let record = self.run(climb, &proposal.request);
+                    climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+                }
+            }
+        }
+        panic!("no end after 200 trials");
+    }
+}
+
+#[rstest]
+#[case(Policy::Steady)]
+#[case(Policy::Halving)]
+#[case(Policy::Believing)]
+fn cooler_for_clock_takes_off_what_holds_and_ends_faster_for_no_more_watts(#[case] policy: Policy) {
+    let mut climb = climb_of(shaped(), policy, &[Stage::Baseline, Stage::Cooler]);
+    let outcome = CARD.climb(&mut climb);
+    let report = climb.school_report(Stage::Cooler).unwrap();
+    assert!((25..=60).contains(&report.depth), "{}", report.depth);
+    assert_eq!(outcome.stage, Some(Stage::Cooler));
+    assert_eq!(Some(outcome.settings), report.settings);
+    // It drew as much as at stock, so that the limit went a step down.
+    assert_eq!(climb.held_settings().power_limit, Some(Watt(220.0)));
+    assert_eq!(outcome.settings.power_limit, Some(Watt(219.0)));
+    assert!(outcome.gain_percent.unwrap() > 1.0, "{:?}", outcome.gain_percent);
+    assert!(outcome.confirmed && outcome.claim.is_some());
+    assert!(outcome.settings.curve.is_some());
+    assert!(report.sentence.contains("W instead of"), "{}", report.sentence);
+}
+
+#[rstest]
+fn a_flat_clock_line_needs_no_deeper_and_a_dip_gets_another_step() {
+    let flat = Imagined { flat_from: 45.0, edge: 200.0, ..CARD };
+    let mut climb = climb_of(shaped(), Policy::Steady, &[Stage::Baseline, Stage::Cooler]);
+    flat.climb(&mut climb);
+    let depths: Vec<i32> = climb
+        .descent(Stage::Cooler, &climb.next())
+        .unwrap()
+        .trials
+        .iter()
+        .map(|trial| trial.depth)
+        .collect();
+    assert_eq!(depths.iter().max(), Some(&50), "{depths:?}: flat at the second coarse step");
+}
+
+#[rstest]
+fn a_little_more_limit_is_given_where_the_plan_has_it_and_dips_are_left() {
+    let plan = |percent| {
+        let mut plan = Plan { policy: Policy::Steady, ..Plan::default() };
+        plan.cooler.more_power_percent = percent;
+        plan
+    };
+    let limit = |percent| {
+        let stages = [Stage::Baseline, Stage::Cooler];
+        let mut climb = Climb::new(shaped(), plan(percent), &stages).unwrap();
+        CARD.climb(&mut climb).settings.power_limit
+    };
+    assert_eq!(limit(0.0), Some(Watt(219.0)), "no more watts than at stock");
+    assert_eq!(limit(5.0), Some(Watt(231.0)));
+}
+
+#[rstest]
+#[case(Policy::Steady, shaped())]
+#[case(Policy::Believing, shaped())]
+#[case(Policy::Believing, windowed())]
+fn same_for_less_holds_the_score_and_saves_watts(
+    #[case] policy: Policy,
+    #[case] card: CardDescription,
+) {
+    let mut climb = climb_of(card, policy, &[Stage::Baseline, Stage::Less]);
+    CARD.climb(&mut climb);
+    let report = climb.school_report(Stage::Less).unwrap();
+    let gain = report.gain_percent.unwrap();
+    assert!((-1.2..=0.6).contains(&gain), "{gain}");
+    assert!(report.saved_percent.unwrap() > 3.0, "{:?}", report.saved_percent);
+    assert!((20..=60).contains(&report.depth));
+}
+
+#[rstest]
+fn a_clock_may_be_held_instead_of_the_score() {
+    let mut plan = Plan { policy: Policy::Steady, ..Plan::default() };
+    plan.less.hold_mhz = 1_803.0;
+    let mut climb = Climb::new(shaped(), plan, &[Stage::Baseline, Stage::Less]).unwrap();
+    let outcome = CARD.climb(&mut climb);
+    assert_eq!(outcome.settings.curve.unwrap().last().mhz, 1_800);
+}
+
+#[rstest]
+fn the_highest_clock_is_looked_for_at_full_voltage_and_then_walked_down() {
+    let stages = [Stage::Baseline, Stage::Highest];
+    let mut climb = climb_of(shaped(), Policy::Steady, &stages);
+    let outcome = Imagined { edge: 20.0, ..CARD }.climb(&mut climb);
+    let of_stage: Vec<&TrialRecord> =
+        climb.trials().iter().filter(|trial| trial.stage == Stage::Highest).collect();
+    let volts: Vec<i32> = of_stage.iter().map(|t| t.asked.voltage_offset.unwrap().0).collect();
+    let up = volts.iter().take_while(|volt| **volt == 60).count();
+    assert!(up > 3, "{volts:?}");
+    assert!(volts[up..].iter().any(|volt| *volt < 60), "{volts:?}");
+    let kept = outcome.settings;
+    assert!(kept.core_offset.unwrap().0 >= 90, "{kept:?}");
+    let report = climb.school_report(Stage::Highest).unwrap();
+    assert_eq!(kept.voltage_offset.unwrap().0, 60 - report.depth);
+    assert_eq!(outcome.stage, Some(Stage::Highest));
+}
+
+#[rstest]
+fn the_middle_way_begins_with_half_of_what_core_found() {
+    let stages = [Stage::Baseline, Stage::Core, Stage::Middle];
+    let mut climb = climb_of(shaped(), Policy::Steady, &stages);
+    let outcome = CARD.climb(&mut climb);
+    let alone = climb.found_alone().core.0;
+    let half = outcome.settings.core_offset.unwrap().0;
+    assert!(half > 0 && half <= alone / 2 && half > alone / 2 - 15, "{half} of {alone}");
+    assert!(outcome.settings.curve.is_some(), "and less voltage on top");
+    let first = climb.trials().iter().find(|trial| trial.stage == Stage::Middle).unwrap();
+    let (depth, _) = climb.depth_of(Stage::Middle).unwrap().read(&first.asked).unwrap();
+    assert!((20..=50).contains(&depth), "half of what cards mostly bear: {depth}");
+}
+
+#[rstest]
+fn a_window_is_found_from_an_unbounded_run_and_the_throttling_one_is_told() {
+    let mut climb = climb_of(windowed(), Policy::Believing, &[Stage::Baseline, Stage::Window]);
+    let outcome = CARD.climb(&mut climb);
+    let report = climb.round_report(Stage::Window).unwrap();
+    let kept = outcome.settings;
+    let width = kept.clock_maximum.unwrap().value() - kept.clock_minimum.unwrap().value();
+    assert!((190.0..=500.0).contains(&width), "{width}: {}", report.sentence);
+    assert!(report.gain_percent.unwrap() > 0.5);
+    let asked: Vec<f64> =
+        climb.trials().iter().filter_map(|t| t.asked.clock_minimum).map(Mhz::value).collect();
+    assert!(asked.iter().any(|low| (1_840.0..1_860.0).contains(low)), "50 MHz below: {asked:?}");
+
+    // A lowest clock that power cannot hold is recognised for what it is.
+    let mut plan = Plan { scene: "lantern".into(), ..Plan::default() };
+    plan.rounds.window_to_each_side_mhz = 50.0;
+    let mut climb = Climb::new(windowed(), plan, &[Stage::Baseline, Stage::Window]).unwrap();
+    for _ in 0..4 {
+        let Next::Trial(proposal) = climb.next() else { panic!() };
+        let record = CARD.run(&climb, &proposal.request);
+        climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+    }
+    let Next::Trial(proposal) = climb.next() else { panic!() };
+    let record = TrialRecord {
+        judged: Verdict::HeldBack,
+        score: Some(900.0),
+        ..CARD.run(&climb, &proposal.request)
+    };
+    climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+    let told = climb.round_report(Stage::Window).unwrap().sentence;
+    assert!(told.contains("makes it throttle"), "{told}");
+}
+
+#[rstest]
+fn faster_timing_gives_way_in_clock_until_it_holds() {
+    let mut climb = climb_of(windowed(), Policy::Believing, &[Stage::Baseline, Stage::Timing]);
+    let outcome = CARD.climb(&mut climb);
+    assert_eq!(outcome.settings.memory_timing, Some(2));
+
+    // Where the memory already stands at its edge, the level takes some of it back.
+    let tight = Imagined { core: -1.0, ..CARD };
+    let mut climb = climb_of(windowed(), Policy::Believing, &[Stage::Baseline, Stage::Timing]);
+    let mut failed = 0;
+    for _ in 0..40 {
+        let Next::Trial(proposal) = climb.next() else { break };
+        let asked = proposal.request.asked;
+        let fails = asked.memory_timing == Some(1)
+            && asked.memory_offset.is_none_or(|offset| offset.0 > -40);
+        let mut record = tight.run(&climb, &proposal.request);
+        if fails {
+            record.judged = Verdict::LoadDied;
+            record.score = None;
+            failed += 1;
+        }
+        climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+    }
+    assert_eq!(failed, 2, "at ±0 and at −20 MHz");
+    assert!(climb.round_report(Stage::Timing).unwrap().sentence.contains("does not hold"));
+}
+
+#[rstest]
+fn memory_given_up_feeds_the_core_and_says_which_scenes_it_pays_for() {
+    let mut climb = climb_of(shaped(), Policy::Believing, &[Stage::Baseline, Stage::Feed]);
+    CARD.climb(&mut climb);
+    let report = climb.round_report(Stage::Feed).unwrap();
+    let of = |section| report.sections.iter().find(|(at, _)| *at == section).unwrap().1;
+    assert!(of(0) > 0.0, "the heavy section gets clock: {:?}", report.sections);
+    assert!(of(1) < 0.0, "the memory mover loses: {:?}", report.sections);
+}
+
+#[rstest]
+#[case(&[Stage::Baseline, Stage::Middle], "name core before it")]
+#[case(&[Stage::Baseline, Stage::Window], "does not offer")]
+#[case(&[Stage::Cooler], "name baseline before it")]
+fn a_stage_that_cannot_be_is_refused_with_the_reason(#[case] stages: &[Stage], #[case] part: &str) {
+    let refused = Climb::new(shaped(), Plan::default(), stages).unwrap_err().to_string();
+    assert!(refused.contains(part), "{refused}");
+}
+
+#[rstest]
+fn a_stage_that_was_skipped_keeps_nothing_and_one_that_was_ended_keeps_what_is_known() {
+    let mut climb = climb_of(shaped(), Policy::Steady, &[Stage::Baseline, Stage::Cooler]);
+    for _ in 0..6 {
+        let Next::Trial(proposal) = climb.next() else { panic!() };
+        let record = CARD.run(&climb, &proposal.request);
+        climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+    }
+    let say = |climb: &mut Climb, order| {
+        let after = climb.trials().len() as u32;
+        climb.handle(ClimbEvent::Directed(Directive { stage: Stage::Cooler, order, after }));
+    };
+    say(&mut climb, StageOrder::End);
+    let Next::Ended(outcome) = climb.next() else { panic!() };
+    assert!(outcome.settings.curve.is_some() && !outcome.confirmed);
+    say(&mut climb, StageOrder::Skip);
+    let Next::Ended(outcome) = climb.next() else { panic!() };
+    assert_eq!(outcome.settings, climb.held_settings());
+    say(&mut climb, StageOrder::Repeat);
+    assert!(matches!(climb.next(), Next::Trial(_)));
+    assert!(!climb.has_begun(Stage::Cooler));
+}
+
+#[rstest]
+#[case(shaped())]
+#[case(windowed())]
+fn every_depth_is_read_back_as_it_was_written(#[case] card: CardDescription) {
+    let stock = Settings::stock(&card);
+    let depth = Depth::from_stock(&card, 5, 120).unwrap();
+    for at in (0..=120).step_by(5) {
+        for top in [1_800.0, 1_950.0, 2_070.0] {
+            let top = depth.top(Mhz(top));
+            let written = depth.write(&stock, at, Some(top));
+            assert_eq!(depth.read(&written), Some((at, top)), "{at} {top}");
+        }
+    }
+}
+
+#[rstest]
+fn a_stepwise_school_foresees_how_much_is_left() {
+    let mut climb = climb_of(shaped(), Policy::Steady, &[Stage::Baseline, Stage::Cooler]);
+    for _ in 0..4 {
+        let Next::Trial(proposal) = climb.next() else { panic!() };
+        let record = CARD.run(&climb, &proposal.request);
+        climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+    }
+    let before = climb.outlook().climb.trials;
+    assert!(before.0 >= 2 && before.1 < 60, "{before:?}");
+    let begun = climb.trials().len();
+    CARD.climb(&mut climb);
+    let made = climb.trials().len() - begun;
+    assert!((before.0..=before.1 + 4).contains(&made), "{made} of {before:?}");
+    assert_eq!(climb.outlook().climb.trials, (0, 0));
+}
+
+#[rstest]
+#[case::less_voltage(-1, 30)]
+#[case::more_voltage(1, 20)]
+fn a_nudge_in_a_voltage_stage_moves_millivolts(#[case] steps: i32, #[case] depth: i32) {
+    let mut climb = climb_of(windowed(), Policy::Steady, &[Stage::Baseline, Stage::Less]);
+    while climb.stage() == Stage::Baseline {
+        let Next::Trial(proposal) = climb.next() else { panic!() };
+        let ended = CARD.run(&climb, &proposal.request);
+        climb.handle(ClimbEvent::TrialEnded(Box::new(ended)));
+    }
+    let offset = |climb: &Climb| {
+        let Next::Trial(proposal) = climb.next() else { panic!() };
+        (proposal.request.stage, proposal.request.asked.get(SettingKind::VoltageOffset).unwrap())
+    };
+    let (_, planned) = offset(&climb);
+    assert_eq!(planned, -25.0, "the first coarse step");
+    let nudge = climb.nudged_by(steps).unwrap();
+    assert_eq!(nudge.shown, format!("−{depth} mV"));
+    climb.handle(ClimbEvent::Nudged(Some(Box::new(nudge))));
+    assert_eq!(offset(&climb), (Stage::Less, -f64::from(depth)), "the stage learns from it");
+    climb.handle(ClimbEvent::Nudged(None));
+    assert_eq!(offset(&climb).1, planned);
+}
+
+#[rstest]
+#[case(Stage::Power, SettingKind::PowerLimit)]
+#[case(Stage::Window, SettingKind::ClockMaximum)]
+#[case(Stage::Timing, SettingKind::MemoryTiming)]
+#[case(Stage::Feed, SettingKind::MemoryOffset)]
+fn every_stage_can_be_nudged_on_its_own_scale(#[case] stage: Stage, #[case] kind: SettingKind) {
+    let mut climb = climb_of(windowed(), Policy::Steady, &[Stage::Baseline, stage]);
+    while climb.stage() == Stage::Baseline {
+        let Next::Trial(proposal) = climb.next() else { panic!() };
+        let ended = CARD.run(&climb, &proposal.request);
+        climb.handle(ClimbEvent::TrialEnded(Box::new(ended)));
+    }
+    let Next::Trial(planned) = climb.next() else { panic!() };
+    let from = planned.request.asked.get(kind).or(climb.card().offer(kind).unwrap().stock);
+    let (up, down) = (climb.nudged_by(1).unwrap(), climb.nudged_by(-1).unwrap());
+    let moved = [down, up].map(|nudge| nudge.settings.get(kind).unwrap() - from.unwrap());
+    assert!(moved[0] <= 0.0 && moved[1] >= 0.0 && moved[0] < moved[1], "{moved:?}");
+}

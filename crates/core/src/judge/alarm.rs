@@ -1,0 +1,175 @@
+//! Alarms of the user's own, beside the ones that always hold.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+use crate::card::description::Channel;
+use crate::measure::sample::Sample;
+
+/// What an alarm looks at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum AlarmOn {
+    /// Core temperature, °C.
+    CoreTemperature,
+    /// Hot spot, °C.
+    HotSpot,
+    /// Board power, W.
+    BoardPower,
+    /// Frames with wrong pixels in one trial.
+    Artifacts,
+}
+
+impl AlarmOn {
+    /// Everything an alarm may look at.
+    pub const ALL: [Self; 4] =
+        [Self::CoreTemperature, Self::HotSpot, Self::BoardPower, Self::Artifacts];
+
+    /// The trade's name of it.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::CoreTemperature => "core temperature",
+            Self::HotSpot => "hot spot",
+            Self::BoardPower => "board power",
+            Self::Artifacts => "artifacts",
+        }
+    }
+
+    /// The unit of its threshold.
+    #[must_use]
+    pub const fn unit(self) -> &'static str {
+        match self {
+            Self::CoreTemperature | Self::HotSpot => "°C",
+            Self::BoardPower => "W",
+            Self::Artifacts => "frames",
+        }
+    }
+
+    /// Lowest and highest threshold that makes sense.
+    #[must_use]
+    pub const fn range(self) -> (f64, f64) {
+        match self {
+            Self::CoreTemperature | Self::HotSpot => (20.0, 120.0),
+            Self::BoardPower => (10.0, 2_000.0),
+            Self::Artifacts => (0.0, 100_000.0),
+        }
+    }
+
+    fn value(self, sample: &Sample, wrong_frames: u64) -> Option<f64> {
+        match self {
+            Self::CoreTemperature => sample.get(Channel::CoreTemperature),
+            Self::HotSpot => sample.get(Channel::HotSpot),
+            Self::BoardPower => sample.get(Channel::BoardPower),
+            Self::Artifacts => Some(wrong_frames as f64),
+        }
+    }
+}
+
+/// What an alarm does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum AlarmAct {
+    /// Says so and goes on.
+    Warn,
+    /// Stops the trial; the climb goes on.
+    Stop,
+    /// Stops the trial, puts the card back to what was kept (or to stock), and climbs no further
+    /// by itself.
+    PutBack,
+}
+
+impl AlarmAct {
+    /// All acts, the mildest first.
+    pub const ALL: [Self; 3] = [Self::Warn, Self::Stop, Self::PutBack];
+
+    /// The act in words.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Warn => "warn",
+            Self::Stop => "stop",
+            Self::PutBack => "put back",
+        }
+    }
+}
+
+/// One alarm: when the reading is above the threshold, act.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Alarm {
+    /// What it looks at.
+    pub on: AlarmOn,
+    /// Threshold in the unit of `on`.
+    pub above: f64,
+    /// What it does.
+    pub act: AlarmAct,
+}
+
+/// An alarm that went off.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct AlarmRaised {
+    /// The alarm.
+    pub alarm: Alarm,
+    /// The reading that set it off.
+    pub value: f64,
+}
+
+impl fmt::Display for AlarmRaised {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let Alarm { on, above, .. } = self.alarm;
+        let (value, unit) = (self.value, on.unit());
+        write!(f, "{} {value:.0} {unit} is above the alarm at {above:.0} {unit}", on.label())
+    }
+}
+
+/// The gravest alarm that a sample sets off. A reading that is missing sets nothing off: a sensor
+/// that falls silent is a matter of its own.
+#[must_use]
+pub fn raised(alarms: &[Alarm], sample: &Sample, wrong_frames: u64) -> Vec<AlarmRaised> {
+    let mut raised: Vec<AlarmRaised> = alarms
+        .iter()
+        .filter_map(|alarm| {
+            let value = alarm.on.value(sample, wrong_frames)?;
+            (value > alarm.above).then_some(AlarmRaised { alarm: *alarm, value })
+        })
+        .collect();
+    raised.sort_by_key(|one| std::cmp::Reverse(one.alarm.act as u8));
+    raised
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixtures::sample;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(AlarmOn::HotSpot, 72.0, 0, None)]
+    #[case(AlarmOn::HotSpot, 71.0, 0, Some("hot spot 72 °C is above the alarm at 71 °C"))]
+    #[case(AlarmOn::CoreTemperature, 59.0, 0, Some("core temperature 60 °C"))]
+    #[case(AlarmOn::BoardPower, 199.0, 0, Some("board power 200 W"))]
+    #[case(AlarmOn::Artifacts, 0.0, 0, None)]
+    #[case(AlarmOn::Artifacts, 2.0, 3, Some("artifacts 3 frames is above the alarm at 2 frames"))]
+    fn an_alarm_goes_off_above_its_threshold(
+        #[case] on: AlarmOn,
+        #[case] above: f64,
+        #[case] wrong: u64,
+        #[case] told: Option<&str>,
+    ) {
+        let raised = raised(&[Alarm { on, above, act: AlarmAct::Warn }], &sample(), wrong);
+        let text = raised.first().map(ToString::to_string);
+        match told {
+            None => assert_eq!(text, None),
+            Some(told) => assert!(text.unwrap().starts_with(told)),
+        }
+    }
+
+    #[rstest]
+    fn the_gravest_comes_first_and_a_missing_reading_is_silent() {
+        let alarms = AlarmAct::ALL.map(|act| Alarm { on: AlarmOn::HotSpot, above: 50.0, act });
+        assert_eq!(raised(&alarms, &sample(), 0)[0].alarm.act, AlarmAct::PutBack);
+        let blind = Sample { hot_spot: None, ..sample() };
+        assert!(raised(&alarms, &blind, 0).is_empty());
+    }
+}

@@ -1,0 +1,624 @@
+//! Profiles: settings that were kept, what stands behind them, and whether they are still what they
+//! were.
+//!
+//! ```text
+//!   settings ──► runs at them, whichever climb they were made in ──► Backing ──► Proof
+//!                 │ before they were kept │ after that
+//!                 └───────────┬───────────┘
+//!                           Drift
+//! ```
+
+use serde::{Deserialize, Serialize};
+
+use crate::air::fan::Fan;
+use crate::card::settings::Settings;
+use crate::climb::Outcome;
+use crate::judge::verdict::{Verdict, gain_percent};
+use crate::plan::Margin;
+use crate::statistics::{mean, standard_deviation};
+use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
+
+/// Time without a fault that proves settings to which no climb led: an hour, over all kinds of load.
+pub const LEAST_PROOF: Seconds = Seconds(3_600.0);
+/// Longest name of a profile, characters.
+pub const LONGEST_NAME: usize = 40;
+/// Longest purpose of a profile, characters.
+pub const LONGEST_PURPOSE: usize = 60;
+/// Kinds of load that make up a mixture; the medley is one by itself.
+const LEAST_LOADS: usize = 3;
+/// Name of the load that is all scenes in turn.
+const MIXTURE: &str = "medley";
+/// A loss of score smaller than this is no drift, however little the runs scatter.
+const LEAST_DRIFT: Percent = Percent(1.0);
+/// More power than this above what was proven is told.
+const POWER_DRIFT: Percent = Percent(3.0);
+/// A hot spot warmer by more than this, the room's own change left out, is told, K.
+const HEAT_DRIFT: f64 = 4.0;
+
+/// Where the settings of a profile come from.
+#[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Origin {
+    /// What a climb came to.
+    #[default]
+    Climb,
+    /// Any one trial.
+    Trial,
+    /// Put together by hand.
+    ByHand,
+    /// Somebody else's file: a starting point.
+    Imported {
+        /// Share of the way from stock that was taken off.
+        cut_back: Percent,
+    },
+}
+
+/// Kept settings.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Profile {
+    /// Name, one of a kind per card.
+    pub name: String,
+    /// What it is for, in the user's words.
+    pub purpose: String,
+    /// The settings.
+    pub settings: Settings,
+    /// What they are to be good for; none where that was never said.
+    pub margin: Option<Margin>,
+    /// Chance that the climb claimed for the margin's span, 0 to 1.
+    pub claimed: Option<f64>,
+    /// Whether a long run of its climb stands behind it.
+    pub confirmed: bool,
+    /// Where the settings come from.
+    pub origin: Origin,
+    /// Climb they come from.
+    pub climb: Option<i64>,
+    /// Number of the trial that shows them, in that climb.
+    pub trial: Option<u32>,
+    /// Release of the driver they were kept under.
+    pub driver: Option<String>,
+    /// Whether the card is put to it, at each start as far as it is proven.
+    pub in_use: bool,
+    /// When it was kept, seconds since 1970; 0 before it is.
+    pub kept: i64,
+    /// Row of the newest trial there was then: what came after it says whether it has drifted.
+    pub kept_after: i64,
+}
+
+impl Profile {
+    /// A profile of these settings of which nothing else is known yet.
+    #[must_use]
+    pub fn new(name: impl Into<String>, settings: Settings, origin: Origin) -> Self {
+        Self {
+            name: name.into(),
+            purpose: String::new(),
+            settings,
+            margin: None,
+            claimed: None,
+            confirmed: false,
+            origin,
+            climb: None,
+            trial: None,
+            driver: None,
+            in_use: false,
+            kept: 0,
+            kept_after: 0,
+        }
+    }
+
+    /// What a climb came to by a plan with this margin, as a profile without a name.
+    #[must_use]
+    pub fn of_outcome(outcome: &Outcome, margin: Margin, climb: i64) -> Self {
+        Self {
+            margin: Some(margin),
+            claimed: outcome.claim.map(|claim| claim.chance),
+            confirmed: outcome.confirmed,
+            climb: Some(climb),
+            trial: outcome.kept_trial,
+            ..Self::new(String::new(), outcome.settings, Origin::Climb)
+        }
+    }
+
+    /// Where it comes from, in a few words.
+    #[must_use]
+    pub fn origin_in_words(&self) -> String {
+        match (self.origin, self.climb, self.trial) {
+            (Origin::Imported { cut_back }, ..) => {
+                format!("imported, cut back by {:.0} %", cut_back.value())
+            }
+            (Origin::ByHand, ..) => "put together by hand".into(),
+            (Origin::Trial, Some(climb), Some(trial)) => format!("trial {trial} of climb {climb}"),
+            (_, Some(climb), _) => format!("outcome of climb {climb}"),
+            _ => "of unknown origin".into(),
+        }
+    }
+}
+
+/// A run at the settings of a profile, its fan aside.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RunAt {
+    /// Its climb.
+    pub climb: i64,
+    /// Its number there.
+    pub trial: u32,
+    /// Its row in the ledger: later runs have higher ones, whatever the clock said.
+    pub row: i64,
+    /// What ran.
+    pub load: String,
+    /// How long.
+    pub seconds: Seconds,
+    /// The verdict that counts.
+    pub verdict: Verdict,
+    /// Work units per second.
+    pub score: Option<f64>,
+    /// Average power of the board.
+    pub power: Option<Watt>,
+    /// Average core clock.
+    pub clock: Option<Mhz>,
+    /// Release of the driver it ran under; none where that was not noted.
+    pub driver: Option<String>,
+    /// How its fan was driven; none for automatic.
+    pub fan: Option<Fan>,
+    /// Highest core temperature.
+    pub core_temperature: Option<Celsius>,
+    /// Highest hot spot.
+    pub hot_spot: Option<Celsius>,
+    /// Highest memory temperature.
+    pub memory_temperature: Option<Celsius>,
+    /// Room it ran in.
+    pub ambient: Option<Celsius>,
+}
+
+impl RunAt {
+    /// Whether it ran without a fault, however fast.
+    fn holds(&self) -> bool {
+        matches!(self.verdict, Verdict::Clean | Verdict::Slower | Verdict::HeldBack)
+    }
+
+    /// Whether the card failed.
+    fn fails(&self) -> bool {
+        self.verdict <= Verdict::Artifacts
+    }
+}
+
+/// Why a run without a fault is no evidence for a profile.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum NoEvidence {
+    /// Another driver, or one that was not noted.
+    Driver,
+    /// The fan was faster than the profile's, and the card no hotter than that makes it.
+    Fan,
+}
+
+/// What stands behind a profile: the runs made at its settings, under the present driver and with a
+/// fan no faster than its own, or with the card at least as hot as its own fan lets it become.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Backing {
+    /// Runs without a fault.
+    pub runs: usize,
+    /// Time under load in them.
+    pub clean: Seconds,
+    /// The loads that ran, each once, and how long.
+    pub loads: Vec<(String, Seconds)>,
+    /// The newest run that failed, whatever its driver and fan: climb, trial and verdict.
+    pub failed: Option<(i64, u32, Verdict)>,
+    /// Runs without a fault that do not count: they ran under another driver.
+    pub under_other_driver: usize,
+    /// Runs without a fault that do not count: their fan kept the card cooler.
+    pub cooler: usize,
+    /// Whether the climb the profile comes from ran it under a mixture of loads.
+    from_mixture: bool,
+}
+
+impl Backing {
+    /// What runs at the settings of a profile come to on a card under `driver`.
+    #[must_use]
+    pub fn of(profile: &Profile, runs: &[RunAt], driver: &str) -> Self {
+        let mut backing = Self::default();
+        let mut own_loads = Vec::new();
+        for run in runs.iter().filter(|run| run.holds()) {
+            match no_evidence(profile, run, runs, driver) {
+                Some(NoEvidence::Driver) => backing.under_other_driver += 1,
+                Some(NoEvidence::Fan) => backing.cooler += 1,
+                None => {
+                    backing.add(run);
+                    if Some(run.climb) == profile.climb {
+                        own_loads.push(run.load.as_str());
+                    }
+                }
+            }
+        }
+        backing.from_mixture =
+            !own_loads.is_empty() && own_loads.into_iter().all(|load| load == MIXTURE);
+        let failed = runs.iter().filter(|run| run.fails());
+        backing.failed =
+            failed.max_by_key(|run| run.row).map(|run| (run.climb, run.trial, run.verdict));
+        backing
+    }
+
+    fn add(&mut self, run: &RunAt) {
+        self.runs += 1;
+        self.clean = self.clean + run.seconds;
+        match self.loads.iter_mut().find(|(load, _)| *load == run.load) {
+            Some((_, seconds)) => *seconds = *seconds + run.seconds,
+            None => self.loads.push((run.load.clone(), run.seconds)),
+        }
+    }
+
+    /// Time that counts as time under a mixture of loads: all of the medley's, and of three or more
+    /// other kinds three times that of the third longest.
+    #[must_use]
+    pub fn mixed(&self) -> Seconds {
+        let is_mixture = |load: &&(String, Seconds)| load.0 == MIXTURE;
+        let medley: f64 = self.loads.iter().filter(is_mixture).map(|load| load.1.value()).sum();
+        let mut others: Vec<f64> =
+            self.loads.iter().filter(|load| !is_mixture(load)).map(|load| load.1.value()).collect();
+        others.sort_by(|a, b| b.total_cmp(a));
+        let least = others.get(LEAST_LOADS - 1).copied().unwrap_or(0.0);
+        Seconds(medley + least * LEAST_LOADS as f64)
+    }
+
+    /// The evidence in a few words.
+    #[must_use]
+    pub fn in_words(&self) -> String {
+        if self.runs == 0 {
+            return "no run without a fault".into();
+        }
+        let runs = if self.runs == 1 { "1 run".into() } else { format!("{} runs", self.runs) };
+        let loads: Vec<&str> = self.loads.iter().map(|(load, _)| load.as_str()).collect();
+        format!("{} without a fault in {runs} of {}", self.clean.in_words(), loads.join(", "))
+    }
+
+    /// Which runs do not count, in a sentence with a space before it; empty where all do.
+    fn set_aside_in_words(&self) -> String {
+        let parts: Vec<String> =
+            [(self.under_other_driver, "under another driver"), (self.cooler, "with a faster fan")]
+                .into_iter()
+                .filter(|(count, _)| *count > 0)
+                .map(|(count, why)| format!("{count} {why}"))
+                .collect();
+        match parts.is_empty() {
+            true => String::new(),
+            false => format!(" Runs that do not count: {}.", parts.join(", ")),
+        }
+    }
+}
+
+/// Why a run is no evidence for a profile; `None` where it is.
+fn no_evidence(profile: &Profile, run: &RunAt, runs: &[RunAt], driver: &str) -> Option<NoEvidence> {
+    if run.driver.as_deref() != Some(driver) {
+        return Some(NoEvidence::Driver);
+    }
+    if Fan::is_no_faster(run.fan, profile.settings.fan) {
+        return None;
+    }
+    // What the profile's own fan made of the card under the same load.
+    let own = runs.iter().filter(|other| {
+        other.holds()
+            && other.load == run.load
+            && Fan::is_no_faster(other.fan, profile.settings.fan)
+    });
+    let own: Vec<&RunAt> = own.collect();
+    let temperatures: [fn(&RunAt) -> Option<Celsius>; 3] =
+        [|run| run.core_temperature, |run| run.hot_spot, |run| run.memory_temperature];
+    let is_as_hot = temperatures.iter().all(|of| {
+        let hottest = own.iter().filter_map(|run| of(run)).map(Celsius::value).reduce(f64::max);
+        hottest.is_none_or(|hottest| of(run).is_some_and(|at| at.value() >= hottest))
+    });
+    (own.is_empty() || !is_as_hot).then_some(NoEvidence::Fan)
+}
+
+/// Whether a profile is proven, and why, in a sentence.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Proof {
+    /// It may be put on the card at a start.
+    Proven(String),
+    /// Not yet, or no longer.
+    Open(String),
+    /// It failed.
+    Failed(String),
+}
+
+impl Proof {
+    /// What proves a profile.
+    ///
+    /// Proven is what a climb's long run stands behind, where the climb ran the medley and is as sure
+    /// of it as its margin [asks for](Margin::confidence); or what ran [`LEAST_PROOF`] without a fault
+    /// under the medley, or a third of that under each of three kinds of load: each breaks
+    /// differently. One fault is enough against it.
+    #[must_use]
+    pub fn of(profile: &Profile, backing: &Backing) -> Self {
+        if let Some((climb, trial, verdict)) = backing.failed {
+            return Self::Failed(format!("Trial {trial} of climb {climb} ended in {verdict}."));
+        }
+        let enough = profile.margin.map_or(0.0, Margin::confidence);
+        let runs = backing.in_words();
+        let aside = backing.set_aside_in_words();
+        if profile.origin == Origin::Climb
+            && profile.confirmed
+            && profile.claimed.is_none_or(|chance| chance >= enough)
+            && backing.from_mixture
+        {
+            return Self::Proven(format!(
+                "A long run of its climb stands behind it; {runs}.{aside}"
+            ));
+        }
+        let left = LEAST_PROOF.value() - backing.mixed().value();
+        if left <= 0.0 {
+            return Self::Proven(format!("It has {runs}.{aside}"));
+        }
+        let third = Seconds(LEAST_PROOF.value() / LEAST_LOADS as f64);
+        Self::Open(format!(
+            "It has {runs}. {} more under the medley prove it, or {} under each of three other \
+             loads.{aside}",
+            Seconds(left).in_words(),
+            third.in_words()
+        ))
+    }
+
+    /// Whether it is proven.
+    #[must_use]
+    pub const fn is_proven(&self) -> bool {
+        matches!(self, Self::Proven(_))
+    }
+
+    /// It in a word.
+    #[must_use]
+    pub const fn label(&self) -> &'static str {
+        match self {
+            Self::Proven(_) => "proven",
+            Self::Open(_) => "not proven",
+            Self::Failed(_) => "failed",
+        }
+    }
+
+    /// Why.
+    #[must_use]
+    pub fn why(&self) -> &str {
+        match self {
+            Self::Proven(why) | Self::Open(why) | Self::Failed(why) => why,
+        }
+    }
+}
+
+/// What a run made after settings were kept says of them.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Drift {
+    /// Whether it is no longer what was proven.
+    pub is_drifted: bool,
+    /// Score against what was proven, percent.
+    pub score_percent: Option<f64>,
+    /// A difference of score up to this is chance, percent.
+    pub noise_percent: f64,
+    /// All of it in a sentence.
+    pub sentence: String,
+}
+
+/// Holds the newest run after row `kept_after` against those until then under the same load; `None` where
+/// there is none of one of them.
+#[must_use]
+pub fn drift(kept_after: i64, runs: &[RunAt]) -> Option<Drift> {
+    let proves = |run: &&RunAt| run.holds() || run.fails();
+    let since = runs.iter().filter(|run| run.row > kept_after);
+    let now = since.filter(proves).max_by_key(|run| run.row)?;
+    let before: Vec<&RunAt> = runs
+        .iter()
+        .filter(|run| run.row <= kept_after && run.load == now.load && run.holds())
+        .collect();
+    let place = format!("trial {} of climb {}", now.trial, now.climb);
+    if !now.holds() {
+        return Some(Drift {
+            is_drifted: true,
+            score_percent: None,
+            noise_percent: LEAST_DRIFT.value(),
+            sentence: format!("It no longer holds: {place} ended in {}.", now.verdict),
+        });
+    }
+    if before.is_empty() {
+        return None;
+    }
+    let average = |of: &dyn Fn(&RunAt) -> Option<f64>| {
+        mean(&before.iter().filter_map(|run| of(run)).collect::<Vec<_>>())
+    };
+    let scores: Vec<f64> = before.iter().filter_map(|run| run.score).collect();
+    let scatter =
+        mean(&scores).zip(standard_deviation(&scores)).map_or(0.0, |(m, s)| s / m * 200.0);
+    let noise_percent = scatter.max(LEAST_DRIFT.value());
+    let score = now.score.zip(mean(&scores)).map(|(at, before)| gain_percent(at, before));
+    let watts = |run: &RunAt| run.power.map(Watt::value);
+    let power = watts(now).zip(average(&watts)).map(|(at, before)| gain_percent(at, before));
+    // Heat above the room, where the room is known of all of them.
+    let above_room = |run: &RunAt| Some(run.hot_spot?.value() - run.ambient?.value());
+    let hot_spot = |run: &RunAt| run.hot_spot.map(Celsius::value);
+    let apart = |of: &dyn Fn(&RunAt) -> Option<f64>| of(now).zip(average(of));
+    let heat = apart(&above_room).or(apart(&hot_spot)).map(|(at, before)| at - before);
+
+    let mut parts = Vec::new();
+    let is_slower = score.is_some_and(|score| score < -noise_percent);
+    if let Some(score) = score {
+        let beyond = if score.abs() > noise_percent { "more" } else { "no more" };
+        parts.push(format!("score {score:+.1} %, {beyond} than chance (±{noise_percent:.1} %)"));
+    }
+    let takes_more = power.is_some_and(|power| power > POWER_DRIFT.value());
+    let is_hotter = heat.is_some_and(|heat| heat > HEAT_DRIFT);
+    parts.extend(power.map(|power| format!("power {power:+.1} %")));
+    parts.extend(heat.map(|heat| format!("hot spot {heat:+.0} K")));
+    let is_drifted = is_slower || takes_more || is_hotter;
+    let verdict = match is_drifted {
+        true => "It is no longer what was proven",
+        false => "It is still what was proven",
+    };
+    Some(Drift {
+        is_drifted,
+        score_percent: score,
+        noise_percent,
+        sentence: format!("{verdict}: {} in {place}.", parts.join(", ")),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn run(row: i64, load: &str, minutes: f64, verdict: Verdict) -> RunAt {
+        RunAt {
+            climb: 3,
+            trial: row as u32,
+            row,
+            load: load.into(),
+            seconds: Seconds(minutes * 60.0),
+            verdict,
+            score: Some(1_000.0),
+            power: Some(Watt(200.0)),
+            clock: Some(Mhz(1_950.0)),
+            driver: Some("1.0".into()),
+            fan: None,
+            core_temperature: Some(Celsius(68.0)),
+            hot_spot: Some(Celsius(80.0)),
+            memory_temperature: None,
+            ambient: Some(Celsius(20.0)),
+        }
+    }
+
+    fn kept(origin: Origin) -> Profile {
+        Profile {
+            margin: Some(Margin::Daily),
+            driver: Some("1.0".into()),
+            ..Profile::new("dome", Settings::default(), origin)
+        }
+    }
+
+    #[rstest]
+    #[case(&[("medley", 30.0), ("medley", 31.0)], true)]
+    #[case(&[("medley", 30.0), ("kiln", 20.0)], false)]
+    #[case(&[("kiln", 120.0)], false)]
+    #[case::one_short_run(&[("kiln", 120.0), ("medley", 1.0)], false)]
+    #[case::two_short_runs(&[("kiln", 120.0), ("loom", 1.0), ("squall", 1.0)], false)]
+    #[case::a_third_each(&[("kiln", 30.0), ("loom", 20.0), ("squall", 20.0)], true)]
+    #[case::a_third_short(&[("kiln", 30.0), ("loom", 20.0), ("squall", 19.0)], false)]
+    #[case::with_medley(&[("kiln", 30.0), ("loom", 10.0), ("squall", 10.0), ("medley", 30.0)], true)]
+    #[case(&[], false)]
+    fn an_hour_without_a_fault_under_all_kinds_of_load_proves(
+        #[case] runs: &[(&str, f64)],
+        #[case] proven: bool,
+    ) {
+        let runs: Vec<RunAt> =
+            runs.iter().map(|(load, minutes)| run(1, load, *minutes, Verdict::Clean)).collect();
+        let profile = kept(Origin::Trial);
+        let proof = Proof::of(&profile, &Backing::of(&profile, &runs, "1.0"));
+        assert_eq!(proof.is_proven(), proven, "{proof:?}");
+    }
+
+    #[rstest]
+    #[case(true, Some(0.993), "medley", true)]
+    #[case(true, Some(0.993), "kiln", false)]
+    #[case(true, Some(0.9), "medley", false)]
+    #[case(false, Some(0.993), "medley", false)]
+    fn what_a_climb_claims_proves_if_a_long_run_and_the_chance_stand_behind_it(
+        #[case] confirmed: bool,
+        #[case] claimed: Option<f64>,
+        #[case] load: &str,
+        #[case] proven: bool,
+    ) {
+        let mut runs = vec![run(1, load, 10.0, Verdict::Clean)];
+        let profile = Profile { confirmed, claimed, climb: Some(3), ..kept(Origin::Climb) };
+        let proof = |profile: &Profile, runs: &[RunAt], driver: &str| {
+            Proof::of(profile, &Backing::of(profile, runs, driver)).is_proven()
+        };
+        assert_eq!(proof(&profile, &runs, "1.0"), proven);
+        assert!(!proof(&profile, &runs, "2.0"), "under another driver nothing of it counts");
+        let imported = Origin::Imported { cut_back: Percent(25.0) };
+        let foreign = Profile { origin: imported, ..profile.clone() };
+        assert!(!proof(&foreign, &runs, "1.0"), "an import is never trusted");
+        // One short run of another climb makes no mixture of this one's loads.
+        runs.push(RunAt { climb: 9, ..run(2, "medley", 1.0, Verdict::Clean) });
+        assert_eq!(proof(&profile, &runs, "1.0"), proven);
+    }
+
+    #[test]
+    fn one_fault_is_enough_against_it() {
+        let profile = kept(Origin::Trial);
+        let mut runs = vec![run(1, "medley", 90.0, Verdict::Clean)];
+        runs.push(run(2, "squall", 1.0, Verdict::DriverReset));
+        let failed = Proof::of(&profile, &Backing::of(&profile, &runs, "1.0"));
+        assert_eq!(failed.why(), "Trial 2 of climb 3 ended in driver reset.");
+        assert_eq!(failed.label(), "failed");
+        runs.push(run(3, "squall", 1.0, Verdict::Void));
+        let backing = Backing::of(&profile, &runs, "1.0");
+        assert_eq!(backing.runs, 1, "what proves nothing counts neither way");
+    }
+
+    const FULL: Option<Fan> = Some(Fan::Fixed(Percent(100.0)));
+    const QUIET: Option<Fan> = Some(Fan::Fixed(Percent(30.0)));
+
+    #[rstest]
+    #[case::the_same(Some("1.0"), QUIET, QUIET, None, true)]
+    #[case::slower(Some("1.0"), QUIET, FULL, None, true)]
+    #[case::faster(Some("1.0"), FULL, QUIET, None, false)]
+    #[case::automatic(Some("1.0"), None, QUIET, None, false)]
+    #[case::another_driver(Some("0.9"), QUIET, QUIET, None, false)]
+    #[case::driver_unknown(None, QUIET, QUIET, None, false)]
+    #[case::faster_but_as_hot(Some("1.0"), FULL, QUIET, Some(80.0), true)]
+    #[case::faster_and_cooler(Some("1.0"), FULL, QUIET, Some(80.5), false)]
+    fn a_run_counts_under_the_same_driver_and_with_a_fan_no_faster_or_a_card_as_hot(
+        #[case] driver: Option<&str>,
+        #[case] fan: Option<Fan>,
+        #[case] own_fan: Option<Fan>,
+        #[case] own_fan_makes: Option<f64>,
+        #[case] counts: bool,
+    ) {
+        let mut profile = kept(Origin::Trial);
+        profile.settings.fan = own_fan;
+        let driver = driver.map(str::to_owned);
+        let mut runs = vec![RunAt { driver, fan, ..run(1, "medley", 90.0, Verdict::Clean) }];
+        let hot_spot = own_fan_makes.map(Celsius);
+        runs.extend(hot_spot.map(|_| RunAt {
+            fan: own_fan,
+            hot_spot,
+            ..run(2, "medley", 1.0, Verdict::Clean)
+        }));
+        let backing = Backing::of(&profile, &runs, "1.0");
+        let proof = Proof::of(&profile, &backing);
+        assert_eq!(proof.is_proven(), counts, "{proof:?}");
+        assert_eq!(backing.under_other_driver + backing.cooler, usize::from(!counts));
+        assert_eq!(proof.why().contains("Runs that do not count: 1"), !counts, "{proof:?}");
+    }
+
+    #[rstest]
+    #[case(1_004.0, 200.0, 80.0, 20.0, false, "no more than chance")]
+    #[case(960.0, 200.0, 80.0, 20.0, true, "score -4.0 %, more than chance")]
+    #[case(1_000.0, 212.0, 80.0, 20.0, true, "power +6.0 %")]
+    #[case(1_000.0, 200.0, 88.0, 28.0, false, "hot spot +0 K")]
+    #[case(1_000.0, 200.0, 88.0, 20.0, true, "hot spot +8 K")]
+    fn drift_is_what_is_more_than_chance_and_more_than_the_room(
+        #[case] score: f64,
+        #[case] power: f64,
+        #[case] hot_spot: f64,
+        #[case] ambient: f64,
+        #[case] drifted: bool,
+        #[case] part: &str,
+    ) {
+        let now = RunAt {
+            score: Some(score),
+            power: Some(Watt(power)),
+            hot_spot: Some(Celsius(hot_spot)),
+            ambient: Some(Celsius(ambient)),
+            ..run(20, "medley", 5.0, Verdict::Clean)
+        };
+        let proven = [run(1, "medley", 30.0, Verdict::Clean), run(2, "kiln", 9.0, Verdict::Clean)];
+        let runs: Vec<RunAt> = proven.into_iter().chain([now]).collect();
+        let drift = drift(10, &runs).unwrap();
+        assert_eq!(drift.is_drifted, drifted, "{drift:?}");
+        assert!(drift.sentence.contains(part), "{drift:?}");
+    }
+
+    #[rstest]
+    fn a_fault_since_it_was_kept_is_drift_and_without_a_new_run_there_is_none() {
+        let mut runs = vec![run(1, "medley", 30.0, Verdict::Clean)];
+        assert_eq!(drift(10, &runs), None);
+        runs.push(run(20, "kiln", 3.0, Verdict::Clean));
+        assert_eq!(drift(10, &runs), None, "another load cannot be held against it");
+        runs.push(run(30, "squall", 3.0, Verdict::Artifacts));
+        assert!(drift(10, &runs).unwrap().sentence.contains("no longer holds"));
+    }
+}

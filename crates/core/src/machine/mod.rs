@@ -1,0 +1,6 @@
+//! What stands around the card: room, power supply, and what should be in order before the first
+//! change.
+
+pub(crate) mod prerequisites;
+pub(crate) mod room;
+pub(crate) mod supply;

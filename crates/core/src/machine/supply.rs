@@ -1,0 +1,179 @@
+//! The machine around the card, as far as its user tells of it: room, power supply, alarms.
+
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+use crate::card::description::{CardDescription, SettingKind};
+use crate::judge::alarm::Alarm;
+use crate::machine::room::Room;
+use crate::units::{Decibel, Percent, Watt};
+
+/// What the user said of the machine. What was never said is `None`, not a guess.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Machine {
+    /// The room.
+    pub room: Option<Room>,
+    /// Rated power of the supply.
+    #[serde(rename = "supply_w")]
+    pub supply: Option<Watt>,
+    /// Most that the rest of the machine draws, all cards left out.
+    #[serde(rename = "rest_w")]
+    pub rest: Option<Watt>,
+    /// Noise of the card at full fan, as its user measured it where they sit, dB(A).
+    #[serde(rename = "full_fan_db")]
+    pub full_fan: Option<Decibel>,
+    /// Alarms.
+    pub alarms: Vec<Alarm>,
+}
+
+/// A fact about the machine that cannot be.
+#[derive(Debug, Clone, PartialEq, Error)]
+#[error("{what} of {value} {unit}: it must be {lowest} to {highest} {unit}")]
+pub struct MachineError {
+    what: &'static str,
+    value: f64,
+    lowest: f64,
+    highest: f64,
+    unit: &'static str,
+}
+
+impl Machine {
+    /// Checks every number.
+    ///
+    /// # Errors
+    /// A number outside what a room, a supply or an alarm can have.
+    pub fn check(&self) -> Result<(), MachineError> {
+        let check = |what, value: Option<f64>, (lowest, highest), unit| match value {
+            Some(value) if !(lowest..=highest).contains(&value) => {
+                Err(MachineError { what, value, lowest, highest, unit })
+            }
+            _ => Ok(()),
+        };
+        let ambient = self.room.map(|room| room.ambient.value());
+        check("a room temperature", ambient, (-20.0, 60.0), "°C")?;
+        check("a power supply", self.supply.map(Watt::value), (100.0, 5_000.0), "W")?;
+        check("a rest of the machine", self.rest.map(Watt::value), (0.0, 4_000.0), "W")?;
+        check("a noise at full fan", self.full_fan.map(Decibel::value), (10.0, 120.0), "dB")?;
+        for alarm in &self.alarms {
+            check("an alarm threshold", Some(alarm.above), alarm.on.range(), alarm.on.unit())?;
+        }
+        Ok(())
+    }
+
+    /// What the supply has left over in the worst case; none until supply and rest are known.
+    #[must_use]
+    pub fn headroom(&self, cards: &[&CardDescription]) -> Option<SupplyHeadroom> {
+        let (supply, rest) = (self.supply?, self.rest?);
+        let highest: f64 = cards.iter().map(|card| highest_power(card).value()).sum();
+        let worst = rest.value() + highest * TRANSIENT_FACTOR;
+        Some(SupplyHeadroom {
+            supply,
+            sustained: Watt(rest.value() + highest),
+            worst: Watt(worst),
+            margin: Percent((supply.value() - worst) / supply.value() * 100.0),
+        })
+    }
+}
+
+/// Cards draw more than their limit for moments that a regulator is too slow to stop. Power
+/// supplies bear short excursions themselves; this is what is to be added for those that last
+/// longer. An assumption, on the careful side.
+const TRANSIENT_FACTOR: f64 = 1.25;
+/// Below this share of its rating left over, a supply is called short.
+const LEAST_MARGIN: f64 = 10.0;
+
+/// What a power supply has left over.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct SupplyHeadroom {
+    /// Its rating.
+    pub supply: Watt,
+    /// Rest of the machine and the cards at their highest limits.
+    pub sustained: Watt,
+    /// The same with a quarter more for the cards' transients.
+    pub worst: Watt,
+    /// Rating less worst case, in percent of the rating; negative where it is too small.
+    pub margin: Percent,
+}
+
+impl SupplyHeadroom {
+    /// Whether at least a tenth of the rating is left.
+    #[must_use]
+    pub fn is_enough(&self) -> bool {
+        self.margin.value() >= LEAST_MARGIN
+    }
+
+    /// What may happen where it is not enough, in two sentences.
+    #[must_use]
+    pub fn warning(&self) -> String {
+        format!(
+            "With every limit at its highest the machine may draw {} from a supply of {}. A supply \
+             that gives up takes the machine down.",
+            self.worst, self.supply
+        )
+    }
+}
+
+/// Highest power limit a card may be set to; its stock limit where it offers none.
+fn highest_power(card: &CardDescription) -> Watt {
+    let offered = card.offer(SettingKind::PowerLimit).map(|offer| Watt(offer.maximum));
+    offered.unwrap_or(card.limits.power_limit)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fixtures::card;
+    use crate::judge::alarm::{AlarmAct, AlarmOn};
+    use crate::machine::room::Case;
+    use crate::units::Celsius;
+    use rstest::rstest;
+
+    fn machine(supply: f64, rest: f64) -> Machine {
+        Machine { supply: Some(Watt(supply)), rest: Some(Watt(rest)), ..Machine::default() }
+    }
+
+    #[rstest]
+    #[case(750.0, 180.0, 28.33, true)]
+    #[case(600.0, 180.0, 10.42, true)]
+    #[case(590.0, 180.0, 8.90, false)]
+    #[case(450.0, 180.0, -19.44, false)]
+    fn the_worst_case_counts_the_raised_limit_and_its_transients(
+        #[case] supply: f64,
+        #[case] rest: f64,
+        #[case] margin: f64,
+        #[case] enough: bool,
+    ) {
+        let headroom = machine(supply, rest).headroom(&[&card()]).unwrap();
+        assert_eq!((headroom.sustained, headroom.worst), (Watt(466.0), Watt(537.5)));
+        assert!((headroom.margin.value() - margin).abs() < 0.01, "{:?}", headroom.margin);
+        assert_eq!(headroom.is_enough(), enough);
+    }
+
+    #[rstest]
+    fn every_card_in_the_machine_counts_and_unknowns_prove_nothing() {
+        let two = machine(900.0, 180.0).headroom(&[&card(), &card()]).unwrap();
+        assert_eq!(two.sustained, Watt(752.0));
+        let unknown = Machine { rest: None, ..machine(900.0, 0.0) };
+        assert_eq!(unknown.headroom(&[&card()]), None);
+    }
+
+    #[rstest]
+    #[case(|m: &mut Machine| m.supply = Some(Watt(20.0)), "a power supply of 20 W")]
+    #[case(|m: &mut Machine| m.rest = Some(Watt(-1.0)), "a rest of the machine of -1 W")]
+    #[case(|m: &mut Machine| m.room = Some(Room { ambient: Celsius(99.0), case: Case::Open }), "99 °C")]
+    #[case(
+        |m: &mut Machine| m.alarms.push(Alarm { on: AlarmOn::HotSpot, above: f64::NAN, act: AlarmAct::Stop }),
+        "an alarm threshold of NaN °C: it must be 20 to 120 °C"
+    )]
+    fn what_cannot_be_is_refused_by_name(
+        #[case] change: impl Fn(&mut Machine),
+        #[case] told: &str,
+    ) {
+        let mut machine = machine(700.0, 150.0);
+        assert_eq!(machine.check(), Ok(()));
+        change(&mut machine);
+        let error = machine.check().unwrap_err().to_string();
+        assert!(error.contains(told), "{error}");
+    }
+}

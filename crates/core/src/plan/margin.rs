@@ -1,0 +1,150 @@
+//! How much is taken off what was found, and what is claimed for the rest, by what it is for.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+use crate::units::Seconds;
+
+/// What settings are to be good for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Margin {
+    /// One lucky run.
+    Record,
+    /// Every day.
+    #[default]
+    Daily,
+    /// Somebody else's every day, with nobody there who knows what to do.
+    Gift,
+}
+
+impl Margin {
+    /// All margins, the boldest first.
+    pub const ALL: [Self; 3] = [Self::Record, Self::Daily, Self::Gift];
+
+    /// The margin's name in a plan.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Record => "record",
+            Self::Daily => "daily",
+            Self::Gift => "gift",
+        }
+    }
+
+    /// What it is for, in words.
+    #[must_use]
+    pub const fn purpose(self) -> &'static str {
+        match self {
+            Self::Record => "a record try",
+            Self::Daily => "daily use",
+            Self::Gift => "a gift",
+        }
+    }
+
+    /// The margin of that name.
+    #[must_use]
+    pub fn from_label(label: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|margin| margin.label() == label)
+    }
+
+    /// How long settings are to stand without a fault.
+    #[must_use]
+    pub const fn span(self) -> Seconds {
+        match self {
+            Self::Record => Seconds(600.0),
+            Self::Daily => Seconds(86_400.0),
+            Self::Gift => Seconds(30.0 * 86_400.0),
+        }
+    }
+
+    /// With which chance they are to stand it, 0 to 1.
+    #[must_use]
+    pub const fn chance(self) -> f64 {
+        match self {
+            Self::Record => 0.8,
+            Self::Daily | Self::Gift => 0.99,
+        }
+    }
+
+    /// How sure the climb must be of that chance before it keeps them, 0 to 1.
+    #[must_use]
+    pub const fn confidence(self) -> f64 {
+        match self {
+            Self::Record => 0.6,
+            Self::Daily => 0.985,
+            Self::Gift => 0.99,
+        }
+    }
+
+    /// Faults that may be expected in the span, so that it is stood with the chance: `−ln p`.
+    #[must_use]
+    pub fn faults(self) -> f64 {
+        -self.chance().ln()
+    }
+
+    /// Length of the span, hours.
+    #[must_use]
+    pub fn hours(self) -> f64 {
+        self.span().value() / 3_600.0
+    }
+
+    /// Fine steps that the stepwise policies take off, where a plan takes `daily` for daily use.
+    #[must_use]
+    pub const fn fine_steps(self, daily: i32) -> i32 {
+        match self {
+            Self::Record => 0,
+            Self::Daily => daily,
+            Self::Gift => daily * 2,
+        }
+    }
+
+    /// What is claimed of settings kept with this margin.
+    #[must_use]
+    pub fn claim(self) -> String {
+        format!(
+            "stands {} without a fault with a chance of {:.0} %",
+            span_in_words(self.span()),
+            self.chance() * 100.0
+        )
+    }
+}
+
+/// A span of minutes, hours or days in words.
+pub(crate) fn span_in_words(span: Seconds) -> String {
+    let days = span.value() / 86_400.0;
+    if days >= 2.0 { format!("{days:.0} days") } else { span.in_words() }
+}
+
+impl fmt::Display for Margin {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.label())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(Margin::Record, "stands 10 min without a fault with a chance of 80 %")]
+    #[case(Margin::Daily, "stands 24 h without a fault with a chance of 99 %")]
+    #[case(Margin::Gift, "stands 30 days without a fault with a chance of 99 %")]
+    fn a_margin_says_what_it_claims(#[case] margin: Margin, #[case] claim: &str) {
+        assert_eq!(margin.claim(), claim);
+        assert_eq!(Margin::from_label(margin.label()), Some(margin));
+        assert!(((-margin.faults()).exp() - margin.chance()).abs() < 1e-12);
+    }
+
+    #[rstest]
+    fn the_bolder_comes_first() {
+        for pair in Margin::ALL.windows(2) {
+            assert!(pair[0].hours() < pair[1].hours());
+            assert!(pair[0].chance() <= pair[1].chance());
+            assert!(pair[0].confidence() < pair[1].confidence());
+            assert!(pair[0].fine_steps(1) < pair[1].fine_steps(1));
+        }
+    }
+}

@@ -1,0 +1,4 @@
+//! What was gained: two trials side by side, and the frontier of work against what it costs.
+
+pub mod compare;
+pub(crate) mod frontier;
