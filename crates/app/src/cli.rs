@@ -177,7 +177,7 @@ pub(crate) struct ClimbingOptions {
     /// Stages, in order [default: baseline,power,core,memory,together, as far as the card can do them]
     #[arg(long, value_delimiter = ',', value_parser = parse_stage)]
     pub stages: Vec<Stage>,
-    /// How steps are chosen: steady, halving or believing [default: the plan's]
+    /// How steps are chosen: fixed-step, bisection or bayesian [default: the plan's]
     #[arg(long, value_name = "POLICY", value_parser = parse_policy)]
     pub policy: Option<Policy>,
     /// What the settings are to be good for: record, daily or gift [default: the plan's]
@@ -294,17 +294,17 @@ pub(crate) struct StudyOptions {
     /// Seed of the first card; the others follow it
     #[arg(long, value_name = "N", default_value_t = 1000, value_parser = parse_whole)]
     pub first_seed: u64,
-    /// Kinds of cards, such as standin:tarn-310 [default: all in turn; for schools those with a V/F curve]
+    /// Kinds of cards, such as standin:tarn-310 [default: all in turn; for strategies those with a V/F curve]
     #[arg(long, value_name = "KINDS", value_delimiter = ',', value_parser = parse_card)]
     pub kinds: Vec<CardChoice>,
-    /// Policies: steady, halving, believing [default: all]
+    /// Policies: fixed-step, bisection, bayesian [default: all]
     #[arg(long, value_name = "POLICIES", value_delimiter = ',', value_parser = parse_policy)]
     pub policies: Vec<Policy>,
-    /// Study the schools of undervolting instead, on cards that power holds back: cooler, less,
+    /// Study the strategies of undervolting instead, on cards that power holds back: cooler, less,
     /// middle, highest
-    #[arg(long, value_name = "SCHOOLS", value_delimiter = ',', value_parser = parse_school)]
-    pub schools: Vec<Stage>,
-    /// Load of the climbs [default: the plan's; kiln for schools]
+    #[arg(long, value_name = "STRATEGIES", value_delimiter = ',', value_parser = parse_strategy)]
+    pub strategies: Vec<Stage>,
+    /// Load of the climbs [default: the plan's; kiln for strategies]
     #[arg(long, value_name = "NAME")]
     pub load: Option<String>,
     /// What the settings are to be good for: record, daily or gift [default: the plan's]
@@ -545,12 +545,12 @@ fn parse_stage(text: &str) -> Result<Stage, String> {
         .ok_or_else(|| format!("there is no stage \"{text}\"; there are: {}", known.join(", ")))
 }
 
-fn parse_school(text: &str) -> Result<Stage, String> {
-    let schools = || Stage::PLANNED.into_iter().filter(|stage| stage.is_school());
-    let known: Vec<&str> = schools().map(Stage::label).collect();
-    schools()
+fn parse_strategy(text: &str) -> Result<Stage, String> {
+    let strategies = || Stage::PLANNED.into_iter().filter(|stage| stage.is_undervolting());
+    let known: Vec<&str> = strategies().map(Stage::label).collect();
+    strategies()
         .find(|stage| stage.label() == text)
-        .ok_or_else(|| format!("there is no school \"{text}\"; there are: {}", known.join(", ")))
+        .ok_or_else(|| format!("there is no strategy \"{text}\"; there are: {}", known.join(", ")))
 }
 
 fn parse_unfinished(text: &str) -> Result<Unfinished, String> {
@@ -618,7 +618,7 @@ mod tests {
     #[case("report --climb one --out x.svg", "invalid value 'one'")]
     #[case("open --card standin:tarn-310 --also tarn", "there is no card \"tarn\"")]
     #[case("climb --card standin:tarn-310 --driver 0", "0 is not in 1..=1000")]
-    #[case("study --policies hopeful", "there are: steady, halving, believing")]
+    #[case("study --policies hopeful", "there are: fixed-step, bisection, bayesian")]
     #[case("study --flatter 9", "it must be 0.2 to 5")]
     #[case("study --cards 0", "0 is not in 1..=100000")]
     #[case("climb --card standin:tarn-310 --margin none", "there are: record, daily, gift")]

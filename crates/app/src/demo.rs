@@ -97,10 +97,15 @@ fn make_history(
 ) -> Result<Vec<String>, Failure> {
     let mut told = vec![last_autumn(dir, card)?];
     let (ledger, _) = open_ledger(dir)?;
-    told.extend(undervolted(&ledger, card, Stage::Cooler, ("cool evenings", "warm evenings"))?);
+    told.extend(undervolted(
+        &ledger,
+        card,
+        Stage::UndervoltClock,
+        ("cool evenings", "warm evenings"),
+    )?);
     if let [old, new] = others {
         let silent = ("silent hall", "shows beside the audience, with a slow fan");
-        told.extend(undervolted(&ledger, old, Stage::Less, silent)?);
+        told.extend(undervolted(&ledger, old, Stage::UndervoltQuiet, silent)?);
         told.push(new_card(&ledger, new)?);
         told.push(interrupted(&ledger, old)?);
     }
@@ -145,22 +150,22 @@ fn in_progress(dir: &DataDir, card: &CardName) -> Result<(), Failure> {
 fn kept_last_autumn() -> KeepWish {
     KeepWish {
         name: "last autumn".into(),
-        purpose: "the school classes of the autumn".into(),
+        purpose: "the strategy classes of the autumn".into(),
         margin: None,
         what: KeepWhat::Outcome,
     }
 }
 
-/// A card was walked down in voltage by one of the schools, and what that came to was kept, if it came
+/// A card was walked down in voltage by one of the strategies, and what that came to was kept, if it came
 /// to anything.
 fn undervolted(
     ledger: &Ledger,
     name: &CardName,
-    school: Stage,
+    strategy: Stage,
     (kept_as, purpose): (&str, &str),
 ) -> Result<Option<String>, Failure> {
     let plan = Plan::default();
-    let (mut card, laid_out) = brief_card(name, &plan, &[Stage::Baseline, school])?;
+    let (mut card, laid_out) = brief_card(name, &plan, &[Stage::Baseline, strategy])?;
     let climbed = brief_climb(&mut card, &laid_out)?;
     let id = write_down(ledger, &laid_out, &climbed.trials)?;
     ledger.set_climb_state(id, ClimbState::Ended, laid_out.directives())?;
@@ -207,7 +212,7 @@ fn new_card(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
 
 /// The old card went down in the middle of a climb by hand.
 fn interrupted(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
-    let plan = Plan { policy: Policy::Steady, ..Plan::default() };
+    let plan = Plan { policy: Policy::FixedStep, ..Plan::default() };
     let (mut card, laid_out) = brief_card(name, &plan, &Stage::USUAL)?;
     for course in 0..COURSES {
         card.set_course(course);
@@ -279,7 +284,7 @@ fn machine() -> Machine {
 
 fn hasty_plan() -> Result<Plan, Failure> {
     Plan::from_toml(
-        "policy = \"steady\"\nscene = \"lantern\"\n\
+        "policy = \"fixed-step\"\nscene = \"lantern\"\n\
          [baseline]\nruns = 1\nwarm_up_seconds = 60\n\
          [core]\ncoarse_step_mhz = 45\nfine_step_mhz = 45\nconfirm_seconds = 300\nsettle_seconds = 120\n",
     )

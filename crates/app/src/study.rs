@@ -10,8 +10,8 @@ use yard_step_core::{CardDescription, CurveKind, Plan, Policy};
 use yard_step_report::{Scatter, ScatterPoint, draw_scatter, with_font};
 use yard_step_scenes::Scene;
 use yard_step_study::{
-    Row, SchoolRow, SchoolSummary, Study, StudyError, Summary, VoltageStudy, school_summaries,
-    summaries, write_csv, write_school_csv,
+    Row, StrategyRow, StrategySummary, Study, StudyError, Summary, VoltageStudy,
+    strategy_summaries, summaries, write_csv, write_strategy_csv,
 };
 
 use yard_step_card::Card as _;
@@ -43,8 +43,8 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
         plan.scene.clone_from(load);
     }
     let files = Files::of(options)?;
-    if !options.schools.is_empty() {
-        return study_schools(options, plan, &files);
+    if !options.strategies.is_empty() {
+        return study_strategies(options, plan, &files);
     }
     let study = Study {
         first_seed: options.first_seed,
@@ -114,23 +114,23 @@ fn refused(error: StudyError) -> Failure {
     }
 }
 
-/// What is written of the schools as JSON.
+/// What is written of the strategies as JSON.
 #[derive(Serialize)]
-struct SchoolDocument<'a> {
+struct StrategyDocument<'a> {
     format: &'static str,
     version: u32,
     first_seed: u64,
     scene: &'a str,
     margin: &'a str,
-    summaries: &'a [SchoolSummary],
-    rows: &'a [SchoolRow],
+    summaries: &'a [StrategySummary],
+    rows: &'a [StrategyRow],
 }
 
-/// The schools of undervolting on cards that power holds back.
-fn study_schools(options: &StudyOptions, plan: Plan, files: &Files) -> Result<(), Failure> {
+/// The strategies of undervolting on cards that power holds back.
+fn study_strategies(options: &StudyOptions, plan: Plan, files: &Files) -> Result<(), Failure> {
     if options.svg.is_some() || options.flatter != 1.0 {
         return Err(Failure::usage(
-            "--svg and --flatter belong to the study of policies: omit them with --schools",
+            "--svg and --flatter belong to the study of policies: omit them with --strategies",
         ));
     }
     // Most of a mixed load leaves power to spare.
@@ -145,9 +145,9 @@ fn study_schools(options: &StudyOptions, plan: Plan, files: &Files) -> Result<()
         first_seed: options.first_seed,
         cards: options.cards as usize,
         kinds: if options.kinds.is_empty() { shaped().collect() } else { options.kinds.clone() },
-        schools: options.schools.clone(),
+        strategies: options.strategies.clone(),
         policies: match options.policies.is_empty() {
-            true => vec![Policy::Believing],
+            true => vec![Policy::Bayesian],
             false => options.policies.clone(),
         },
         plan: Plan { scene, ..plan },
@@ -156,10 +156,10 @@ fn study_schools(options: &StudyOptions, plan: Plan, files: &Files) -> Result<()
     let bar = progress(study.cards)?;
     let rows = study.run(&|done| bar.set_position(done as u64)).map_err(refused)?;
     bar.finish_and_clear();
-    let table = school_summaries(&rows);
+    let table = strategy_summaries(&rows);
     if let Some(target) = &files.json {
-        let document = SchoolDocument {
-            format: "yard-step-study-of-schools",
+        let document = StrategyDocument {
+            format: "yard-step-study-of-strategies",
             version: 1,
             first_seed: study.first_seed,
             scene: &study.plan.scene,
@@ -172,10 +172,10 @@ fn study_schools(options: &StudyOptions, plan: Plan, files: &Files) -> Result<()
     }
     if let Some(target) = &files.csv {
         let mut bytes = Vec::new();
-        write_school_csv(&rows, &mut bytes)?;
+        write_strategy_csv(&rows, &mut bytes)?;
         target.write(&bytes)?;
     }
-    files.say(&schools_told(&study, &table))
+    files.say(&strategies_told(&study, &table))
 }
 
 /// Whether a card lets the points of a V/F curve be shaped.
@@ -183,8 +183,8 @@ fn has_points(card: &CardDescription) -> bool {
     card.curve.is_some_and(|offer| offer.kind == CurveKind::Points)
 }
 
-/// The table of the schools, and what its columns mean.
-fn schools_told(study: &VoltageStudy, table: &[SchoolSummary]) -> String {
+/// The table of the strategies, and what its columns mean.
+fn strategies_told(study: &VoltageStudy, table: &[StrategySummary]) -> String {
     let cards = table.first().map_or(0, |row| row.cards);
     let mut text = format!(
         "{cards} cards held back by power under {}, from seed {} on, for {}: {}.\n\n",
@@ -193,7 +193,7 @@ fn schools_told(study: &VoltageStudy, table: &[SchoolSummary]) -> String {
         study.plan.margin.purpose(),
         study.plan.margin.claim()
     );
-    text += "school   policy     cards        number  faster for no more  gain median  saved median  \
+    text += "strategy   policy     cards        number  faster for no more  gain median  saved median  \
              at 99 % of stock  left median  not holding  unsound curves  trials  minutes  machine downs\n";
     let mut kind = None;
     for row in table {
@@ -205,7 +205,7 @@ fn schools_told(study: &VoltageStudy, table: &[SchoolSummary]) -> String {
             text,
             "{:<8} {:<10} {:<12} {:>6}  {:>18}  {:>+9.2} %  {:>10.1} %  {:>16}  {:>8.0} mV  {:>9.1} %  {:>14}  \
              {:>6.1}  {:>7.1}  {:>13}{}",
-            row.school,
+            row.strategy,
             row.policy.label(),
             row.kind.as_deref().unwrap_or("all kinds"),
             row.cards,

@@ -47,7 +47,7 @@ struct Place {
 impl Place {
     fn new(plan: &str) -> Self {
         let dir = tempfile::tempdir().unwrap();
-        let plan = format!("scene = \"lantern\"\npolicy = \"steady\"\n{plan}");
+        let plan = format!("scene = \"lantern\"\npolicy = \"fixed-step\"\n{plan}");
         fs::write(dir.path().join("plan.toml"), plan).unwrap();
         Self { dir }
     }

@@ -7,7 +7,7 @@ use std::process::Command;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
-use common::{PROGRAM, STEADY, Terminal};
+use common::{FIXED_STEP, PROGRAM, Terminal};
 use rstest::rstest;
 use yard_step_card::slot::SlotCard;
 use yard_step_card::{Card, FaultInjection};
@@ -20,7 +20,7 @@ const DOWN: &str = "The machine is down. Enter restarts it.";
 fn climb(dir: &tempfile::TempDir, options: &str) -> String {
     let card = "--card standin:tarn-310 --seed 29 --also standin:bracken-208#4 --also standin:quern-540#11";
     format!(
-        "{PROGRAM} --data-dir {} open {card} --stages baseline,core --plan {STEADY} {options}",
+        "{PROGRAM} --data-dir {} open {card} --stages baseline,core --plan {FIXED_STEP} {options}",
         dir.path().display()
     )
 }
@@ -434,7 +434,7 @@ fn a_stage_is_added_to_a_climb_and_found_again() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = opened(&dir, "--stages baseline --pace max");
     terminal.press(&["g"]);
-    terminal.wait_for_all(&["cooler", "+ a adds", "window     – not here"]);
+    terminal.wait_for_all(&["undervolt-clock", "+ a adds", "window     – not here"]);
     terminal.press(&["Down", "Down", "Down", "Down", "Down", "Down", "a", "Escape"]);
     terminal.wait_for("Stage cooler comes after the others now.");
     terminal.press(&["q"]);
@@ -507,7 +507,7 @@ fn the_demo_has_three_cards_with_a_history_and_a_climb_in_progress() {
     let dir = tempfile::tempdir().unwrap();
     let start = format!("{PROGRAM} --data-dir {} demo --pace max", dir.path().display());
     let terminal = Terminal::start(SIZE, &start);
-    terminal.wait_for_all(&["NEXT: ENTER", "Staircase: core, MHz", "believing: edge"]);
+    terminal.wait_for_all(&["NEXT: ENTER", "Staircase: core, MHz", "bayesian: edge"]);
     terminal.press(&["1"]);
     terminal.wait_for_all(&["1 of 3 cards", "last autumn: core +", "climb 1, ended"]);
     terminal.press(&["g"]);
@@ -579,7 +579,7 @@ fn at_each_stage_the_user_may_overrule_the_climb_and_it_goes_on_from_there() {
     terminal.press(&["g"]);
     terminal.press(&["Down"; 12]);
     terminal.press(&["Right"]);
-    terminal.wait_for("From here on the climb goes by halving");
+    terminal.wait_for("From here on the climb goes by bisection");
     terminal.press(&["Up"; 9]);
     terminal.press(&["e"]);
     terminal.wait_for("Stage core was ended with what is known.");
@@ -587,11 +587,11 @@ fn at_each_stage_the_user_may_overrule_the_climb_and_it_goes_on_from_there() {
     terminal.wait_for("Stage together was ended with what is known.");
     terminal.press(&["Escape"]);
     terminal.wait_for_all(&["OUTCOME", "core clock offset +45 MHz", "is what the trials point to"]);
-    // It may begin again, and goes on by halving.
+    // It may begin again, and goes on by bisection.
     terminal.press(&["g", "Down", "Down", "Down", "Down", "r"]);
     terminal.wait_for("Stage together begins again");
     terminal.press(&["Escape"]);
-    terminal.wait_for_all(&["together: core +45 MHz", "Map: core against memory", "halving"]);
+    terminal.wait_for_all(&["together: core +45 MHz", "Map: core against memory", "bisection"]);
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
 }

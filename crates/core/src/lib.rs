@@ -43,8 +43,8 @@ pub use climb::{
     Advice, Axis, Baseline, Bend, Bracket, ChartTrial, Claim, Climb, ClimbError, ClimbEvent,
     Culprit, Depth, Descent, DescentTrial, Directive, Downed, EdgeBelief, Failure, Gain,
     InStepRecord, Isolation, Joint, Left, Map, Measured, Next, Nudge, Outcome, Outlook, Pair, Part,
-    PowerReport, Proposal, Prospect, Purpose, RoundReport, SchoolReport, ScoreLine, Stage,
-    StageOrder, Stairs, TimingBand, TrialRecord, TrialRequest, asks_more_clock, in_short,
+    PowerReport, Proposal, Prospect, Purpose, RoundReport, ScoreLine, Stage, StageOrder, Stairs,
+    StrategyReport, TimingBand, TrialRecord, TrialRequest, asks_more_clock, in_short,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{
@@ -72,8 +72,9 @@ pub use measure::sample::Sample;
 pub use measure::strip::{Bucket, Merge, Strip, Timeline};
 pub use measure::trace::{CHUNK_SAMPLES, Columns, Trace};
 pub use plan::{
-    AxisPlan, BaselinePlan, BelievingPlan, CoolerPlan, Hold, LessPlan, Margin, MiddlePlan, Plan,
-    PlanError, Policy, PowerPlan, RoundPlan, Rules, ScorePlan, TogetherPlan, VoltagePlan,
+    AxisPlan, BalancedPlan, BaselinePlan, BayesianPlan, Hold, Margin, Plan, PlanError, Policy,
+    PowerPlan, RoundPlan, Rules, ScorePlan, TogetherPlan, UndervoltClockPlan, UndervoltQuietPlan,
+    VoltagePlan,
 };
 pub use shape::{
     Change, CurveError, CurveKind, CurveOffer, MOST_CURVE_POINTS, Sight, Sketch, Span, VfCurve,

@@ -2,17 +2,20 @@
 
 use yard_step_card::CardError;
 use yard_step_core::{
-    AlarmAct, ClimbEvent, Difference, Ending, Fault, InStepRecord, Judgement, Meaning, Next,
-    Proposal, Sample, Seconds, Settings, TrialRecord, TrialRequest, Verdict,
+    ClimbEvent, Difference, Ending, Fault, InStepRecord, Judgement, Meaning, Next, Proposal,
+    Sample, Seconds, Settings, TrialRecord, TrialRequest, Verdict,
 };
 use yard_step_ledger::Intent;
 
 use crate::apply::apply_whole;
-use crate::engine::{Engine, Restart, Unfinished};
+use crate::ending::{ending_of_error, wants_a_look};
+use crate::engine::{Engine, Unfinished};
 use crate::error::EngineError;
 use crate::in_step::{InStep, look_while_held};
 use crate::lock::CardLock;
-use crate::trial::{LiveRun, Overseer, Run, Steer, TICK, judgement_of};
+use crate::overseer::{LiveRun, Overseer, Steer};
+use crate::restart::Restart;
+use crate::trial::{Run, TICK, judgement_of};
 use crate::view::{MarkKind, RunView};
 
 /// What one step of an unattended climb was.
@@ -394,25 +397,12 @@ impl Engine {
     }
 }
 
-/// Whether a run ended so that nothing should go on before the user has had a look.
-pub(crate) fn wants_a_look(ending: &Ending) -> bool {
-    matches!(ending, Ending::Alarm(raised) if raised.alarm.act == AlarmAct::PutBack)
-}
-
 fn ended_by(ending: Ending, at: Seconds, run: &mut Run) -> Ending {
     let is_well = matches!(ending, Ending::Finished | Ending::Told { verdict: Verdict::Clean, .. });
     if !is_well {
         run.faults.push(Fault::at(at, fault_name(&ending)));
     }
     ending
-}
-
-/// How a run ends whose card does not do what it is asked.
-pub(crate) fn ending_of_error(error: &CardError) -> Ending {
-    match error {
-        CardError::MachineDown => Ending::MachineDown,
-        other => Ending::CardGone(other.to_string()),
-    }
 }
 
 fn fault_name(ending: &Ending) -> &'static str {

@@ -11,12 +11,14 @@ use yard_step_core::{
 use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Measured, TrialDetail};
 use yard_step_scenes::Scene;
 
-use crate::card_keeper::{CardKeeper, HeldCard};
+use crate::card_keeper::CardKeeper;
 use crate::error::EngineError;
-use crate::holding::first_sight;
-use crate::keeping::at_start;
+use crate::first_sight::first_sight;
+use crate::held_card::HeldCard;
 use crate::load::{Load, Loads};
 use crate::lock::CardLock;
+use crate::profiles::at_start;
+use crate::restart::Restart;
 use crate::rig::Rig;
 use crate::trial::Run;
 use crate::view::{RunView, SpoiltPicture};
@@ -33,31 +35,6 @@ pub enum Unfinished {
     NotRecorded,
     /// Its load could not begin: it proves nothing.
     NotBegun,
-}
-
-/// Why the machine should be restarted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Restart {
-    /// It is down.
-    Down,
-    /// The card is gone, or does not answer.
-    CardGone,
-    /// Boost is odd since the driver reset in this trial.
-    AfterReset(u32),
-}
-
-impl std::fmt::Display for Restart {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Self::Down => f.write_str("The machine is down."),
-            Self::CardGone => f.write_str("The card is gone, or does not answer."),
-            Self::AfterReset(trial) => write!(
-                f,
-                "Boost is odd since the driver reset in trial {trial}: what runs until the restart \
-                 counts only where it fails."
-            ),
-        }
-    }
 }
 
 /// Carries a climb out. When it is dropped, however that comes about, the card is put back to the

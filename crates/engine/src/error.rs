@@ -4,8 +4,8 @@ use thiserror::Error;
 use yard_step_core::{ClimbError, MachineError};
 use yard_step_ledger::LedgerError;
 
-use crate::card_keeper::NotBack;
 use crate::load::UnknownLoad;
+use crate::restore::NotBack;
 
 /// Why the engine stopped. The card was put back before this is told.
 #[derive(Debug, Error)]

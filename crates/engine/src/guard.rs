@@ -24,8 +24,8 @@ use yard_step_card::Card;
 use yard_step_card::slot::{SlotAddress, SlotCard};
 use yard_step_core::{Seconds, Settings};
 
-use crate::card_keeper::{is_held, restore};
 use crate::lock::CardLock;
+use crate::restore::{is_held, restore};
 
 /// How long a guard tries to see the card back.
 const PATIENCE: Duration = Duration::from_secs(60);

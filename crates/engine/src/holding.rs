@@ -1,17 +1,16 @@
 //! What the card is put to outside its trials, and what stands around it: the factory state and
 //! kept settings it goes back to, cards held in step with it, and the machine it sits in.
 
-use yard_step_card::Card;
 use yard_step_core::{
     CardDescription, Facts, Machine, Prerequisite, Sample, Seconds, Settings, prerequisites,
 };
-use yard_step_ledger::Ledger;
 
-use crate::card_keeper::HeldCard;
 use crate::engine::Engine;
 use crate::error::EngineError;
+use crate::first_sight::first_sight;
+use crate::held_card::HeldCard;
 use crate::in_step::InStep;
-use crate::keeping::ProfileView;
+use crate::profiles::ProfileView;
 use crate::rig::Rig;
 
 impl Engine {
@@ -164,21 +163,4 @@ impl Drop for Engine {
         // The load goes first; the cards are put back as they are dropped.
         self.end_load();
     }
-}
-
-/// Notes a card, with its factory state the first time; answers what is known of the machine, and
-/// that state. The card is told of the room it stands in.
-pub(crate) fn first_sight(
-    ledger: &Ledger,
-    card: &mut dyn Card,
-) -> Result<(Machine, Settings), EngineError> {
-    let stock = Settings::stock(card.description());
-    let held = card.taken().unwrap_or(stock);
-    ledger.note_card(card.description(), &held)?;
-    let machine = ledger.machine()?;
-    if let Some(room) = machine.room {
-        card.set_room(room);
-    }
-    let factory = ledger.factory(card.description())?.unwrap_or(stock);
-    Ok((machine, factory))
 }

@@ -9,8 +9,8 @@ use yard_step_core::{
 use yard_step_ledger::Intent;
 
 use crate::apply::{Applied, apply_whole};
-use crate::card_keeper::HeldCard;
-use crate::carry_out::{ending_of_error, wants_a_look};
+use crate::ending::{ending_of_error, wants_a_look};
+use crate::held_card::HeldCard;
 use crate::load::Load;
 use crate::trial::{Run, TICK, judgement_of};
 use crate::view::InStepView;

@@ -1,12 +1,11 @@
 //! Profiles: keeping them, putting the card to one, trying one again, and what each stands on.
 
-use yard_step_core::{
-    Backing, CardDescription, Drift, Margin, Next, Origin, Profile, Proof, Settings, Verdict, drift,
-};
-use yard_step_ledger::{Ledger, TrialDetail};
+use yard_step_core::{Margin, Next, Origin, Profile, Proof, Settings, Verdict};
+use yard_step_ledger::TrialDetail;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
+use crate::profiles::{ProfileView, risk_of};
 
 /// What the user wants kept.
 #[derive(Debug, Clone, PartialEq)]
@@ -35,87 +34,6 @@ pub enum KeepWhat {
     },
     /// Settings that were put together by hand; the card stays as it is.
     Settings(Settings),
-}
-
-/// A profile with what stands behind it.
-#[derive(Debug, Clone, PartialEq)]
-pub struct ProfileView {
-    /// The profile.
-    pub profile: Profile,
-    /// Everything it sets, as it differs from stock.
-    pub what: String,
-    /// Every run made at them.
-    pub backing: Backing,
-    /// Whether that proves it.
-    pub proof: Proof,
-    /// What the newest run since it was kept says; none without one.
-    pub drift: Option<Drift>,
-    /// What might happen at its settings, where no bolder ones took the machine down.
-    pub risk: Option<String>,
-}
-
-impl ProfileView {
-    fn of(ledger: &Ledger, card: &CardDescription, profile: Profile) -> Result<Self, EngineError> {
-        let runs = ledger.runs_at(card, &profile.settings)?;
-        let backing = Backing::of(&profile, &runs, &card.driver);
-        Ok(Self {
-            what: whole(&profile.settings, card),
-            proof: Proof::of(&profile, &backing),
-            risk: risk_of(ledger, card, &profile.settings)?,
-            drift: drift(profile.kept_after, &runs),
-            backing,
-            profile,
-        })
-    }
-
-    /// The profiles of a card, the newest first, each with what stands behind it.
-    ///
-    /// # Errors
-    /// The ledger fails.
-    pub fn all(ledger: &Ledger, card: &CardDescription) -> Result<Vec<Self>, EngineError> {
-        let profiles = ledger.profiles(card)?;
-        profiles.into_iter().map(|profile| Self::of(ledger, card, profile)).collect()
-    }
-}
-
-/// Everything that settings change of a card.
-fn whole(settings: &Settings, card: &CardDescription) -> String {
-    let moved = settings.moved_from_stock(card);
-    if moved.is_empty() { "stock".into() } else { moved.join(", ") }
-}
-
-/// What a card is put to at a start: the profile in use, as far as it is proven; and what there is
-/// to say where it is not.
-pub(crate) fn at_start(
-    ledger: &Ledger,
-    card: &CardDescription,
-) -> Result<(Option<Settings>, Option<String>), EngineError> {
-    let in_use = ledger.profiles(card)?.into_iter().find(|profile| profile.in_use);
-    let Some(profile) = in_use else { return Ok((None, None)) };
-    let view = ProfileView::of(ledger, card, profile)?;
-    let name = &view.profile.name;
-    let told = match (&view.risk, view.proof.is_proven()) {
-        (None, true) => return Ok((Some(view.profile.settings), None)),
-        (Some(risk), _) => format!("The card stays at stock, not at profile \"{name}\". {risk}"),
-        (None, false) => format!(
-            "The card stays at stock: profile \"{name}\" is {}. {}",
-            view.proof.label(),
-            view.proof.why()
-        ),
-    };
-    Ok((None, Some(told)))
-}
-
-/// What might happen under settings at least as bold as some that took the machine down in any climb
-/// on a card; `None` where there are no such.
-pub fn risk_of(
-    ledger: &Ledger,
-    card: &CardDescription,
-    settings: &Settings,
-) -> Result<Option<String>, EngineError> {
-    let downed = ledger.downed(card, 0)?;
-    let bold = downed.iter().find(|downed| downed.bars(settings, card));
-    Ok(bold.map(|downed| downed.warning(Some(downed.climb), settings, card)))
 }
 
 impl Engine {

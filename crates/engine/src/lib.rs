@@ -20,35 +20,45 @@
 mod apply;
 mod card_keeper;
 mod carry_out;
+mod ending;
 mod engine;
 mod error;
+mod first_sight;
 mod guard;
+mod held_card;
 mod holding;
 mod in_step;
 mod keeping;
 pub mod load;
 mod lock;
+mod overseer;
 mod pace;
+mod profiles;
 mod rack;
+mod restart;
+mod restore;
 mod rig;
 mod session;
 mod snapshot;
 mod trial;
 mod view;
 
-pub use card_keeper::NotBack;
 pub use carry_out::Step;
-pub use engine::{Engine, Restart, Unfinished};
+pub use engine::{Engine, Unfinished};
 pub use error::EngineError;
 pub use guard::{Guard, Post, stand};
-pub use keeping::{KeepWhat, KeepWish, ProfileView, risk_of};
+pub use keeping::{KeepWhat, KeepWish};
 pub use load::{Load, Loads};
 pub use lock::{CardLock, LockError};
+pub use overseer::{LiveRun, Overseer, Steer};
 pub use pace::{Pace, Pacer};
+pub use profiles::{ProfileView, risk_of};
 pub use rack::{Opener, Rack};
+pub use restart::Restart;
+pub use restore::NotBack;
 pub use rig::Rig;
 pub use session::{Command, Session};
-pub use trial::{LiveRun, Overseer, Steer, TICK};
+pub use trial::TICK;
 pub use view::{
     Activity, ClimbSummary, InStepView, Mark, MarkKind, NextView, Picture, RackCard, RunView,
     Snapshot, SpoiltPicture, StageStanding, StageView,

@@ -9,13 +9,14 @@ use yard_step_core::{
     Machine, Margin, Next, Policy, Seconds, Settings, Stage, StageOrder, Verdict, alarm, in_short,
 };
 
-use crate::engine::{Engine, Restart};
+use crate::engine::Engine;
 use crate::error::EngineError;
 use crate::keeping::KeepWish;
+use crate::overseer::{LiveRun, Overseer, Steer};
 use crate::pace::{Pace, Pacer};
 use crate::rack::Rack;
+use crate::restart::Restart;
 use crate::snapshot::{fill, first_snapshot, last_run, lists};
-use crate::trial::{LiveRun, Overseer, Steer};
 use crate::view::{Activity, RunView, Snapshot};
 
 /// Least time between two snapshots of a running trial.

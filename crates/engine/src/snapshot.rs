@@ -10,8 +10,8 @@ use yard_step_scenes::Scene;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
-use crate::keeping::ProfileView;
 use crate::pace::Pace;
+use crate::profiles::ProfileView;
 use crate::view::{Activity, ClimbSummary, NextView, RunView, Snapshot, StageStanding, StageView};
 
 pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) -> Snapshot {
@@ -165,7 +165,7 @@ fn found(
             let claim = outcome.claim.map_or(String::new(), |c| format!(" {}", c.sentence()));
             Some(format!("{}.{claim}", in_short(&outcome.settings, climb.card())))
         }
-        _ if stage.is_school() => climb.school_report(stage).map(|report| report.sentence),
+        _ if stage.is_undervolting() => climb.strategy_report(stage).map(|report| report.sentence),
         _ => climb
             .round_report(stage)
             .map(|report| format!("{}{}", report.sentence, where_it_pays(climb, &report.sections))),
@@ -264,7 +264,7 @@ mod tests {
     ) {
         let card = CardChoice::all()[0].open(3, 0).unwrap().description().clone();
         let plan = Plan { scene: load.into(), ..Plan::default() };
-        let climb = Climb::new(card, plan, &[Stage::Baseline, Stage::Feed]).unwrap();
+        let climb = Climb::new(card, plan, &[Stage::Baseline, Stage::MemoryForCore]).unwrap();
         assert_eq!(where_it_pays(&climb, sections), told);
     }
 }

@@ -11,9 +11,9 @@ use yard_step_core::{
 use yard_step_ledger::Event;
 use yard_step_scenes::{Scene, WrongPixel, check, reference};
 
-use crate::engine::Restart;
-use crate::keeping::ProfileView;
 use crate::pace::Pace;
+use crate::profiles::ProfileView;
+use crate::restart::Restart;
 
 /// What a mark on the time axis tells of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -384,7 +384,7 @@ pub struct Snapshot {
     pub progress: Vec<StageView>,
     /// The staircase of the core clock, and that of the memory clock.
     pub stairs: [Option<Arc<Stairs>>; 2],
-    /// The walks down in voltage, one for each school of the climb.
+    /// The walks down in voltage, one for each strategy of the climb.
     pub descents: Vec<(Stage, Arc<Descent>)>,
     /// Stages that the climb has not, each with why the card cannot, where it cannot.
     pub other_stages: Vec<(Stage, Option<String>)>,

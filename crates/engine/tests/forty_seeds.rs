@@ -14,7 +14,7 @@ fn climb(seed: u64) -> (Outcome, i32) {
     let card = CardChoice::all()[0].open(seed, 0).unwrap();
     let edge = card.edges(|frame| Scene::Lantern.demand(frame)).core_offset_mhz.unwrap().0;
     let stages = [Stage::Baseline, Stage::Core];
-    let plan = Plan { scene: "lantern".into(), policy: Policy::Steady, ..Plan::default() };
+    let plan = Plan { scene: "lantern".into(), policy: Policy::FixedStep, ..Plan::default() };
     let mut engine = Engine::begin(Box::new(card), ledger, plan, &stages).unwrap();
     loop {
         match engine.climb().next() {

@@ -64,7 +64,7 @@ impl Desk {
 
 fn plan() -> Plan {
     Plan::from_toml(
-        "scene = \"lantern\"\npolicy = \"steady\"\n\
+        "scene = \"lantern\"\npolicy = \"fixed-step\"\n\
          [baseline]\nseconds = 30\nwarm_up_seconds = 60\n\
          [core]\nseconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 60\nsettle_seconds = 30\n\
          [rules]\nmost_warming_k = 50",
@@ -590,23 +590,23 @@ fn another_stage_goes_on_an_ended_climb_and_what_the_card_lacks_is_told(desk: De
         let other = snapshot.other_stages.iter().find(|(other, _)| *other == stage);
         other.and_then(|(_, why)| why.clone())
     };
-    assert_eq!(why(Stage::Cooler), None);
+    assert_eq!(why(Stage::UndervoltClock), None);
     assert!(why(Stage::Window).unwrap().contains("does not offer"));
     assert!(why(Stage::Together).unwrap().contains("name both before it"));
     desk.send(Command::AddStage(Stage::Window));
     desk.until("the refusal", |s| {
         s.answer.as_ref().is_some_and(|answer| answer.contains("lowest and highest clock"))
     });
-    desk.send(Command::AddStage(Stage::Cooler));
-    let added = desk.until("the stage", |s| s.stages.contains(&Stage::Cooler));
+    desk.send(Command::AddStage(Stage::UndervoltClock));
+    let added = desk.until("the stage", |s| s.stages.contains(&Stage::UndervoltClock));
     assert!(
-        matches!(&added.next, NextView::Trial { stage: Stage::Cooler, .. }),
+        matches!(&added.next, NextView::Trial { stage: Stage::UndervoltClock, .. }),
         "{:?}",
         added.next
     );
     assert_eq!(added.descents.len(), 1);
     assert_eq!(desk.ledger.climb(1).unwrap().state, ClimbState::Open);
-    assert_eq!(desk.ledger.climb(1).unwrap().stages.last(), Some(&Stage::Cooler));
-    desk.send(Command::AddStage(Stage::Cooler));
+    assert_eq!(desk.ledger.climb(1).unwrap().stages.last(), Some(&Stage::UndervoltClock));
+    desk.send(Command::AddStage(Stage::UndervoltClock));
     desk.until("no second one", |s| s.answer.as_ref().is_some_and(|a| a.contains("already")));
 }

@@ -10,7 +10,7 @@ use yard_step_ledger::{DataDir, Ledger};
 /// Small steps of the memory alone, under all scenes in turn.
 fn plan() -> Plan {
     Plan::from_toml(
-        "policy = \"steady\"\n[baseline]\nseconds = 75\n\
+        "policy = \"fixed-step\"\n[baseline]\nseconds = 75\n\
          [memory]\ncoarse_step_mhz = 20\nfine_step_mhz = 20\nseconds = 75\nwarm_up_seconds = 20\n\
          [rules]\nmost_warming_k = 50",
     )

@@ -162,7 +162,7 @@ impl Bench {
 
 fn short_plan() -> Plan {
     Plan::from_toml(
-        "scene = \"lantern\"\npolicy = \"steady\"\n\
+        "scene = \"lantern\"\npolicy = \"fixed-step\"\n\
          [baseline]\nseconds = 30\nwarm_up_seconds = 60\n
          [core]\nseconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 60\nsettle_seconds = 30\n\
          [rules]\nmost_warming_k = 50",
@@ -357,7 +357,7 @@ fn a_load_that_only_the_user_sees_ends_with_what_the_user_says() {
 #[rstest]
 #[case::ceiling(
     Trouble { temperature: Some(Celsius(93.5)), ..Trouble::default() },
-    Verdict::HeldBack,
+    Verdict::Throttled,
     "temperature ceiling"
 )]
 #[case::sensor(
@@ -436,7 +436,7 @@ impl<F: FnMut()> Overseer for Pausing<F> {
 }
 
 #[rstest]
-#[case::ceiling(|t: &mut Trouble| t.temperature = Some(Celsius(200.0)), Verdict::HeldBack, "ceiling")]
+#[case::ceiling(|t: &mut Trouble| t.temperature = Some(Celsius(200.0)), Verdict::Throttled, "ceiling")]
 #[case::sensor(|t: &mut Trouble| t.silent = Some(Channel::HotSpot), Verdict::Void, "fell silent")]
 #[case::alarm(|t: &mut Trouble| t.temperature = Some(Celsius(80.0)), Verdict::Void, "alarm")]
 fn a_run_held_still_is_watched_all_the_same(

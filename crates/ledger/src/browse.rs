@@ -18,10 +18,11 @@ use yard_step_core::{
 };
 
 use crate::climbs::ClimbState;
+use crate::codec::content;
 use crate::error::{Doing, LedgerError};
 use crate::handle::Ledger;
 use crate::search::{Figure, Relation, Search};
-use crate::trials::{Intent, content, read_trial};
+use crate::trials::{Intent, read_trial};
 
 /// Which trials are wanted: all that is said must apply.
 #[derive(Debug, Clone, PartialEq, Default)]

@@ -6,9 +6,10 @@ use yard_step_core::{
     CardDescription, Climb, ClimbError, ClimbEvent, Directive, Downed, Fan, Plan, Settings, Stage,
 };
 
+use crate::codec::{content, json};
 use crate::error::{Doing, LedgerError};
 use crate::handle::{Ledger, now};
-use crate::trials::{Intent, TrialEntry, content, json, read_trials};
+use crate::trials::{Intent, TrialEntry, read_trials};
 
 /// How far a climb has come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -400,7 +401,7 @@ fn held_since(
             "SELECT trial.id, coalesce(taken, asked) FROM trial
              JOIN climb ON climb.id = trial.climb JOIN card ON card.id = climb.card
              WHERE card.key = ? AND trial.id > ?
-             AND coalesce(marked, verdict) IN ('clean', 'slower', 'held back')
+             AND coalesce(marked, verdict) IN ('clean', 'slower', 'throttled')
              ORDER BY trial.id DESC LIMIT ?",
         )
         .doing(doing)?;

@@ -12,6 +12,7 @@
 mod blob;
 mod browse;
 mod climbs;
+mod codec;
 mod error;
 mod facts;
 mod handle;

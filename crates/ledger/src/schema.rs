@@ -137,9 +137,16 @@ const MIGRATIONS: [&str; 6] = [
         (CASE WHEN json_valid(asked)
          THEN json_remove(asked, '$.fan_percent', '$.fan_curve') END);
 ",
-    // A run proves something under the driver it was made under.
+    // A run proves something under the driver it was made under. Some stages and a verdict have other
+    // names now.
     "
     ALTER TABLE trial ADD COLUMN driver TEXT;
+    UPDATE trial SET stage = CASE stage WHEN 'highest' THEN 'max-clock'
+        WHEN 'cooler' THEN 'undervolt-clock' WHEN 'less' THEN 'undervolt-quiet'
+        WHEN 'middle' THEN 'balanced' ELSE 'memory-for-core' END
+        WHERE stage IN ('highest', 'cooler', 'less', 'middle', 'feed');
+    UPDATE trial SET verdict = 'throttled' WHERE verdict = 'held back';
+    UPDATE trial SET marked = 'throttled' WHERE marked = 'held back';
 ",
 ];
 

@@ -5,9 +5,9 @@ use std::sync::Arc;
 use rusqlite::{Connection, params};
 use yard_step_core::{CheckedFrame, Patch, Seconds};
 
+use crate::codec::{content, json};
 use crate::error::{Doing, LedgerError};
 use crate::handle::Ledger;
-use crate::trials::{content, json};
 
 impl Ledger {
     /// The spoilt frames of a trial that were written down, in order.

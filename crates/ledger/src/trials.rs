@@ -1,12 +1,13 @@
 //! Trials: what is about to be done, what came of it, and what happened in between.
 
 use rusqlite::{Connection, Row, params};
-use serde_json::{from_str, to_string};
+use serde_json::from_str;
 use yard_step_core::{
     Celsius, CheckedFrame, Fault, Mhz, Purpose, Room, Sample, Seconds, Seen, Settings, Stage,
     TrialRecord, Verdict, Watt,
 };
 
+use crate::codec::{content, json};
 use crate::error::{Doing, LedgerError};
 use crate::handle::{Ledger, now};
 use crate::samples::insert_samples;
@@ -423,12 +424,4 @@ fn read_record(row: &Row<'_>, intent: &Intent, verdict: &str) -> Result<TrialRec
         in_step: in_step.unwrap_or_default(),
         ..intent.judged(judged(verdict)?, reason)
     })
-}
-
-pub(crate) fn json(thing: &str, value: &impl serde::Serialize) -> Result<String, LedgerError> {
-    to_string(value).map_err(|error| content(thing, &error))
-}
-
-pub(crate) fn content(thing: &str, cause: &impl ToString) -> LedgerError {
-    LedgerError::Content { thing: thing.to_owned(), cause: cause.to_string() }
 }

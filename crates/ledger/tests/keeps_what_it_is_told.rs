@@ -9,8 +9,8 @@ use yard_step_card::{Card, CardChoice};
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, Artifact, ArtifactKind, CardDescription, Case, Celsius, Channel,
     CheckedFrame, Decibel, Directive, Domain, Fault, Frame, InStepRecord, Limiter, Machine, Mhz,
-    MhzOffset, Patch, PixelArea, Plan, Purpose, Room, Sample, Seconds, Seen, Settings, Stage,
-    StageOrder, TrialRecord, Verdict, Watt,
+    MhzOffset, Patch, PixelArea, Plan, Policy, Purpose, Room, Sample, Seconds, Seen, Settings,
+    Stage, StageOrder, TrialRecord, Verdict, Watt,
 };
 use yard_step_ledger::{
     ClimbState, DataDir, DiskFailure, Event, Filter, Intent, Ledger, LedgerError, Measured, Order,
@@ -337,4 +337,30 @@ fn a_disk_that_fails_in_the_middle_leaves_nothing_half_there(
     assert_eq!(desk.ledger.samples(row).unwrap().len(), 600);
     desk.ledger.end_trial(row, &record, measured(600, samples(10)), vec![]).unwrap();
     assert_eq!(desk.ledger.samples(row).unwrap().len(), 610);
+}
+
+#[rstest]
+fn stages_and_verdicts_of_an_earlier_version_are_found_under_their_present_names(desk: Desk) {
+    let Desk { _dir, ledger, climb, data: place, .. } = desk;
+    let row = ledger.begin_trial(&intent(climb, 1)).unwrap();
+    let record = intent(climb, 1).judged(Verdict::Slower, "Something.".into());
+    ledger.end_trial(row, &record, Measured::default(), vec![]).unwrap();
+    drop(ledger);
+    let earlier = rusqlite::Connection::open(place.ledger()).unwrap();
+    earlier
+        .execute_batch(
+            "ALTER TABLE trial DROP COLUMN driver; PRAGMA user_version = 5;
+             UPDATE trial SET stage = 'cooler', verdict = 'held back', marked = 'held back';
+             UPDATE climb SET stages = 'baseline,cooler,feed', plan = replace(plan,
+                 'policy = \"bayesian\"', 'policy = \"believing\"');",
+        )
+        .unwrap();
+    drop(earlier);
+    let ledger = Ledger::open(&place).unwrap().ledger;
+    let entry = ledger.climb(climb).unwrap();
+    assert_eq!(entry.stages, [Stage::Baseline, Stage::UndervoltClock, Stage::MemoryForCore]);
+    assert_eq!(entry.plan.policy, Policy::Bayesian);
+    let trial = &entry.trials[0].record;
+    assert_eq!((trial.stage, trial.judged), (Stage::UndervoltClock, Verdict::Throttled));
+    assert_eq!(trial.marked, Some(Verdict::Throttled));
 }

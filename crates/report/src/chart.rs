@@ -147,7 +147,7 @@ fn draw_head(area: &Area<'_>, id: i64, climb: &Climb) -> Result<(), Box<dyn std:
 fn colour(verdict: Verdict) -> RGBColor {
     match verdict {
         Verdict::Clean => RGBColor(24, 128, 96),
-        Verdict::Slower | Verdict::HeldBack => RGBColor(150, 110, 20),
+        Verdict::Slower | Verdict::Throttled => RGBColor(150, 110, 20),
         Verdict::Void | Verdict::NotTaken => RGBColor(120, 128, 136),
         Verdict::Artifacts | Verdict::LoadDied => RGBColor(200, 90, 20),
         Verdict::DriverReset | Verdict::MachineDown => RGBColor(176, 32, 64),
@@ -210,7 +210,7 @@ fn draw_mark(
         Verdict::Clean => area.draw(&Circle::new((x, y), 7, style))?,
         Verdict::Void => area.draw(&Circle::new((x, y), 6, colour(verdict).stroke_width(2)))?,
         Verdict::Slower => area.draw(&polygon(&[(-8, -6), (8, -6), (0, 8)]))?,
-        Verdict::HeldBack => area.draw(&polygon(&[(-8, -7), (8, -7), (8, -2), (-8, -2)]))?,
+        Verdict::Throttled => area.draw(&polygon(&[(-8, -7), (8, -7), (8, -2), (-8, -2)]))?,
         Verdict::NotTaken => {
             let ring = [(0, -8), (8, 0), (0, 8), (-8, 0), (0, -8)].map(|(a, b)| (x + a, y + b));
             area.draw(&PathElement::new(ring.to_vec(), colour(verdict).stroke_width(2)))?;

@@ -21,9 +21,10 @@ fn climbed() -> Climbed {
     let dir = tempfile::tempdir().unwrap();
     let ledger = Ledger::open(&DataDir::new(dir.path())).unwrap().ledger;
     let card = Box::new(CardChoice::all()[0].open(4, 0).unwrap());
-    let plan =
-        Plan::from_toml("scene = \"lantern\"\npolicy = \"steady\"\n[core]\nconfirm_seconds = 400")
-            .unwrap();
+    let plan = Plan::from_toml(
+        "scene = \"lantern\"\npolicy = \"fixed-step\"\n[core]\nconfirm_seconds = 400",
+    )
+    .unwrap();
     let stages = [Stage::Baseline, Stage::Core];
     let mut engine = Engine::begin(card, ledger.clone(), plan, &stages).unwrap();
     while let Next::Trial(_) = engine.climb().next() {

@@ -5,7 +5,7 @@
 use std::sync::LazyLock;
 
 use crate::paint::{Colour, WIDTH, hash, ridge, wave};
-use crate::scene::PASS_FRAMES;
+use crate::pass::PASS_FRAMES;
 
 /// Height of the waterline.
 const SHORE: i32 = 50 * 16;

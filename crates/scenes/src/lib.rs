@@ -19,6 +19,7 @@ mod kiln;
 mod lantern;
 mod loom;
 mod paint;
+mod pass;
 mod run;
 mod scene;
 mod sluice;
@@ -26,5 +27,6 @@ mod squall;
 
 pub use check::{Check, MOST_PLACES, WrongPixel, check};
 pub use classify::classify;
+pub use pass::{FRAME_HEIGHT, FRAME_WIDTH, PASS_FRAMES, SECTION_FRAMES};
 pub use run::{SceneRun, UncheckedRun, look_at, reference};
-pub use scene::{FRAME_HEIGHT, FRAME_WIDTH, PASS_FRAMES, SECTION_FRAMES, Scene, UnknownScene};
+pub use scene::{Scene, UnknownScene};

@@ -6,7 +6,7 @@
 
 use yard_step_core::Frame;
 
-use crate::scene::PASS_FRAMES;
+use crate::pass::PASS_FRAMES;
 
 /// Width of the plane.
 pub(crate) const WIDTH: i32 = 128 * 16;

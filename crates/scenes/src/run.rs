@@ -6,7 +6,8 @@ use yard_step_core::{CheckedFrame, Demand, Frame, Patch, Seconds, Workload};
 
 use crate::check::check;
 use crate::classify::classify;
-use crate::scene::{FRAME_HEIGHT, FRAME_WIDTH, PASS_FRAMES, Scene};
+use crate::pass::{FRAME_HEIGHT, FRAME_WIDTH, PASS_FRAMES};
+use crate::scene::Scene;
 
 /// A running scene. It knows the reference of every frame and compares what comes back.
 pub struct SceneRun {

@@ -18,16 +18,8 @@ use std::sync::OnceLock;
 use yard_step_core::{Demand, Frame, Percent};
 
 use crate::paint::{paint, paint_rows, wave};
+use crate::pass::{PASS_FRAMES, SECTION_FRAMES};
 use crate::{doldrums, kiln, lantern, loom, sluice, squall};
-
-/// Pixels in a row of a checked frame.
-pub const FRAME_WIDTH: usize = 128;
-/// Rows of a checked frame.
-pub const FRAME_HEIGHT: usize = 72;
-/// Frames in one pass; after it, a scene begins again.
-pub const PASS_FRAMES: u64 = 480;
-/// Frames in each of the four sections of a pass.
-pub const SECTION_FRAMES: u64 = PASS_FRAMES / 4;
 
 /// A stress scene.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]

@@ -2,7 +2,7 @@
 //! nothing and everything, at several periods: what holds while it is steady may fail at a change.
 
 use crate::paint::{Colour, HEIGHT, WIDTH, hash, lit, mix, noise, travelled, wave};
-use crate::scene::SECTION_FRAMES;
+use crate::pass::SECTION_FRAMES;
 
 const SEA: i32 = 48 * 16;
 const TOWER: i32 = 30 * 16;

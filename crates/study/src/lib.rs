@@ -14,7 +14,9 @@ mod voltage;
 pub use climbing::{Climbed, climb};
 pub use row::{Row, Summary, summaries, write_csv};
 pub use truth::{MOST_FAULTS_A_DAY, Truth, best, look};
-pub use voltage::{SchoolRow, SchoolSummary, VoltageStudy, school_summaries, write_school_csv};
+pub use voltage::{
+    StrategyRow, StrategySummary, VoltageStudy, strategy_summaries, write_strategy_csv,
+};
 
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};

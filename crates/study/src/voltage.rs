@@ -1,4 +1,4 @@
-//! The schools of undervolting on many stand-ins that power holds back: what each ends with, held
+//! The strategies of undervolting on many stand-ins that power holds back: what each ends with, held
 //! against what the card truly does there, without the scatter of runs.
 
 use std::io;
@@ -24,8 +24,8 @@ pub struct VoltageStudy {
     pub cards: usize,
     /// The kinds.
     pub kinds: Vec<CardChoice>,
-    /// The schools, each on every card.
-    pub schools: Vec<Stage>,
+    /// The strategies, each on every card.
+    pub strategies: Vec<Stage>,
     /// The policies, each on every card.
     pub policies: Vec<Policy>,
     /// The plan, but for its policy.
@@ -34,15 +34,15 @@ pub struct VoltageStudy {
     pub threads: usize,
 }
 
-/// One school on one card by one policy.
+/// One strategy on one card by one policy.
 #[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct SchoolRow {
+pub struct StrategyRow {
     /// Kind of the card.
     pub kind: String,
     /// Its seed.
     pub seed: u64,
-    /// The school.
-    pub school: &'static str,
+    /// The strategy.
+    pub strategy: &'static str,
     /// Policy walked by.
     pub policy: Policy,
     /// Trials made.
@@ -83,12 +83,12 @@ impl VoltageStudy {
     ///
     /// # Errors
     /// A card cannot be opened, a climb cannot be laid out, or the plan's scene is none of ours.
-    pub fn run(&self, done: &(dyn Fn(usize) + Sync)) -> Result<Vec<SchoolRow>, StudyError> {
+    pub fn run(&self, done: &(dyn Fn(usize) + Sync)) -> Result<Vec<StrategyRow>, StudyError> {
         let scene: Scene =
             self.plan.scene.parse().map_err(|error| StudyError::Scene(format!("{error}")))?;
         let numbers = self.held_back(scene)?;
         let mut rows = on_all(&numbers, self.threads, done, |number| self.on_card(number, scene))?;
-        rows.sort_by_key(|row: &SchoolRow| (row.school, row.seed, row.policy as usize));
+        rows.sort_by_key(|row: &StrategyRow| (row.strategy, row.seed, row.policy as usize));
         Ok(rows)
     }
 
@@ -123,18 +123,18 @@ impl VoltageStudy {
         Ok((BriefCard::new(card, demand, scene.period(), 0), kind))
     }
 
-    /// Every school by every policy on one card.
-    fn on_card(&self, number: usize, scene: Scene) -> Result<Vec<SchoolRow>, StudyError> {
+    /// Every strategy by every policy on one card.
+    fn on_card(&self, number: usize, scene: Scene) -> Result<Vec<StrategyRow>, StudyError> {
         let (mut card, kind) = self.open(number, scene)?;
         let mut rows = Vec::new();
-        for school in &self.schools {
-            if !Climb::is_offered(card.description(), *school) {
+        for strategy in &self.strategies {
+            if !Climb::is_offered(card.description(), *strategy) {
                 continue;
             }
             for policy in &self.policies {
                 card.set_course(0);
                 let plan = Plan { policy: *policy, ..self.plan.clone() };
-                let stages = stages_for(*school);
+                let stages = stages_for(*strategy);
                 let climbed = climb(&mut card, &plan, &stages, scene.mean_load(), false)?;
                 let laid_out = Climb::new(card.description().clone(), plan, &stages)?;
                 let at_stock = card.steady(&laid_out.held_settings());
@@ -142,11 +142,11 @@ impl VoltageStudy {
                 let at_kept = card.steady(&kept);
                 let (before, after) = (watts(&at_stock), watts(&at_kept));
                 let hot_spots = at_kept.seen.hot_spot_max.zip(at_stock.seen.hot_spot_max);
-                let (off_mv, left_mv) = depths(&mut card, &laid_out, *school, &kept);
-                rows.push(SchoolRow {
+                let (off_mv, left_mv) = depths(&mut card, &laid_out, *strategy, &kept);
+                rows.push(StrategyRow {
                     kind: kind.to_string().replace("standin:", ""),
                     seed: self.first_seed + number as u64,
-                    school: school.label(),
+                    strategy: strategy.label(),
                     policy: *policy,
                     trials: climbed.outcome.trials,
                     minutes: climbed.outcome.test_seconds.value() / 60.0,
@@ -170,12 +170,12 @@ impl VoltageStudy {
     }
 }
 
-/// The stages that a school needs before it.
-fn stages_for(school: Stage) -> Vec<Stage> {
-    match school {
-        Stage::Middle => vec![Stage::Baseline, Stage::Core, school],
-        Stage::Highest => vec![Stage::Baseline, Stage::Power, school],
-        _ => vec![Stage::Baseline, school],
+/// The stages that a strategy needs before it.
+fn stages_for(strategy: Stage) -> Vec<Stage> {
+    match strategy {
+        Stage::Balanced => vec![Stage::Baseline, Stage::Core, strategy],
+        Stage::MaxClock => vec![Stage::Baseline, Stage::Power, strategy],
+        _ => vec![Stage::Baseline, strategy],
     }
 }
 
@@ -183,11 +183,11 @@ fn stages_for(school: Stage) -> Vec<Stage> {
 fn depths<D: Fn(u64) -> Demand>(
     card: &mut BriefCard<D>,
     climb: &Climb,
-    school: Stage,
+    strategy: Stage,
     kept: &Settings,
 ) -> (i32, i32) {
     let Some((depth, (at, top))) =
-        climb.depth_of(school).and_then(|depth| Some((depth, depth.read(kept)?)))
+        climb.depth_of(strategy).and_then(|depth| Some((depth, depth.read(kept)?)))
     else {
         return (0, 0);
     };
@@ -228,11 +228,11 @@ fn is_sound<D: Fn(u64) -> Demand>(kept: &Settings, card: &BriefCard<D>) -> bool 
     rises && offer.contains(&curve) && offer.hold(&curve) == curve
 }
 
-/// One school by one policy over many cards.
+/// One strategy by one policy over many cards.
 #[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct SchoolSummary {
-    /// The school.
-    pub school: &'static str,
+pub struct StrategySummary {
+    /// The strategy.
+    pub strategy: &'static str,
     /// The policy.
     pub policy: Policy,
     /// The kind of cards; none for all of them.
@@ -263,17 +263,23 @@ pub struct SchoolSummary {
     pub stuck: usize,
 }
 
-impl SchoolSummary {
-    fn of(school: &'static str, policy: Policy, kind: Option<&str>, rows: &[&SchoolRow]) -> Self {
+impl StrategySummary {
+    fn of(
+        strategy: &'static str,
+        policy: Policy,
+        kind: Option<&str>,
+        rows: &[&StrategyRow],
+    ) -> Self {
         let count = rows.len().max(1) as f64;
-        let counted = |what: fn(&SchoolRow) -> bool| rows.iter().filter(|row| what(row)).count();
-        let mean = |of: fn(&SchoolRow) -> f64| rows.iter().map(|row| of(row)).sum::<f64>() / count;
-        let median = |of: fn(&SchoolRow) -> f64| {
+        let counted = |what: fn(&StrategyRow) -> bool| rows.iter().filter(|row| what(row)).count();
+        let mean =
+            |of: fn(&StrategyRow) -> f64| rows.iter().map(|row| of(row)).sum::<f64>() / count;
+        let median = |of: fn(&StrategyRow) -> f64| {
             let values: Vec<f64> = rows.iter().map(|row| of(row)).collect();
             yard_step_core::statistics::median(&values).unwrap_or_default()
         };
         Self {
-            school,
+            strategy,
             policy,
             kind: kind.map(str::to_owned),
             cards: rows.len(),
@@ -294,9 +300,9 @@ impl SchoolSummary {
     }
 }
 
-/// Each school by each policy over all cards, then over each kind.
+/// Each strategy by each policy over all cards, then over each kind.
 #[must_use]
-pub fn school_summaries(rows: &[SchoolRow]) -> Vec<SchoolSummary> {
+pub fn strategy_summaries(rows: &[StrategyRow]) -> Vec<StrategySummary> {
     let mut kinds: Vec<&str> = rows.iter().map(|row| row.kind.as_str()).collect();
     kinds.sort_unstable();
     kinds.dedup();
@@ -304,15 +310,15 @@ pub fn school_summaries(rows: &[SchoolRow]) -> Vec<SchoolSummary> {
     let kinds = kinds.into_iter().filter(|_| several).map(Some);
     let mut all = Vec::new();
     for kind in std::iter::once(None).chain(kinds) {
-        for school in Stage::PLANNED.into_iter().filter(|stage| stage.is_school()) {
+        for strategy in Stage::PLANNED.into_iter().filter(|stage| stage.is_undervolting()) {
             for policy in Policy::ALL {
-                let of: Vec<&SchoolRow> = rows
+                let of: Vec<&StrategyRow> = rows
                     .iter()
-                    .filter(|row| row.school == school.label() && row.policy == policy)
+                    .filter(|row| row.strategy == strategy.label() && row.policy == policy)
                     .filter(|row| kind.is_none_or(|kind| row.kind == kind))
                     .collect();
                 if !of.is_empty() {
-                    all.push(SchoolSummary::of(school.label(), policy, kind, &of));
+                    all.push(StrategySummary::of(strategy.label(), policy, kind, &of));
                 }
             }
         }
@@ -324,7 +330,7 @@ pub fn school_summaries(rows: &[SchoolRow]) -> Vec<SchoolSummary> {
 ///
 /// # Errors
 /// The file cannot be written.
-pub fn write_school_csv(rows: &[SchoolRow], to: impl io::Write) -> io::Result<()> {
+pub fn write_strategy_csv(rows: &[StrategyRow], to: impl io::Write) -> io::Result<()> {
     let mut table = csv::Writer::from_writer(to);
     for row in rows {
         table.serialize(row).map_err(io::Error::other)?;

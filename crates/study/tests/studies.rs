@@ -8,7 +8,7 @@ use yard_step_core::{
     statistics::median,
 };
 use yard_step_scenes::Scene;
-use yard_step_study::{SchoolRow, Study, VoltageStudy, climb, summaries, write_csv};
+use yard_step_study::{StrategyRow, Study, VoltageStudy, climb, summaries, write_csv};
 
 fn study(cards: usize, policies: &[Policy]) -> Study {
     Study {
@@ -22,24 +22,24 @@ fn study(cards: usize, policies: &[Policy]) -> Study {
     }
 }
 
-/// The bars of the believing policy, on cards that its figures were not chosen by.
+/// The bars of the bayesian policy, on cards that its figures were not chosen by.
 #[rstest]
 fn believing_takes_less_time_than_steady_steps_and_what_it_keeps_holds() {
-    let rows = study(45, &[Policy::Steady, Policy::Believing]).run(&|_| ()).unwrap();
+    let rows = study(45, &[Policy::FixedStep, Policy::Bayesian]).run(&|_| ()).unwrap();
     let all = summaries(&rows);
     let of = |policy| all.iter().find(|s| s.policy == policy && s.kind.is_none()).unwrap();
-    let (steady, believing) = (of(Policy::Steady), of(Policy::Believing));
-    assert!(believing.minutes <= 0.4 * steady.minutes, "{believing:?} {steady:?}");
-    assert!(believing.machine_downs <= steady.machine_downs, "{believing:?} {steady:?}");
-    assert!(believing.not_holding_percent <= 2.3, "at most one of 45: {believing:?}");
-    assert!(believing.gap_ninth_percent <= 2.0, "{believing:?}");
-    assert!(believing.gap_median_percent <= 1.2, "of so few cards: {believing:?}");
+    let (steady, bayesian) = (of(Policy::FixedStep), of(Policy::Bayesian));
+    assert!(bayesian.minutes <= 0.4 * steady.minutes, "{bayesian:?} {steady:?}");
+    assert!(bayesian.machine_downs <= steady.machine_downs, "{bayesian:?} {steady:?}");
+    assert!(bayesian.not_holding_percent <= 2.3, "at most one of 45: {bayesian:?}");
+    assert!(bayesian.gap_ninth_percent <= 2.0, "{bayesian:?}");
+    assert!(bayesian.gap_median_percent <= 1.2, "of so few cards: {bayesian:?}");
 }
 
 #[rstest]
 fn a_study_is_the_same_for_the_same_seeds_however_many_threads() {
-    let one = Study { threads: 1, ..study(6, &[Policy::Halving]) }.run(&|_| ()).unwrap();
-    let two = study(6, &[Policy::Halving]).run(&|_| ()).unwrap();
+    let one = Study { threads: 1, ..study(6, &[Policy::Bisection]) }.run(&|_| ()).unwrap();
+    let two = study(6, &[Policy::Bisection]).run(&|_| ()).unwrap();
     assert_eq!(one, two);
     let mut csv = Vec::new();
     write_csv(&one, &mut csv).unwrap();
@@ -50,8 +50,8 @@ fn a_study_is_the_same_for_the_same_seeds_however_many_threads() {
 
 /// How often the range that was told before a trial held what was really left.
 #[rstest]
-#[case(Policy::Believing, 12)]
-#[case(Policy::Steady, 4)]
+#[case(Policy::Bayesian, 12)]
+#[case(Policy::FixedStep, 4)]
 fn what_is_left_is_told_honestly(#[case] policy: Policy, #[case] cards: u64) {
     let scene = Scene::Medley;
     let (mut told, mut held) = (0, 0);
@@ -107,27 +107,27 @@ fn faults_come_as_often_as_they_should() {
     assert!((failed as f64 - expected).abs() < 40.0, "{failed} of {expected:.0}");
 }
 
-/// The schools of undervolting on sixty cards that power holds back.
+/// The strategies of undervolting on sixty cards that power holds back.
 #[rstest]
 fn cooler_is_faster_for_no_more_and_less_saves_a_tenth_and_every_curve_is_sound() {
     let study = VoltageStudy {
         first_seed: 1_000,
         cards: 60,
         kinds: vec![CardChoice::all()[0].clone()],
-        schools: vec![Stage::Cooler, Stage::Less],
-        policies: vec![Policy::Believing],
+        strategies: vec![Stage::UndervoltClock, Stage::UndervoltQuiet],
+        policies: vec![Policy::Bayesian],
         plan: Plan { scene: Scene::Kiln.name().into(), ..Plan::default() },
         threads: 2,
     };
     let rows = study.run(&|_| ()).unwrap();
-    let of = |school: Stage| rows.iter().filter(move |row| row.school == school.label());
-    assert_eq!((of(Stage::Cooler).count(), of(Stage::Less).count()), (60, 60));
+    let of = |strategy: Stage| rows.iter().filter(move |row| row.strategy == strategy.label());
+    assert_eq!((of(Stage::UndervoltClock).count(), of(Stage::UndervoltQuiet).count()), (60, 60));
     assert!(rows.iter().all(|row| row.curve_is_sound));
-    let is_faster = |row: &&SchoolRow| row.gain_percent > 0.0 && row.watts <= row.stock_watts;
-    let faster = of(Stage::Cooler).filter(is_faster).count();
+    let is_faster = |row: &&StrategyRow| row.gain_percent > 0.0 && row.watts <= row.stock_watts;
+    let faster = of(Stage::UndervoltClock).filter(is_faster).count();
     assert!(faster >= 50, "{faster} of 60");
-    let middle = |value: fn(&SchoolRow) -> f64| {
-        median(&of(Stage::Less).map(value).collect::<Vec<_>>()).unwrap()
+    let middle = |value: fn(&StrategyRow) -> f64| {
+        median(&of(Stage::UndervoltQuiet).map(value).collect::<Vec<_>>()).unwrap()
     };
     let (saved, gain) = (middle(|row| row.saved_percent), middle(|row| row.gain_percent));
     println!("cooler: {faster} of 60; less: {saved:.1} % saved at {:.1} % of stock", 100.0 + gain);

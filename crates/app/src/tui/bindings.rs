@@ -126,7 +126,7 @@ pub const BINDINGS: &[Binding] = &[
     Binding {
         action: Action::FrontierLess,
         keys: &[KeyCode::Left],
-        label: "less",
+        label: "undervolt-quiet",
         help: "in Weigh: pick the point of the frontier that costs less",
         applies: |m| m.in_weigh(),
         in_footer: true,

@@ -314,7 +314,7 @@ pub fn snapshot() -> Snapshot {
         stairs: [Some(Arc::new(stairs(60, Some(120)))), None],
         descents: Vec::new(),
         other_stages: vec![
-            (Stage::Cooler, None),
+            (Stage::UndervoltClock, None),
             (Stage::Window, Some("the card has no window".into())),
         ],
         map: Arc::new(map()),

@@ -129,7 +129,7 @@ pub const SAYABLE: [Verdict; 7] = [
     Verdict::Artifacts,
     Verdict::LoadDied,
     Verdict::DriverReset,
-    Verdict::HeldBack,
+    Verdict::Throttled,
     Verdict::Slower,
     Verdict::Void,
 ];

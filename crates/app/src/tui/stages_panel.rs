@@ -145,11 +145,11 @@ mod tests {
     #[case(1, KeyCode::Char('s'), Some(Command::Direct(Stage::Core, StageOrder::Skip)))]
     #[case(0, KeyCode::Char('r'), Some(Command::Direct(Stage::Baseline, StageOrder::Repeat)))]
     #[case(0, KeyCode::Char('o'), Some(Command::SwapStages))]
-    #[case(2, KeyCode::Char('a'), Some(Command::AddStage(Stage::Cooler)))]
+    #[case(2, KeyCode::Char('a'), Some(Command::AddStage(Stage::UndervoltClock)))]
     #[case(2, KeyCode::Char('e'), None)]
-    #[case(4, KeyCode::Right, Some(Command::Replan(Policy::Steady, Margin::Daily)))]
-    #[case(4, KeyCode::Left, Some(Command::Replan(Policy::Halving, Margin::Daily)))]
-    #[case(5, KeyCode::Right, Some(Command::Replan(Policy::Believing, Margin::Gift)))]
+    #[case(4, KeyCode::Right, Some(Command::Replan(Policy::FixedStep, Margin::Daily)))]
+    #[case(4, KeyCode::Left, Some(Command::Replan(Policy::Bisection, Margin::Daily)))]
+    #[case(5, KeyCode::Right, Some(Command::Replan(Policy::Bayesian, Margin::Gift)))]
     #[case(5, KeyCode::Char('e'), None)]
     #[case(0, KeyCode::Left, None)]
     fn every_key_means_what_stands_below(
@@ -172,7 +172,7 @@ mod tests {
             "{text}"
         );
         assert!(text.contains("window     – not here the card has no window"), "{text}");
-        assert!(text.contains("‹ believing ›") && text.contains("for daily use"), "{text}");
+        assert!(text.contains("‹ bayesian ›") && text.contains("for daily use"), "{text}");
         assert!(text.contains("pays next             power limit up, to 286 W."), "{text}");
         assert!(text.contains("core clock: +3.1 ± 0.3 %, estimated"), "{text}");
     }

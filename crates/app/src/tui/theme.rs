@@ -165,7 +165,7 @@ impl Theme {
         if self.depth != Depth::True {
             return self.style(match verdict {
                 Verdict::Clean => Role::Good,
-                Verdict::Slower | Verdict::HeldBack => Role::Warn,
+                Verdict::Slower | Verdict::Throttled => Role::Warn,
                 Verdict::Void | Verdict::NotTaken => Role::Dim,
                 _ => Role::Bad,
             });
@@ -173,7 +173,7 @@ impl Theme {
         let (r, g, b) = match verdict {
             Verdict::Clean => (126, 204, 120),
             Verdict::Slower => (196, 196, 110),
-            Verdict::HeldBack => (228, 186, 84),
+            Verdict::Throttled => (228, 186, 84),
             Verdict::Void | Verdict::NotTaken => (150, 160, 166),
             Verdict::Artifacts => (236, 126, 196),
             Verdict::LoadDied => (242, 142, 72),
@@ -218,7 +218,7 @@ pub const fn glyph(verdict: Verdict) -> &'static str {
     match verdict {
         Verdict::Clean => "●",
         Verdict::Slower => "▽",
-        Verdict::HeldBack => "◐",
+        Verdict::Throttled => "◐",
         Verdict::Void => "○",
         Verdict::NotTaken => "◇",
         Verdict::Artifacts => "▦",

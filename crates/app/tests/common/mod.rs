@@ -71,14 +71,14 @@ pub fn text_of(path: &Path) -> String {
 }
 
 /// A plan by which every step can be foretold.
-pub const STEADY: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/common/steady.toml");
+pub const FIXED_STEP: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/common/fixed-step.toml");
 
 /// A plan whose trials are short.
 pub fn short_plan(dir: &Path) -> String {
     let path = dir.join("short.toml");
     let axis = "seconds = 30\nwarm_up_seconds = 5\nconfirm_seconds = 120\nsettle_seconds = 30\n";
     let plan = format!(
-        "scene = \"lantern\"\npolicy = \"steady\"\n\
+        "scene = \"lantern\"\npolicy = \"fixed-step\"\n\
          [baseline]\nseconds = 30\nwarm_up_seconds = 60\n\
          [power]\nseconds = 30\nruns = 1\n[core]\n{axis}[memory]\n{axis}\
          [together]\nconfirm_seconds = 120\nisolate_seconds = 30\nsettle_seconds = 30\n\

@@ -69,7 +69,7 @@ impl StandIn {
     ) -> Option<f64> {
         let offer = self.description.offer(kind)?;
         let bins = ((offer.maximum - offer.minimum) / offer.step).floor() as usize;
-        // The fault rate rises towards the dangerous end, so the edge is found by halving.
+        // The fault rate rises towards the dangerous end, so the edge is found by bisection.
         let (mut holds, mut fails) = (0, bins + 1);
         while fails - holds > 1 {
             let middle = usize::midpoint(holds, fails);

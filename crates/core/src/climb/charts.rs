@@ -117,7 +117,7 @@ impl Climb {
             None => self.belief(domain),
         };
         let axis = self.axis(domain)?;
-        let band = belief.filter(|_| is_begun || self.plan.policy == Policy::Believing).map(|b| {
+        let band = belief.filter(|_| is_begun || self.plan.policy == Policy::Bayesian).map(|b| {
             let (low, high) = b.band(BAND);
             (axis.bin(low), axis.bin(high))
         });

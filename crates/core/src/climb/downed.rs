@@ -56,7 +56,7 @@ impl Downed {
 impl TrialRecord {
     /// Whether it ran to its end without a fault, however fast.
     fn held_without_fault(&self) -> bool {
-        matches!(self.verdict(), Verdict::Clean | Verdict::Slower | Verdict::HeldBack)
+        matches!(self.verdict(), Verdict::Clean | Verdict::Slower | Verdict::Throttled)
     }
 }
 

@@ -42,7 +42,7 @@ pub use stages::edge::{Directive, StageOrder};
 pub use stages::power::PowerReport;
 pub use stages::rounds::RoundReport;
 pub use stages::together::{Joint, Pair};
-pub use stages::undervolt::{Measured, SchoolReport};
+pub use stages::undervolt::{Measured, StrategyReport};
 
 use crate::air::fan::Fan;
 use crate::card::description::{CardDescription, SettingKind};
@@ -306,10 +306,10 @@ impl Climb {
             Stage::Power => self.next_of_power(),
             Stage::Core | Stage::Memory => self.next_of_axis(stage),
             Stage::Together => self.next_of_together(),
-            Stage::Highest | Stage::Cooler | Stage::Less | Stage::Middle => {
-                self.next_of_school(stage)
+            Stage::MaxClock | Stage::UndervoltClock | Stage::UndervoltQuiet | Stage::Balanced => {
+                self.next_of_strategy(stage)
             }
-            Stage::Window | Stage::Timing | Stage::Feed => self.next_of_round(stage),
+            Stage::Window | Stage::Timing | Stage::MemoryForCore => self.next_of_round(stage),
             Stage::Own => None,
         }
     }

@@ -46,8 +46,10 @@ impl Climb {
             Stage::Power => self.nudged_offer(stage, proposed?, SettingKind::PowerLimit, steps),
             Stage::Window => self.nudged_offer(stage, proposed?, SettingKind::ClockMaximum, steps),
             Stage::Timing => self.nudged_offer(stage, proposed?, SettingKind::MemoryTiming, steps),
-            Stage::Feed => self.nudged_offer(stage, proposed?, SettingKind::MemoryOffset, steps),
-            stage if stage.is_school() && proposed.is_some() => {
+            Stage::MemoryForCore => {
+                self.nudged_offer(stage, proposed?, SettingKind::MemoryOffset, steps)
+            }
+            stage if stage.is_undervolting() && proposed.is_some() => {
                 self.nudged_depth(stage, proposed?, steps)
             }
             _ => self.nudged_clock(stage, proposed, steps),

@@ -147,18 +147,18 @@ impl Climb {
 
     /// Whether clean runs long enough stand behind what a stage after the two clocks keeps.
     fn is_stage_confirmed(&self, stage: Stage, at_kept: &[&TrialRecord]) -> bool {
-        let long = match stage.is_school() {
+        let long = match stage.is_undervolting() {
             true => self.plan.voltage.settle_seconds,
             false => self.plan.rounds.seconds,
         };
         at_kept.iter().any(|trial| trial.seconds.value() >= long)
     }
 
-    /// What is claimed of what such a stage keeps: of a school by its belief; a round claims nothing
+    /// What is claimed of what such a stage keeps: of a strategy by its belief; a round claims nothing
     /// beyond its runs.
     fn claim_of(&self, stage: Stage, pair: Pair) -> Option<Claim> {
         let margin = self.plan.margin;
-        let chance = self.chance_of_school(stage, margin)?;
+        let chance = self.chance_of_strategy(stage, margin)?;
         let clocks = self.claim(Pair { core: MhzOffset::STOCK, ..pair });
         Some(Claim {
             margin,
@@ -271,12 +271,12 @@ impl Climb {
         let steps = |domain| self.plan.axis(domain);
         let (stage, long) = match (raised, self.plan.policy) {
             ([false, false], _) => return self.is_power_confirmed(),
-            (_, Policy::Believing) if self.goes_together() => {
+            (_, Policy::Bayesian) if self.goes_together() => {
                 (Stage::Together, self.plan.together.settle_seconds)
             }
             ([true, true], _) => (Stage::Together, self.plan.together.confirm_seconds),
-            ([true, false], Policy::Believing) => (Stage::Core, steps(Domain::Core).settle_seconds),
-            ([false, true], Policy::Believing) => {
+            ([true, false], Policy::Bayesian) => (Stage::Core, steps(Domain::Core).settle_seconds),
+            ([false, true], Policy::Bayesian) => {
                 (Stage::Memory, steps(Domain::Memory).settle_seconds)
             }
             ([true, false], _) => (Stage::Core, steps(Domain::Core).confirm_seconds),

@@ -3,7 +3,7 @@
 //! A climb by steps is played forward, trial by trial, on imagined cards that are drawn from what is
 //! believed of the real one; what the plan would do then is done, and counted.
 //!
-//! A believing climb thinks too long over each trial for that. How many trials and minutes its stages
+//! A bayesian climb thinks too long over each trial for that. How many trials and minutes its stages
 //! take was counted in a study of 240 cards ([`STAGES`]); what a stage has behind it rules out those
 //! that were over by then.
 
@@ -34,7 +34,7 @@ pub struct Left {
     pub seconds: (Seconds, Seconds),
 }
 
-/// What a believing climb's stages took in a study of 240 stand-ins of all kinds, seeds 3000 to 3239,
+/// What a bayesian climb's stages took in a study of 240 stand-ins of all kinds, seeds 3000 to 3239,
 /// the default plan: trials and minutes that 5, 15, … 95 % of them did not exceed. The baseline and
 /// the power stage are counted by their plans instead.
 const STAGES: [(Stage, [f64; 10], [f64; 10]); 3] = [
@@ -140,8 +140,8 @@ impl Climb {
     #[must_use]
     pub fn outlook(&self) -> Outlook {
         match self.plan.policy {
-            Policy::Believing => self.outlook_by_study(),
-            Policy::Steady | Policy::Halving => self.outlook_by_playing(),
+            Policy::Bayesian => self.outlook_by_study(),
+            Policy::FixedStep | Policy::Bisection => self.outlook_by_playing(),
         }
     }
 
@@ -175,7 +175,7 @@ impl Climb {
             };
         }
         let (wanted, seconds) = match stage {
-            _ if stage.is_school() => self.left_of_school(stage, trials),
+            _ if stage.is_undervolting() => self.left_of_school(stage, trials),
             _ if stage.is_round() => {
                 let left = 4.0 + f64::from(self.plan.rounds.most_repeats) / 2.0 - trials;
                 (left.max(1.0), self.plan.rounds.seconds)
@@ -206,7 +206,7 @@ impl Climb {
 
     /// Trials that a walk down still takes, and how long each is, by what walks on stand-ins took.
     fn left_of_school(&self, stage: Stage, done: f64) -> (f64, f64) {
-        let both = if stage == Stage::Highest { 2.0 } else { 1.0 };
+        let both = if stage == Stage::MaxClock { 2.0 } else { 1.0 };
         ((SCHOOL_TRIALS * both - done).max(1.0), SCHOOL_SECONDS)
     }
 
@@ -258,9 +258,10 @@ impl Climb {
         let clock = |domain| self.axis(domain).map_or(0.0, |axis| axis.clock);
         let together =
             (clock(Domain::Core) * 0.03 * dice.roll(), clock(Domain::Memory) * 0.03 * dice.roll());
-        let school = self.stages.iter().find(|stage| stage.is_school() && !self.is_done(**stage));
-        let depth = school
-            .and_then(|stage| self.belief_of_school(*stage))
+        let strategy =
+            self.stages.iter().find(|stage| stage.is_undervolting() && !self.is_done(**stage));
+        let depth = strategy
+            .and_then(|stage| self.belief_of_strategy(*stage))
             .map_or((1e9, 1.0), |belief| belief.draw(dice.roll()));
         Imagined {
             core,

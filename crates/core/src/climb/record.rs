@@ -14,11 +14,11 @@ use crate::units::{MhzOffset, Seconds};
 
 /// One part of a climb.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
+#[serde(rename_all = "kebab-case")]
 pub enum Stage {
     /// Runs at stock, to compare with.
     Baseline,
-    /// Free performance: more power alone.
+    /// What the raised limits alone bring.
     Power,
     /// The edge of the core clock, the memory at stock.
     Core,
@@ -27,19 +27,24 @@ pub enum Stage {
     /// Core and memory together.
     Together,
     /// Voltage up, the highest clock, and the voltage down again while it holds.
-    Highest,
+    #[serde(alias = "highest")]
+    MaxClock,
     /// Less voltage for more clock, where power holds it back.
-    Cooler,
+    #[serde(alias = "cooler")]
+    UndervoltClock,
     /// The same work for less voltage.
-    Less,
+    #[serde(alias = "less")]
+    UndervoltQuiet,
     /// A mild overclock on a mild undervolt.
-    Middle,
+    #[serde(alias = "middle")]
+    Balanced,
     /// The clock window, narrow against wide.
     Window,
     /// The memory timing level.
     Timing,
     /// Memory clock given up for core, under one power budget.
-    Feed,
+    #[serde(alias = "feed")]
+    MemoryForCore,
     /// Settings of the user's own, beside every plan. They are evidence for no ladder.
     Own,
 }
@@ -52,13 +57,13 @@ impl Stage {
         Self::Core,
         Self::Memory,
         Self::Together,
-        Self::Highest,
-        Self::Cooler,
-        Self::Less,
-        Self::Middle,
+        Self::MaxClock,
+        Self::UndervoltClock,
+        Self::UndervoltQuiet,
+        Self::Balanced,
         Self::Window,
         Self::Timing,
-        Self::Feed,
+        Self::MemoryForCore,
     ];
     /// Those a climb has that nobody chose stages for.
     pub const USUAL: [Self; 5] =
@@ -73,13 +78,13 @@ impl Stage {
             Self::Core => "core",
             Self::Memory => "memory",
             Self::Together => "together",
-            Self::Highest => "highest",
-            Self::Cooler => "cooler",
-            Self::Less => "less",
-            Self::Middle => "middle",
+            Self::MaxClock => "max-clock",
+            Self::UndervoltClock => "undervolt-clock",
+            Self::UndervoltQuiet => "undervolt-quiet",
+            Self::Balanced => "balanced",
             Self::Window => "window",
             Self::Timing => "timing",
-            Self::Feed => "feed",
+            Self::MemoryForCore => "memory-for-core",
             Self::Own => "own",
         }
     }
@@ -89,28 +94,34 @@ impl Stage {
     pub const fn statement(self) -> &'static str {
         match self {
             Self::Baseline => "what the card does at stock, and how much its runs scatter",
-            Self::Power => "what more power alone brings",
-            Self::Core => "the highest core clock that holds, the memory at stock",
-            Self::Memory => "the highest memory clock that holds, the core at stock",
-            Self::Together => "both clocks as high as they hold together",
-            Self::Highest => {
-                "highest clock: voltage up, find the edge, then walk the voltage down while it holds"
+            Self::Power => "what the raised power limit alone brings",
+            Self::Core => "the highest core clock that holds, with the memory at stock",
+            Self::Memory => "the highest memory clock that holds, with the core at stock",
+            Self::Together => "both clocks, as high as they hold together",
+            Self::MaxClock => {
+                "the highest clock at full voltage, then as little voltage as it needs"
             }
-            Self::Cooler => {
-                "cooler for clock: held back by power, less voltage frees watts and the clock rises"
-            }
-            Self::Less => "same for less: the work of stock at the least voltage that holds",
-            Self::Middle => "middle way: half the overclock, on as much undervolt as it bears",
-            Self::Window => "the clock window about the average clock, narrow against wide",
-            Self::Timing => "whether faster memory timing pays for the clock it costs",
-            Self::Feed => "whether memory clock given up feeds the core",
+            Self::UndervoltClock => "less voltage, so that a power-limited clock rises",
+            Self::UndervoltQuiet => "the work of stock at the least voltage that holds",
+            Self::Balanced => "half the overclock, with as much undervolt as it allows",
+            Self::Window => "the clock window: narrow or wide, around the average clock",
+            Self::Timing => "whether a faster memory timing pays for the clock it costs",
+            Self::MemoryForCore => "whether giving up memory clock helps the core",
             Self::Own => "settings of your own",
         }
     }
 
-    /// The stage of that name.
+    /// The stage of that name, or of the name it had in ledgers of earlier versions.
     #[must_use]
     pub fn from_label(label: &str) -> Option<Self> {
+        let label = match label {
+            "highest" => "max-clock",
+            "cooler" => "undervolt-clock",
+            "less" => "undervolt-quiet",
+            "middle" => "balanced",
+            "feed" => "memory-for-core",
+            present => present,
+        };
         Self::PLANNED.into_iter().chain([Self::Own]).find(|stage| stage.label() == label)
     }
 }

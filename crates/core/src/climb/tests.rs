@@ -17,7 +17,7 @@ struct Pretend {
 
 /// The steady policy on a plain scene: every step can be foretold.
 fn plan() -> Plan {
-    Plan { scene: "lantern".into(), policy: Policy::Steady, ..Plan::default() }
+    Plan { scene: "lantern".into(), policy: Policy::FixedStep, ..Plan::default() }
 }
 
 fn ended(climb: &Climb, stage: Stage) -> ClimbEvent {
@@ -154,7 +154,7 @@ fn a_confirming_run_that_fails_lowers_the_value_and_is_made_again() {
 
 #[rstest]
 #[case(Verdict::Slower)]
-#[case(Verdict::HeldBack)]
+#[case(Verdict::Throttled)]
 #[case(Verdict::MachineDown)]
 fn every_verdict_that_says_too_much_turns_the_climb_back(#[case] failure: Verdict) {
     let mut climb = with_baseline(plan());
@@ -300,7 +300,7 @@ fn a_long_run_below_what_is_kept_confirms_nothing() {
 
 #[rstest]
 fn no_policy_proposes_what_took_the_machine_down_here_or_in_another_climb(
-    #[values(Policy::Steady, Policy::Halving, Policy::Believing)] policy: Policy,
+    #[values(Policy::FixedStep, Policy::Bisection, Policy::Bayesian)] policy: Policy,
     #[values(false, true)] elsewhere: bool,
 ) {
     for edge in (15..300).step_by(15) {
@@ -616,7 +616,7 @@ fn runs_that_prove_nothing_are_tried_again_after_a_start() {
 /// What the bayesian policy keeps on a card that fails within seconds above an edge, where the trial
 /// of number `spurious` ends in a fault that has nothing to do with it.
 fn kept_by_belief(edge: i32, spurious: Option<(u32, Verdict)>) -> i32 {
-    let mut climb = with_baseline(Plan { policy: Policy::Believing, ..plan() });
+    let mut climb = with_baseline(Plan { policy: Policy::Bayesian, ..plan() });
     for _ in 0..200 {
         let Next::Trial(proposal) = climb.next() else { break };
         let number = climb.trials().len() as u32 + 1;

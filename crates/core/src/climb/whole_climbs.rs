@@ -128,7 +128,7 @@ impl Imagined {
 
 #[rstest]
 fn every_policy_takes_all_stages_in_their_order_and_keeps_what_holds(
-    #[values(Policy::Steady, Policy::Halving, Policy::Believing)] policy: Policy,
+    #[values(Policy::FixedStep, Policy::Bisection, Policy::Bayesian)] policy: Policy,
     #[values(CARD, Imagined { core: 60, ..CARD }, Imagined { memory: 90, shared: 0.1, ..CARD })]
     imagined: Imagined,
 ) {
@@ -143,14 +143,14 @@ fn every_policy_takes_all_stages_in_their_order_and_keeps_what_holds(
     assert_eq!(climb.outlook().climb, Left::default(), "nothing is left");
     let claim = outcome.claim.unwrap();
     assert_eq!((claim.margin, claim.span), (Margin::Daily, Seconds(86_400.0)));
-    if policy == Policy::Believing {
+    if policy == Policy::Bayesian {
         assert!(claim.chance >= 0.99, "{}", claim.sentence());
     }
 }
 
 #[rstest]
 fn core_and_memory_are_each_looked_for_with_the_other_at_stock(
-    #[values(Policy::Steady, Policy::Believing)] policy: Policy,
+    #[values(Policy::FixedStep, Policy::Bayesian)] policy: Policy,
 ) {
     let mut climb = climb_by(policy);
     CARD.to_the_end(&mut climb);
@@ -167,7 +167,7 @@ fn core_and_memory_are_each_looked_for_with_the_other_at_stock(
 
 #[rstest]
 fn the_power_stage_says_what_it_alone_brought() {
-    let mut climb = climb_by(Policy::Steady);
+    let mut climb = climb_by(Policy::FixedStep);
     CARD.until(&mut climb, |climb| climb.is_done(Stage::Power) && climb.has_begun(Stage::Power));
     let report = climb.power_report().unwrap();
     assert_eq!(report.limit, Some((Watt(220.0), Watt(286.0))));
@@ -191,7 +191,7 @@ fn a_power_limit_that_proves_too_high_is_halved_and_given_up_in_the_end(
     #[case] most_power: f64,
     #[case] kept: f64,
 ) {
-    let mut climb = climb_by(Policy::Steady);
+    let mut climb = climb_by(Policy::FixedStep);
     let imagined = Imagined { most_power, ..CARD };
     imagined.until(&mut climb, |climb| climb.stage() == Stage::Core);
     let next = imagined.step(&mut climb);
@@ -204,7 +204,7 @@ fn edges_that_fail_together_are_told_apart_and_one_backs_off(
     #[case] imagined: Imagined,
     #[case] culprit: Culprit,
 ) {
-    let mut climb = climb_by(Policy::Steady);
+    let mut climb = climb_by(Policy::FixedStep);
     imagined.until(&mut climb, |climb| climb.stage() == Stage::Together);
     let alone = climb.found_alone();
     assert!(!imagined.holds(alone), "each holds alone, both do not: {alone:?}");
@@ -236,7 +236,7 @@ fn the_user_may_ask_of_any_failure_which_one_it_was(
     #[case] memory: i32,
     #[case] culprit: Culprit,
 ) {
-    let mut climb = climb_by(Policy::Steady);
+    let mut climb = climb_by(Policy::FixedStep);
     CARD.until(&mut climb, |climb| climb.stage() == Stage::Core);
     let wish = Settings {
         core_offset: Some(MhzOffset(core)),
@@ -262,7 +262,7 @@ fn the_user_may_ask_of_any_failure_which_one_it_was(
 
 #[rstest]
 fn what_brought_what_is_estimated_and_on_request_measured_by_leaving_one_out() {
-    let mut climb = climb_by(Policy::Steady);
+    let mut climb = climb_by(Policy::FixedStep);
     let outcome = CARD.to_the_end(&mut climb);
     let estimated = climb.parts();
     assert_eq!(estimated.len(), 4, "{estimated:?}");
@@ -289,7 +289,7 @@ fn what_brought_what_is_estimated_and_on_request_measured_by_leaving_one_out() {
 
 #[rstest]
 fn the_map_has_every_trial_and_the_best_is_told_by_score_and_not_by_corner() {
-    let mut climb = climb_by(Policy::Believing);
+    let mut climb = climb_by(Policy::Bayesian);
     let outcome = CARD.to_the_end(&mut climb);
     let map = climb.map(&climb.next());
     assert_eq!(map.trials.len(), climb.trials().len());
@@ -329,7 +329,7 @@ fn what_pays_next_follows_from_what_limits_the_clock(
     #[case] power_limit: f64,
     #[case] first: &str,
 ) {
-    let mut climb = climb_by(Policy::Steady);
+    let mut climb = climb_by(Policy::FixedStep);
     CARD.until(&mut climb, |climb| climb.stage() == Stage::Core);
     let advice = climb.advice(&limited(&climb, limiters, power_limit));
     assert!(advice[0].what.starts_with(first), "{advice:?}");
@@ -341,7 +341,7 @@ fn what_pays_next_follows_from_what_limits_the_clock(
 fn a_run_that_tells_nothing_of_the_clock_brings_no_advice_about_it(
     #[case] limiters: &[(Limiter, f64)],
 ) {
-    let mut climb = climb_by(Policy::Steady);
+    let mut climb = climb_by(Policy::FixedStep);
     CARD.until(&mut climb, |climb| climb.stage() == Stage::Core);
     let advice = climb.advice(&limited(&climb, limiters, 286.0));
     assert!(advice.iter().all(|advice| advice.what == "memory clock up"), "{advice:?}");
@@ -349,14 +349,14 @@ fn a_run_that_tells_nothing_of_the_clock_brings_no_advice_about_it(
 
 #[rstest]
 fn another_policy_or_margin_goes_by_the_trials_there_are() {
-    let mut climb = climb_by(Policy::Steady);
+    let mut climb = climb_by(Policy::FixedStep);
     CARD.until(&mut climb, |climb| climb.stage() == Stage::Memory);
     let trials = climb.trials().len();
-    climb.handle(ClimbEvent::Planned { policy: Policy::Believing, margin: Margin::Gift });
-    assert_eq!((climb.plan().policy, climb.plan().margin), (Policy::Believing, Margin::Gift));
+    climb.handle(ClimbEvent::Planned { policy: Policy::Bayesian, margin: Margin::Gift });
+    assert_eq!((climb.plan().policy, climb.plan().margin), (Policy::Bayesian, Margin::Gift));
     assert_eq!(climb.trials().len(), trials);
     let gift = CARD.to_the_end(&mut climb);
-    climb.handle(ClimbEvent::Planned { policy: Policy::Believing, margin: Margin::Record });
+    climb.handle(ClimbEvent::Planned { policy: Policy::Bayesian, margin: Margin::Record });
     let bold = climb.outcome();
     assert!(bold.pair.core > gift.pair.core, "{:?} {:?}", bold.pair, gift.pair);
     assert!(gift.claim.unwrap().below_core > bold.claim.unwrap().below_core, "{gift:?} {bold:?}");
@@ -364,7 +364,7 @@ fn another_policy_or_margin_goes_by_the_trials_there_are() {
 
 #[rstest]
 fn memory_may_come_before_core() {
-    let plan = Plan { policy: Policy::Steady, ..Plan::default() };
+    let plan = Plan { policy: Policy::FixedStep, ..Plan::default() };
     let stages = [Stage::Baseline, Stage::Memory, Stage::Core, Stage::Together];
     let mut climb = Climb::new(card(), plan, &stages).unwrap();
     let outcome = CARD.to_the_end(&mut climb);

@@ -12,7 +12,7 @@
 //! 5. **not taken** – the card does not hold what was asked; rounding to a bin is no refusal
 //! 6. **void** – the run proves nothing: less than 90 % load, other programs busy, a sensor lost,
 //!    stopped before its time
-//! 7. **held back** – heat or power kept the clock below the baseline's although more was asked,
+//! 7. **throttled** – heat or power kept the clock below the baseline's although more was asked,
 //!    or the temperature ceiling ended the run
 //! 8. **slower** – less score than the reference by more than the tolerance
 //! 9. **clean** – none of these
@@ -51,8 +51,8 @@ pub enum Verdict {
     #[serde(rename = "void")]
     Void,
     /// Heat or power took the clock back.
-    #[serde(rename = "held back")]
-    HeldBack,
+    #[serde(rename = "throttled", alias = "held back")]
+    Throttled,
     /// Less score than the reference.
     #[serde(rename = "slower")]
     Slower,
@@ -81,7 +81,7 @@ impl Verdict {
         Self::Artifacts,
         Self::NotTaken,
         Self::Void,
-        Self::HeldBack,
+        Self::Throttled,
         Self::Slower,
         Self::Clean,
     ];
@@ -96,7 +96,7 @@ impl Verdict {
             Self::Artifacts => "artifacts",
             Self::NotTaken => "not taken",
             Self::Void => "void",
-            Self::HeldBack => "held back",
+            Self::Throttled => "throttled",
             Self::Slower => "slower",
             Self::Clean => "clean",
         }
@@ -112,9 +112,10 @@ impl Verdict {
         }
     }
 
-    /// The verdict of that name.
+    /// The verdict of that name, or of the name it had in ledgers of earlier versions.
     #[must_use]
     pub fn from_label(label: &str) -> Option<Self> {
+        let label = if label == "held back" { "throttled" } else { label };
         Self::ALL.into_iter().find(|verdict| verdict.label() == label)
     }
 }
@@ -256,7 +257,7 @@ pub fn judge(evidence: &Evidence<'_>) -> Judgement {
     let (verdict, mut reason) = hard_fault(evidence)
         .or_else(|| not_taken(evidence))
         .or_else(|| void(evidence))
-        .or_else(|| held_back(evidence))
+        .or_else(|| throttled(evidence))
         .or_else(|| slower(evidence))
         .unwrap_or_else(|| (Verdict::Clean, clean(evidence)));
     if let (Some(trial), Meaning::TooMuch) = (evidence.since_reset, verdict.meaning()) {
@@ -382,12 +383,12 @@ fn is_cold(evidence: &Evidence<'_>) -> bool {
     warming.is_some_and(|(warming, most)| warming > most)
 }
 
-fn held_back(evidence: &Evidence<'_>) -> Finding {
+fn throttled(evidence: &Evidence<'_>) -> Finding {
     let seen = evidence.seen;
     if *evidence.ending == Ending::Ceiling {
         let reason = "The temperature ceiling was reached: the load was stopped and the card put \
                       back. It wants more air.";
-        return Some((Verdict::HeldBack, reason.into()));
+        return Some((Verdict::Throttled, reason.into()));
     }
     let clock = seen.clock_line.as_ref()?.average;
     let reference = evidence.reference?;
@@ -401,7 +402,7 @@ fn held_back(evidence: &Evidence<'_>) -> Finding {
             limiter.label(),
             reference.average_clock
         );
-        (Verdict::HeldBack, reason)
+        (Verdict::Throttled, reason)
     })
 }
 
@@ -549,7 +550,7 @@ mod tests {
         c.seen.limiters = vec![(Limiter::FrameCap, 0.9)];
     }, Verdict::Clean)]
     #[case::frameless(|c: &mut Case| c.seen.frames = 0, Verdict::Void)]
-    #[case::ceiling(|c: &mut Case| c.ending = Ending::Ceiling, Verdict::HeldBack)]
+    #[case::ceiling(|c: &mut Case| c.ending = Ending::Ceiling, Verdict::Throttled)]
     #[case::slower(|c: &mut Case| c.score = 980.0, Verdict::Slower)]
     #[case::within_tolerance(|c: &mut Case| c.score = 986.0, Verdict::Clean)]
     fn each_course_of_a_run_has_its_verdict(
@@ -609,7 +610,7 @@ mod tests {
     }
 
     #[rstest]
-    #[case(1_980.0, 0.8, Verdict::HeldBack)]
+    #[case(1_980.0, 0.8, Verdict::Throttled)]
     #[case(1_990.0, 0.8, Verdict::Clean)]
     #[case(1_980.0, 0.3, Verdict::Clean)]
     fn held_back_needs_a_lower_clock_and_a_limiter(

@@ -171,7 +171,7 @@ pub struct RunAt {
 impl RunAt {
     /// Whether it ran without a fault, however fast.
     fn holds(&self) -> bool {
-        matches!(self.verdict, Verdict::Clean | Verdict::Slower | Verdict::HeldBack)
+        matches!(self.verdict, Verdict::Clean | Verdict::Slower | Verdict::Throttled)
     }
 
     /// Whether the card failed.

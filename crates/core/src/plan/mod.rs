@@ -17,7 +17,7 @@ use crate::units::{Celsius, Percent, Seconds};
 
 pub use margin::Margin;
 pub use policy::Policy;
-pub use voltage::{CoolerPlan, LessPlan, MiddlePlan, RoundPlan, VoltagePlan};
+pub use voltage::{BalancedPlan, RoundPlan, UndervoltClockPlan, UndervoltQuietPlan, VoltagePlan};
 
 /// Why a plan cannot be used.
 #[derive(Debug, Error, PartialEq)]
@@ -162,17 +162,17 @@ impl Default for TogetherPlan {
     }
 }
 
-/// What the believing policy makes of its beliefs.
+/// How the bayesian policy chooses.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
-pub struct BelievingPlan {
+pub struct BayesianPlan {
     /// Chance of a machine down above which a trial is not made.
     pub most_machine_down_percent: f64,
     /// What a minute under load must bring: knowledge worth this much score.
     pub worth_percent_per_minute: f64,
 }
 
-impl Default for BelievingPlan {
+impl Default for BayesianPlan {
     fn default() -> Self {
         Self { most_machine_down_percent: 1.0, worth_percent_per_minute: 0.0012 }
     }
@@ -250,15 +250,19 @@ pub struct Plan {
     /// How voltage is walked down.
     pub voltage: VoltagePlan,
     /// Cooler for clock.
-    pub cooler: CoolerPlan,
+    #[serde(alias = "cooler")]
+    pub undervolt_clock: UndervoltClockPlan,
     /// Same for less.
-    pub less: LessPlan,
+    #[serde(alias = "less")]
+    pub undervolt_quiet: UndervoltQuietPlan,
     /// The middle way.
-    pub middle: MiddlePlan,
+    #[serde(alias = "middle")]
+    pub balanced: BalancedPlan,
     /// Window, timing, and memory for core.
     pub rounds: RoundPlan,
-    /// The believing policy.
-    pub believing: BelievingPlan,
+    /// The bayesian policy.
+    #[serde(alias = "believing")]
+    pub bayesian: BayesianPlan,
     /// When a gain counts.
     pub score: ScorePlan,
     /// The rules of counting.
@@ -278,11 +282,11 @@ impl Default for Plan {
             memory: AxisPlan::memory(),
             together: TogetherPlan::default(),
             voltage: VoltagePlan::default(),
-            cooler: CoolerPlan::default(),
-            less: LessPlan::default(),
-            middle: MiddlePlan::default(),
+            undervolt_clock: UndervoltClockPlan::default(),
+            undervolt_quiet: UndervoltQuietPlan::default(),
+            balanced: BalancedPlan::default(),
             rounds: RoundPlan::default(),
-            believing: BelievingPlan::default(),
+            bayesian: BayesianPlan::default(),
             score: ScorePlan::default(),
             rules: Rules::default(),
         }
@@ -311,7 +315,7 @@ impl Plan {
     pub fn from_stored(text: &str) -> Result<Self, PlanError> {
         let has_policy = text.lines().any(|line| line.trim_start().starts_with("policy"));
         let plan = Self::from_toml(text)?;
-        Ok(if has_policy { plan } else { Self { policy: Policy::Steady, ..plan } })
+        Ok(if has_policy { plan } else { Self { policy: Policy::FixedStep, ..plan } })
     }
 
     /// This plan with what `text` says laid over it, section by section.
@@ -393,7 +397,7 @@ impl Plan {
 
     /// The one table of what each number may be.
     fn ranges(&self) -> Vec<Range> {
-        let Self { hold, baseline, power, core, memory, together, believing, score, rules, .. } =
+        let Self { hold, baseline, power, core, memory, together, bayesian, score, rules, .. } =
             self;
         let mut ranges = vec![
             ("hold.fan_percent", hold.fan_percent, 30.0..=100.0, "%"),
@@ -407,14 +411,14 @@ impl Plan {
             ("together.isolate_seconds", together.isolate_seconds, 20.0..=86_400.0, "s"),
             ("together.settle_seconds", together.settle_seconds, 20.0..=604_800.0, "s"),
             (
-                "believing.most_machine_down_percent",
-                believing.most_machine_down_percent,
+                "bayesian.most_machine_down_percent",
+                bayesian.most_machine_down_percent,
                 0.01..=50.0,
                 "%",
             ),
             (
-                "believing.worth_percent_per_minute",
-                believing.worth_percent_per_minute,
+                "bayesian.worth_percent_per_minute",
+                bayesian.worth_percent_per_minute,
                 0.0001..=10.0,
                 "%",
             ),
@@ -428,7 +432,11 @@ impl Plan {
             ("rules.slower_tolerance_percent", rules.slower_tolerance_percent, 0.0..=50.0, "%"),
         ];
         ranges.extend(self.voltage.ranges());
-        ranges.extend(voltage::school_ranges(&self.cooler, &self.less, &self.middle));
+        ranges.extend(voltage::undervolting_ranges(
+            &self.undervolt_clock,
+            &self.undervolt_quiet,
+            &self.balanced,
+        ));
         ranges.extend(self.rounds.ranges());
         for (axis, keys) in [(core, CORE_KEYS), (memory, MEMORY_KEYS)] {
             ranges.extend(axis.ranges(keys));
@@ -515,7 +523,7 @@ mod tests {
 
     #[rstest]
     fn a_stored_plan_without_a_policy_went_by_steady_steps() {
-        assert_eq!(Plan::from_stored("[core]\n").unwrap().policy, Policy::Steady);
+        assert_eq!(Plan::from_stored("[core]\n").unwrap().policy, Policy::FixedStep);
         let stored = Plan::default().to_toml().unwrap();
         assert_eq!(Plan::from_stored(&stored).unwrap(), Plan::default());
     }
@@ -537,12 +545,15 @@ mod tests {
     #[case("[vault]\nstep = 5", "unknown field `vault`")]
     #[case("[voltage]\nfine_step_mv = 30", "voltage.fine_step_mv is larger")]
     #[case("[voltage]\nconfirm_seconds = 60", "voltage.confirm_seconds is shorter")]
-    #[case("[less]\nhold_percent = 0", "less.hold_percent is 0: it must be 30 to 120 %")]
+    #[case(
+        "[undervolt_quiet]\nhold_percent = 0",
+        "undervolt_quiet.hold_percent is 0: it must be 30 to 120 %"
+    )]
     #[case("[rounds]\nwindows = 0", "rounds.windows is 0")]
     #[case("[memory]\nfine_step_mhz = 90", "memory.fine_step_mhz is larger")]
-    #[case("policy = \"hopeful\"", "unknown variant `hopeful`, expected one of `steady`")]
+    #[case("policy = \"hopeful\"", "unknown variant `hopeful`, expected one of `fixed-step`")]
     #[case("margin = \"none\"", "unknown variant `none`, expected one of `record`")]
-    #[case("[believing]\nmost_machine_down_percent = 80", "must be 0.01 to 50 %")]
+    #[case("[bayesian]\nmost_machine_down_percent = 80", "must be 0.01 to 50 %")]
     #[case("[core]\nfine_step_mhz = \"much\"", "invalid type: string \"much\"")]
     #[case("core = {", "the plan cannot be read")]
     fn a_plan_that_cannot_be_meant_is_refused_by_name(#[case] text: &str, #[case] told: &str) {

@@ -6,28 +6,31 @@ use serde::{Deserialize, Serialize};
 
 /// How the steps of a search are chosen.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
+#[serde(rename_all = "kebab-case")]
 pub enum Policy {
-    /// Fixed steps, as people do by hand.
-    Steady,
-    /// Coarse steps, then halving what is left.
-    Halving,
-    /// Where a minute tells most of the edge.
+    /// Coarse steps, then fine ones, as people do by hand.
+    #[serde(alias = "steady")]
+    FixedStep,
+    /// Coarse steps, then halving what is left between held and failed.
+    #[serde(alias = "halving")]
+    Bisection,
+    /// The trial from which most is learnt per minute.
     #[default]
-    Believing,
+    #[serde(alias = "believing")]
+    Bayesian,
 }
 
 impl Policy {
     /// All policies.
-    pub const ALL: [Self; 3] = [Self::Steady, Self::Halving, Self::Believing];
+    pub const ALL: [Self; 3] = [Self::FixedStep, Self::Bisection, Self::Bayesian];
 
     /// The policy's name.
     #[must_use]
     pub const fn label(self) -> &'static str {
         match self {
-            Self::Steady => "steady",
-            Self::Halving => "halving",
-            Self::Believing => "believing",
+            Self::FixedStep => "fixed-step",
+            Self::Bisection => "bisection",
+            Self::Bayesian => "bayesian",
         }
     }
 
@@ -35,15 +38,21 @@ impl Policy {
     #[must_use]
     pub const fn how(self) -> &'static str {
         match self {
-            Self::Steady => "fixed steps, coarse then fine, and an hour at what held",
-            Self::Halving => "coarse steps, then halves what is left, and an hour at what held",
-            Self::Believing => "goes where a minute tells most of the edge",
+            Self::FixedStep => "coarse steps, then fine ones, and an hour at what held",
+            Self::Bisection => "coarse steps, then bisection, and an hour at what held",
+            Self::Bayesian => "each trial is the one from which most is learnt per minute",
         }
     }
 
-    /// The policy of that name.
+    /// The policy of that name, or of the name it had in plans of earlier versions.
     #[must_use]
     pub fn from_label(label: &str) -> Option<Self> {
+        let label = match label {
+            "steady" => "fixed-step",
+            "halving" => "bisection",
+            "believing" => "bayesian",
+            present => present,
+        };
         Self::ALL.into_iter().find(|policy| policy.label() == label)
     }
 }

@@ -45,7 +45,7 @@ impl Default for VoltagePlan {
 /// Less voltage for more clock, on a card held back by power.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
-pub struct CoolerPlan {
+pub struct UndervoltClockPlan {
     /// Share of the loaded time held back by power below which the clock line counts as flat, and no
     /// more voltage is taken off.
     pub flat_below_percent: f64,
@@ -53,7 +53,7 @@ pub struct CoolerPlan {
     pub more_power_percent: f64,
 }
 
-impl Default for CoolerPlan {
+impl Default for UndervoltClockPlan {
     fn default() -> Self {
         Self { flat_below_percent: 2.0, more_power_percent: 0.0 }
     }
@@ -62,7 +62,7 @@ impl Default for CoolerPlan {
 /// The same work for less.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
-pub struct LessPlan {
+pub struct UndervoltQuietPlan {
     /// Score to hold, in percent of stock.
     pub hold_percent: f64,
     /// By how much the score may stay below that, in percent of stock.
@@ -71,7 +71,7 @@ pub struct LessPlan {
     pub hold_mhz: f64,
 }
 
-impl Default for LessPlan {
+impl Default for UndervoltQuietPlan {
     fn default() -> Self {
         Self { hold_percent: 100.0, tolerance_percent: 1.0, hold_mhz: 0.0 }
     }
@@ -80,12 +80,12 @@ impl Default for LessPlan {
 /// A mild overclock on a mild undervolt.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
-pub struct MiddlePlan {
+pub struct BalancedPlan {
     /// Share of what core and voltage hold by themselves that is begun with, in percent.
     pub share_percent: f64,
 }
 
-impl Default for MiddlePlan {
+impl Default for BalancedPlan {
     fn default() -> Self {
         Self { share_percent: 50.0 }
     }
@@ -108,9 +108,11 @@ pub struct RoundPlan {
     /// How often it gives way before it is given up.
     pub timing_back_offs: u32,
     /// Steps by which memory clock is given up for core, in MHz.
-    pub feed_step_mhz: f64,
+    #[serde(alias = "feed_step_mhz")]
+    pub memory_for_core_step_mhz: f64,
     /// How many such steps are tried at most.
-    pub feed_steps: u32,
+    #[serde(alias = "feed_steps")]
+    pub memory_for_core_steps: u32,
 }
 
 impl Default for RoundPlan {
@@ -122,25 +124,25 @@ impl Default for RoundPlan {
             windows: 4,
             timing_back_off_mhz: 20.0,
             timing_back_offs: 4,
-            feed_step_mhz: 100.0,
-            feed_steps: 3,
+            memory_for_core_step_mhz: 100.0,
+            memory_for_core_steps: 3,
         }
     }
 }
 
-/// The ranges of what the three schools are told.
-pub(super) fn school_ranges(
-    cooler: &CoolerPlan,
-    less: &LessPlan,
-    middle: &MiddlePlan,
+/// The ranges of what the three strategies are told.
+pub(super) fn undervolting_ranges(
+    cooler: &UndervoltClockPlan,
+    less: &UndervoltQuietPlan,
+    middle: &BalancedPlan,
 ) -> [Range; 6] {
     [
-        ("cooler.flat_below_percent", cooler.flat_below_percent, 0.0..=100.0, "%"),
-        ("cooler.more_power_percent", cooler.more_power_percent, 0.0..=50.0, "%"),
-        ("less.hold_percent", less.hold_percent, 30.0..=120.0, "%"),
-        ("less.tolerance_percent", less.tolerance_percent, 0.1..=20.0, "%"),
-        ("less.hold_mhz", less.hold_mhz, 0.0..=5_000.0, "MHz"),
-        ("middle.share_percent", middle.share_percent, 5.0..=95.0, "%"),
+        ("undervolt_clock.flat_below_percent", cooler.flat_below_percent, 0.0..=100.0, "%"),
+        ("undervolt_clock.more_power_percent", cooler.more_power_percent, 0.0..=50.0, "%"),
+        ("undervolt_quiet.hold_percent", less.hold_percent, 30.0..=120.0, "%"),
+        ("undervolt_quiet.tolerance_percent", less.tolerance_percent, 0.1..=20.0, "%"),
+        ("undervolt_quiet.hold_mhz", less.hold_mhz, 0.0..=5_000.0, "MHz"),
+        ("balanced.share_percent", middle.share_percent, 5.0..=95.0, "%"),
     ]
 }
 
@@ -168,8 +170,18 @@ impl RoundPlan {
             ("rounds.windows", f64::from(self.windows), 1.0..=10.0, "windows"),
             ("rounds.timing_back_off_mhz", self.timing_back_off_mhz, 1.0..=500.0, "MHz"),
             ("rounds.timing_back_offs", f64::from(self.timing_back_offs), 0.0..=20.0, "times"),
-            ("rounds.feed_step_mhz", self.feed_step_mhz, 1.0..=1_000.0, "MHz"),
-            ("rounds.feed_steps", f64::from(self.feed_steps), 1.0..=20.0, "steps"),
+            (
+                "rounds.memory_for_core_step_mhz",
+                self.memory_for_core_step_mhz,
+                1.0..=1_000.0,
+                "MHz",
+            ),
+            (
+                "rounds.memory_for_core_steps",
+                f64::from(self.memory_for_core_steps),
+                1.0..=20.0,
+                "steps",
+            ),
         ]
     }
 }

@@ -8,9 +8,9 @@ use yard_step_card::{Card, LoadLost, Work};
 use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
 use yard_step_scenes::Scene;
 
+use super::contract::{Load, ending_of, expected_of};
 use super::process::{Process, Said, in_words};
 use super::protocol::{FromLoad, Reason, ToLoad, VERSION};
-use super::{Load, ending_of, expected_of};
 
 /// How long a load may be silent: it owes a heartbeat twice a second.
 const SILENCE: Duration = Duration::from_secs(2);

@@ -4,7 +4,7 @@ use yard_step_card::{Card, Work};
 use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
 use yard_step_scenes::{Scene, SceneRun};
 
-use super::{Load, ending_of, expected_of};
+use super::contract::{Load, ending_of, expected_of};
 
 pub(super) struct InlineLoad {
     run: SceneRun,

@@ -3,7 +3,7 @@
 use yard_step_card::{Card, Work};
 use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
 
-use super::{Load, ending_of};
+use super::contract::{Load, ending_of};
 
 /// A load that only the user sees.
 pub struct ManualLoad;

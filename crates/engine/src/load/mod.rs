@@ -11,6 +11,7 @@
 //! checked. Whatever a load does, the worst that comes of it is the end of a trial.
 
 mod child;
+mod contract;
 mod inline;
 mod manual;
 mod outside;
@@ -18,6 +19,7 @@ mod process;
 pub mod protocol;
 mod serve;
 
+pub use contract::Load;
 pub use manual::ManualLoad;
 pub use outside::{FailureRule, OutsideSpec, SpecError};
 pub use serve::{Level, serve};
@@ -25,67 +27,12 @@ pub use serve::{Level, serve};
 use std::path::PathBuf;
 
 use thiserror::Error;
-use yard_step_card::{Card, LoadLost};
-use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
+use yard_step_card::Card;
 use yard_step_scenes::{Scene, UnknownScene};
 
 use child::ChildLoad;
 use inline::InlineLoad;
 use outside::OutsideLoad;
-
-/// A load as the engine sees it.
-pub trait Load: Send {
-    /// Its name in the ledger.
-    fn name(&self) -> &str;
-
-    /// What a run of it looks like when all is well.
-    fn expected(&self) -> Expected;
-
-    /// Starts it from its beginning.
-    ///
-    /// # Errors
-    /// It cannot be started; why, and the way out.
-    fn begin(&mut self, card: &dyn Card) -> Result<(), String>;
-
-    /// Lets it work on the card for a span of time; frames that were checked are added to
-    /// `checked`.
-    ///
-    /// # Errors
-    /// Something ended the run.
-    fn work(
-        &mut self,
-        card: &mut dyn Card,
-        span: Seconds,
-        checked: &mut Vec<CheckedFrame>,
-    ) -> Result<(), Ending>;
-
-    /// Looks after it while its run is held still.
-    ///
-    /// # Errors
-    /// Something ended the run.
-    fn look_while_held(&mut self, checked: &mut Vec<CheckedFrame>) -> Result<(), Ending> {
-        let _ = checked;
-        Ok(())
-    }
-
-    /// Ends it, if it still runs.
-    fn end(&mut self);
-
-    /// What it says its score is; none for a load that is scored by its frames.
-    fn score(&self) -> Option<f64> {
-        None
-    }
-
-    /// Number of its process group, where it has one.
-    fn process(&self) -> Option<u32> {
-        None
-    }
-
-    /// Whether only the user can say how it went.
-    fn is_manual(&self) -> bool {
-        false
-    }
-}
 
 /// A name that no load has.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -141,21 +88,5 @@ impl Loads {
             (Some(program), Some(_)) => Box::new(ChildLoad::new(program.clone(), scene)),
             _ => Box::new(InlineLoad::new(scene)),
         })
-    }
-}
-
-/// What a run of a scene looks like when all is well.
-fn expected_of(scene: Scene) -> Expected {
-    Expected { load: Some(scene.mean_load()), frames_are_checked: true }
-}
-
-/// How a run ends whose load the card has dropped, where the card itself says so.
-pub(crate) fn ending_of(lost: LoadLost, hung: &str) -> Ending {
-    match lost {
-        LoadLost::Died => Ending::LoadDied("lost its device".into()),
-        LoadLost::Hung => Ending::LoadDied(hung.to_owned()),
-        LoadLost::DriverReset => Ending::DriverReset,
-        LoadLost::MachineDown => Ending::MachineDown,
-        LoadLost::Gone => Ending::CardGone("the card was gone or did not answer".into()),
     }
 }

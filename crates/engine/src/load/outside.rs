@@ -11,9 +11,9 @@ use yard_step_card::{Card, Work};
 use yard_step_core::{CheckedFrame, Ending, Expected, Seconds, Verdict};
 
 use super::child::{await_hello, next_message, nonsense, stop_line};
+use super::contract::{Load, ending_of};
 use super::process::{Process, Said, in_words};
 use super::protocol::{FromLoad, Reason};
-use super::{Load, ending_of};
 
 /// What a line of a program's output means when it says that something failed.
 #[derive(Debug, Clone, PartialEq, Deserialize)]

@@ -332,7 +332,7 @@ impl ChartKind {
             _ => snapshot.stage,
         };
         let descents = &snapshot.descents;
-        let of_stage = |stage| descents.iter().position(|(school, _)| *school == stage);
+        let of_stage = |stage| descents.iter().position(|(strategy, _)| *strategy == stage);
         match self {
             Self::Core => Drawn::Clock(0),
             Self::Memory => Drawn::Clock(1),
@@ -410,7 +410,8 @@ fn draw_stairs(
         Drawn::Clock(place) => draw_clock_stairs(buffer, area, theme, snapshot, place),
         Drawn::Voltage(place) => {
             let Some(staircase) = descent(snapshot, place) else { return };
-            let stage = snapshot.descents.get(place).map_or(Stage::Less, |(stage, _)| *stage);
+            let stage =
+                snapshot.descents.get(place).map_or(Stage::UndervoltQuiet, |(stage, _)| *stage);
             let edge = staircase.band.map_or(String::new(), |(low, high)| {
                 format!(": edge {} to {}", short(high), short(low))
             });
@@ -439,7 +440,7 @@ fn draw_clock_stairs(
     };
     let (floor, ceiling) = (found.bracket.floor.0, found.bracket.ceiling);
     let aside = match (found.band, ceiling) {
-        (Some((low, high)), _) if policy == Policy::Believing => {
+        (Some((low, high)), _) if policy == Policy::Bayesian => {
             format!("{policy}: edge {} to {}", short(low.0), short(high.0))
         }
         (_, Some(failure)) => {

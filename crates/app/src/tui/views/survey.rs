@@ -554,7 +554,7 @@ pub(super) const fn short(channel: Channel) -> &'static str {
 
 fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
     let space = panel(buffer, area, theme, "The plan", "");
-    let Plan { scene, hold, baseline, core, believing, policy, margin, .. } = &*snapshot.plan;
+    let Plan { scene, hold, baseline, core, bayesian, policy, margin, .. } = &*snapshot.plan;
     let words = |seconds: f64| Seconds(seconds).in_words();
     let steps =
         |count: i32| if count == 1 { "1 fine step".into() } else { format!("{count} fine steps") };
@@ -568,11 +568,11 @@ fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
     ];
     // Each policy goes by its own part of the plan.
     pairs.extend(match policy {
-        Policy::Believing => vec![
-            ("machine down", format!("{} % at most", believing.most_machine_down_percent)),
-            ("a minute is worth", format!("{} %", believing.worth_percent_per_minute)),
+        Policy::Bayesian => vec![
+            ("machine down", format!("{} % at most", bayesian.most_machine_down_percent)),
+            ("a minute is worth", format!("{} %", bayesian.worth_percent_per_minute)),
         ],
-        Policy::Steady | Policy::Halving => vec![
+        Policy::FixedStep | Policy::Bisection => vec![
             ("core steps", format!("{}, then {} MHz", core.coarse_step_mhz, core.fine_step_mhz)),
             ("each step", words(core.seconds)),
             ("back off", steps(core.back_off_steps)),
@@ -581,7 +581,7 @@ fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
         ],
     });
     pairs.push(("good for", margin.purpose().into()));
-    if *policy == Policy::Believing {
+    if *policy == Policy::Bayesian {
         let span = words(margin.span().value());
         pairs.push(("which is to hold", format!("{span} with {chance:.0} %")));
     }
@@ -637,8 +637,8 @@ mod tests {
     }
 
     #[rstest]
-    #[case(Policy::Believing, &["machine down", "1 % at most", "daily use", "24 h with 99 %"], "back off")]
-    #[case(Policy::Steady, &["60, then 15 MHz", "back off", "1 fine step", "daily use"], "machine down")]
+    #[case(Policy::Bayesian, &["machine down", "1 % at most", "daily use", "24 h with 99 %"], "back off")]
+    #[case(Policy::FixedStep, &["60, then 15 MHz", "back off", "1 fine step", "daily use"], "machine down")]
     fn the_plan_is_told_by_what_its_policy_goes_by(
         #[case] policy: Policy,
         #[case] told: &[&str],

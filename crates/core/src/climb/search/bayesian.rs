@@ -1,4 +1,4 @@
-//! The believing policy: where does a minute tell most of the edge?
+//! The bayesian policy: where does a minute tell most of the edge?
 
 use crate::judge::verdict::Verdict;
 use crate::units::{MhzOffset, Seconds};
@@ -72,14 +72,14 @@ impl Search<'_> {
         believe(EdgeBelief::before(self.axis), self.tried)
     }
 
-    pub(in crate::climb) fn next_believing(&self, ended: bool) -> SearchStep {
+    pub(in crate::climb) fn next_bayesian(&self, ended: bool) -> SearchStep {
         let belief = self.belief();
         let kept = self.believed_to_hold(&belief);
         if ended {
             return SearchStep::Kept(kept);
         }
         // The alone stages of a climb that goes on together need not be as sure.
-        let price = self.plan.believing.worth_percent_per_minute / 100.0
+        let price = self.plan.bayesian.worth_percent_per_minute / 100.0
             * if self.is_followed { 2.0 } else { 1.0 };
         if let Some(best) = self.weigh(&belief, self.slope).filter(|best| best.per_minute > price) {
             return self.unless_stuck(self.told(&belief, &best));
@@ -169,7 +169,7 @@ impl Search<'_> {
         let margin = self.plan.margin;
         let (hours, faults) = (margin.hours(), margin.faults());
         let around = self.steps().warm_up_seconds + AROUND_SECONDS;
-        let bound = self.plan.believing.most_machine_down_percent / 100.0;
+        let bound = self.plan.bayesian.most_machine_down_percent / 100.0;
         let refused = self.refused_from();
         let mut best: Option<Weighed> = None;
         for value in self.values(belief) {

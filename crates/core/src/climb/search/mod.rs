@@ -2,9 +2,9 @@
 //!
 //! | policy | how | what it costs |
 //! |---|---|---|
-//! | `steady` | coarse steps until one fails, fine steps below that, an hour at what held | most time: some hours for core, memory and both together; the hour proves less than it seems |
-//! | `halving` | as `steady`, but halves what is left between held and failed | fewer trials, each as long; every halving may overshoot by half a coarse step |
-//! | `believing` | weighs every trial in a [belief](crate::climb::EdgeBelief) of the edge and asks where a minute tells most, within a bound on machine downs | least time; leans on its assumption of how fast faults set in |
+//! | `fixed-step` | coarse steps until one fails, fine steps below that, an hour at what held | most time: some hours for core, memory and both together; the hour proves less than it seems |
+//! | `bisection` | as `fixed-step`, but halves what is left between held and failed | fewer trials, each as long; every bisection may overshoot by half a coarse step |
+//! | `bayesian` | weighs every trial in a [belief](crate::climb::EdgeBelief) of the edge and asks where a minute tells most, within a bound on machine downs | least time; leans on its assumption of how fast faults set in |
 //!
 //! Everything is derived from the trials made, so a value marked otherwise by the user, an own
 //! wish in between, or a resumed climb need no special care.
@@ -208,8 +208,8 @@ impl Search<'_> {
     /// What comes next by the plan's policy. `ended` is set when the user wants no more trials.
     pub(in crate::climb) fn next(&self, ended: bool) -> SearchStep {
         match self.plan.policy {
-            Policy::Steady | Policy::Halving => self.next_stepwise(ended),
-            Policy::Believing => self.next_believing(ended),
+            Policy::FixedStep | Policy::Bisection => self.next_stepwise(ended),
+            Policy::Bayesian => self.next_bayesian(ended),
         }
     }
 

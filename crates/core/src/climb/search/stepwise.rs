@@ -1,4 +1,4 @@
-//! The stepwise policies: up in coarse steps until something gives, then in fine steps or by halving
+//! The stepwise policies: up in coarse steps until something gives, then in fine steps or by bisection
 //! below that, back off, confirm, take the margin off, and measure what is kept.
 
 use crate::units::{MhzOffset, Seconds};
@@ -41,10 +41,10 @@ impl Search<'_> {
     fn step_up(&self, bracket: Bracket) -> Option<Wish> {
         let (floor, fine) = (bracket.floor, self.fine());
         let (step, size) = match (self.plan.policy, bracket.ceiling) {
-            (Policy::Halving, Some(failure)) => {
+            (Policy::Bisection, Some(failure)) => {
                 let bins = (failure.value - floor).0 / fine.0;
                 let step = MhzOffset(bins / 2 * fine.0);
-                (bins >= 2 && floor + step <= self.highest()).then_some((step, "halving"))?
+                (bins >= 2 && floor + step <= self.highest()).then_some((step, "bisection"))?
             }
             _ => {
                 let below = |value: MhzOffset| {

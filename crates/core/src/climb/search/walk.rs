@@ -35,7 +35,7 @@ impl Walked<'_> {
         self.record.verdict().meaning()
     }
 
-    /// Whether the card failed, not merely was slow: slow is what some schools want of it.
+    /// Whether the card failed, not merely was slow: slow is what some strategies want of it.
     pub(in crate::climb) fn is_fault(&self) -> bool {
         self.record.verdict() <= Verdict::Artifacts
     }
@@ -155,8 +155,8 @@ impl<'a> Walk<'a> {
     /// What comes next. `ended` is set when no more trials are wanted.
     pub(in crate::climb) fn next(&self, ended: bool) -> WalkStep {
         match self.plan.policy {
-            Policy::Believing => self.next_believing(ended),
-            Policy::Steady | Policy::Halving => self.next_stepwise(ended),
+            Policy::Bayesian => self.next_bayesian(ended),
+            Policy::FixedStep | Policy::Bisection => self.next_stepwise(ended),
         }
     }
 
@@ -195,13 +195,13 @@ impl<'a> Walk<'a> {
         faults.chain(refused).map(|trial| trial.depth).min()
     }
 
-    fn next_believing(&self, ended: bool) -> WalkStep {
+    fn next_bayesian(&self, ended: bool) -> WalkStep {
         let belief = self.belief();
         let kept = self.believed(&belief);
         if ended {
             return WalkStep::Kept(kept);
         }
-        let price = self.plan.believing.worth_percent_per_minute * 2.0 / 100.0;
+        let price = self.plan.bayesian.worth_percent_per_minute * 2.0 / 100.0;
         if let Some((depth, seconds, prospect, _)) =
             self.weigh(&belief).filter(|best| best.3 > price)
         {
@@ -228,7 +228,7 @@ impl<'a> Walk<'a> {
         let margin = self.plan.margin;
         let (hours, faults) = (margin.hours(), margin.faults());
         let warm_up = self.plan.core.warm_up_seconds;
-        let bound = self.plan.believing.most_machine_down_percent / 100.0;
+        let bound = self.plan.bayesian.most_machine_down_percent / 100.0;
         let refused = self.tried.iter().filter(|t| self.is_refused(t)).map(|t| t.depth).min();
         let per_millivolt = self.worth / self.depth.scale();
         let mut best: Option<(i32, f64, Prospect, f64)> = None;
@@ -263,7 +263,7 @@ impl<'a> Walk<'a> {
         (low..=high.max(low)).step_by(step as usize).filter(|d| *d <= self.deepest()).collect()
     }
 
-    /// Down in coarse steps until something gives, then in fine ones (or by halving), back off,
+    /// Down in coarse steps until something gives, then in fine ones (or by bisection), back off,
     /// confirm, and take the margin off.
     fn next_stepwise(&self, ended: bool) -> WalkStep {
         let floor = self.floor();
@@ -294,7 +294,7 @@ impl<'a> Walk<'a> {
             {
                 self.depth.bin(f64::from(self.start))
             }
-            (Policy::Halving, Some((least, ..))) => {
+            (Policy::Bisection, Some((least, ..))) => {
                 let steps = (least - floor.held) / fine;
                 let halfway = floor.held + steps / 2 * fine;
                 (steps >= 2 && halfway <= self.deepest()).then_some(halfway)?
@@ -392,7 +392,7 @@ impl<'a> Walk<'a> {
     pub(in crate::climb) fn descent(&self, base: Option<f64>, next: Option<i32>) -> Descent {
         let floor = self.floor();
         let is_begun = !self.tried.is_empty();
-        let shows = is_begun || self.plan.policy == Policy::Believing;
+        let shows = is_begun || self.plan.policy == Policy::Bayesian;
         Descent {
             depth: self.depth,
             trials: self

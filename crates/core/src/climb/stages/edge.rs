@@ -103,7 +103,7 @@ pub(in crate::climb) fn checked(
         if *stage == Stage::Together && !has_both {
             return Err(ClimbError::NothingToCombine);
         }
-        if *stage == Stage::Middle && !distinct.contains(&Stage::Core) {
+        if *stage == Stage::Balanced && !distinct.contains(&Stage::Core) {
             return Err(ClimbError::NothingToShare);
         }
         if let Some(setting) = missing_for(card, *stage) {
@@ -117,7 +117,7 @@ pub(in crate::climb) fn checked(
 
 /// What a card would have to offer for a stage after the two clocks, and does not.
 fn missing_for(card: &CardDescription, stage: Stage) -> Option<&'static str> {
-    if stage.is_school() && depth_on(card, stage, 1, i32::MAX).is_none() {
+    if stage.is_undervolting() && depth_on(card, stage, 1, i32::MAX).is_none() {
         return Some("core voltage");
     }
     if !stage.is_round() || Climb::can_round(card, stage) {
@@ -141,12 +141,14 @@ impl Climb {
             Stage::Core => has(Domain::Core),
             Stage::Memory => has(Domain::Memory),
             Stage::Together => has(Domain::Core) && has(Domain::Memory),
-            Stage::Middle | Stage::Highest => {
+            Stage::Balanced | Stage::MaxClock => {
                 has(Domain::Core) && missing_for(card, stage).is_none()
             }
-            Stage::Cooler | Stage::Less | Stage::Window | Stage::Timing | Stage::Feed => {
-                missing_for(card, stage).is_none()
-            }
+            Stage::UndervoltClock
+            | Stage::UndervoltQuiet
+            | Stage::Window
+            | Stage::Timing
+            | Stage::MemoryForCore => missing_for(card, stage).is_none(),
             Stage::Own => false,
         }
     }
@@ -236,7 +238,7 @@ impl Climb {
             other.is_none_or(|other| trial.value_on(&other) == MhzOffset::STOCK)
         };
         // A belief takes what it can get; the steps by hand are those of their own stage.
-        let beside = (self.plan.policy == Policy::Believing).then_some(Stage::Together);
+        let beside = (self.plan.policy == Policy::Bayesian).then_some(Stage::Together);
         self.counted_of(stage)
             .chain(beside.into_iter().flat_map(|stage| self.counted_of(stage)))
             .filter(is_alone)
@@ -334,7 +336,7 @@ impl Climb {
         let fine = axis.in_bins(self.plan.axis(axis.domain).fine_step_mhz);
         let slow = tried
             .iter()
-            .filter(|trial| matches!(trial.verdict(), Verdict::Slower | Verdict::HeldBack))
+            .filter(|trial| matches!(trial.verdict(), Verdict::Slower | Verdict::Throttled))
             .map(|trial| trial.value - fine)
             .min();
         [slow, bend.map(|bend| bend.at)].into_iter().flatten().min()

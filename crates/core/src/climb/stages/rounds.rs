@@ -52,7 +52,7 @@ impl Stage {
     /// Whether a stage tries a few settings and keeps the best.
     #[must_use]
     pub const fn is_round(self) -> bool {
-        matches!(self, Self::Window | Self::Timing | Self::Feed)
+        matches!(self, Self::Window | Self::Timing | Self::MemoryForCore)
     }
 }
 
@@ -64,10 +64,10 @@ impl Climb {
         kept.last().copied().unwrap_or_else(|| self.settings_of(self.kept_pair()))
     }
 
-    /// What a stage after the two clocks keeps: a school or a round.
+    /// What a stage after the two clocks keeps: a strategy or a round.
     pub(in crate::climb) fn kept_of(&self, stage: Stage) -> Option<Settings> {
-        if stage.is_school() {
-            self.kept_of_school(stage)
+        if stage.is_undervolting() {
+            self.kept_of_strategy(stage)
         } else if stage.is_round() {
             self.kept_of_round(stage)
         } else {
@@ -113,7 +113,7 @@ impl Climb {
         match stage {
             Stage::Window => self.windows(base, &mut all),
             Stage::Timing => self.timings(base, &mut all),
-            Stage::Feed => self.feeds(base, &mut all),
+            Stage::MemoryForCore => self.feeds(base, &mut all),
             _ => {}
         }
         all
@@ -190,8 +190,9 @@ impl Climb {
             settings: base,
         });
         let mut before = self.fared(&base);
-        for step in 1..=self.plan.rounds.feed_steps {
-            let lower = offer.bin(from - f64::from(step) * self.plan.rounds.feed_step_mhz);
+        for step in 1..=self.plan.rounds.memory_for_core_steps {
+            let lower =
+                offer.bin(from - f64::from(step) * self.plan.rounds.memory_for_core_step_mhz);
             let mut settings = base;
             settings.set(SettingKind::MemoryOffset, Some(lower));
             if all.iter().any(|other| other.settings == settings) {
@@ -335,7 +336,7 @@ impl Climb {
         let fared = self.fared(&candidate.settings);
         let throttled = self.runs_at(&candidate.settings).iter().any(|run| {
             let raised = candidate.settings.clock_minimum != first.settings.clock_minimum;
-            raised && run.verdict() == Verdict::HeldBack
+            raised && run.verdict() == Verdict::Throttled
         });
         match fared {
             Fared::Open => None,
@@ -377,7 +378,7 @@ impl Climb {
         let kinds: &[SettingKind] = match stage {
             Stage::Window => &[SettingKind::ClockMinimum, SettingKind::ClockMaximum],
             Stage::Timing => &[SettingKind::MemoryTiming],
-            Stage::Feed => &[SettingKind::MemoryOffset],
+            Stage::MemoryForCore => &[SettingKind::MemoryOffset],
             _ => return false,
         };
         kinds.iter().all(|kind| card.offer(*kind).is_some())

@@ -1,4 +1,4 @@
-//! The schools and the rounds on an imagined card, driven by hand: no clock, only what was asked.
+//! The strategies and the rounds on an imagined card, driven by hand: no clock, only what was asked.
 
 use rstest::rstest;
 
@@ -100,7 +100,7 @@ impl Imagined {
         let chance = [0.0, 0.001, -0.001, 0.0005, -0.0005][number as usize % 5];
         let verdict = match (fails, throttles) {
             (true, _) => Verdict::LoadDied,
-            (_, true) => Verdict::HeldBack,
+            (_, true) => Verdict::Throttled,
             _ => Verdict::Clean,
         };
         let watts = if is_held { power - 4.0 } else { (power - 4.0) * (1.0 - depth * 0.0016) };
@@ -157,15 +157,15 @@ impl Imagined {
 }
 
 #[rstest]
-#[case(Policy::Steady)]
-#[case(Policy::Halving)]
-#[case(Policy::Believing)]
+#[case(Policy::FixedStep)]
+#[case(Policy::Bisection)]
+#[case(Policy::Bayesian)]
 fn cooler_for_clock_takes_off_what_holds_and_ends_faster_for_no_more_watts(#[case] policy: Policy) {
-    let mut climb = climb_of(shaped(), policy, &[Stage::Baseline, Stage::Cooler]);
+    let mut climb = climb_of(shaped(), policy, &[Stage::Baseline, Stage::UndervoltClock]);
     let outcome = CARD.climb(&mut climb);
-    let report = climb.school_report(Stage::Cooler).unwrap();
+    let report = climb.strategy_report(Stage::UndervoltClock).unwrap();
     assert!((25..=60).contains(&report.depth), "{}", report.depth);
-    assert_eq!(outcome.stage, Some(Stage::Cooler));
+    assert_eq!(outcome.stage, Some(Stage::UndervoltClock));
     assert_eq!(Some(outcome.settings), report.settings);
     // It drew as much as at stock, so that the limit went a step down.
     assert_eq!(climb.held_settings().power_limit, Some(Watt(220.0)));
@@ -179,10 +179,11 @@ fn cooler_for_clock_takes_off_what_holds_and_ends_faster_for_no_more_watts(#[cas
 #[rstest]
 fn a_flat_clock_line_needs_no_deeper_and_a_dip_gets_another_step() {
     let flat = Imagined { flat_from: 45.0, edge: 200.0, ..CARD };
-    let mut climb = climb_of(shaped(), Policy::Steady, &[Stage::Baseline, Stage::Cooler]);
+    let mut climb =
+        climb_of(shaped(), Policy::FixedStep, &[Stage::Baseline, Stage::UndervoltClock]);
     flat.climb(&mut climb);
     let depths: Vec<i32> = climb
-        .descent(Stage::Cooler, &climb.next())
+        .descent(Stage::UndervoltClock, &climb.next())
         .unwrap()
         .trials
         .iter()
@@ -194,12 +195,12 @@ fn a_flat_clock_line_needs_no_deeper_and_a_dip_gets_another_step() {
 #[rstest]
 fn a_little_more_limit_is_given_where_the_plan_has_it_and_dips_are_left() {
     let plan = |percent| {
-        let mut plan = Plan { policy: Policy::Steady, ..Plan::default() };
-        plan.cooler.more_power_percent = percent;
+        let mut plan = Plan { policy: Policy::FixedStep, ..Plan::default() };
+        plan.undervolt_clock.more_power_percent = percent;
         plan
     };
     let limit = |percent| {
-        let stages = [Stage::Baseline, Stage::Cooler];
+        let stages = [Stage::Baseline, Stage::UndervoltClock];
         let mut climb = Climb::new(shaped(), plan(percent), &stages).unwrap();
         CARD.climb(&mut climb).settings.power_limit
     };
@@ -208,16 +209,16 @@ fn a_little_more_limit_is_given_where_the_plan_has_it_and_dips_are_left() {
 }
 
 #[rstest]
-#[case(Policy::Steady, shaped())]
-#[case(Policy::Believing, shaped())]
-#[case(Policy::Believing, windowed())]
+#[case(Policy::FixedStep, shaped())]
+#[case(Policy::Bayesian, shaped())]
+#[case(Policy::Bayesian, windowed())]
 fn same_for_less_holds_the_score_and_saves_watts(
     #[case] policy: Policy,
     #[case] card: CardDescription,
 ) {
-    let mut climb = climb_of(card, policy, &[Stage::Baseline, Stage::Less]);
+    let mut climb = climb_of(card, policy, &[Stage::Baseline, Stage::UndervoltQuiet]);
     CARD.climb(&mut climb);
-    let report = climb.school_report(Stage::Less).unwrap();
+    let report = climb.strategy_report(Stage::UndervoltQuiet).unwrap();
     let gain = report.gain_percent.unwrap();
     assert!((-1.2..=0.6).contains(&gain), "{gain}");
     assert!(report.saved_percent.unwrap() > 3.0, "{:?}", report.saved_percent);
@@ -226,48 +227,48 @@ fn same_for_less_holds_the_score_and_saves_watts(
 
 #[rstest]
 fn a_clock_may_be_held_instead_of_the_score() {
-    let mut plan = Plan { policy: Policy::Steady, ..Plan::default() };
-    plan.less.hold_mhz = 1_803.0;
-    let mut climb = Climb::new(shaped(), plan, &[Stage::Baseline, Stage::Less]).unwrap();
+    let mut plan = Plan { policy: Policy::FixedStep, ..Plan::default() };
+    plan.undervolt_quiet.hold_mhz = 1_803.0;
+    let mut climb = Climb::new(shaped(), plan, &[Stage::Baseline, Stage::UndervoltQuiet]).unwrap();
     let outcome = CARD.climb(&mut climb);
     assert_eq!(outcome.settings.curve.unwrap().last().mhz, 1_800);
 }
 
 #[rstest]
 fn the_highest_clock_is_looked_for_at_full_voltage_and_then_walked_down() {
-    let stages = [Stage::Baseline, Stage::Highest];
-    let mut climb = climb_of(shaped(), Policy::Steady, &stages);
+    let stages = [Stage::Baseline, Stage::MaxClock];
+    let mut climb = climb_of(shaped(), Policy::FixedStep, &stages);
     let outcome = Imagined { edge: 20.0, ..CARD }.climb(&mut climb);
     let of_stage: Vec<&TrialRecord> =
-        climb.trials().iter().filter(|trial| trial.stage == Stage::Highest).collect();
+        climb.trials().iter().filter(|trial| trial.stage == Stage::MaxClock).collect();
     let volts: Vec<i32> = of_stage.iter().map(|t| t.asked.voltage_offset.unwrap().0).collect();
     let up = volts.iter().take_while(|volt| **volt == 60).count();
     assert!(up > 3, "{volts:?}");
     assert!(volts[up..].iter().any(|volt| *volt < 60), "{volts:?}");
     let kept = outcome.settings;
     assert!(kept.core_offset.unwrap().0 >= 90, "{kept:?}");
-    let report = climb.school_report(Stage::Highest).unwrap();
+    let report = climb.strategy_report(Stage::MaxClock).unwrap();
     assert_eq!(kept.voltage_offset.unwrap().0, 60 - report.depth);
-    assert_eq!(outcome.stage, Some(Stage::Highest));
+    assert_eq!(outcome.stage, Some(Stage::MaxClock));
 }
 
 #[rstest]
 fn the_middle_way_begins_with_half_of_what_core_found() {
-    let stages = [Stage::Baseline, Stage::Core, Stage::Middle];
-    let mut climb = climb_of(shaped(), Policy::Steady, &stages);
+    let stages = [Stage::Baseline, Stage::Core, Stage::Balanced];
+    let mut climb = climb_of(shaped(), Policy::FixedStep, &stages);
     let outcome = CARD.climb(&mut climb);
     let alone = climb.found_alone().core.0;
     let half = outcome.settings.core_offset.unwrap().0;
     assert!(half > 0 && half <= alone / 2 && half > alone / 2 - 15, "{half} of {alone}");
     assert!(outcome.settings.curve.is_some(), "and less voltage on top");
-    let first = climb.trials().iter().find(|trial| trial.stage == Stage::Middle).unwrap();
-    let (depth, _) = climb.depth_of(Stage::Middle).unwrap().read(&first.asked).unwrap();
+    let first = climb.trials().iter().find(|trial| trial.stage == Stage::Balanced).unwrap();
+    let (depth, _) = climb.depth_of(Stage::Balanced).unwrap().read(&first.asked).unwrap();
     assert!((20..=50).contains(&depth), "half of what cards mostly bear: {depth}");
 }
 
 #[rstest]
 fn a_window_is_found_from_an_unbounded_run_and_the_throttling_one_is_told() {
-    let mut climb = climb_of(windowed(), Policy::Believing, &[Stage::Baseline, Stage::Window]);
+    let mut climb = climb_of(windowed(), Policy::Bayesian, &[Stage::Baseline, Stage::Window]);
     let outcome = CARD.climb(&mut climb);
     let report = climb.round_report(Stage::Window).unwrap();
     let kept = outcome.settings;
@@ -289,7 +290,7 @@ fn a_window_is_found_from_an_unbounded_run_and_the_throttling_one_is_told() {
     }
     let Next::Trial(proposal) = climb.next() else { panic!() };
     let record = TrialRecord {
-        judged: Verdict::HeldBack,
+        judged: Verdict::Throttled,
         score: Some(900.0),
         ..CARD.run(&climb, &proposal.request)
     };
@@ -300,13 +301,13 @@ fn a_window_is_found_from_an_unbounded_run_and_the_throttling_one_is_told() {
 
 #[rstest]
 fn faster_timing_gives_way_in_clock_until_it_holds() {
-    let mut climb = climb_of(windowed(), Policy::Believing, &[Stage::Baseline, Stage::Timing]);
+    let mut climb = climb_of(windowed(), Policy::Bayesian, &[Stage::Baseline, Stage::Timing]);
     let outcome = CARD.climb(&mut climb);
     assert_eq!(outcome.settings.memory_timing, Some(2));
 
     // Where the memory already stands at its edge, the level takes some of it back.
     let tight = Imagined { core: -1.0, ..CARD };
-    let mut climb = climb_of(windowed(), Policy::Believing, &[Stage::Baseline, Stage::Timing]);
+    let mut climb = climb_of(windowed(), Policy::Bayesian, &[Stage::Baseline, Stage::Timing]);
     let mut failed = 0;
     for _ in 0..40 {
         let Next::Trial(proposal) = climb.next() else { break };
@@ -327,18 +328,18 @@ fn faster_timing_gives_way_in_clock_until_it_holds() {
 
 #[rstest]
 fn memory_given_up_feeds_the_core_and_says_which_scenes_it_pays_for() {
-    let mut climb = climb_of(shaped(), Policy::Believing, &[Stage::Baseline, Stage::Feed]);
+    let mut climb = climb_of(shaped(), Policy::Bayesian, &[Stage::Baseline, Stage::MemoryForCore]);
     CARD.climb(&mut climb);
-    let report = climb.round_report(Stage::Feed).unwrap();
+    let report = climb.round_report(Stage::MemoryForCore).unwrap();
     let of = |section| report.sections.iter().find(|(at, _)| *at == section).unwrap().1;
     assert!(of(0) > 0.0, "the heavy section gets clock: {:?}", report.sections);
     assert!(of(1) < 0.0, "the memory mover loses: {:?}", report.sections);
 }
 
 #[rstest]
-#[case(&[Stage::Baseline, Stage::Middle], "name core before it")]
+#[case(&[Stage::Baseline, Stage::Balanced], "name core before it")]
 #[case(&[Stage::Baseline, Stage::Window], "does not offer")]
-#[case(&[Stage::Cooler], "name baseline before it")]
+#[case(&[Stage::UndervoltClock], "name baseline before it")]
 fn a_stage_that_cannot_be_is_refused_with_the_reason(#[case] stages: &[Stage], #[case] part: &str) {
     let refused = Climb::new(shaped(), Plan::default(), stages).unwrap_err().to_string();
     assert!(refused.contains(part), "{refused}");
@@ -346,7 +347,8 @@ fn a_stage_that_cannot_be_is_refused_with_the_reason(#[case] stages: &[Stage], #
 
 #[rstest]
 fn a_stage_that_was_skipped_keeps_nothing_and_one_that_was_ended_keeps_what_is_known() {
-    let mut climb = climb_of(shaped(), Policy::Steady, &[Stage::Baseline, Stage::Cooler]);
+    let mut climb =
+        climb_of(shaped(), Policy::FixedStep, &[Stage::Baseline, Stage::UndervoltClock]);
     for _ in 0..6 {
         let Next::Trial(proposal) = climb.next() else { panic!() };
         let record = CARD.run(&climb, &proposal.request);
@@ -354,7 +356,11 @@ fn a_stage_that_was_skipped_keeps_nothing_and_one_that_was_ended_keeps_what_is_k
     }
     let say = |climb: &mut Climb, order| {
         let after = climb.trials().len() as u32;
-        climb.handle(ClimbEvent::Directed(Directive { stage: Stage::Cooler, order, after }));
+        climb.handle(ClimbEvent::Directed(Directive {
+            stage: Stage::UndervoltClock,
+            order,
+            after,
+        }));
     };
     say(&mut climb, StageOrder::End);
     let Next::Ended(outcome) = climb.next() else { panic!() };
@@ -364,7 +370,7 @@ fn a_stage_that_was_skipped_keeps_nothing_and_one_that_was_ended_keeps_what_is_k
     assert_eq!(outcome.settings, climb.held_settings());
     say(&mut climb, StageOrder::Repeat);
     assert!(matches!(climb.next(), Next::Trial(_)));
-    assert!(!climb.has_begun(Stage::Cooler));
+    assert!(!climb.has_begun(Stage::UndervoltClock));
 }
 
 #[rstest]
@@ -384,7 +390,8 @@ fn every_depth_is_read_back_as_it_was_written(#[case] card: CardDescription) {
 
 #[rstest]
 fn a_stepwise_school_foresees_how_much_is_left() {
-    let mut climb = climb_of(shaped(), Policy::Steady, &[Stage::Baseline, Stage::Cooler]);
+    let mut climb =
+        climb_of(shaped(), Policy::FixedStep, &[Stage::Baseline, Stage::UndervoltClock]);
     for _ in 0..4 {
         let Next::Trial(proposal) = climb.next() else { panic!() };
         let record = CARD.run(&climb, &proposal.request);
@@ -403,7 +410,8 @@ fn a_stepwise_school_foresees_how_much_is_left() {
 #[case::less_voltage(-1, 30)]
 #[case::more_voltage(1, 20)]
 fn a_nudge_in_a_voltage_stage_moves_millivolts(#[case] steps: i32, #[case] depth: i32) {
-    let mut climb = climb_of(windowed(), Policy::Steady, &[Stage::Baseline, Stage::Less]);
+    let mut climb =
+        climb_of(windowed(), Policy::FixedStep, &[Stage::Baseline, Stage::UndervoltQuiet]);
     while climb.stage() == Stage::Baseline {
         let Next::Trial(proposal) = climb.next() else { panic!() };
         let ended = CARD.run(&climb, &proposal.request);
@@ -418,7 +426,11 @@ fn a_nudge_in_a_voltage_stage_moves_millivolts(#[case] steps: i32, #[case] depth
     let nudge = climb.nudged_by(steps).unwrap();
     assert_eq!(nudge.shown, format!("−{depth} mV"));
     climb.handle(ClimbEvent::Nudged(Some(Box::new(nudge))));
-    assert_eq!(offset(&climb), (Stage::Less, -f64::from(depth)), "the stage learns from it");
+    assert_eq!(
+        offset(&climb),
+        (Stage::UndervoltQuiet, -f64::from(depth)),
+        "the stage learns from it"
+    );
     climb.handle(ClimbEvent::Nudged(None));
     assert_eq!(offset(&climb).1, planned);
 }
@@ -427,9 +439,9 @@ fn a_nudge_in_a_voltage_stage_moves_millivolts(#[case] steps: i32, #[case] depth
 #[case(Stage::Power, SettingKind::PowerLimit)]
 #[case(Stage::Window, SettingKind::ClockMaximum)]
 #[case(Stage::Timing, SettingKind::MemoryTiming)]
-#[case(Stage::Feed, SettingKind::MemoryOffset)]
+#[case(Stage::MemoryForCore, SettingKind::MemoryOffset)]
 fn every_stage_can_be_nudged_on_its_own_scale(#[case] stage: Stage, #[case] kind: SettingKind) {
-    let mut climb = climb_of(windowed(), Policy::Steady, &[Stage::Baseline, stage]);
+    let mut climb = climb_of(windowed(), Policy::FixedStep, &[Stage::Baseline, stage]);
     while climb.stage() == Stage::Baseline {
         let Next::Trial(proposal) = climb.next() else { panic!() };
         let ended = CARD.run(&climb, &proposal.request);

@@ -162,8 +162,8 @@ impl Climb {
             return Some(Want::Kept(alone));
         }
         match self.plan.policy {
-            Policy::Believing => self.want_believing(alone, ended),
-            Policy::Steady | Policy::Halving => Some(self.want_stepwise(alone, ended)),
+            Policy::Bayesian => self.want_bayesian(alone, ended),
+            Policy::FixedStep | Policy::Bisection => Some(self.want_stepwise(alone, ended)),
         }
     }
 
@@ -191,7 +191,7 @@ impl Climb {
     }
 
     /// Both as high as the belief is sure of, and between them the trial that tells most.
-    fn want_believing(&self, alone: Pair, ended: bool) -> Option<Want> {
+    fn want_bayesian(&self, alone: Pair, ended: bool) -> Option<Want> {
         let raised = [Domain::Core, Domain::Memory].map(|d| alone.get(d) > MhzOffset::STOCK);
         let joint = match raised {
             [true, true] => self.joint()?,
@@ -278,7 +278,7 @@ impl Climb {
         kept: Pair,
         raised: [bool; 2],
     ) -> Option<(Pair, Weighed)> {
-        let price = self.plan.believing.worth_percent_per_minute / 100.0;
+        let price = self.plan.bayesian.worth_percent_per_minute / 100.0;
         let mut found: Option<(Pair, Weighed)> = None;
         for (domain, _) in [Domain::Core, Domain::Memory].into_iter().zip(raised).filter(|d| d.1) {
             let axis = self.axis(domain)?;

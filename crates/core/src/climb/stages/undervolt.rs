@@ -1,4 +1,4 @@
-//! The schools of undervolting, each one stage: what it holds while it walks down, and what it
+//! The strategies of undervolting, each one stage: what it holds while it walks down, and what it
 //! comes to.
 
 use crate::card::description::{CardDescription, SettingKind};
@@ -6,7 +6,7 @@ use crate::card::settings::Settings;
 use crate::judge::verdict::{Meaning, Verdict, gain_percent};
 use crate::load::artifact::Domain;
 use crate::measure::limiter::Limiter;
-use crate::plan::CoolerPlan;
+use crate::plan::UndervoltClockPlan;
 use crate::statistics::mean;
 use crate::units::{Celsius, Mhz, MhzOffset, MillivoltOffset, Percent, Seconds, Watt};
 
@@ -29,7 +29,7 @@ const TELLING_RUNS: usize = 4;
 const AIM: f64 = 0.7;
 /// Watts by which two averages differ that can be told apart.
 const TOLD_APART: f64 = 0.2;
-/// How often the clock of a school that holds the score is set right at most.
+/// How often the clock of a strategy that holds the score is set right at most.
 const MOST_CORRECTIONS: usize = 4;
 
 /// What clean runs at settings came to, on average.
@@ -51,9 +51,9 @@ pub struct Measured {
     pub held_by_power: f64,
 }
 
-/// What a school comes to.
+/// What a strategy comes to.
 #[derive(Debug, Clone, PartialEq)]
-pub struct SchoolReport {
+pub struct StrategyReport {
     /// Which.
     pub stage: Stage,
     /// Settings it would keep; none where nothing is gained.
@@ -72,8 +72,8 @@ pub struct SchoolReport {
     pub sentence: String,
 }
 
-/// One school at work.
-struct School<'a> {
+/// One strategy at work.
+struct Strategy<'a> {
     walk: Walk<'a>,
     /// What is held in every trial, its voltage aside.
     base: Settings,
@@ -81,7 +81,7 @@ struct School<'a> {
     top: Option<Mhz>,
 }
 
-impl School<'_> {
+impl Strategy<'_> {
     fn settings(&self, depth: i32) -> Settings {
         self.walk.depth.write(&self.base, depth, self.top)
     }
@@ -90,13 +90,16 @@ impl School<'_> {
 impl Stage {
     /// Whether a stage walks voltage down.
     #[must_use]
-    pub const fn is_school(self) -> bool {
-        matches!(self, Self::Highest | Self::Cooler | Self::Less | Self::Middle)
+    pub const fn is_undervolting(self) -> bool {
+        matches!(
+            self,
+            Self::MaxClock | Self::UndervoltClock | Self::UndervoltQuiet | Self::Balanced
+        )
     }
 }
 
 impl Climb {
-    /// The scale on which a school walks down on a card; none where it cannot.
+    /// The scale on which a strategy walks down on a card; none where it cannot.
     #[must_use]
     pub fn depth_of(&self, stage: Stage) -> Option<Depth> {
         let voltage = &self.plan.voltage;
@@ -110,7 +113,7 @@ impl Climb {
             .trials
             .iter()
             .filter(|trial| {
-                matches!(trial.verdict(), Verdict::Clean | Verdict::Slower | Verdict::HeldBack)
+                matches!(trial.verdict(), Verdict::Clean | Verdict::Slower | Verdict::Throttled)
                     && trial.held() == *settings
             })
             .collect();
@@ -121,19 +124,19 @@ impl Climb {
         measured(&self.counted_baseline_runs().collect::<Vec<_>>())
     }
 
-    /// A school with what its trials told it so far.
-    fn school(&self, stage: Stage) -> Option<School<'_>> {
+    /// A strategy with what its trials told it so far.
+    fn strategy(&self, stage: Stage) -> Option<Strategy<'_>> {
         let depth = self.depth_of(stage)?;
         let mut base = match stage {
-            Stage::Highest => {
+            Stage::MaxClock => {
                 let mut base = self.voltage_up();
                 self.axis(Domain::Core)?.write(&mut base, self.highest_found());
                 base
             }
-            Stage::Middle => {
+            Stage::Balanced => {
                 let mut base = self.held_settings();
                 let axis = self.axis(Domain::Core)?;
-                let share = self.plan.middle.share_percent / 100.0;
+                let share = self.plan.balanced.share_percent / 100.0;
                 let alone = f64::from(self.kept_alone(Domain::Core).0);
                 axis.write(&mut base, axis.bin(alone * share));
                 base
@@ -146,30 +149,30 @@ impl Climb {
             .filter_map(|record| {
                 let held = record.held();
                 let (at, top) = depth.read(&held)?;
-                let holds_clock = matches!(stage, Stage::Cooler | Stage::Less);
+                let holds_clock = matches!(stage, Stage::UndervoltClock | Stage::UndervoltQuiet);
                 let same = depth.write(&base, at, holds_clock.then_some(top));
                 let raised = Settings { power_limit: base.power_limit, ..held };
                 (same == raised).then_some(Walked { depth: at, top, record })
             })
             .collect();
         let top = match stage {
-            Stage::Cooler => depth.holds_clock().then_some(self.card.limits.highest_clock),
-            Stage::Less => {
+            Stage::UndervoltClock => depth.holds_clock().then_some(self.card.limits.highest_clock),
+            Stage::UndervoltQuiet => {
                 depth.holds_clock().then(|| self.clock_to_hold(&depth, &tried)).flatten()
             }
             _ => None,
         };
         let cap = match stage {
-            Stage::Cooler => self.needs_no_deeper(&tried, depth.step()),
+            Stage::UndervoltClock => self.needs_no_deeper(&tried, depth.step()),
             _ => None,
         };
         let start = match stage {
-            Stage::Middle => {
-                (self.known_depth(stage, &depth) * self.plan.middle.share_percent / 100.0) as i32
+            Stage::Balanced => {
+                (self.known_depth(stage, &depth) * self.plan.balanced.share_percent / 100.0) as i32
             }
             _ => 0,
         };
-        let worth = if stage == Stage::Less { POWER_BY_VOLTAGE } else { SCORE_BY_CLOCK };
+        let worth = if stage == Stage::UndervoltQuiet { POWER_BY_VOLTAGE } else { SCORE_BY_CLOCK };
         let depths = (depth.step()..=depth.deepest()).step_by(depth.step() as usize);
         let barred = self.barred_from_depth(depths, |at| depth.write(&base, at, top));
         let walk = Walk {
@@ -182,7 +185,7 @@ impl Climb {
             taken_up_after: self.taken_up_after,
             worth,
         };
-        Some(School { walk, base, top })
+        Some(Strategy { walk, base, top })
     }
 
     /// Powered, with the voltage at its ceiling.
@@ -194,18 +197,20 @@ impl Climb {
         settings
     }
 
-    /// How deep another school of this climb came, else how deep cards mostly come, mV.
+    /// How deep another strategy of this climb came, else how deep cards mostly come, mV.
     fn known_depth(&self, except: Stage, depth: &Depth) -> f64 {
-        let others = [Stage::Less, Stage::Cooler].into_iter().filter(|stage| *stage != except);
+        let others = [Stage::UndervoltQuiet, Stage::UndervoltClock]
+            .into_iter()
+            .filter(|stage| *stage != except);
         let known = others
             .filter(|stage| self.stages.contains(stage) && self.has_begun(*stage))
-            .find_map(|stage| Some(self.school(stage)?.walk.kept()));
+            .find_map(|stage| Some(self.strategy(stage)?.walk.kept()));
         known.map_or_else(|| depth.belief().band(0.0).0, f64::from)
     }
 
     /// The depth from which on the clock line is flat, or the card gets slower.
     fn needs_no_deeper(&self, tried: &[Walked<'_>], step: i32) -> Option<i32> {
-        let below = self.plan.cooler.flat_below_percent / 100.0;
+        let below = self.plan.undervolt_clock.flat_below_percent / 100.0;
         let flat = tried
             .iter()
             .filter(|trial| trial.record.verdict() == Verdict::Clean)
@@ -223,7 +228,7 @@ impl Climb {
     /// The clock at which the score is what is to be held: the average of stock at first, then set
     /// right by what the first runs scored, and by those that measured what is kept.
     fn clock_to_hold(&self, depth: &Depth, tried: &[Walked<'_>]) -> Option<Mhz> {
-        let less = &self.plan.less;
+        let less = &self.plan.undervolt_quiet;
         if less.hold_mhz > 0.0 {
             return Some(depth.top(Mhz(less.hold_mhz)));
         }
@@ -270,30 +275,30 @@ impl Climb {
         Some(depth.top(Mhz(clock)))
     }
 
-    /// What a school wants next; `None` when it is over.
-    pub(in crate::climb) fn next_of_school(&self, stage: Stage) -> Option<Next> {
+    /// What a strategy wants next; `None` when it is over.
+    pub(in crate::climb) fn next_of_strategy(&self, stage: Stage) -> Option<Next> {
         if self.is_over(stage) {
             return None;
         }
-        if stage == Stage::Highest
+        if stage == Stage::MaxClock
             && let Some(next) = self.next_of_highest()
         {
             return Some(next);
         }
-        let school = self.school(stage)?;
-        let (asked, purpose, seconds, reason) = match school.walk.next(false) {
+        let strategy = self.strategy(stage)?;
+        let (asked, purpose, seconds, reason) = match strategy.walk.next(false) {
             WalkStep::Kept(depth) => {
                 if let Some(stuck) = self.stuck_in_vain(stage, "runs", " to keep what is known") {
                     return Some(stuck);
                 }
-                self.measure(stage, &school, depth)?
+                self.measure(stage, &strategy, depth)?
             }
             WalkStep::Stuck(why) => return Some(Next::Stuck(why)),
             WalkStep::Try { depth, purpose, seconds, reason } => {
-                (school.settings(depth), purpose, seconds, reason)
+                (strategy.settings(depth), purpose, seconds, reason)
             }
         };
-        let held = school.top.filter(|_| stage == Stage::Less);
+        let held = strategy.top.filter(|_| stage == Stage::UndervoltQuiet);
         let held = held.map_or(String::new(), |top| format!(" The clock is held at {top}."));
         let reason = format!("{reason}{held}");
         Some(Next::Trial(Box::new(self.proposal(stage, purpose, asked, seconds, reason))))
@@ -304,16 +309,16 @@ impl Climb {
     fn measure(
         &self,
         stage: Stage,
-        school: &School<'_>,
+        strategy: &Strategy<'_>,
         depth: i32,
     ) -> Option<(Settings, Purpose, Seconds, String)> {
-        let settings = school.settings(depth);
-        if depth == 0 && stage != Stage::Middle {
+        let settings = strategy.settings(depth);
+        if depth == 0 && stage != Stage::Balanced {
             return None;
         }
         let wanted = Seconds(self.plan.voltage.settle_seconds);
         let length = wanted.in_words();
-        let shown = school.walk.depth.show(depth);
+        let shown = strategy.walk.depth.show(depth);
         if !self.has_settled(stage, &settings) {
             let purpose = self.plan.margin.purpose();
             let reason = format!(
@@ -345,7 +350,7 @@ impl Climb {
     /// The same settings with a power limit one step lower, where a cooler card draws no less than at
     /// stock, so far as can be told: it comes closer to its limit than a ragged clock did.
     fn with_less_limit(&self, stage: Stage, settings: &Settings) -> Option<Settings> {
-        if stage != Stage::Cooler || self.plan.cooler.more_power_percent > 0.0 {
+        if stage != Stage::UndervoltClock || self.plan.undervolt_clock.more_power_percent > 0.0 {
             return None;
         }
         let now = self.measured(settings)?.power?;
@@ -368,9 +373,10 @@ impl Climb {
     /// The same settings with the little more power limit that the plan gives a cooler card whose
     /// clock line still dips.
     fn with_more_limit(&self, stage: Stage, settings: &Settings) -> Option<Settings> {
-        let CoolerPlan { flat_below_percent, more_power_percent } = self.plan.cooler;
+        let UndervoltClockPlan { flat_below_percent, more_power_percent } =
+            self.plan.undervolt_clock;
         let dips = self.measured(settings)?.held_by_power * 100.0 >= flat_below_percent;
-        if stage != Stage::Cooler || more_power_percent <= 0.0 || !dips {
+        if stage != Stage::UndervoltClock || more_power_percent <= 0.0 || !dips {
             return None;
         }
         let offer = self.card.offer(SettingKind::PowerLimit)?;
@@ -381,7 +387,7 @@ impl Climb {
     /// The trials of the highest clock at full voltage.
     fn tried_at_full_voltage(&self, axis: &Axis) -> Vec<Tried<'_>> {
         let full = self.voltage_up();
-        self.counted_of(Stage::Highest)
+        self.counted_of(Stage::MaxClock)
             .filter(|trial| trial.held().voltage_offset == full.voltage_offset)
             .map(|record| Tried { value: record.value_on(axis), record })
             .collect()
@@ -391,7 +397,7 @@ impl Climb {
         let fine = axis.in_bins(self.plan.core.fine_step_mhz);
         let slow = tried
             .iter()
-            .filter(|trial| matches!(trial.verdict(), Verdict::Slower | Verdict::HeldBack))
+            .filter(|trial| matches!(trial.verdict(), Verdict::Slower | Verdict::Throttled))
             .map(|trial| trial.value - fine)
             .min();
         Search {
@@ -424,53 +430,53 @@ impl Climb {
                 let mut asked = self.voltage_up();
                 axis.write(&mut asked, value);
                 let reason = format!("Voltage at its ceiling. {reason}");
-                let proposal = self.proposal(Stage::Highest, purpose, asked, seconds, reason);
+                let proposal = self.proposal(Stage::MaxClock, purpose, asked, seconds, reason);
                 Some(Next::Trial(Box::new(proposal)))
             }
         }
     }
 
-    /// The settings a school comes to, as far as is known; none where it gains nothing.
-    pub(in crate::climb) fn kept_of_school(&self, stage: Stage) -> Option<Settings> {
+    /// The settings a strategy comes to, as far as is known; none where it gains nothing.
+    pub(in crate::climb) fn kept_of_strategy(&self, stage: Stage) -> Option<Settings> {
         if self.is_skipped(stage) || !self.has_begun(stage) {
             return None;
         }
-        let school = self.school(stage)?;
-        let depth = school.walk.kept();
+        let strategy = self.strategy(stage)?;
+        let depth = strategy.walk.kept();
         let raised =
-            self.axis(Domain::Core).map_or(MhzOffset::STOCK, |axis| axis.read(&school.base));
+            self.axis(Domain::Core).map_or(MhzOffset::STOCK, |axis| axis.read(&strategy.base));
         let is_something = depth > 0
-            || (matches!(stage, Stage::Highest | Stage::Middle) && raised > MhzOffset::STOCK);
-        let settings = is_something.then(|| school.settings(depth))?;
+            || (matches!(stage, Stage::MaxClock | Stage::Balanced) && raised > MhzOffset::STOCK);
+        let settings = is_something.then(|| strategy.settings(depth))?;
         let other = self.with_other_limit(stage, &settings).map(|(other, _)| other);
         Some(other.filter(|other| self.measured(other).is_some()).unwrap_or(settings))
     }
 
-    /// What a school comes to; `None` before its first trial.
+    /// What a strategy comes to; `None` before its first trial.
     #[must_use]
-    pub fn school_report(&self, stage: Stage) -> Option<SchoolReport> {
-        if !stage.is_school() || !self.has_begun(stage) {
+    pub fn strategy_report(&self, stage: Stage) -> Option<StrategyReport> {
+        if !stage.is_undervolting() || !self.has_begun(stage) {
             return None;
         }
-        let school = self.school(stage)?;
-        let depth = school.walk.kept();
-        let settings = self.kept_of_school(stage);
+        let strategy = self.strategy(stage)?;
+        let depth = strategy.walk.kept();
+        let settings = self.kept_of_strategy(stage);
         let measured = settings.and_then(|settings| self.measured(&settings));
         let stock = self.measured_baseline()?;
         let gain = measured.map(|at| gain_percent(at.score, stock.score));
         let power = measured.and_then(|at| at.power).zip(stock.power);
         let saved = power.map(|(at, stock)| (1.0 - at.value() / stock.value()) * 100.0);
         let chance =
-            school.walk.belief().chance_to_hold(f64::from(depth), self.plan.margin.hours());
+            strategy.walk.belief().chance_to_hold(f64::from(depth), self.plan.margin.hours());
         let sentence = match (settings, measured) {
             (None, _) => "No voltage can be taken off as far as is known.".to_owned(),
             (Some(_), None) => format!(
                 "{} is what the trials point to; no run has measured it.",
-                school.walk.depth.show(depth)
+                strategy.walk.depth.show(depth)
             ),
             (Some(settings), Some(at)) => self.in_a_sentence(&settings, &at, &stock),
         };
-        Some(SchoolReport {
+        Some(StrategyReport {
             stage,
             settings,
             depth,
@@ -503,45 +509,45 @@ impl Climb {
         format!("{}: {}.", moved.join(", "), parts.join(", "))
     }
 
-    /// The walk down of a school, before the trial that is `next`; none for another stage.
+    /// The walk down of a strategy, before the trial that is `next`; none for another stage.
     #[must_use]
     pub fn descent(&self, stage: Stage, next: &Next) -> Option<Descent> {
-        if !stage.is_school() || !self.stages.contains(&stage) {
+        if !stage.is_undervolting() || !self.stages.contains(&stage) {
             return None;
         }
-        let school = self.school(stage)?;
+        let strategy = self.strategy(stage)?;
         let proposed = match next {
             Next::Trial(proposal) if proposal.request.stage == stage => {
-                school.walk.depth.read(&proposal.request.asked).map(|(depth, _)| depth)
+                strategy.walk.depth.read(&proposal.request.asked).map(|(depth, _)| depth)
             }
             _ => None,
         };
         let base = self.baseline().map(|baseline| baseline.score);
-        Some(school.walk.descent(base, proposed))
+        Some(strategy.walk.descent(base, proposed))
     }
 
-    /// By how much what a school keeps stays above the middle of where its edge is believed.
+    /// By how much what a strategy keeps stays above the middle of where its edge is believed.
     pub(in crate::climb) fn depth_in_hand(&self, stage: Stage) -> MillivoltOffset {
-        let Some(school) = self.school(stage) else { return MillivoltOffset::STOCK };
-        let middle = school.walk.belief().band(0.0).0;
-        let hand = middle - f64::from(school.walk.kept());
+        let Some(strategy) = self.strategy(stage) else { return MillivoltOffset::STOCK };
+        let middle = strategy.walk.belief().band(0.0).0;
+        let hand = middle - f64::from(strategy.walk.kept());
         MillivoltOffset(hand.max(0.0).round() as i32)
     }
 
-    /// What is believed of how deep a school may go, in mV off.
-    pub(in crate::climb) fn belief_of_school(&self, stage: Stage) -> Option<EdgeBelief> {
-        Some(self.school(stage)?.walk.belief())
+    /// What is believed of how deep a strategy may go, in mV off.
+    pub(in crate::climb) fn belief_of_strategy(&self, stage: Stage) -> Option<EdgeBelief> {
+        Some(self.strategy(stage)?.walk.belief())
     }
 
-    /// Chance that settings a school keeps stand the margin's span, 0 to 1.
-    pub(in crate::climb) fn chance_of_school(&self, stage: Stage, margin: Margin) -> Option<f64> {
-        let school = self.school(stage)?;
-        let depth = f64::from(school.walk.kept());
-        Some(school.walk.belief().chance_to_hold(depth, margin.hours()))
+    /// Chance that settings a strategy keeps stand the margin's span, 0 to 1.
+    pub(in crate::climb) fn chance_of_strategy(&self, stage: Stage, margin: Margin) -> Option<f64> {
+        let strategy = self.strategy(stage)?;
+        let depth = f64::from(strategy.walk.kept());
+        Some(strategy.walk.belief().chance_to_hold(depth, margin.hours()))
     }
 }
 
-/// The scale of a school on a card.
+/// The scale of a strategy on a card.
 pub(in crate::climb) fn depth_on(
     card: &CardDescription,
     stage: Stage,
@@ -549,8 +555,10 @@ pub(in crate::climb) fn depth_on(
     most: i32,
 ) -> Option<Depth> {
     match stage {
-        Stage::Highest => Depth::from_ceiling(card, fine, most),
-        Stage::Cooler | Stage::Less | Stage::Middle => Depth::from_stock(card, fine, most),
+        Stage::MaxClock => Depth::from_ceiling(card, fine, most),
+        Stage::UndervoltClock | Stage::UndervoltQuiet | Stage::Balanced => {
+            Depth::from_stock(card, fine, most)
+        }
         _ => None,
     }
 }

@@ -1,0 +1,131 @@
+//! One card with what brings it back: its guard, its lock, and where it goes.
+//!
+//! When a held card is let go and is not back, its lock is released and its guard takes over, which
+//! goes on trying; a guard is relieved only by a card that is back.
+
+use yard_step_card::Card;
+use yard_step_core::Settings;
+
+use crate::error::EngineError;
+use crate::guard::Guard;
+use crate::lock::CardLock;
+use crate::restore::{NotBack, restore};
+
+/// One card with what brings it back: its guard, its lock, and where it goes.
+pub(crate) struct HeldCard {
+    card: Box<dyn Card>,
+    guard: Option<Guard>,
+    lock: Option<CardLock>,
+    /// Its factory state, as it was copied at first sight.
+    factory: Settings,
+    /// Where it goes when nothing is tried on it; the factory state where that is none.
+    kept: Option<Settings>,
+    /// Whether it was let go.
+    is_left: bool,
+}
+
+impl HeldCard {
+    pub(crate) fn new(
+        card: Box<dyn Card>,
+        factory: Settings,
+        (guard, lock): (Option<Guard>, Option<CardLock>),
+    ) -> Self {
+        Self { card, guard, lock, factory, kept: None, is_left: false }
+    }
+
+    pub(crate) fn card(&self) -> &dyn Card {
+        self.card.as_ref()
+    }
+
+    pub(crate) fn card_mut(&mut self) -> &mut dyn Card {
+        self.card.as_mut()
+    }
+
+    /// Where it goes, where that is not its factory state.
+    pub(crate) fn kept(&self) -> Option<Settings> {
+        self.kept
+    }
+
+    pub(crate) fn way_back(&self) -> Settings {
+        self.kept.unwrap_or(self.factory)
+    }
+
+    /// Sets where the card goes, brought inside its ranges, and tells its guard.
+    pub(crate) fn set_kept(&mut self, kept: Option<&Settings>) {
+        self.kept = kept.map(|kept| kept.clamped(self.card.description()).settings);
+        let way_back = self.way_back();
+        if let Some(guard) = &mut self.guard {
+            guard.set_way_back(&way_back);
+        }
+        if let Some(lock) = &mut self.lock {
+            lock.say_guarded();
+        }
+    }
+
+    /// Sees to it that its guard stands and knows the way back; tells if a new one had to be set.
+    pub(crate) fn arm(&mut self) -> Result<Option<String>, EngineError> {
+        let way_back = self.way_back();
+        let Some(guard) = &mut self.guard else { return Ok(None) };
+        let told = guard.see_to_it().map_err(EngineError::NoGuard)?;
+        guard.set_way_back(&way_back);
+        Ok(told)
+    }
+
+    /// Tells the guard which load runs on the card; none once it has ended.
+    pub(crate) fn set_load(&mut self, group: Option<u32>) {
+        if let Some(guard) = &mut self.guard {
+            guard.set_load(group);
+        }
+    }
+
+    pub(crate) fn lock(&self) -> Option<&CardLock> {
+        self.lock.as_ref()
+    }
+
+    pub(crate) fn restore(&mut self, settings: &Settings) -> Result<(), NotBack> {
+        restore(self.card.as_mut(), settings)
+    }
+
+    pub(crate) fn to_stock(&mut self) -> Result<(), NotBack> {
+        let factory = self.factory;
+        self.restore(&factory)
+    }
+
+    pub(crate) fn put_back(&mut self) -> Result<(), NotBack> {
+        let way_back = self.way_back();
+        self.restore(&way_back)
+    }
+
+    /// Puts the card back and lets it go. One that is not back is handed over: the lock goes first,
+    /// so that the guard can take it, and the guard is not relieved.
+    pub(crate) fn leave(&mut self) -> Result<(), NotBack> {
+        if self.is_left {
+            return Ok(());
+        }
+        self.is_left = true;
+        let back = self.put_back();
+        match &back {
+            Ok(()) => {
+                if let Some(guard) = self.guard.take() {
+                    guard.relieve();
+                }
+                self.card.leave();
+                self.lock = None;
+            }
+            Err(_) => {
+                self.lock = None;
+                if let Some(guard) = self.guard.take() {
+                    guard.hand_over();
+                }
+            }
+        }
+        back
+    }
+}
+
+impl Drop for HeldCard {
+    fn drop(&mut self) {
+        // What fails here is in the hands of the guard, whose log tells of it.
+        let _ = self.leave();
+    }
+}

@@ -1,0 +1,75 @@
+//! What the engine wants of a load, whatever it is made of.
+
+use yard_step_card::{Card, LoadLost};
+use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
+use yard_step_scenes::Scene;
+
+/// A load as the engine sees it.
+pub trait Load: Send {
+    /// Its name in the ledger.
+    fn name(&self) -> &str;
+
+    /// What a run of it looks like when all is well.
+    fn expected(&self) -> Expected;
+
+    /// Starts it from its beginning.
+    ///
+    /// # Errors
+    /// It cannot be started; why, and the way out.
+    fn begin(&mut self, card: &dyn Card) -> Result<(), String>;
+
+    /// Lets it work on the card for a span of time; frames that were checked are added to
+    /// `checked`.
+    ///
+    /// # Errors
+    /// Something ended the run.
+    fn work(
+        &mut self,
+        card: &mut dyn Card,
+        span: Seconds,
+        checked: &mut Vec<CheckedFrame>,
+    ) -> Result<(), Ending>;
+
+    /// Looks after it while its run is held still.
+    ///
+    /// # Errors
+    /// Something ended the run.
+    fn look_while_held(&mut self, checked: &mut Vec<CheckedFrame>) -> Result<(), Ending> {
+        let _ = checked;
+        Ok(())
+    }
+
+    /// Ends it, if it still runs.
+    fn end(&mut self);
+
+    /// What it says its score is; none for a load that is scored by its frames.
+    fn score(&self) -> Option<f64> {
+        None
+    }
+
+    /// Number of its process group, where it has one.
+    fn process(&self) -> Option<u32> {
+        None
+    }
+
+    /// Whether only the user can say how it went.
+    fn is_manual(&self) -> bool {
+        false
+    }
+}
+
+/// What a run of a scene looks like when all is well.
+pub(super) fn expected_of(scene: Scene) -> Expected {
+    Expected { load: Some(scene.mean_load()), frames_are_checked: true }
+}
+
+/// How a run ends whose load the card has dropped, where the card itself says so.
+pub(crate) fn ending_of(lost: LoadLost, hung: &str) -> Ending {
+    match lost {
+        LoadLost::Died => Ending::LoadDied("lost its device".into()),
+        LoadLost::Hung => Ending::LoadDied(hung.to_owned()),
+        LoadLost::DriverReset => Ending::DriverReset,
+        LoadLost::MachineDown => Ending::MachineDown,
+        LoadLost::Gone => Ending::CardGone("the card was gone or did not answer".into()),
+    }
+}
