@@ -3,7 +3,7 @@
 use std::fmt::Display;
 use std::process::ExitCode;
 
-use crate::output::note;
+use yard_step_core::printable_lines;
 
 /// A command that did not do what it was asked.
 #[derive(Debug)]
@@ -42,7 +42,7 @@ impl Failure {
             Self::Failed(text) => (text, 1),
             Self::Interrupted(text) => (text, 130),
         };
-        note(&format!("yard-step: {text}"));
+        eprintln!("yard-step: {}", printable_lines(text));
         ExitCode::from(code)
     }
 }

@@ -1,31 +1,23 @@
 //! The command line and the terminal interface of Yard Step.
 //!
 //! ```text
-//!   arguments ──► cli ──► demo, open ──► tui: snapshots drawn, commands sent
-//!                    ├──► climb         headless, to its outcome
-//!                    ├──► cards, report, simulate, study, pass, machine, import, profile, weigh
-//!                    └──► slot, guard, load: processes that the others start
+//!   arguments ──► cli ──► commands ──► demo, open ──► tui: snapshots drawn, commands sent
+//!                             ├──► climb         without the interface, to its outcome
+//!                             ├──► cards, report, simulate, study, pass, machine, import, …
+//!                             └──► slot, guard, load: processes that the others start
 //! ```
 
-mod cards;
 mod cli;
+mod commands;
 mod config;
-mod demo;
+mod exchange;
 mod failure;
-mod headless;
-mod import;
 mod input;
-mod machine;
-mod open;
+mod opening;
+mod options;
 mod output;
-mod pass;
-mod profile;
-mod report;
 mod rig;
-mod simulate;
-mod study;
 pub mod tui;
-mod weigh;
 
 use std::process::ExitCode;
 
@@ -37,21 +29,21 @@ use clap::Parser;
 pub fn run() -> ExitCode {
     let arguments = cli::Arguments::parse();
     let result = match arguments.command {
-        cli::Command::Demo(options) => demo::demo(&arguments.data_dir, &options),
-        cli::Command::Open(options) => open::open(&arguments.data_dir, &options),
-        cli::Command::Climb(options) => headless::climb(&arguments.data_dir, &options),
-        cli::Command::Cards(options) => cards::cards(&options),
-        cli::Command::Report(options) => report::report(&arguments.data_dir, &options),
-        cli::Command::Simulate(options) => simulate::simulate(&options),
-        cli::Command::Pass(options) => pass::pass(&options),
-        cli::Command::Study(options) => study::study(&options),
-        cli::Command::Machine(options) => machine::machine(&arguments.data_dir, &options),
-        cli::Command::Import(options) => import::import(&options),
-        cli::Command::Profile(options) => profile::profile(&arguments.data_dir, &options),
-        cli::Command::Weigh(options) => weigh::weigh(&arguments.data_dir, &options),
-        cli::Command::Slot(options) => rig::slot(&options),
-        cli::Command::Guard(options) => rig::guard(&options),
-        cli::Command::Load(options) => rig::load(&options),
+        cli::Command::Demo(options) => commands::demo(&arguments.data_dir, &options),
+        cli::Command::Open(options) => commands::open(&arguments.data_dir, &options),
+        cli::Command::Climb(options) => commands::climb(&arguments.data_dir, &options),
+        cli::Command::Cards(options) => commands::cards(&options),
+        cli::Command::Report(options) => commands::report(&arguments.data_dir, &options),
+        cli::Command::Simulate(options) => commands::simulate(&options),
+        cli::Command::Pass(options) => commands::pass(&options),
+        cli::Command::Study(options) => commands::study(&options),
+        cli::Command::Machine(options) => commands::machine(&arguments.data_dir, &options),
+        cli::Command::Import(options) => commands::import(&options),
+        cli::Command::Profile(options) => commands::profile(&arguments.data_dir, &options),
+        cli::Command::Weigh(options) => commands::weigh(&arguments.data_dir, &options),
+        cli::Command::Slot(options) => commands::slot(&options),
+        cli::Command::Guard(options) => commands::guard(&options),
+        cli::Command::Load(options) => commands::load(&options),
     };
     match result {
         Ok(()) => ExitCode::SUCCESS,

@@ -7,22 +7,17 @@
 //! ```
 
 use std::env;
-use std::io::stdin;
-use std::path::{Path, PathBuf};
+use std::os::unix::process::CommandExt;
+use std::path::PathBuf;
 use std::process::{Command, Stdio};
-use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
 use std::thread;
 
-use signal_hook::consts::{SIGHUP, SIGINT};
-use std::os::unix::process::CommandExt;
-use yard_step_card::slot::{Device, FaultsOnRequest, Power, SlotAddress, SlotCard, serve};
+use yard_step_card::slot::{Power, SlotAddress, SlotCard};
 use yard_step_card::{CardName, RuntimeDir};
-use yard_step_engine::load::{self, OutsideSpec};
-use yard_step_engine::{CardLock, Guard, Loads, Post, Rig, stand};
+use yard_step_engine::load::OutsideSpec;
+use yard_step_engine::{CardLock, Guard, Loads, Post, Rig};
 use yard_step_ledger::DataDir;
 
-use crate::cli::{GuardOptions, LoadOptions, SlotOptions};
 use crate::failure::Failure;
 
 /// Set in the environment, it has the stand-ins go wrong when a test asks them to.
@@ -75,40 +70,4 @@ fn power(program: PathBuf, name: CardName, course: u64, address: SlotAddress) ->
         thread::spawn(move || host.wait());
         Ok(())
     })
-}
-
-/// `yard-step slot`: a stand-in in a process of its own.
-pub(crate) fn slot(options: &SlotOptions) -> Result<(), Failure> {
-    stay()?;
-    let address = SlotAddress::from(options.address.clone());
-    let name = CardName { driver: options.driver, ..options.card.clone() };
-    let faults = match options.inject_faults {
-        true => FaultsOnRequest::Allowed,
-        false => FaultsOnRequest::Refused,
-    };
-    Ok(serve(&address, name.open(options.course)?, faults)?)
-}
-
-/// `yard-step guard`: holds the way back for a process that may end at any time.
-pub(crate) fn guard(options: &GuardOptions) -> Result<(), Failure> {
-    stay()?;
-    let (lock, log): (&Path, &Path) = (&options.lock, &options.log);
-    match stand(stdin().lock(), &options.slot, lock, log) {
-        true => Ok(()),
-        false => Err(Failure::failed(format!("the card is not back; {} tells why", log.display()))),
-    }
-}
-
-/// `yard-step load`: a scene on a card, in the words of the load protocol.
-pub(crate) fn load(options: &LoadOptions) -> Result<(), Failure> {
-    let device = Device::attach(&SlotAddress::from(options.slot.clone()))?;
-    Ok(load::serve(options.scene, options.level, device)?)
-}
-
-/// What a terminal sends to its programs when it closes, or a key is pressed, is not for these.
-fn stay() -> Result<(), Failure> {
-    for signal in [SIGHUP, SIGINT] {
-        signal_hook::flag::register(signal, Arc::new(AtomicBool::new(false)))?;
-    }
-    Ok(())
 }

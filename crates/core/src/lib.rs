@@ -50,6 +50,7 @@ pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{
     Ending, Evidence, Expected, Fault, Judgement, Meaning, Reference, Verdict, judge,
 };
+pub use keep::cut_back::CUT_BACK;
 pub use keep::profile::{
     Backing, Drift, LEAST_PROOF, LONGEST_NAME, LONGEST_PURPOSE, Origin, Profile, Proof, RunAt,
     drift,

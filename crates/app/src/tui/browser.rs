@@ -21,8 +21,8 @@ use yard_step_ledger::{
     Choices, ClimbLine, Filter, Ledger, LedgerError, Order, SortBy, TrialDetail, TrialLine,
 };
 
+use crate::exchange::profile;
 use crate::output::write_new;
-use crate::profile;
 
 /// Lines that are fetched around the selected one, on either side.
 const FETCHED: usize = 200;

@@ -31,8 +31,6 @@ mod views;
 mod weigh_state;
 mod widgets;
 
-pub(crate) use profiles_state::CUT_BACK;
-
 use std::io::{self, Write, stdout};
 use std::panic;
 use std::path::Path;
@@ -42,6 +40,8 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use action::View;
+use browser::{Answer, Browser};
 use ratatui::Terminal;
 use ratatui::backend::CrosstermBackend;
 use ratatui::crossterm::event::{DisableMouseCapture, EnableMouseCapture, Event};
@@ -52,19 +52,17 @@ use ratatui::crossterm::{cursor, event, execute};
 use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
+use state::{Outcome, State};
+use theme::{Depth, Theme};
+use trace_state::Imported;
 use yard_step_core::{CheckedFrame, Trace, printable};
 use yard_step_engine::{Command, Engine, Pace, Rack, Session, SpoiltPicture};
 use yard_step_ledger::Ledger;
 use yard_step_report::{ImportedTrace, Meaning, png_of};
 use yard_step_scenes::Scene;
 
+use crate::exchange::frontier::write_chart;
 use crate::output::write_new;
-use crate::weigh::write_chart;
-use action::View;
-use browser::{Answer, Browser};
-use state::{Outcome, State};
-use theme::{Depth, Theme};
-use trace_state::Imported;
 
 /// Least time between two frames.
 const FRAME: Duration = Duration::from_millis(16);
@@ -226,7 +224,7 @@ fn aside(happenings: Sender<Happening>, work: impl FnOnce() -> Happening + Send 
 }
 
 fn export(trace: &Trace, window: (f64, f64), path: &Path) -> String {
-    let written = crate::import::rows(trace, window)
+    let written = crate::exchange::trace::rows(trace, window)
         .map_err(|failure| failure.text().to_owned())
         .and_then(|(bytes, count)| write_new(path, &bytes).map(|()| count));
     match written {
@@ -267,7 +265,7 @@ fn import(path: &Path, progress: &Sender<Happening>, cancelled: &AtomicBool) -> 
         }
         !cancelled.load(Ordering::SeqCst)
     };
-    match crate::import::read(path, &mut go_on) {
+    match crate::exchange::trace::read(path, &mut go_on) {
         Ok(imported) => Happening::Imported(Box::new(Imported {
             name,
             told: told_of(&imported),

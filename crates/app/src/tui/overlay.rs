@@ -3,11 +3,8 @@
 use std::path::PathBuf;
 
 use ratatui::crossterm::event::KeyCode;
-
 use yard_step_core::Verdict;
 use yard_step_engine::{Activity, Command, KeepWhat, NextView, Snapshot};
-
-use crate::input::typed_path;
 
 use super::action::Action;
 use super::bindings::BINDINGS;
@@ -20,6 +17,7 @@ use super::settings_form::{Chosen, SettingsForm};
 use super::stages_panel;
 use super::state::{Outcome, State};
 use super::widgets::entry::Entry;
+use crate::input::typed_path;
 
 /// What lies over the view.
 #[derive(Debug, Clone, PartialEq)]

@@ -3,22 +3,18 @@
 
 use std::path::PathBuf;
 
-use yard_step_core::{LONGEST_NAME, LONGEST_PURPOSE, Margin, Percent, checked_name};
+use yard_step_core::{CUT_BACK, LONGEST_NAME, LONGEST_PURPOSE, Margin, Percent, checked_name};
 use yard_step_engine::{Command, KeepWhat, KeepWish, ProfileView, Snapshot};
-
-use crate::input::typed_path;
 
 use super::action::{Action, Move, View};
 use super::browser::Change;
 use super::fields::{Fields, TextField};
 use super::overlay::{FileUse, Overlay, Question, Yes, path_of};
 use super::state::{Outcome, State};
+use crate::input::typed_path;
 
 /// Longest path.
 const LONGEST_PATH: usize = 200;
-/// Share that an imported profile is cut back by, unless another one is typed, percent.
-pub(crate) const CUT_BACK: f64 = 25.0;
-
 const MARGINS: [&str; 4] =
     ["not said", Margin::Record.label(), Margin::Daily.label(), Margin::Gift.label()];
 

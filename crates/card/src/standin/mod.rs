@@ -18,6 +18,10 @@ pub use model::{LimitOverride, Mishaps};
 
 use std::collections::VecDeque;
 
+use faults::ChipFault;
+use limits::Past;
+use model::{Individual, Model, normal};
+use physics::{Controls, Physics, STEP};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde::{Deserialize, Serialize};
@@ -27,10 +31,6 @@ use yard_step_core::{
 };
 
 use crate::{Card, CardError, LoadLost, Ran, Work};
-use faults::ChipFault;
-use limits::Past;
-use model::{Individual, Model, normal};
-use physics::{Controls, Physics, STEP};
 
 /// Load of a card that is busy all the time, percent: a little is always spent between frames.
 const FULL_LOAD: f64 = 99.0;

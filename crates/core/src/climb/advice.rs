@@ -2,13 +2,12 @@
 //! the score stopped to grow.
 
 use crate::card::description::SettingKind;
-use crate::load::artifact::Domain;
-use crate::measure::limiter::Limiter;
-use crate::units::{Mhz, MhzOffset};
-
 use crate::climb::search::axis::Axis;
 use crate::climb::search::bands::TimingBand;
 use crate::climb::{Climb, Stage, TrialRecord};
+use crate::load::artifact::Domain;
+use crate::measure::limiter::Limiter;
+use crate::units::{Mhz, MhzOffset};
 
 /// A setting that would help.
 #[derive(Debug, Clone, PartialEq)]

@@ -2,15 +2,14 @@
 
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
-use crate::judge::verdict::Verdict;
-use crate::load::artifact::Domain;
-use crate::units::MhzOffset;
-
 use crate::climb::search::Bracket;
 use crate::climb::search::axis::Axis;
 use crate::climb::stages::together::Pair;
 use crate::climb::{Climb, Next, Stage, TrialRecord};
+use crate::judge::verdict::Verdict;
+use crate::load::artifact::Domain;
 use crate::plan::Policy;
+use crate::units::MhzOffset;
 
 /// Places of the frontier that are worked out.
 const FRONTIER: i32 = 12;

@@ -3,12 +3,11 @@
 
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
-use crate::judge::verdict::Verdict;
-use crate::units::MhzOffset;
-
 use crate::climb::Climb;
 use crate::climb::record::TrialRecord;
 use crate::climb::search::axis::Axis;
+use crate::judge::verdict::Verdict;
+use crate::units::MhzOffset;
 
 /// A trial that took the machine down, or has no outcome.
 #[derive(Debug, Clone, Copy, PartialEq)]

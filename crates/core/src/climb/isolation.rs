@@ -3,11 +3,10 @@
 
 use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
+use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
 use crate::judge::verdict::Meaning;
 use crate::load::artifact::Domain;
 use crate::units::Seconds;
-
-use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
 
 /// What an isolation comes to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -11,10 +11,9 @@
 
 use crate::card::description::{Offer, SettingKind};
 use crate::card::settings::Settings;
-use crate::units::{MhzOffset, Seconds};
-
 use crate::climb::search::axis::Axis;
 use crate::climb::{Climb, Domain, Next, Proposal, Purpose, Stage};
+use crate::units::{MhzOffset, Seconds};
 
 /// Share of the stock power limit that one step moves.
 const POWER_SHARE: f64 = 0.02;

@@ -2,16 +2,15 @@
 
 use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
-use crate::judge::verdict::{Verdict, gain_percent};
-use crate::load::artifact::Domain;
-use crate::statistics::median;
-use crate::units::{MhzOffset, MillivoltOffset, Seconds};
-
 use crate::climb::stages::together::Pair;
 use crate::climb::{Climb, Purpose, Stage, TrialRecord};
+use crate::judge::verdict::{Verdict, gain_percent};
+use crate::load::artifact::Domain;
 use crate::plan::Margin;
 use crate::plan::Policy;
 use crate::plan::margin::span_in_words;
+use crate::statistics::median;
+use crate::units::{MhzOffset, MillivoltOffset, Seconds};
 
 /// What is claimed of settings: how likely they stand a span of time.
 #[derive(Debug, Clone, Copy, PartialEq)]

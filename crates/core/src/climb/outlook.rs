@@ -7,16 +7,14 @@
 //! take was counted in a study of 240 cards ([`STAGES`]); what a stage has behind it rules out those
 //! that were over by then.
 
+use crate::climb::{Climb, ClimbEvent, Next, Stage, TrialRecord, TrialRequest};
 use crate::judge::verdict::{Fault, Verdict};
 use crate::load::artifact::Domain;
 use crate::measure::clock_line::ClockLine;
 use crate::measure::monitor::Seen;
-use crate::units::{Mhz, Percent, Seconds};
-
-use crate::statistics::mean;
-
-use crate::climb::{Climb, ClimbEvent, Next, Stage, TrialRecord, TrialRequest};
 use crate::plan::Policy;
+use crate::statistics::mean;
+use crate::units::{Mhz, Percent, Seconds};
 
 /// Cards imagined for one outlook.
 const CARDS: u64 = 24;

@@ -5,12 +5,11 @@
 //! alone. What is left over is what the settings take from each other, or give.
 
 use crate::card::settings::Settings;
+use crate::climb::stages::together::Pair;
+use crate::climb::{Climb, Next, Purpose, Stage};
 use crate::load::artifact::Domain;
 use crate::statistics::mean;
 use crate::units::{MhzOffset, Seconds};
-
-use crate::climb::stages::together::Pair;
-use crate::climb::{Climb, Next, Purpose, Stage};
 
 /// What one setting brings to the kept score.
 #[derive(Debug, Clone, PartialEq)]

@@ -5,6 +5,9 @@ use crate::card::settings::{Clamped, Settings};
 use crate::shape::{CurveOffer, VfCurve};
 use crate::units::Percent;
 
+/// Share that an imported profile is cut back by, unless another one is named, percent.
+pub const CUT_BACK: f64 = 25.0;
+
 impl Settings {
     /// These settings as a starting point on a card: each a share of its way back to the card's
     /// stock, towards it in the card's own steps, inside its ranges; what the card lacks is left out.

@@ -1,7 +1,8 @@
-use crate::shape::*;
-use crate::units::Percent;
 use proptest::prelude::*;
 use rstest::rstest;
+
+use crate::shape::*;
+use crate::units::Percent;
 
 fn points() -> CurveOffer {
     let all: Vec<(u16, u16)> =

@@ -26,13 +26,12 @@ pub use serve::{Level, serve};
 
 use std::path::PathBuf;
 
-use thiserror::Error;
-use yard_step_card::Card;
-use yard_step_scenes::{Scene, UnknownScene};
-
 use child::ChildLoad;
 use inline::InlineLoad;
 use outside::OutsideLoad;
+use thiserror::Error;
+use yard_step_card::Card;
+use yard_step_scenes::{Scene, UnknownScene};
 
 /// A name that no load has.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]

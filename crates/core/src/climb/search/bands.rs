@@ -15,12 +15,11 @@
 
 use std::collections::BTreeMap;
 
+use crate::climb::Climb;
 use crate::load::artifact::Domain;
 use crate::measure::monitor::SectionSeen;
 use crate::statistics::{mean, median};
 use crate::units::MhzOffset;
-
-use crate::climb::Climb;
 
 /// Different values of a clock below which nothing is said.
 const LEAST_VALUES: usize = 4;

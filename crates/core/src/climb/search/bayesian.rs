@@ -1,11 +1,10 @@
 //! The bayesian policy: where does a minute tell most of the edge?
 
-use crate::judge::verdict::Verdict;
-use crate::units::{MhzOffset, Seconds};
-
 use crate::climb::record::Purpose;
 use crate::climb::search::belief::{EdgeBelief, Prospect};
 use crate::climb::search::{Search, SearchStep, Tried};
+use crate::judge::verdict::Verdict;
+use crate::units::{MhzOffset, Seconds};
 
 /// Lengths of trials that are considered, s.
 const LENGTHS: [f64; 6] = [40.0, 80.0, 160.0, 320.0, 640.0, 1_280.0];

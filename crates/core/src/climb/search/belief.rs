@@ -17,9 +17,8 @@
 //! e-fold takes some 0.2 % of the core clock and some 0.35 % of the memory clock, give or take a
 //! quarter; an edge lies some 6 to 8 % above stock, and in one card of ten anywhere.
 
-use crate::load::artifact::Domain;
-
 use crate::climb::search::axis::Axis;
+use crate::load::artifact::Domain;
 
 /// E-folds past an edge beyond which it makes no difference.
 const MOST_PAST: f64 = 15.0;

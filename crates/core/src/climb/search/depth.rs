@@ -2,11 +2,10 @@
 
 use crate::card::description::{CardDescription, Offer, SettingKind};
 use crate::card::settings::Settings;
+use crate::climb::search::belief::EdgeBelief;
 use crate::load::artifact::Domain;
 use crate::shape::CurveOffer;
 use crate::units::Mhz;
-
-use crate::climb::search::belief::EdgeBelief;
 
 /// Millivolts that a megahertz takes where a card shows no curve. Assumption: chips of these years
 /// gain some 2 MHz for a millivolt.

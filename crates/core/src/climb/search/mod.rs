@@ -18,12 +18,11 @@ pub(in crate::climb) mod score;
 mod stepwise;
 pub(in crate::climb) mod walk;
 
+use crate::climb::record::{Purpose, TrialRecord};
+use crate::climb::search::axis::Axis;
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::plan::{AxisPlan, Plan, Policy};
 use crate::units::{MhzOffset, Seconds};
-
-use crate::climb::record::{Purpose, TrialRecord};
-use crate::climb::search::axis::Axis;
 
 /// A value that was too much.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

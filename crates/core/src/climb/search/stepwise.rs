@@ -1,11 +1,10 @@
 //! The stepwise policies: up in coarse steps until something gives, then in fine steps or by bisection
 //! below that, back off, confirm, take the margin off, and measure what is kept.
 
-use crate::units::{MhzOffset, Seconds};
-
 use crate::climb::record::Purpose;
 use crate::climb::search::{Bracket, Search, SearchStep};
 use crate::plan::Policy;
+use crate::units::{MhzOffset, Seconds};
 
 type Wish = (MhzOffset, Purpose, f64, String);
 

@@ -1,14 +1,13 @@
 //! A walk down in voltage at one clock: how deep the card still holds.
 
-use crate::judge::verdict::{Meaning, Verdict};
-use crate::plan::Plan;
-use crate::units::{Mhz, Seconds};
-
 use crate::climb::record::{Purpose, TrialRecord};
 use crate::climb::search::bayesian::{is_lived_down, unrelated_faults};
 use crate::climb::search::belief::{EdgeBelief, Prospect};
 use crate::climb::search::depth::Depth;
+use crate::judge::verdict::{Meaning, Verdict};
+use crate::plan::Plan;
 use crate::plan::Policy;
+use crate::units::{Mhz, Seconds};
 
 /// Lengths of trials that are considered, s.
 const LENGTHS: [f64; 6] = [40.0, 80.0, 160.0, 320.0, 640.0, 1_280.0];

@@ -1,11 +1,10 @@
 //! The baseline: runs at stock, and the noise floor they show.
 
 use crate::card::description::CardDescription;
+use crate::climb::{Climb, Next, Proposal, Purpose, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::statistics::{mean, median, prediction_bound, standard_deviation};
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
-
-use crate::climb::{Climb, Next, Proposal, Purpose, Stage, TrialRecord};
 
 /// What the card does at stock.
 #[derive(Debug, Clone, Copy, PartialEq)]

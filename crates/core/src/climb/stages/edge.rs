@@ -4,17 +4,16 @@
 use std::fmt;
 
 use crate::card::description::CardDescription;
-use crate::judge::verdict::{Meaning, Verdict};
-use crate::load::artifact::Domain;
-use crate::units::{MhzOffset, Seconds};
-
 use crate::climb::search::axis::Axis;
 use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::score::{Bend, Gain, ScoreLine, decide, scatter};
 use crate::climb::search::{Bracket, Search, SearchStep, Tried};
 use crate::climb::stages::undervolt::depth_on;
 use crate::climb::{Climb, ClimbError, Next, Purpose, Stage, TrialRecord};
+use crate::judge::verdict::{Meaning, Verdict};
+use crate::load::artifact::Domain;
 use crate::plan::Policy;
+use crate::units::{MhzOffset, Seconds};
 
 /// What the user wants of a stage.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]

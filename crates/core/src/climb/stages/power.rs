@@ -3,12 +3,11 @@
 
 use crate::card::description::{Offer, SettingKind};
 use crate::card::settings::Settings;
+use crate::climb::search::score::{Gain, decide, scatter};
+use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::statistics::mean;
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
-
-use crate::climb::search::score::{Gain, decide, scatter};
-use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
 
 /// What more power alone brought. Differences are of the means of the runs, raised less baseline.
 #[derive(Debug, Clone, Copy, PartialEq)]

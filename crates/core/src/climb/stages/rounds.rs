@@ -8,12 +8,11 @@
 
 use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
+use crate::climb::search::score::{Gain, decide};
+use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::statistics::mean;
 use crate::units::{Mhz, Seconds};
-
-use crate::climb::search::score::{Gain, decide};
-use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
 
 /// One of the settings a round tries.
 #[derive(Debug, Clone, PartialEq)]

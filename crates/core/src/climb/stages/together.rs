@@ -2,16 +2,15 @@
 //! draw on the same power and voltage.
 
 use crate::card::settings::Settings;
-use crate::judge::verdict::{Meaning, Verdict};
-use crate::load::artifact::{Domain, suggested_domain};
-use crate::units::{MhzOffset, Seconds};
-
 use crate::climb::isolation::{Culprit, Isolation};
 use crate::climb::search::bayesian::Weighed;
 use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::{Search, SearchStep, Tried};
 use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
+use crate::judge::verdict::{Meaning, Verdict};
+use crate::load::artifact::{Domain, suggested_domain};
 use crate::plan::Policy;
+use crate::units::{MhzOffset, Seconds};
 
 /// A value for the core and one for the memory, MHz from stock.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]

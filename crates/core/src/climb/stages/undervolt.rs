@@ -3,20 +3,19 @@
 
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
-use crate::judge::verdict::{Meaning, Verdict, gain_percent};
-use crate::load::artifact::Domain;
-use crate::measure::limiter::Limiter;
-use crate::plan::UndervoltClockPlan;
-use crate::statistics::mean;
-use crate::units::{Celsius, Mhz, MhzOffset, MillivoltOffset, Percent, Seconds, Watt};
-
 use crate::climb::search::axis::Axis;
 use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::depth::Depth;
 use crate::climb::search::walk::{Descent, Walk, WalkStep, Walked};
 use crate::climb::search::{Search, SearchStep, Tried};
 use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
+use crate::judge::verdict::{Meaning, Verdict, gain_percent};
+use crate::load::artifact::Domain;
+use crate::measure::limiter::Limiter;
 use crate::plan::Margin;
+use crate::plan::UndervoltClockPlan;
+use crate::statistics::mean;
+use crate::units::{Celsius, Mhz, MhzOffset, MillivoltOffset, Percent, Seconds, Watt};
 
 /// Share by which the score follows the clock, as long as nothing better is known.
 const SCORE_BY_CLOCK: f64 = 0.75;

@@ -4,8 +4,13 @@ use std::fmt::Write as _;
 use std::io::{IsTerminal, stderr};
 use std::path::PathBuf;
 
+use clap::Args;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use serde::Serialize;
+use yard_step_card::Card as _;
+use yard_step_card::CardChoice;
+use yard_step_core::Margin;
+use yard_step_core::Stage;
 use yard_step_core::{CardDescription, CurveKind, Plan, Policy};
 use yard_step_report::{Scatter, ScatterPoint, draw_scatter, with_font};
 use yard_step_scenes::Scene;
@@ -14,11 +19,70 @@ use yard_step_study::{
     strategy_summaries, summaries, write_csv, write_strategy_csv,
 };
 
-use yard_step_card::Card as _;
-
-use crate::cli::{StudyOptions, read_plan};
 use crate::failure::Failure;
+use crate::options::parse_card;
+use crate::options::parse_margin;
+use crate::options::parse_policy;
+use crate::options::parse_whole;
+use crate::options::read_plan;
+use crate::output::Overwrite;
 use crate::output::{ChartKind, Target, note, print};
+
+#[derive(Debug, Args)]
+pub(crate) struct StudyOptions {
+    /// How many cards
+    #[arg(long, value_name = "N", default_value_t = 60, value_parser = clap::value_parser!(u32).range(1..=100_000))]
+    pub cards: u32,
+    /// Seed of the first card; the others follow it
+    #[arg(long, value_name = "N", default_value_t = 1000, value_parser = parse_whole)]
+    pub first_seed: u64,
+    /// Kinds of cards, such as standin:tarn-310 [default: all in turn; for strategies those with a V/F curve]
+    #[arg(long, value_name = "KINDS", value_delimiter = ',', value_parser = parse_card)]
+    pub kinds: Vec<CardChoice>,
+    /// Policies: fixed-step, bisection, bayesian [default: all]
+    #[arg(long, value_name = "POLICIES", value_delimiter = ',', value_parser = parse_policy)]
+    pub policies: Vec<Policy>,
+    /// Study the strategies of undervolting instead, on cards that power holds back: cooler, less,
+    /// middle, highest
+    #[arg(long, value_name = "STRATEGIES", value_delimiter = ',', value_parser = parse_strategy)]
+    pub strategies: Vec<Stage>,
+    /// Load of the climbs [default: the plan's; kiln for strategies]
+    #[arg(long, value_name = "NAME")]
+    pub load: Option<String>,
+    /// What the settings are to be good for: record, daily or gift [default: the plan's]
+    #[arg(long, value_name = "FOR", value_parser = parse_margin)]
+    pub margin: Option<Margin>,
+    /// Plan of the climbs, a TOML file
+    #[arg(long, value_name = "FILE")]
+    pub plan: Option<PathBuf>,
+    /// How many times as slowly faults set in with clock as they usually do, 0.2 to 5
+    #[arg(long, value_name = "F", default_value_t = 1.0, value_parser = parse_flatter)]
+    pub flatter: f64,
+    /// Write everything as JSON
+    #[arg(long, value_name = "FILE")]
+    pub json: Option<PathBuf>,
+    /// Write a row for each climb as CSV
+    #[arg(long, value_name = "FILE")]
+    pub csv: Option<PathBuf>,
+    /// Draw gaps against time as SVG
+    #[arg(long, value_name = "FILE")]
+    pub svg: Option<PathBuf>,
+    #[command(flatten)]
+    pub overwrite: Overwrite,
+}
+
+fn parse_flatter(text: &str) -> Result<f64, String> {
+    let value: f64 = text.parse().map_err(|_| format!("\"{text}\" is not a number"))?;
+    if (0.2..=5.0).contains(&value) { Ok(value) } else { Err("it must be 0.2 to 5".into()) }
+}
+
+fn parse_strategy(text: &str) -> Result<Stage, String> {
+    let strategies = || Stage::PLANNED.into_iter().filter(|stage| stage.is_undervolting());
+    let known: Vec<&str> = strategies().map(Stage::label).collect();
+    strategies()
+        .find(|stage| stage.label() == text)
+        .ok_or_else(|| format!("there is no strategy \"{text}\"; there are: {}", known.join(", ")))
+}
 
 /// What is written as JSON.
 #[derive(Serialize)]

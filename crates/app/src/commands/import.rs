@@ -2,16 +2,29 @@
 
 use std::fmt::Write as _;
 use std::io::{IsTerminal, stderr};
-use std::path::Path;
+use std::path::PathBuf;
 
+use clap::Args;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use yard_step_core::{Channel, Seconds, Trace};
-use yard_step_report::{ImportedTrace, Meaning, TraceWriter, import_trace};
+use yard_step_report::{ImportedTrace, Meaning};
 
-use crate::cli::ImportOptions;
+use crate::exchange::trace::{read, rows};
 use crate::failure::Failure;
-use crate::input;
+use crate::output::Overwrite;
 use crate::output::{Target, print};
+
+#[derive(Debug, Args)]
+pub(crate) struct ImportOptions {
+    /// The trace, a CSV file
+    #[arg(value_name = "FILE")]
+    pub file: PathBuf,
+    /// Write what was read as a trace of ours
+    #[arg(long, value_name = "FILE")]
+    pub csv: Option<PathBuf>,
+    #[command(flatten)]
+    pub overwrite: Overwrite,
+}
 
 pub(crate) fn import(options: &ImportOptions) -> Result<(), Failure> {
     let target =
@@ -40,31 +53,6 @@ fn progress() -> Result<ProgressBar, Failure> {
         if on_terminal { ProgressDrawTarget::stderr() } else { ProgressDrawTarget::hidden() };
     let style = ProgressStyle::with_template("reading {wide_bar} {percent:>3} %, Ctrl-C cancels")?;
     Ok(ProgressBar::with_draw_target(Some(100), target).with_style(style))
-}
-
-/// Reads a trace made elsewhere. `go_on` is as in [`import_trace`].
-pub(crate) fn read(
-    path: &Path,
-    go_on: &mut dyn FnMut(f64) -> bool,
-) -> Result<ImportedTrace, Failure> {
-    let named = |cause: &dyn std::fmt::Display| {
-        Failure::usage(format!("cannot import {}: {cause}", path.display()))
-    };
-    let file = input::open(path).map_err(|error| named(&error))?;
-    import_trace(file, go_on).map_err(|error| named(&error))
-}
-
-/// The samples of a stretch of time as CSV, and how many.
-pub(crate) fn rows(trace: &Trace, (from, to): (f64, f64)) -> Result<(Vec<u8>, u64), Failure> {
-    let mut bytes = Vec::new();
-    let mut writer = TraceWriter::new(&mut bytes)?;
-    let mut count = 0;
-    for sample in trace.samples(from, to) {
-        writer.write(&sample)?;
-        count += 1;
-    }
-    writer.finish()?;
-    Ok((bytes, count))
 }
 
 fn in_words(imported: &ImportedTrace) -> String {

@@ -2,14 +2,32 @@
 
 use std::fmt::Write as _;
 
+use clap::Args;
 use serde::Serialize;
 use yard_step_card::{Card, CardChoice, Edges};
 use yard_step_core::{CardDescription, Channel, CurveKind, CurveOffer, SettingKind};
 use yard_step_scenes::Scene;
 
-use crate::cli::CardsOptions;
 use crate::failure::Failure;
+use crate::options::parse_card;
+use crate::options::parse_whole;
 use crate::output::print;
+
+#[derive(Debug, Args)]
+pub(crate) struct CardsOptions {
+    /// Only this card
+    #[arg(long, value_parser = parse_card)]
+    pub card: Option<CardChoice>,
+    /// Which individual of a stand-in
+    #[arg(long, default_value_t = 1, value_name = "N", allow_negative_numbers = true, value_parser = parse_whole)]
+    pub seed: u64,
+    /// Also print the true edges of a stand-in, for judging a climb
+    #[arg(long)]
+    pub reveal: bool,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+}
 
 #[derive(Serialize)]
 struct CardDocument {

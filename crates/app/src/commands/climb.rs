@@ -2,26 +2,52 @@
 //! everywhere else.
 
 use std::io::{IsTerminal, stderr};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use clap::Args;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use yard_step_core::{
     CardDescription, LONGEST_NAME, Next, Outcome, Proposal, TrialRecord, checked_name, in_short,
 };
+use yard_step_engine::Pace;
 use yard_step_engine::load::ManualLoad;
 use yard_step_engine::{
     Engine, EngineError, KeepWhat, KeepWish, LiveRun, Overseer, Pacer, Steer, Step, TICK,
 };
 use yard_step_report::ClimbDocument;
 
-use crate::cli::{ClimbOptions, DataDirOption};
 use crate::failure::Failure;
-use crate::open::{Opened, Wanted, hold_in_step, open_climb};
+use crate::opening::{Opened, Wanted, hold_in_step, open_climb};
+use crate::options::ClimbingOptions;
+use crate::options::DataDirOption;
+use crate::options::parse_pace;
+use crate::output::Overwrite;
 use crate::output::{Target, print};
+
+#[derive(Debug, Args)]
+pub(crate) struct ClimbOptions {
+    #[command(flatten)]
+    pub climbing: ClimbingOptions,
+    /// Pace of a stand-in's clock: 1, 10, 60 or max
+    #[arg(long, default_value = "max", value_parser = parse_pace)]
+    pub pace: Pace,
+    /// Write the climb as a JSON document; - is standard output
+    #[arg(long, value_name = "FILE")]
+    pub json: Option<PathBuf>,
+    #[command(flatten)]
+    pub overwrite: Overwrite,
+    /// Keep the outcome as a profile of this name
+    #[arg(long, value_name = "NAME")]
+    pub keep: Option<String>,
+    /// What the profile is for, in your words
+    #[arg(long, value_name = "TEXT", requires = "keep", default_value = "")]
+    pub purpose: String,
+}
 
 /// Least time between two movements of the progress bar.
 const BETWEEN_LOOKS: Duration = Duration::from_millis(100);

@@ -7,20 +7,34 @@
 use std::fs;
 use std::thread;
 
+use clap::Args;
 use yard_step_card::{BriefCard, CardName};
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Decibel, Demand, Machine, Margin, Next, Plan,
     Policy, Profile, Room, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
 };
+use yard_step_engine::Pace;
 use yard_step_engine::Unfinished;
 use yard_step_engine::{KeepWhat, KeepWish};
 use yard_step_ledger::{ClimbState, DataDir, Intent, Ledger, Measured};
 use yard_step_scenes::{Scene, reference};
 use yard_step_study::{Climbed, climb};
 
-use crate::cli::{DataDirOption, DemoOptions};
+use super::open::{needs_terminal, show};
 use crate::failure::Failure;
-use crate::open::{Wanted, needs_terminal, open_climb, open_ledger, rack, show};
+use crate::opening::{Wanted, open_climb, open_ledger, rack};
+use crate::options::DataDirOption;
+use crate::options::parse_pace;
+
+#[derive(Debug, Args)]
+pub(crate) struct DemoOptions {
+    /// Pace of the virtual clock: 1, 10, 60 or max
+    #[arg(long, default_value = "60", value_parser = parse_pace)]
+    pub pace: Pace,
+    /// Set an earlier demo aside and begin a new one
+    #[arg(long)]
+    pub fresh: bool,
+}
 
 /// The demo's cards, all in the one machine of a planetarium: one bought used, an old one that must
 /// run silent beside the audience, and a new one.

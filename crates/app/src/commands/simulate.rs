@@ -1,17 +1,42 @@
 //! `yard-step simulate`: how a stand-in behaves under a load for as long as one likes, as a trace.
 
 use std::path::Path;
+use std::path::PathBuf;
 
+use clap::Args;
 use yard_step_card::{Card, LoadLost, Mishaps, StandIn, Work};
 use yard_step_core::{CardDescription, Sample, Seconds, Settings};
 use yard_step_engine::TICK;
 use yard_step_report::TraceWriter;
+use yard_step_scenes::Scene;
 use yard_step_scenes::UncheckedRun;
 
-use crate::cli::SimulateOptions;
 use crate::failure::Failure;
 use crate::input;
+use crate::options::CardOptions;
+use crate::options::parse_scene;
+use crate::output::Overwrite;
 use crate::output::Target;
+
+#[derive(Debug, Args)]
+pub(crate) struct SimulateOptions {
+    #[command(flatten)]
+    pub card: CardOptions,
+    /// Settings to run under, a TOML file [default: stock]
+    #[arg(long, value_name = "FILE")]
+    pub settings: Option<PathBuf>,
+    /// Scene to run
+    #[arg(long, default_value = "lantern", value_parser = parse_scene)]
+    pub scene: Scene,
+    /// Length of the run in virtual minutes, up to a week
+    #[arg(long, value_name = "M", default_value_t = 15, value_parser = clap::value_parser!(u32).range(1..=10_080))]
+    pub minutes: u32,
+    /// File to write, ten samples a second; - is standard output
+    #[arg(long, value_name = "FILE")]
+    pub csv: PathBuf,
+    #[command(flatten)]
+    pub overwrite: Overwrite,
+}
 
 pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
     let target = Target::new(&options.csv, options.overwrite)?;

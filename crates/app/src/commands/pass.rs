@@ -1,17 +1,39 @@
 //! `yard-step pass`: a scene once through on a stand-in, with its score.
 
 use std::fmt::Write;
+use std::path::PathBuf;
 
+use clap::Args;
 use serde::Serialize;
 use yard_step_card::{Card, Mishaps, Work};
 use yard_step_core::{PassScore, Seconds, score_pass};
 use yard_step_engine::TICK;
+use yard_step_scenes::Scene;
 use yard_step_scenes::{PASS_FRAMES, SceneRun};
 
-use crate::cli::PassOptions;
+use super::simulate::{apply, how_lost, read_settings};
 use crate::failure::Failure;
+use crate::options::CardOptions;
+use crate::options::parse_scene;
 use crate::output::{note, print};
-use crate::simulate::{apply, how_lost, read_settings};
+
+#[derive(Debug, Args)]
+pub(crate) struct PassOptions {
+    #[command(flatten)]
+    pub card: CardOptions,
+    /// Scene to run
+    #[arg(long, default_value = "lantern", value_parser = parse_scene)]
+    pub scene: Scene,
+    /// Settings to run under, a TOML file [default: stock]
+    #[arg(long, value_name = "FILE")]
+    pub settings: Option<PathBuf>,
+    /// How often; the first passes are those of a cold card
+    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub passes: u32,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+}
 
 /// A pass, as it is printed as JSON.
 #[derive(Serialize)]

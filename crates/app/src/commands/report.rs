@@ -1,12 +1,28 @@
 //! `yard-step report`: the chart of a climb as a file.
 
+use std::path::PathBuf;
+
+use clap::Args;
 use yard_step_ledger::{ClimbEntry, Ledger, LedgerError};
 use yard_step_report::{KeptRun, draw_svg};
 
-use crate::cli::{DataDirOption, ReportOptions};
 use crate::failure::Failure;
-use crate::open::open_ledger;
+use crate::opening::open_ledger;
+use crate::options::DataDirOption;
+use crate::output::Overwrite;
 use crate::output::{ChartKind, Target, note};
+
+#[derive(Debug, Args)]
+pub(crate) struct ReportOptions {
+    /// Number of the climb
+    #[arg(long, value_name = "ID", allow_negative_numbers = true)]
+    pub climb: i64,
+    /// File to write, ending in .svg or .pdf; - is standard output
+    #[arg(long, value_name = "FILE")]
+    pub out: PathBuf,
+    #[command(flatten)]
+    pub overwrite: Overwrite,
+}
 
 pub(crate) fn report(data_dir: &DataDirOption, options: &ReportOptions) -> Result<(), Failure> {
     let kind = ChartKind::of(&options.out).map_err(Failure::usage)?;

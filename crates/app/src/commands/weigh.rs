@@ -1,17 +1,40 @@
 //! `yard-step weigh`: the frontier of work against what it costs, as a table, a chart or a document.
 
 use std::fmt::Write as _;
-use std::path::Path;
+use std::path::PathBuf;
 
+use clap::Args;
 use serde::Serialize;
 use yard_step_card::Card;
 use yard_step_core::{CardDescription, Cost, Frontier, Settings, Weighed, loads};
-use yard_step_report::draw_frontier;
 
-use crate::cli::{DataDirOption, WeighOptions};
+use crate::exchange::frontier::{chart, drawn};
 use crate::failure::Failure;
-use crate::open::open_ledger;
-use crate::output::{ChartKind, Target, note, print, write_new};
+use crate::opening::open_ledger;
+use crate::options::CardOptions;
+use crate::options::DataDirOption;
+use crate::output::Overwrite;
+use crate::output::{ChartKind, Target, note, print};
+
+#[derive(Debug, Args)]
+pub(crate) struct WeighOptions {
+    #[command(flatten)]
+    pub card: CardOptions,
+    /// What work is weighed against: watts, degrees or decibels
+    #[arg(long, value_name = "COST", default_value = "watts", value_parser = parse_cost)]
+    pub against: Cost,
+    /// Load whose runs are weighed [default: the one with the most runs]
+    #[arg(long, value_name = "NAME")]
+    pub load: Option<String>,
+    /// Chart to draw, a new file ending in .svg or .pdf
+    #[arg(long, value_name = "FILE", conflicts_with = "json")]
+    pub out: Option<PathBuf>,
+    #[command(flatten)]
+    pub overwrite: Overwrite,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+}
 
 pub(crate) fn weigh(data_dir: &DataDirOption, options: &WeighOptions) -> Result<(), Failure> {
     if let Some(path) = &options.out {
@@ -155,35 +178,8 @@ impl<'a> Document<'a> {
     }
 }
 
-/// Draws a frontier into a new file; answers what there is to say, or why it was not drawn.
-pub(crate) fn write_chart(
-    card: &CardDescription,
-    load: &str,
-    frontier: &Frontier,
-    path: &Path,
-) -> Result<String, String> {
-    let bytes = chart(card, load, frontier, path).map_err(|failure| failure.text().to_owned())?;
-    write_new(path, &bytes)?;
-    Ok(drawn(frontier, &path.display()))
-}
-
-/// The chart of a frontier, in the kind that the file's name says.
-fn chart(
-    card: &CardDescription,
-    load: &str,
-    frontier: &Frontier,
-    path: &Path,
-) -> Result<Vec<u8>, Failure> {
-    let kind = ChartKind::of(path).map_err(Failure::usage)?;
-    Ok(kind.bytes(&draw_frontier(card, load, frontier)?)?)
-}
-
-fn drawn(frontier: &Frontier, place: &dyn std::fmt::Display) -> String {
-    format!("Work against {} is drawn in {place}.", frontier.cost.what())
-}
-
 /// The cost of a name that was typed.
-pub(crate) fn parse_cost(text: &str) -> Result<Cost, String> {
+fn parse_cost(text: &str) -> Result<Cost, String> {
     let all = Cost::ALL.map(Cost::label).join(", ");
     Cost::from_label(text)
         .ok_or_else(|| format!("work is not weighed against \"{text}\"; there are: {all}"))

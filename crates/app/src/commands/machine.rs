@@ -2,12 +2,76 @@
 
 use std::fmt::Write as _;
 
+use clap::Args;
+use yard_step_core::AlarmAct;
+use yard_step_core::AlarmOn;
+use yard_step_core::Case;
 use yard_step_core::{Alarm, Decibel, Machine, Room, Watt};
 
-use crate::cli::{DataDirOption, MachineOptions};
 use crate::failure::Failure;
-use crate::open::open_ledger;
+use crate::opening::open_ledger;
+use crate::options::DataDirOption;
 use crate::output::{note, print};
+
+#[derive(Debug, Args)]
+pub(crate) struct MachineOptions {
+    /// Temperature of the room, °C
+    #[arg(long, value_name = "C", allow_negative_numbers = true)]
+    pub ambient: Option<f64>,
+    /// Whether the case is open or closed
+    #[arg(long, value_name = "CASE", value_parser = parse_case)]
+    pub case: Option<Case>,
+    /// Rated power of the supply, W
+    #[arg(long, value_name = "W", allow_negative_numbers = true)]
+    pub supply: Option<f64>,
+    /// Most that the rest of the machine draws, W
+    #[arg(long, value_name = "W", allow_negative_numbers = true)]
+    pub rest: Option<f64>,
+    /// Noise of the card at full fan, as you measure it where you sit, dB(A)
+    #[arg(long, value_name = "DB", allow_negative_numbers = true)]
+    pub noise: Option<f64>,
+    /// An alarm such as hot-spot=95:stop; instead of a threshold, "off" takes it away
+    #[arg(long, value_name = "WHAT=ABOVE:ACT", value_parser = parse_alarm)]
+    pub alarm: Vec<AlarmChange>,
+    /// Print JSON
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// An alarm to be set, or to be taken away.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct AlarmChange {
+    pub on: AlarmOn,
+    pub to: Option<(f64, AlarmAct)>,
+}
+
+fn parse_case(text: &str) -> Result<Case, String> {
+    [Case::Open, Case::Closed]
+        .into_iter()
+        .find(|case| case.label() == text)
+        .ok_or_else(|| "it is either open or closed".into())
+}
+
+fn parse_alarm(text: &str) -> Result<AlarmChange, String> {
+    let (what, then) =
+        text.split_once('=').ok_or("an alarm is WHAT=ABOVE:ACT, such as hot-spot=95:stop")?;
+    let name = |on: AlarmOn| on.label().replace(' ', "-");
+    let on = AlarmOn::ALL.into_iter().find(|on| name(*on) == what).ok_or_else(|| {
+        let all: Vec<String> = AlarmOn::ALL.into_iter().map(name).collect();
+        format!("there is no alarm on \"{what}\"; there are: {}", all.join(", "))
+    })?;
+    if then == "off" {
+        return Ok(AlarmChange { on, to: None });
+    }
+    let (above, act) = then.split_once(':').unwrap_or((then, "warn"));
+    let above = above.parse().map_err(|_| format!("\"{above}\" is not a number"))?;
+    let act_name = |act: AlarmAct| act.label().replace(' ', "-");
+    let act = AlarmAct::ALL.into_iter().find(|known| act_name(*known) == act).ok_or_else(|| {
+        let all: Vec<String> = AlarmAct::ALL.into_iter().map(act_name).collect();
+        format!("an alarm cannot \"{act}\"; it can: {}", all.join(", "))
+    })?;
+    Ok(AlarmChange { on, to: Some((above, act)) })
+}
 
 pub(crate) fn machine(data_dir: &DataDirOption, options: &MachineOptions) -> Result<(), Failure> {
     let dir = data_dir.resolve()?;

@@ -1,18 +1,16 @@
 //! Opening a ledger and a climb in it, for the interface and for the headless climb alike.
 
 use std::fs::File;
-use std::io::{IsTerminal, stdout};
 
 use yard_step_card::{Card, CardName};
 use yard_step_core::{CardDescription, Climb, Plan, Stage};
 use yard_step_engine::load::OutsideSpec;
-use yard_step_engine::{Engine, EngineError, Loads, Opener, Pace, Rack, Rig, Unfinished};
+use yard_step_engine::{Engine, EngineError, Loads, Opener, Rack, Rig, Unfinished};
 use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
 
-use crate::cli::{ClimbingOptions, DataDirOption, OpenOptions, read_plan};
 use crate::failure::Failure;
+use crate::options::{ClimbingOptions, DataDirOption, read_plan};
 use crate::rig::rig;
-use crate::tui;
 
 /// Opens a ledger; tells of one that had to be set aside.
 pub(crate) fn open_ledger(dir: &DataDir) -> Result<(Ledger, Option<String>), Failure> {
@@ -293,34 +291,4 @@ fn resume(
         Engine::resume(rig, ledger, entry, wanted.unfinished).map_err(usage_or_failed)?;
     told.extend(unfinished);
     Ok(engine)
-}
-
-pub(crate) fn open(data_dir: &DataDirOption, options: &OpenOptions) -> Result<(), Failure> {
-    needs_terminal()?;
-    let mut wanted = Wanted::from_options(&options.climbing, data_dir)?;
-    wanted.reopen = true;
-    let dir = data_dir.resolve()?;
-    let mut opened = open_climb(&dir, &wanted)?;
-    let in_step = &options.climbing.in_step;
-    hold_in_step(&dir, &mut opened.engine, &wanted, in_step)?;
-    let also: Vec<CardName> = in_step.iter().chain(&options.also).cloned().collect();
-    let rack = rack(&dir, &opened, &wanted, &also)?;
-    show(opened, rack, options.pace)
-}
-
-pub(crate) fn needs_terminal() -> Result<(), Failure> {
-    if stdout().is_terminal() && std::io::stdin().is_terminal() {
-        return Ok(());
-    }
-    Err(Failure::usage(
-        "the interface needs a terminal for its input and output. Start it in one, or climb \
-         without it: yard-step climb --card standin:tarn-310",
-    ))
-}
-
-pub(crate) fn show(opened: Opened, rack: Rack, pace: Pace) -> Result<(), Failure> {
-    let Opened { engine, told, lock, ledger } = opened;
-    let result = tui::run(engine, rack, ledger, pace, told);
-    drop(lock);
-    result.map_err(Failure::failed)
 }

@@ -1,21 +1,82 @@
 //! `yard-step profile`: what was kept of a card, without the interface; and profiles as files.
 
 use std::fmt::Write as _;
-use std::path::Path;
+use std::path::PathBuf;
 
+use clap::Args;
+use clap::Subcommand;
 use yard_step_card::Card;
-use yard_step_core::{
-    CardDescription, Clamped, LONGEST_NAME, LONGEST_PURPOSE, Origin, Percent, Profile, Settings,
-    checked_name, in_short, printable, quoted,
-};
-use yard_step_engine::{ProfileView, risk_of};
+use yard_step_core::CUT_BACK;
+use yard_step_core::{CardDescription, Percent, Settings};
+use yard_step_engine::ProfileView;
 use yard_step_ledger::{Ledger, ProfileDocument};
 
-use crate::cli::{DataDirOption, ProfileCommand, ProfileOptions};
+use crate::exchange::profile::import;
 use crate::failure::Failure;
-use crate::input;
-use crate::open::open_ledger;
-use crate::output::{Target, note, print, write_new};
+use crate::opening::open_ledger;
+use crate::options::CardOptions;
+use crate::options::DataDirOption;
+use crate::output::Overwrite;
+use crate::output::{Target, note, print};
+
+#[derive(Debug, Args)]
+pub(crate) struct ProfileOptions {
+    #[command(flatten)]
+    pub card: CardOptions,
+    #[command(subcommand)]
+    pub command: ProfileCommand,
+}
+
+#[derive(Debug, Subcommand)]
+pub(crate) enum ProfileCommand {
+    /// List the profiles of the card, with what each stands on
+    List {
+        /// Print JSON
+        #[arg(long)]
+        json: bool,
+    },
+    /// Have the card put to a profile at each start, as far as it is proven
+    Use {
+        /// Name of the profile
+        #[arg(required_unless_present = "none", conflicts_with = "none")]
+        name: Option<String>,
+        /// Have the card start at stock
+        #[arg(long)]
+        none: bool,
+    },
+    /// Write a profile as JSON
+    Export {
+        /// Name of the profile
+        name: String,
+        /// File to write
+        #[arg(long, value_name = "FILE")]
+        out: PathBuf,
+        #[command(flatten)]
+        overwrite: Overwrite,
+    },
+    /// Read a profile from JSON as a starting point: cut back, and not trusted
+    Import {
+        /// The file
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+        /// Share of the way from stock that is taken off, percent
+        #[arg(long, value_name = "PERCENT", default_value_t = CUT_BACK, value_parser = parse_percent, allow_negative_numbers = true)]
+        cut_back: f64,
+        /// Name to keep it under [default: its own]
+        #[arg(long, value_name = "NAME")]
+        name: Option<String>,
+    },
+    /// Delete a profile; its trials stay
+    Drop {
+        /// Name of the profile
+        name: String,
+    },
+}
+
+fn parse_percent(text: &str) -> Result<f64, String> {
+    let value: f64 = text.parse().map_err(|_| format!("\"{text}\" is not a number"))?;
+    if (0.0..=100.0).contains(&value) { Ok(value) } else { Err("it must be 0 to 100".into()) }
+}
 
 pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Result<(), Failure> {
     let dir = data_dir.resolve()?;
@@ -126,81 +187,4 @@ fn list(ledger: &Ledger, card: &CardDescription, json: bool) -> Result<String, F
         }
     }
     Ok(text)
-}
-
-/// Writes a profile to a new file; answers what there is to say, or why it was not written.
-pub(crate) fn export(
-    card: &CardDescription,
-    view: &ProfileView,
-    path: &Path,
-) -> Result<String, String> {
-    let document = ProfileDocument::of(card, &view.profile, &view.backing);
-    let text = document.to_json().map_err(|error| error.to_string())?;
-    write_new(path, text.as_bytes())?;
-    Ok(format!("Profile \"{}\" is in {}.", view.profile.name, path.display()))
-}
-
-/// Reads a profile from a file, as a starting point: cut back by a share, and not trusted. Answers
-/// what there is to say, or why nothing was read.
-pub(crate) fn import(
-    ledger: &Ledger,
-    card: &CardDescription,
-    path: &Path,
-    cut_back: Percent,
-    name: Option<&str>,
-) -> Result<String, String> {
-    let cannot = |cause: &dyn std::fmt::Display| {
-        format!(
-            "cannot import {}: {cause}. Name a profile that yard-step exported.",
-            path.display()
-        )
-    };
-    let text = input::text(path).map_err(|error| cannot(&error))?;
-    let document = ProfileDocument::from_json(&text).map_err(|error| cannot(&error))?;
-    // Room for a number behind it, should it be taken.
-    let stated = checked_name(name.unwrap_or(&document.name), LONGEST_NAME - 4)
-        .map_err(|why| cannot(&format!("{why}; give it another one with --name")))?;
-    let stated = stated.as_str();
-    if document.purpose.chars().count() > LONGEST_PURPOSE {
-        return Err(cannot(&format!("its purpose is longer than {LONGEST_PURPOSE} characters")));
-    }
-    let failed = |error: yard_step_ledger::LedgerError| error.to_string();
-    let known = ledger.profiles(card).map_err(failed)?;
-    let name = free_name(stated, |name| known.iter().any(|profile| profile.name == name));
-    let Clamped { settings, notes } = document.settings.cut_back(card, cut_back);
-    let profile = Profile {
-        purpose: printable(&document.purpose),
-        margin: document.margin,
-        driver: Some(card.driver.clone()),
-        ..Profile::new(name.clone(), settings, Origin::Imported { cut_back })
-    };
-    ledger.keep(card, &profile).map_err(failed)?;
-    let mut told = format!(
-        "Imported as \"{name}\", cut back by {:.0} %: {}. It is a starting point: nothing is proven \
-         on this card.",
-        cut_back.value(),
-        in_short(&settings, card)
-    );
-    if document.card.name != card.name {
-        // Writing to a string cannot fail.
-        let other = quoted(&document.card.name);
-        let _ = write!(told, " It was made on another kind of card, {other}.");
-    }
-    for note in notes {
-        let _ = write!(told, " {note}.");
-    }
-    let risk = risk_of(ledger, card, &settings).map_err(|error| error.to_string())?;
-    if let Some(risk) = risk {
-        let _ = write!(told, " {risk} It is not applied without a yes.");
-    }
-    Ok(told)
-}
-
-/// The name, or the first with a number behind it that is free: nothing kept is written over.
-fn free_name(name: &str, is_taken: impl Fn(&str) -> bool) -> String {
-    let numbered = |count: u32| match count {
-        1 => name.to_owned(),
-        count => format!("{name} {count}"),
-    };
-    (1..).map(numbered).find(|name| !is_taken(name)).unwrap_or_else(|| name.to_owned())
 }

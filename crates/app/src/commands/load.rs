@@ -1,0 +1,36 @@
+//! `yard-step load`: runs a scene on a card.
+
+use clap::Args;
+use yard_step_card::slot::{Device, SlotAddress};
+use yard_step_engine::load::{self, Level};
+use yard_step_scenes::Scene;
+
+use crate::failure::Failure;
+use crate::options::parse_scene;
+
+#[derive(Debug, Args)]
+pub(crate) struct LoadOptions {
+    /// Scene to run
+    #[arg(long, value_parser = parse_scene)]
+    pub scene: Scene,
+    /// Where the card is reached
+    #[arg(long)]
+    pub slot: String,
+    /// "pass": once through; "soak": until it is told to stop
+    #[arg(long, default_value = "soak", value_parser = parse_level)]
+    pub level: Level,
+}
+
+fn parse_level(text: &str) -> Result<Level, String> {
+    match text {
+        "pass" => Ok(Level::Pass),
+        "soak" => Ok(Level::Soak),
+        other => Err(format!("there is no level \"{other}\"; there are: pass, soak")),
+    }
+}
+
+/// `yard-step load`: a scene on a card, in the words of the load protocol.
+pub(crate) fn load(options: &LoadOptions) -> Result<(), Failure> {
+    let device = Device::attach(&SlotAddress::from(options.slot.clone()))?;
+    Ok(load::serve(options.scene, options.level, device)?)
+}

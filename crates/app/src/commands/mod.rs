@@ -1,0 +1,48 @@
+//! The commands, a file each: what it is told and what it does.
+
+mod cards;
+mod climb;
+mod demo;
+mod guard;
+mod import;
+mod load;
+mod machine;
+mod open;
+mod pass;
+mod profile;
+mod report;
+mod simulate;
+mod slot;
+mod study;
+mod weigh;
+
+pub(crate) use cards::{CardsOptions, cards};
+pub(crate) use climb::{ClimbOptions, climb};
+pub(crate) use demo::{DemoOptions, demo};
+pub(crate) use guard::{GuardOptions, guard};
+pub(crate) use import::{ImportOptions, import};
+pub(crate) use load::{LoadOptions, load};
+pub(crate) use machine::{MachineOptions, machine};
+pub(crate) use open::{OpenOptions, open};
+pub(crate) use pass::{PassOptions, pass};
+pub(crate) use profile::{ProfileOptions, profile};
+pub(crate) use report::{ReportOptions, report};
+pub(crate) use simulate::{SimulateOptions, simulate};
+pub(crate) use slot::{SlotOptions, slot};
+pub(crate) use study::{StudyOptions, study};
+pub(crate) use weigh::{WeighOptions, weigh};
+
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+
+use signal_hook::consts::{SIGHUP, SIGINT};
+
+use crate::failure::Failure;
+
+/// What a terminal sends to its programs when it closes, or a key is pressed, is not for these.
+fn stay() -> Result<(), Failure> {
+    for signal in [SIGHUP, SIGINT] {
+        signal_hook::flag::register(signal, Arc::new(AtomicBool::new(false)))?;
+    }
+    Ok(())
+}

@@ -1,0 +1,40 @@
+//! `yard-step slot`: hosts a stand-in.
+
+use clap::Args;
+use yard_step_card::CardName;
+use yard_step_card::slot::{FaultsOnRequest, SlotAddress, serve};
+
+use super::stay;
+use crate::failure::Failure;
+use crate::options::parse_name;
+
+#[derive(Debug, Args)]
+pub(crate) struct SlotOptions {
+    /// The stand-in, such as standin:tarn-310#7
+    #[arg(long, value_parser = parse_name)]
+    pub card: CardName,
+    /// Release of the driver
+    #[arg(long, default_value_t = 1)]
+    pub driver: u32,
+    /// Course that chance takes
+    #[arg(long, default_value_t = 0)]
+    pub course: u64,
+    /// Where it is reached
+    #[arg(long)]
+    pub address: String,
+    /// Let visitors have it go wrong on purpose
+    #[arg(long)]
+    pub inject_faults: bool,
+}
+
+/// `yard-step slot`: a stand-in in a process of its own.
+pub(crate) fn slot(options: &SlotOptions) -> Result<(), Failure> {
+    stay()?;
+    let address = SlotAddress::from(options.address.clone());
+    let name = CardName { driver: options.driver, ..options.card.clone() };
+    let faults = match options.inject_faults {
+        true => FaultsOnRequest::Allowed,
+        false => FaultsOnRequest::Refused,
+    };
+    Ok(serve(&address, name.open(options.course)?, faults)?)
+}

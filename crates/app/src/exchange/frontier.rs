@@ -1,0 +1,36 @@
+//! The frontier, drawn into a file.
+
+use std::path::Path;
+
+use yard_step_core::{CardDescription, Frontier};
+use yard_step_report::draw_frontier;
+
+use crate::failure::Failure;
+use crate::output::{ChartKind, write_new};
+
+/// Draws a frontier into a new file; answers what there is to say, or why it was not drawn.
+pub(crate) fn write_chart(
+    card: &CardDescription,
+    load: &str,
+    frontier: &Frontier,
+    path: &Path,
+) -> Result<String, String> {
+    let bytes = chart(card, load, frontier, path).map_err(|failure| failure.text().to_owned())?;
+    write_new(path, &bytes)?;
+    Ok(drawn(frontier, &path.display()))
+}
+
+/// The chart of a frontier, in the kind that the file's name says.
+pub(crate) fn chart(
+    card: &CardDescription,
+    load: &str,
+    frontier: &Frontier,
+    path: &Path,
+) -> Result<Vec<u8>, Failure> {
+    let kind = ChartKind::of(path).map_err(Failure::usage)?;
+    Ok(kind.bytes(&draw_frontier(card, load, frontier)?)?)
+}
+
+pub(crate) fn drawn(frontier: &Frontier, place: &dyn std::fmt::Display) -> String {
+    format!("Work against {} is drawn in {place}.", frontier.cost.what())
+}

@@ -1,0 +1,5 @@
+//! What is exchanged with others as files, by commands and by the interface alike.
+
+pub(crate) mod frontier;
+pub(crate) mod profile;
+pub(crate) mod trace;

@@ -1,0 +1,178 @@
+//! Arguments that several commands share, and what is made of them.
+
+use std::path::{Path, PathBuf};
+
+use clap::Args;
+use directories::ProjectDirs;
+use yard_step_card::{CardChoice, CardName};
+use yard_step_core::{Margin, Plan, Policy, Stage, Verdict};
+use yard_step_engine::load::OutsideSpec;
+use yard_step_engine::{Loads, Pace, Unfinished};
+use yard_step_ledger::DataDir;
+use yard_step_scenes::Scene;
+
+use crate::config;
+use crate::failure::Failure;
+use crate::input;
+
+#[derive(Debug, Args)]
+pub(crate) struct DataDirOption {
+    /// Directory of the ledger [default: the user's data directory]
+    #[arg(long = "data-dir", value_name = "DIR", global = true)]
+    path: Option<PathBuf>,
+    /// Configuration, a TOML file [default: the user's]
+    #[arg(long, value_name = "FILE", global = true)]
+    config: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct CardOptions {
+    /// The card, such as standin:tarn-310, or with its unit, standin:tarn-310#7
+    #[arg(long, value_parser = parse_card_and_unit)]
+    pub card: (CardChoice, Option<u64>),
+    /// Which unit of a stand-in [default: 1]
+    #[arg(long, value_name = "N", allow_negative_numbers = true, value_parser = parse_whole)]
+    pub seed: Option<u64>,
+    /// Release of the driver that a stand-in's machine runs
+    #[arg(long, default_value_t = 1, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1_000))]
+    pub driver: u32,
+}
+
+impl CardOptions {
+    /// The unit that is meant.
+    pub(crate) fn name(&self) -> Result<CardName, Failure> {
+        let (choice, named) = &self.card;
+        let seed = match (named, self.seed) {
+            (Some(named), Some(seed)) if *named != seed => {
+                return Err(Failure::usage(format!(
+                    "--card names unit {named} and --seed unit {seed}: name one of them"
+                )));
+            }
+            (named, seed) => named.or(seed).unwrap_or(1),
+        };
+        Ok(CardName { choice: choice.clone(), seed, driver: self.driver })
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ClimbingOptions {
+    #[command(flatten)]
+    pub card: CardOptions,
+    /// Another card of the same kind to hold in step, such as standin:tarn-310#8
+    #[arg(long, value_name = "CARD", value_parser = parse_name)]
+    pub in_step: Vec<CardName>,
+    /// Stages, in order [default: baseline,power,core,memory,together, as far as the card can do them]
+    #[arg(long, value_delimiter = ',', value_parser = parse_stage)]
+    pub stages: Vec<Stage>,
+    /// How steps are chosen: fixed-step, bisection or bayesian [default: the plan's]
+    #[arg(long, value_name = "POLICY", value_parser = parse_policy)]
+    pub policy: Option<Policy>,
+    /// What the settings are to be good for: record, daily or gift [default: the plan's]
+    #[arg(long, value_name = "FOR", value_parser = parse_margin)]
+    pub margin: Option<Margin>,
+    /// Load to run: a scene, a load of the configuration, or "manual" [default: the plan's]
+    #[arg(long, value_name = "NAME")]
+    pub load: Option<String>,
+    /// Plan of the climb, a TOML file
+    #[arg(long, value_name = "FILE")]
+    pub plan: Option<PathBuf>,
+    /// Give up an unfinished climb on this card and begin a new one
+    #[arg(long)]
+    pub fresh: bool,
+    /// Raise the power limit though the power supply is short
+    #[arg(long)]
+    pub over_supply: bool,
+    /// What to make of a trial without an outcome: "machine down" or "void"
+    #[arg(long, value_name = "VERDICT", default_value = "machine down", value_parser = parse_unfinished)]
+    pub unfinished: Unfinished,
+}
+
+impl DataDirOption {
+    /// The directory named, or the user's own.
+    pub(crate) fn resolve(&self) -> Result<DataDir, Failure> {
+        if let Some(path) = &self.path {
+            return Ok(DataDir::new(path));
+        }
+        let own = ProjectDirs::from("", "", "yard-step").ok_or_else(|| {
+            Failure::failed("this user has no home directory: name one with --data-dir")
+        })?;
+        Ok(DataDir::new(own.data_dir()))
+    }
+
+    /// The user's own loads.
+    pub(crate) fn loads(&self) -> Result<Vec<OutsideSpec>, Failure> {
+        let usual = ProjectDirs::from("", "", "yard-step");
+        config::read(self.config.as_deref(), usual.map(|own| own.config_dir().join("config.toml")))
+    }
+
+    /// A directory of its own below that one.
+    pub(crate) fn below(&self, name: &str) -> Result<DataDir, Failure> {
+        Ok(DataDir::new(self.resolve()?.path().join(name)))
+    }
+}
+
+/// Reads a plan from its file; the default plan where none is named.
+pub(crate) fn read_plan(path: Option<&Path>, loads: &Loads) -> Result<Plan, Failure> {
+    let Some(path) = path else { return Ok(Plan::default()) };
+    let named =
+        |cause: &dyn std::fmt::Display| Failure::usage(format!("plan {}: {cause}", path.display()));
+    let text = input::text(path).map_err(|error| named(&error))?;
+    let plan = Plan::from_toml(&text).map_err(|error| named(&error))?;
+    loads.know(&plan.scene).map_err(|error| named(&error)).map(|()| plan)
+}
+
+pub(crate) fn parse_card(text: &str) -> Result<CardChoice, String> {
+    text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
+}
+
+fn parse_card_and_unit(text: &str) -> Result<(CardChoice, Option<u64>), String> {
+    let (kind, unit) = match text.split_once('#') {
+        Some((kind, unit)) => (kind, Some(parse_whole(unit)?)),
+        None => (text, None),
+    };
+    Ok((parse_card(kind)?, unit))
+}
+
+pub(crate) fn parse_whole(text: &str) -> Result<u64, String> {
+    text.parse().map_err(|_| format!("\"{text}\" is not a whole number from 0 to {}", u64::MAX))
+}
+
+pub(crate) fn parse_name(text: &str) -> Result<CardName, String> {
+    text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
+}
+
+pub(crate) fn parse_policy(text: &str) -> Result<Policy, String> {
+    let all = Policy::ALL.map(Policy::label).join(", ");
+    Policy::from_label(text)
+        .ok_or_else(|| format!("there is no policy \"{text}\"; there are: {all}"))
+}
+
+pub(crate) fn parse_margin(text: &str) -> Result<Margin, String> {
+    let all = Margin::ALL.map(Margin::label).join(", ");
+    Margin::from_label(text)
+        .ok_or_else(|| format!("there is no margin \"{text}\"; there are: {all}"))
+}
+
+pub(crate) fn parse_scene(text: &str) -> Result<Scene, String> {
+    text.parse().map_err(|error: yard_step_scenes::UnknownScene| error.to_string())
+}
+
+pub(crate) fn parse_pace(text: &str) -> Result<Pace, String> {
+    text.parse()
+}
+
+pub(crate) fn parse_stage(text: &str) -> Result<Stage, String> {
+    let known: Vec<&str> = Stage::PLANNED.iter().map(|stage| stage.label()).collect();
+    Stage::PLANNED
+        .into_iter()
+        .find(|stage| stage.label() == text)
+        .ok_or_else(|| format!("there is no stage \"{text}\"; there are: {}", known.join(", ")))
+}
+
+pub(crate) fn parse_unfinished(text: &str) -> Result<Unfinished, String> {
+    match Verdict::from_label(text) {
+        Some(Verdict::MachineDown) => Ok(Unfinished::MachineDown),
+        Some(Verdict::Void) => Ok(Unfinished::Void),
+        _ => Err("it is either \"machine down\" or \"void\"".into()),
+    }
+}
