@@ -35,7 +35,7 @@ fn hosted() -> Hosted {
 
 fn hosted_with(faults: FaultsOnRequest) -> Hosted {
     let dir = tempfile::tempdir().unwrap();
-    let runtime = RuntimeDir::at(dir.path()).unwrap();
+    let runtime = RuntimeDir::at(&dir.path().join("run")).unwrap();
     let address = SlotAddress::of(&runtime, "standin:tarn-310#7");
     let place = address.clone();
     let host = thread::spawn(move || serve(&place, card(), faults).unwrap());

@@ -93,8 +93,8 @@ impl CardKeeper {
     }
 
     /// Puts every card to its factory state.
-    pub(crate) fn to_stock(&mut self) -> Result<(), NotBack> {
-        self.each(HeldCard::to_stock)
+    pub(crate) fn put_to_stock(&mut self) -> Result<(), NotBack> {
+        self.each(HeldCard::put_to_stock)
     }
 
     /// Puts every card to its last kept settings, or to its factory state.

@@ -182,7 +182,7 @@ impl Engine {
         let back = match record.judged.meaning() {
             _ if wants_a_look => self.cards.put_back(),
             Meaning::Holds => Ok(()),
-            Meaning::TooMuch | Meaning::ProvesNothing => self.cards.to_stock(),
+            Meaning::TooMuch | Meaning::ProvesNothing => self.cards.put_to_stock(),
         };
         if let Err(error) = back {
             run.mark(end, MarkKind::Fault, EngineError::from(error).to_string());
@@ -329,7 +329,11 @@ impl Engine {
             None => {}
         }
         let others = self.cards.in_step_mut().iter_mut();
-        let go_on = others.fold(true, |on, other| other.look_while_held(alarms) && on);
+        let mut go_on = true;
+        for other in others {
+            // every card is looked at, whatever the one before it said
+            go_on &= other.look_while_held(alarms);
+        }
         (!go_on).then_some(Ending::Finished)
     }
 

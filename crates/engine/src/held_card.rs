@@ -86,7 +86,7 @@ impl HeldCard {
         restore(self.card.as_mut(), settings)
     }
 
-    pub(crate) fn to_stock(&mut self) -> Result<(), NotBack> {
+    pub(crate) fn put_to_stock(&mut self) -> Result<(), NotBack> {
         let factory = self.factory;
         self.restore(&factory)
     }

@@ -18,8 +18,8 @@ impl Engine {
     ///
     /// # Errors
     /// A card was not seen to hold it.
-    pub fn to_stock(&mut self) -> Result<(), EngineError> {
-        Ok(self.cards.to_stock()?)
+    pub fn put_to_stock(&mut self) -> Result<(), EngineError> {
+        Ok(self.cards.put_to_stock()?)
     }
 
     /// Puts every card to the last kept settings, or to its factory state.

@@ -21,7 +21,7 @@ pub struct KeepWish {
 }
 
 /// Whose settings are to be kept.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum KeepWhat {
     /// Those the climb came to; the card is put to them.
     Outcome,
@@ -33,7 +33,7 @@ pub enum KeepWhat {
         trial: u32,
     },
     /// Settings that were put together by hand; the card stays as it is.
-    Settings(Settings),
+    Settings(Box<Settings>),
 }
 
 impl Engine {
@@ -42,9 +42,9 @@ impl Engine {
     /// # Errors
     /// The climb has not ended, there is no such trial or it failed, or ledger or card fail.
     pub fn keep(&mut self, wish: &KeepWish) -> Result<Profile, EngineError> {
-        let mut profile = match wish.what {
-            KeepWhat::Outcome => self.profile_of_outcome()?,
-            KeepWhat::Trial { climb, trial } => {
+        let mut profile = match &wish.what {
+            &KeepWhat::Outcome => self.profile_of_outcome()?,
+            &KeepWhat::Trial { climb, trial } => {
                 Profile { margin: wish.margin, ..self.profile_of_trial(climb, trial)? }
             }
             KeepWhat::Settings(settings) => {

@@ -703,7 +703,7 @@ fn a_climb_runs_to_its_outcome_is_kept_and_the_card_returns_to_it() {
     assert_eq!(entry.state, ClimbState::Ended);
     let profile = engine.keep(&outcome_as("summer")).unwrap();
     assert!(profile.settings.core_offset.unwrap() > MhzOffset::STOCK);
-    engine.to_stock().unwrap();
+    engine.put_to_stock().unwrap();
     drop(engine);
     assert_eq!(bench.last_applied(), profile.settings, "the last kept settings, not stock");
 }
@@ -747,13 +747,13 @@ fn a_card_that_does_not_go_back_is_told() {
     let mut engine = bench.engine();
     while engine.step_unattended(&mut ()).is_ok() {}
     bench.trouble.lock().unwrap().deaf = true;
-    let error = engine.to_stock().unwrap_err().to_string();
+    let error = engine.put_to_stock().unwrap_err().to_string();
     assert!(
         error.contains("#5 was not put back: asked 5 times. core clock offset: asked +0"),
         "{error}"
     );
     bench.trouble.lock().unwrap().deaf = false;
-    engine.to_stock().unwrap();
+    engine.put_to_stock().unwrap();
     bench.trouble.lock().unwrap().deaf = true;
     let error = engine.keep(&outcome_as("by day")).unwrap_err().to_string();
     assert!(error.contains("Restart the machine"), "{error}");
@@ -773,7 +773,7 @@ fn a_card_that_cannot_be_asked_is_never_called_put_back(
     let mut engine = bench.engine_at_core();
     engine.carry_out(false, &mut ()).unwrap();
     *bench.trouble.lock().unwrap() = trouble;
-    for error in [engine.put_back(), engine.to_stock(), engine.leave()] {
+    for error in [engine.put_back(), engine.put_to_stock(), engine.leave()] {
         let error = error.unwrap_err().to_string();
         assert!(error.contains("was not put back") && error.contains(told), "{error}");
     }
@@ -922,7 +922,7 @@ fn the_factory_state_is_what_the_card_held_at_first_sight() {
     card.apply(&found).unwrap();
     let mut engine = Engine::begin(card, bench.ledger.clone(), short_plan(), &STAGES).unwrap();
     engine.carry_out(false, &mut ()).unwrap();
-    engine.to_stock().unwrap();
+    engine.put_to_stock().unwrap();
     assert_eq!(bench.last_applied().power_limit, Some(Watt(180.0)));
     drop(engine);
     let again = bench.engine();

@@ -284,7 +284,7 @@ impl State {
         if action == Action::KeepTrial && self.view == View::Shape {
             match self.shape.shown(snapshot).settings() {
                 Ok(settings) => {
-                    let what = KeepWhat::Settings(settings);
+                    let what = KeepWhat::Settings(Box::new(settings));
                     self.overlay = Some(profiles_state::keep_form("by hand".into(), what));
                 }
                 Err(error) => self.told(format!("{error}.")),
