@@ -11,9 +11,8 @@ use yard_step_engine::{Loads, Pace, Unfinished};
 use yard_step_ledger::DataDir;
 use yard_step_scenes::Scene;
 
-use crate::config;
 use crate::failure::Failure;
-use crate::input;
+use crate::{config, input};
 
 #[derive(Debug, Args)]
 pub(crate) struct DataDirOption {

@@ -6,11 +6,10 @@
 //!                    └──► yard-step load    a scene, for as long as a trial takes
 //! ```
 
-use std::env;
 use std::os::unix::process::CommandExt;
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
-use std::thread;
+use std::{env, thread};
 
 use yard_step_card::slot::{Power, SlotAddress, SlotCard};
 use yard_step_card::{CardName, RuntimeDir};

@@ -176,7 +176,8 @@ fn imports(modules: &Modules) -> BTreeMap<Vec<String>, BTreeSet<Vec<String>>> {
         for target in targets {
             let is_ours = target.first().is_some_and(|first| {
                 matches!(first.as_str(), "crate" | "super" | "self")
-                    || modules.contains_key(&[path.as_slice(), &[first.clone()]].concat())
+                    || modules
+                        .contains_key(&[path.as_slice(), std::slice::from_ref(first)].concat())
             });
             let found = is_ours.then(|| absolute(path, &target));
             let found = found.and_then(|target| defined_in(modules, &target, 0));

@@ -9,8 +9,7 @@ use yard_step_core::{CardDescription, Channel, CurveKind, CurveOffer, SettingKin
 use yard_step_scenes::Scene;
 
 use crate::failure::Failure;
-use crate::options::parse_card;
-use crate::options::parse_whole;
+use crate::options::{parse_card, parse_whole};
 use crate::output::print;
 
 #[derive(Debug, Args)]

@@ -14,20 +14,16 @@ use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use yard_step_core::{
     CardDescription, LONGEST_NAME, Next, Outcome, Proposal, TrialRecord, checked_name, in_short,
 };
-use yard_step_engine::Pace;
 use yard_step_engine::load::ManualLoad;
 use yard_step_engine::{
-    Engine, EngineError, KeepWhat, KeepWish, LiveRun, Overseer, Pacer, Steer, Step, TICK,
+    Engine, EngineError, KeepWhat, KeepWish, LiveRun, Overseer, Pace, Pacer, Steer, Step, TICK,
 };
 use yard_step_report::ClimbDocument;
 
 use crate::failure::Failure;
 use crate::opening::{Opened, Wanted, hold_in_step, open_climb};
-use crate::options::ClimbingOptions;
-use crate::options::DataDirOption;
-use crate::options::parse_pace;
-use crate::output::Overwrite;
-use crate::output::{Target, print};
+use crate::options::{ClimbingOptions, DataDirOption, parse_pace};
+use crate::output::{Overwrite, Target, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct ClimbOptions {

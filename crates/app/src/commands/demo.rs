@@ -4,8 +4,7 @@
 //! Climbs of other cards are worked out at once, without their frames; the climbs of the first card
 //! are run as any other, with every sample.
 
-use std::fs;
-use std::thread;
+use std::{fs, thread};
 
 use clap::Args;
 use yard_step_card::{BriefCard, CardName};
@@ -13,9 +12,7 @@ use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Decibel, Demand, Machine, Margin, Next, Plan,
     Policy, Profile, Room, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
 };
-use yard_step_engine::Pace;
-use yard_step_engine::Unfinished;
-use yard_step_engine::{KeepWhat, KeepWish};
+use yard_step_engine::{KeepWhat, KeepWish, Pace, Unfinished};
 use yard_step_ledger::{ClimbState, DataDir, Intent, Ledger, Measured};
 use yard_step_scenes::{Scene, reference};
 use yard_step_study::{Climbed, climb};
@@ -23,8 +20,7 @@ use yard_step_study::{Climbed, climb};
 use super::open::{needs_terminal, show};
 use crate::failure::Failure;
 use crate::opening::{Wanted, open_climb, open_ledger, rack};
-use crate::options::DataDirOption;
-use crate::options::parse_pace;
+use crate::options::{DataDirOption, parse_pace};
 
 #[derive(Debug, Args)]
 pub(crate) struct DemoOptions {

@@ -11,8 +11,7 @@ use yard_step_report::{ImportedTrace, Meaning};
 
 use crate::exchange::trace::{read, rows};
 use crate::failure::Failure;
-use crate::output::Overwrite;
-use crate::output::{Target, print};
+use crate::output::{Overwrite, Target, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct ImportOptions {

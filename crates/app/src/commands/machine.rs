@@ -3,10 +3,7 @@
 use std::fmt::Write as _;
 
 use clap::Args;
-use yard_step_core::AlarmAct;
-use yard_step_core::AlarmOn;
-use yard_step_core::Case;
-use yard_step_core::{Alarm, Decibel, Machine, Room, Watt};
+use yard_step_core::{Alarm, AlarmAct, AlarmOn, Case, Decibel, Machine, Room, Watt};
 
 use crate::failure::Failure;
 use crate::opening::open_ledger;

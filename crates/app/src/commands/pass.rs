@@ -8,13 +8,11 @@ use serde::Serialize;
 use yard_step_card::{Card, Mishaps, Work};
 use yard_step_core::{PassScore, Seconds, score_pass};
 use yard_step_engine::TICK;
-use yard_step_scenes::Scene;
-use yard_step_scenes::{PASS_FRAMES, SceneRun};
+use yard_step_scenes::{PASS_FRAMES, Scene, SceneRun};
 
 use super::simulate::{apply, how_lost, read_settings};
 use crate::failure::Failure;
-use crate::options::CardOptions;
-use crate::options::parse_scene;
+use crate::options::{CardOptions, parse_scene};
 use crate::output::{note, print};
 
 #[derive(Debug, Args)]

@@ -3,21 +3,17 @@
 use std::fmt::Write as _;
 use std::path::PathBuf;
 
-use clap::Args;
-use clap::Subcommand;
+use clap::{Args, Subcommand};
 use yard_step_card::Card;
-use yard_step_core::CUT_BACK;
-use yard_step_core::{CardDescription, Percent, Settings};
+use yard_step_core::{CUT_BACK, CardDescription, Percent, Settings};
 use yard_step_engine::ProfileView;
 use yard_step_ledger::{Ledger, ProfileDocument};
 
 use crate::exchange::profile::import;
 use crate::failure::Failure;
 use crate::opening::open_ledger;
-use crate::options::CardOptions;
-use crate::options::DataDirOption;
-use crate::output::Overwrite;
-use crate::output::{Target, note, print};
+use crate::options::{CardOptions, DataDirOption};
+use crate::output::{Overwrite, Target, note, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct ProfileOptions {

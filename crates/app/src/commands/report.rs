@@ -9,8 +9,7 @@ use yard_step_report::{KeptRun, draw_svg};
 use crate::failure::Failure;
 use crate::opening::open_ledger;
 use crate::options::DataDirOption;
-use crate::output::Overwrite;
-use crate::output::{ChartKind, Target, note};
+use crate::output::{ChartKind, Overwrite, Target, note};
 
 #[derive(Debug, Args)]
 pub(crate) struct ReportOptions {

@@ -1,22 +1,18 @@
 //! `yard-step simulate`: how a stand-in behaves under a load for as long as one likes, as a trace.
 
-use std::path::Path;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
 use yard_step_card::{Card, LoadLost, Mishaps, StandIn, Work};
 use yard_step_core::{CardDescription, Sample, Seconds, Settings};
 use yard_step_engine::TICK;
 use yard_step_report::TraceWriter;
-use yard_step_scenes::Scene;
-use yard_step_scenes::UncheckedRun;
+use yard_step_scenes::{Scene, UncheckedRun};
 
 use crate::failure::Failure;
 use crate::input;
-use crate::options::CardOptions;
-use crate::options::parse_scene;
-use crate::output::Overwrite;
-use crate::output::Target;
+use crate::options::{CardOptions, parse_scene};
+use crate::output::{Overwrite, Target};
 
 #[derive(Debug, Args)]
 pub(crate) struct SimulateOptions {

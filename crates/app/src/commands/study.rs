@@ -7,11 +7,8 @@ use std::path::PathBuf;
 use clap::Args;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use serde::Serialize;
-use yard_step_card::Card as _;
-use yard_step_card::CardChoice;
-use yard_step_core::Margin;
-use yard_step_core::Stage;
-use yard_step_core::{CardDescription, CurveKind, Plan, Policy};
+use yard_step_card::{Card as _, CardChoice};
+use yard_step_core::{CardDescription, CurveKind, Margin, Plan, Policy, Stage};
 use yard_step_report::{Scatter, ScatterPoint, draw_scatter, with_font};
 use yard_step_scenes::Scene;
 use yard_step_study::{
@@ -20,13 +17,8 @@ use yard_step_study::{
 };
 
 use crate::failure::Failure;
-use crate::options::parse_card;
-use crate::options::parse_margin;
-use crate::options::parse_policy;
-use crate::options::parse_whole;
-use crate::options::read_plan;
-use crate::output::Overwrite;
-use crate::output::{ChartKind, Target, note, print};
+use crate::options::{parse_card, parse_margin, parse_policy, parse_whole, read_plan};
+use crate::output::{ChartKind, Overwrite, Target, note, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct StudyOptions {

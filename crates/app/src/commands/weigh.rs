@@ -11,10 +11,8 @@ use yard_step_core::{CardDescription, Cost, Frontier, Settings, Weighed, loads};
 use crate::exchange::frontier::{chart, drawn};
 use crate::failure::Failure;
 use crate::opening::open_ledger;
-use crate::options::CardOptions;
-use crate::options::DataDirOption;
-use crate::output::Overwrite;
-use crate::output::{ChartKind, Target, note, print};
+use crate::options::{CardOptions, DataDirOption};
+use crate::output::{ChartKind, Overwrite, Target, note, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct WeighOptions {

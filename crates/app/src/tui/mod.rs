@@ -9,39 +9,27 @@
 //! The loop blocks on one channel and draws a [snapshot](yard_step_engine::Snapshot) when something
 //! has come in. Nothing is computed here that is not a place on the screen.
 
-pub mod action;
-pub mod artifact_state;
-mod bindings;
-pub mod browser;
-mod fields;
-#[doc(hidden)]
+pub mod app;
+#[cfg(any(test, feature = "fixtures"))]
 pub mod fixtures;
-mod form;
-pub mod ledger_state;
-pub mod overlay;
-mod profiles_state;
-pub mod screen;
-mod settings_form;
-mod shape_state;
-mod stages_panel;
-pub mod state;
+pub mod keys;
+pub mod overlays;
 pub mod theme;
-mod trace_state;
-mod views;
-mod weigh_state;
+pub mod views;
 mod widgets;
 
 use std::io::{self, Write, stdout};
-use std::panic;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
-use std::thread;
 use std::time::{Duration, Instant};
+use std::{panic, thread};
 
-use action::View;
-use browser::{Answer, Browser};
+use app::outcome::Outcome;
+use app::screen;
+use app::state::State;
+use keys::action::View;
 use ratatui::Terminal;
 use ratatui::backend::CrosstermBackend;
 use ratatui::crossterm::event::{DisableMouseCapture, EnableMouseCapture, Event};
@@ -52,9 +40,9 @@ use ratatui::crossterm::{cursor, event, execute};
 use ratatui::layout::Rect;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
-use state::{Outcome, State};
 use theme::{Depth, Theme};
-use trace_state::Imported;
+use views::ledger::browser::{Answer, Browser};
+use views::trace::state::Imported;
 use yard_step_core::{CheckedFrame, Trace, printable};
 use yard_step_engine::{Command, Engine, Pace, Rack, Session, SpoiltPicture};
 use yard_step_ledger::Ledger;

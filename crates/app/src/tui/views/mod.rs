@@ -1,10 +1,10 @@
-//! The views, a file each: where things lie, and how they are drawn from a snapshot.
+//! The views, a folder each: what each knows of itself, and how it is drawn from a snapshot.
 
-pub(crate) mod artifacts;
-pub(crate) mod climb;
-pub(crate) mod ledger;
-pub(crate) mod profiles;
-pub(crate) mod shape;
-pub(crate) mod survey;
-pub(crate) mod trace;
-pub(crate) mod weigh;
+pub mod artifacts;
+pub mod climb;
+pub mod ledger;
+pub mod profiles;
+pub mod shape;
+pub mod survey;
+pub mod trace;
+pub mod weigh;

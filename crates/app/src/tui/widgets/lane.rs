@@ -8,9 +8,9 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use yard_step_core::{Limiter, Trace};
 
-use super::plot::field;
-use super::{row, write, write_right};
 use crate::tui::theme::{Depth, Role, Theme};
+use crate::tui::widgets::plot::field;
+use crate::tui::widgets::{row, write, write_right};
 
 /// Draws the lane with the same axis as the plot above it.
 pub(crate) fn draw(
@@ -59,8 +59,8 @@ fn segment(limiter: Limiter, width: usize, theme: Theme) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::super::testing::{AWKWARD, drawn};
     use super::*;
+    use crate::tui::widgets::testing::{AWKWARD, drawn};
     use rstest::rstest;
     use yard_step_core::{Sample, Seconds};
 

@@ -1,18 +1,10 @@
 //! The pieces of the screen, a file each. Every one draws into any area, down to none at all.
 
-mod bands;
-pub(crate) mod curve;
 pub mod entry;
-pub(crate) mod facts;
-pub(crate) mod frontier;
 pub(crate) mod lane;
-pub(crate) mod map;
 pub(crate) mod next_step;
 pub(crate) mod panel;
-pub(crate) mod picture;
 pub(crate) mod plot;
-pub(crate) mod staircase;
-pub(crate) mod window;
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;

@@ -11,8 +11,8 @@ use ratatui::style::{Modifier, Style};
 use yard_step_core::{Left, Purpose, Seconds, Settings, in_short};
 use yard_step_engine::{Activity, NextView, Restart, Snapshot};
 
-use super::{row, wrapped, write};
 use crate::tui::theme::{Role, Theme, glyph};
+use crate::tui::widgets::{row, wrapped, write};
 
 /// Width of the word at the left.
 const WORD: u16 = 16;
@@ -219,10 +219,10 @@ fn left(left: &Left) -> String {
 
 #[cfg(test)]
 mod tests {
-    use super::super::testing::{AWKWARD, drawn};
     use super::*;
     use crate::tui::fixtures::snapshot;
     use crate::tui::theme::Depth;
+    use crate::tui::widgets::testing::{AWKWARD, drawn};
     use rstest::rstest;
 
     const THEME: Theme = Theme::new(Depth::None);

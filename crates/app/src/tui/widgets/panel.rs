@@ -7,8 +7,8 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 
-use super::{row, write, write_right};
 use crate::tui::theme::{Role, Theme};
+use crate::tui::widgets::{row, write, write_right};
 
 /// Draws the rule and answers the space below.
 pub(crate) fn panel(
@@ -38,9 +38,9 @@ pub(crate) fn inside(area: Rect) -> Rect {
 
 #[cfg(test)]
 mod tests {
-    use super::super::testing::{AWKWARD, drawn};
     use super::*;
     use crate::tui::theme::Depth;
+    use crate::tui::widgets::testing::{AWKWARD, drawn};
     use rstest::rstest;
 
     const THEME: Theme = Theme::new(Depth::None);

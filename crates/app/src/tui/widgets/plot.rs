@@ -11,8 +11,8 @@ use ratatui::layout::Rect;
 use ratatui::style::{Color, Style};
 use yard_step_core::{Bucket, Channel, Trace};
 
-use super::{write, write_right};
 use crate::tui::theme::{Role, Theme};
+use crate::tui::widgets::{write, write_right};
 
 /// Width of the labels at the left.
 pub(crate) const GUTTER: u16 = 7;
@@ -179,9 +179,9 @@ fn set_dot(buffer: &mut Buffer, field: Rect, column: u16, dot: u16, style: Style
 
 #[cfg(test)]
 mod tests {
-    use super::super::testing::{AWKWARD, drawn};
     use super::*;
     use crate::tui::theme::Depth;
+    use crate::tui::widgets::testing::{AWKWARD, drawn};
     use rstest::rstest;
     use yard_step_core::{Limiter, Mhz, Sample, Seconds};
 

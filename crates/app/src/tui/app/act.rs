@@ -1,0 +1,352 @@
+//! What comes of a key, and of the action it stands for: each view is asked first, then what every
+//! view has in common.
+
+use std::path::PathBuf;
+
+use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
+use ratatui::layout::Rect;
+use yard_step_core::{Meaning, TrialRecord};
+use yard_step_engine::{Activity, Command, KeepWhat, Snapshot};
+
+use crate::tui::app::outcome::Outcome;
+use crate::tui::app::screen;
+use crate::tui::app::state::State;
+use crate::tui::keys::action::{Action, View};
+use crate::tui::keys::table::action_for;
+use crate::tui::overlays::profile_forms::keep_form;
+use crate::tui::overlays::questions::question_before;
+use crate::tui::overlays::{FileUse, Overlay, Question, Yes, mark, path_of, value_of};
+use crate::tui::views::ledger::state::Came;
+use crate::tui::views::{ledger, shape, weigh};
+use crate::tui::widgets::entry::Entry;
+
+impl State {
+    /// Takes in a terminal event. `area` is the whole screen.
+    pub fn handle(&mut self, event: &Event, snapshot: &Snapshot, area: Rect) -> Outcome {
+        match event {
+            Event::Key(key) if key.kind != KeyEventKind::Release => self.key(*key, snapshot, area),
+            Event::Mouse(mouse) => self.mouse(*mouse, snapshot, area),
+            _ => Outcome::Nothing,
+        }
+    }
+
+    fn key(&mut self, key: KeyEvent, snapshot: &Snapshot, area: Rect) -> Outcome {
+        if self.is_reading && key.code == KeyCode::Esc && self.overlay.is_none() {
+            return Outcome::CancelImport;
+        }
+        if !self.is_reading {
+            self.message = None;
+        }
+        let moment = self.moment(snapshot);
+        let action = action_for(key, moment);
+        let control_c = action == Some(Action::Quit) && key.code == KeyCode::Char('c');
+        match self.overlay.take() {
+            Some(overlay) if !control_c => self.overlay_key(overlay, key.code, snapshot),
+            _ => {
+                let cells = if key.modifiers.contains(KeyModifiers::SHIFT) { 10.0 } else { 1.0 };
+                let column = screen::column_share(area) * cells;
+                action.map_or(Outcome::Nothing, |action| self.act(action, snapshot, column))
+            }
+        }
+    }
+
+    /// Carries an action out. `column` is the share of the time shown that a column is.
+    pub(super) fn act(&mut self, action: Action, snapshot: &Snapshot, column: f64) -> Outcome {
+        if self.lists_profiles()
+            && let Some(outcome) = self.act_on_profiles(action, snapshot)
+        {
+            return outcome;
+        }
+        if self.view == View::Ledger
+            && let Some(came) = self.ledger.act(action)
+        {
+            return self.came(came, snapshot);
+        }
+        if self.view == View::Shape {
+            if action == Action::ShapeType {
+                let label = self.shape.shown(snapshot).focus_label();
+                self.overlay = Some(value_of(label));
+                return Outcome::Nothing;
+            }
+            match self.shape.act(action, snapshot) {
+                shape::state::Came::Done => return Outcome::Nothing,
+                shape::state::Came::Send(command) => return Outcome::Send(command),
+                shape::state::Came::NotHere => {}
+            }
+        }
+        if self.view == View::Weigh
+            && let Some(outcome) = self.act_on_weigh(action, snapshot)
+        {
+            return outcome;
+        }
+        if self.act_on_artifacts(action, snapshot) || self.act_on_trace(action, snapshot, column) {
+            return Outcome::Nothing;
+        }
+        if action == Action::ExportPicture {
+            let run = snapshot.shown();
+            let frame = run.and_then(|run| self.artifacts.frame(run)).map_or(0, |f| f.number);
+            let (climb, trial) = run.map_or((snapshot.climb, 0), |run| (run.climb, run.number));
+            let text = format!("climb-{climb}-trial-{trial}-frame-{frame}.png");
+            self.overlay = Some(path_of(FileUse::Picture, text));
+            return Outcome::Nothing;
+        }
+        if action == Action::KeepTrial && self.view == View::Shape {
+            match self.shape.shown(snapshot).settings() {
+                Ok(settings) => {
+                    let what = KeepWhat::Settings(Box::new(settings));
+                    self.overlay = Some(keep_form("by hand".into(), what));
+                }
+                Err(error) => self.told(format!("{error}.")),
+            }
+            return Outcome::Nothing;
+        }
+        if self.view == View::Artifacts && matches!(action, Action::Earlier | Action::Later) {
+            return self.other_spoilt(snapshot, action == Action::Later);
+        }
+        if let Some(overlay) = question_before(action, snapshot) {
+            self.overlay = Some(overlay);
+            return Outcome::Nothing;
+        }
+        let command = match action {
+            Action::Show(view) => {
+                self.view = view;
+                return match newest_spoilt(snapshot).filter(|_| view == View::Artifacts) {
+                    Some(trial) => Outcome::Send(Command::Look(Some(trial))),
+                    None => Outcome::Nothing,
+                };
+            }
+            Action::Help => {
+                self.overlay = Some(Overlay::Help(0));
+                return Outcome::Nothing;
+            }
+            Action::Quit => return Outcome::Quit,
+            Action::Try => {
+                // In Shape one sees the card move along its curve.
+                if self.view != View::Shape {
+                    self.view = View::Climb;
+                }
+                Command::Try { yes: false }
+            }
+            Action::Auto => {
+                if !snapshot.auto && self.view != View::Shape {
+                    self.view = View::Climb;
+                }
+                Command::ToggleAuto
+            }
+            Action::Pause => Command::TogglePause,
+            Action::Stop => Command::Stop,
+            Action::NudgeUp => Command::Nudge(1),
+            Action::NudgeDown => Command::Nudge(-1),
+            Action::DropNudge => Command::DropNudge,
+            Action::EndStage => Command::EndStage,
+            Action::Chart => {
+                self.chart = self.chart.next(snapshot);
+                return Outcome::Nothing;
+            }
+            Action::Stages => {
+                self.overlay = Some(Overlay::Stages(0));
+                return Outcome::Nothing;
+            }
+            Action::Which => Command::AskWhich(which(snapshot)),
+            Action::LeaveOut => Command::ToggleLeaveOut,
+            Action::BackToStock => Command::BackToStock,
+            Action::NewClimb => Command::NewClimb,
+            Action::Pace => Command::NextPace,
+            Action::Earlier => Command::LookBeside(-1),
+            Action::Later => Command::LookBeside(1),
+            Action::Present => Command::Look(None),
+            Action::Restart => Command::Restart,
+            Action::LayOver => Command::LayOver(next_laid_over(snapshot)),
+            // These ask first, or are done with already.
+            _ => return Outcome::Nothing,
+        };
+        if matches!(action, Action::Try | Action::Earlier | Action::Later | Action::Present) {
+            self.trace.begin_anew();
+        }
+        Outcome::Send(command)
+    }
+
+    /// Goes on with what came of an action in Ledger.
+    fn came(&mut self, came: Came, snapshot: &Snapshot) -> Outcome {
+        self.overlay = Some(match came {
+            Came::Nothing => return Outcome::Nothing,
+            Came::Change(change) => return Outcome::Change(change),
+            Came::Send(command, view) => {
+                self.view = view.unwrap_or(self.view);
+                self.trace.begin_anew();
+                return Outcome::Send(command);
+            }
+            Came::AskFirst(what, consequence, change) => {
+                Overlay::Ask(Question { what, consequence, yes: Yes::Change(change) })
+            }
+            Came::TypeSearch(text) => Overlay::Search {
+                before: text.clone(),
+                text: Entry::new(text, ledger::state::LONGEST),
+            },
+            Came::TypeNote(on, text) => {
+                Overlay::Note { on, text: Entry::new(text, ledger::state::LONGEST) }
+            }
+            Came::ChooseFilter => Overlay::Filter(0),
+            Came::Mark { climb, trial, verdict } => mark(climb, trial, verdict),
+            Came::Keep { climb, trial } => keep_form(
+                format!("trial {trial} of climb {climb}"),
+                KeepWhat::Trial { climb, trial },
+            ),
+            Came::Shape => {
+                self.shape_selected_trial(snapshot);
+                return Outcome::Nothing;
+            }
+            Came::NameFile(text) => path_of(FileUse::List, text),
+        });
+        Outcome::Nothing
+    }
+
+    /// Carries out what concerns the view Weigh alone; `None` for what does not.
+    fn act_on_weigh(&mut self, action: Action, snapshot: &Snapshot) -> Option<Outcome> {
+        match self.weigh.act(action) {
+            weigh::state::Came::NotHere => return None,
+            weigh::state::Came::Done => {}
+            weigh::state::Came::Send(command) => return Some(Outcome::Send(command)),
+            weigh::state::Came::Keep(climb, trial) => {
+                let name = format!("trial {trial} of climb {climb}");
+                let what = KeepWhat::Trial { climb, trial };
+                self.overlay = Some(keep_form(name, what));
+            }
+            weigh::state::Came::NameFile => {
+                let text = format!("work-against-{}.svg", self.weigh.cost);
+                self.overlay = Some(path_of(FileUse::Frontier, text));
+            }
+            weigh::state::Came::Shape => {
+                let point = self.weigh.point()?;
+                let (climb, trial) = point.newest;
+                let told = format!("These are the settings of trial {trial} of climb {climb}.");
+                self.shape.load(snapshot, point.settings, told);
+                self.view = View::Shape;
+            }
+        }
+        Some(Outcome::Nothing)
+    }
+
+    /// What is shown in Weigh, to be drawn into a file.
+    pub(crate) fn export_frontier(&self, snapshot: &Snapshot, path: PathBuf) -> Outcome {
+        Outcome::ExportFrontier {
+            card: Box::new((*snapshot.card).clone()),
+            load: self.weigh.load.clone().unwrap_or_default(),
+            frontier: Box::new(self.weigh.frontier.clone()),
+            path,
+        }
+    }
+
+    /// Goes to Shape with the settings of the trial selected in Ledger.
+    fn shape_selected_trial(&mut self, snapshot: &Snapshot) {
+        let Some(detail) = self.ledger.detail() else { return };
+        let line = &detail.line;
+        if detail.card.key() != snapshot.card.key() {
+            self.ledger.told = Some(format!(
+                "It ran on {}, unit {}: choose that card first, with c.",
+                line.card, line.serial
+            ));
+            return;
+        }
+        let told =
+            format!("These are the settings of trial {} of climb {}.", line.number, line.climb);
+        self.shape.load(snapshot, detail.intent.asked, told);
+        self.view = View::Shape;
+    }
+
+    /// Looks at the next trial of the climb that has spoilt frames, later or earlier.
+    fn other_spoilt(&mut self, snapshot: &Snapshot, is_later: bool) -> Outcome {
+        let shown = snapshot.shown().filter(|run| run.climb == snapshot.climb);
+        let from = shown.map_or(u32::MAX, |run| run.number);
+        let mut spoilt = snapshot.trials.iter().filter(|trial| trial.seen.wrong_frames > 0);
+        let found = match is_later {
+            true => spoilt.find(|trial| trial.number > from),
+            false => spoilt.rfind(|trial| trial.number < from),
+        };
+        if let Some(trial) = found {
+            return Outcome::Send(Command::Look(Some(trial.number)));
+        }
+        let place = if is_later { "later" } else { "earlier" };
+        self.told(format!("No {place} trial of this climb has a spoilt frame."));
+        Outcome::Nothing
+    }
+
+    /// Carries out what concerns the view Artifacts alone; whether that was all.
+    fn act_on_artifacts(&mut self, action: Action, snapshot: &Snapshot) -> bool {
+        let is_shown = self.view == View::Artifacts;
+        if action == Action::Present && is_shown && self.artifacts.holds() {
+            self.artifacts.let_go();
+            return true;
+        }
+        let Some(run) = snapshot.shown().filter(|_| is_shown) else { return false };
+        match action {
+            Action::FrameBefore => self.artifacts.step(run, -1),
+            Action::FrameAfter => self.artifacts.step(run, 1),
+            Action::ArtifactUp => self.artifacts.pick(run, -1),
+            Action::ArtifactDown => self.artifacts.pick(run, 1),
+            Action::Nearer => self.artifacts.zoom(true),
+            Action::Farther => self.artifacts.zoom(false),
+            _ => return false,
+        }
+        self.artifacts.told = None;
+        true
+    }
+
+    /// Carries out what concerns the view Trace alone; whether that was all.
+    fn act_on_trace(&mut self, action: Action, snapshot: &Snapshot, column: f64) -> bool {
+        if action == Action::Present && self.view == View::Trace && self.trace.holds() {
+            self.trace.let_go();
+            return true;
+        }
+        if action == Action::Freeze {
+            self.trace.toggle_freeze(snapshot);
+            return true;
+        }
+        // Cheap: a trace shares its chunks.
+        let held = self.trace.clone();
+        let Some(shown) = held.shown(snapshot) else { return false };
+        match action {
+            Action::CursorBack => self.trace.move_cursor(shown, -column),
+            Action::CursorOn => self.trace.move_cursor(shown, column),
+            Action::ZoomIn => self.trace.zoom(shown, 0.5),
+            Action::ZoomOut => self.trace.zoom(shown, 2.0),
+            Action::ScrollBack => self.trace.scroll(shown, -0.5),
+            Action::ScrollOn => self.trace.scroll(shown, 0.5),
+            Action::ResetFigures => self.trace.reset_figures(shown),
+            _ => return false,
+        }
+        true
+    }
+}
+
+/// The failed trial that is asked about: the one looked at, else the newest; none where the question
+/// stands already.
+fn which(snapshot: &Snapshot) -> Option<u32> {
+    if snapshot.isolation.is_some_and(|(_, isolation)| isolation.culprit().is_none()) {
+        return None;
+    }
+    let looked = snapshot.looked_here();
+    let failed = |trial: &&TrialRecord| trial.verdict().meaning() == Meaning::TooMuch;
+    let newest = || snapshot.trials.iter().rev().find(failed).map(|trial| trial.number);
+    looked.or_else(newest)
+}
+
+/// The newest trial that has spoilt frames, where the one that is shown has none.
+fn newest_spoilt(snapshot: &Snapshot) -> Option<u32> {
+    let has_some = snapshot.shown().is_some_and(|run| !run.spoilt.is_empty());
+    if has_some || snapshot.activity != Activity::Waiting {
+        return None;
+    }
+    let spoilt = snapshot.trials.iter().rev().find(|trial| trial.seen.wrong_frames > 0);
+    spoilt.map(|trial| trial.number)
+}
+
+/// The trial to be laid over next: the one before the one that is now, and none after the first.
+fn next_laid_over(snapshot: &Snapshot) -> Option<u32> {
+    // Only trials of the present climb are laid over.
+    let last = snapshot.trials.last().map(|trial| trial.number + 1);
+    let shown = snapshot.shown().filter(|run| run.climb == snapshot.climb).map(|run| run.number);
+    let present = snapshot.laid_over.as_ref().map(|run| run.number).or(shown).or(last)?;
+    let earlier = |trial: &&yard_step_core::TrialRecord| trial.number < present;
+    snapshot.trials.iter().rev().find(earlier).map(|trial| trial.number)
+}

@@ -1,0 +1,87 @@
+//! What comes of the mouse.
+
+use ratatui::crossterm::event::{MouseButton, MouseEvent, MouseEventKind};
+use ratatui::layout::Rect;
+use yard_step_engine::{Activity, Command, Snapshot};
+
+use crate::tui::app::outcome::Outcome;
+use crate::tui::app::screen;
+use crate::tui::app::state::State;
+use crate::tui::keys::action::{Action, Move, View};
+
+impl State {
+    pub(super) fn mouse(&mut self, mouse: MouseEvent, snapshot: &Snapshot, area: Rect) -> Outcome {
+        let in_trace = self.view == View::Trace && self.overlay.is_none();
+        let share = screen::share_at(area, (mouse.column, mouse.row)).filter(|_| in_trace);
+        if let (Some(share), Some(shown)) = (share, self.trace.clone().shown(snapshot)) {
+            match mouse.kind {
+                MouseEventKind::ScrollUp | MouseEventKind::ScrollDown => {
+                    let up = mouse.kind == MouseEventKind::ScrollUp;
+                    self.trace.put_cursor(shown, share);
+                    self.trace.zoom(shown, if up { 0.5 } else { 2.0 });
+                    return Outcome::Nothing;
+                }
+                MouseEventKind::Down(MouseButton::Left)
+                | MouseEventKind::Drag(MouseButton::Left) => {
+                    self.trace.put_cursor(shown, share);
+                    return Outcome::Nothing;
+                }
+                _ => {}
+            }
+        }
+        if self.view == View::Shape && self.overlay.is_none() {
+            let place = (mouse.column, mouse.row);
+            let at = screen::shape_at(area, self, snapshot, place);
+            if self.shape.mouse(mouse.kind, at, snapshot) {
+                return Outcome::Nothing;
+            }
+            let value = screen::value_at(area, place);
+            if self.shape.mouse_on_value(mouse.kind, value, snapshot) {
+                return Outcome::Nothing;
+            }
+        }
+        if self.view == View::Weigh && self.overlay.is_none() {
+            let point = screen::point_at(area, self, (mouse.column, mouse.row));
+            if self.weigh.mouse(mouse.kind, point) {
+                return Outcome::Nothing;
+            }
+        }
+        if self.view == View::Ledger && self.overlay.is_none() {
+            let way = match mouse.kind {
+                MouseEventKind::ScrollUp => Some(Move::Up),
+                MouseEventKind::ScrollDown => Some(Move::Down),
+                _ => None,
+            };
+            if let Some(way) = way {
+                return self.act(Action::Row(way), snapshot, 0.0);
+            }
+        }
+        if mouse.kind != MouseEventKind::Down(MouseButton::Left) {
+            return Outcome::Nothing;
+        }
+        if self.overlay.take().is_some() {
+            return Outcome::Nothing;
+        }
+        let place = (mouse.column, mouse.row);
+        if let Some(action) = screen::action_at(area, self, snapshot, place) {
+            return self.act(action, snapshot, screen::column_share(area));
+        }
+        if self.lists_profiles() {
+            if let Some(line) = screen::profile_at(area, snapshot, place) {
+                self.profiles.select(line);
+            }
+            return Outcome::Nothing;
+        }
+        if let Some(line) = screen::line_at(area, self, place).filter(|_| self.view == View::Ledger)
+        {
+            self.ledger.select(line);
+            return Outcome::Nothing;
+        }
+        match screen::trial_at(area, self, snapshot, place) {
+            Some(trial) if snapshot.activity == Activity::Waiting => {
+                Outcome::Send(Command::Look(Some(trial)))
+            }
+            _ => Outcome::Nothing,
+        }
+    }
+}

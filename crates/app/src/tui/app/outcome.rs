@@ -1,0 +1,57 @@
+//! What comes of a key or a click.
+
+use std::path::PathBuf;
+
+use yard_step_core::{CardDescription, CheckedFrame, Frontier, Trace};
+use yard_step_engine::Command;
+use yard_step_scenes::Scene;
+
+use crate::tui::views::ledger::browser::Change;
+
+/// What comes of an event.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Outcome {
+    /// Nothing but perhaps another look.
+    Nothing,
+    /// A command for the engine.
+    Send(Command),
+    /// A stretch of a trace to be written to a file.
+    Export {
+        /// The trace.
+        trace: Box<Trace>,
+        /// First and last second.
+        window: (f64, f64),
+        /// The file.
+        path: PathBuf,
+    },
+    /// The pictures of a spoilt frame, to be written to a file.
+    ExportPicture {
+        /// The scene.
+        scene: Scene,
+        /// The frame.
+        frame: Box<CheckedFrame>,
+        /// What the picture is called.
+        title: String,
+        /// The file.
+        path: PathBuf,
+    },
+    /// A trace made elsewhere, to be read.
+    Import(PathBuf),
+    /// The frontier, to be drawn into a file.
+    ExportFrontier {
+        /// The card.
+        card: Box<CardDescription>,
+        /// The load whose runs are weighed.
+        load: String,
+        /// What is drawn.
+        frontier: Box<Frontier>,
+        /// The file.
+        path: PathBuf,
+    },
+    /// Something in the ledger to be changed.
+    Change(Change),
+    /// The reading of a file is to end.
+    CancelImport,
+    /// The end.
+    Quit,
+}

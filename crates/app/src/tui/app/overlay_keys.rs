@@ -1,0 +1,209 @@
+//! What comes of a key while something lies over the view.
+
+use std::path::PathBuf;
+
+use ratatui::crossterm::event::KeyCode;
+use yard_step_core::Verdict;
+use yard_step_engine::{Command, Snapshot};
+
+use crate::input::typed_path;
+use crate::tui::app::outcome::Outcome;
+use crate::tui::app::state::State;
+use crate::tui::keys::table::BINDINGS;
+use crate::tui::overlays::machine::Filled;
+use crate::tui::overlays::profile_forms::{import_change, keep_wish};
+use crate::tui::overlays::settings::Chosen;
+use crate::tui::overlays::{FileUse, Overlay, SAYABLE, Yes, stages};
+use crate::tui::widgets::entry::Entry;
+
+impl State {
+    pub(crate) fn overlay_key(
+        &mut self,
+        overlay: Overlay,
+        code: KeyCode,
+        snapshot: &Snapshot,
+    ) -> Outcome {
+        match (overlay, code) {
+            (Overlay::Help(first), KeyCode::Down) => {
+                self.overlay = Some(Overlay::Help((first + 1).min(BINDINGS.len() - 1)));
+                Outcome::Nothing
+            }
+            (Overlay::Help(first), KeyCode::Up) => {
+                self.overlay = Some(Overlay::Help(first.saturating_sub(1)));
+                Outcome::Nothing
+            }
+            (Overlay::Search { before, .. }, KeyCode::Esc) => {
+                self.ledger.type_search(&before);
+                Outcome::Nothing
+            }
+            (_, KeyCode::Esc) | (Overlay::Help(_), _) => Outcome::Nothing,
+            (Overlay::Ask(question), KeyCode::Char('y') | KeyCode::Enter) => match question.yes {
+                Yes::Send(command) => Outcome::Send(command),
+                Yes::Change(change) => Outcome::Change(change),
+                Yes::Quit => Outcome::Quit,
+            },
+            (Overlay::Ask(_), KeyCode::Char('n')) => Outcome::Nothing,
+            (Overlay::Mark { climb, trial, chosen }, KeyCode::Enter) => {
+                let verdict = Verdict::ALL.get(chosen).copied();
+                Outcome::Send(Command::Mark { climb, trial, verdict })
+            }
+            (Overlay::Mark { climb, trial, chosen }, KeyCode::Up) => {
+                let chosen = chosen.saturating_sub(1);
+                self.overlay = Some(Overlay::Mark { climb, trial, chosen });
+                Outcome::Nothing
+            }
+            (Overlay::Mark { climb, trial, chosen }, KeyCode::Down) => {
+                let chosen = (chosen + 1).min(Verdict::ALL.len());
+                self.overlay = Some(Overlay::Mark { climb, trial, chosen });
+                Outcome::Nothing
+            }
+            (Overlay::Search { .. } | Overlay::Filter(_), KeyCode::Enter) => Outcome::Nothing,
+            (Overlay::Search { mut text, before }, code) => {
+                text.key(code);
+                self.ledger.type_search(text.text());
+                self.overlay = Some(Overlay::Search { text, before });
+                Outcome::Nothing
+            }
+            (Overlay::Filter(chosen), code) => {
+                self.overlay = Some(Overlay::Filter(self.ledger.filter_key(chosen, code)));
+                Outcome::Nothing
+            }
+            (Overlay::Note { on, text }, KeyCode::Enter) => {
+                Outcome::Change(on.change(text.trimmed().to_owned()))
+            }
+            (Overlay::Note { on, mut text }, code) => {
+                text.key(code);
+                self.overlay = Some(Overlay::Note { on, text });
+                Outcome::Nothing
+            }
+            (Overlay::Say(chosen), KeyCode::Enter) => SAYABLE
+                .get(chosen)
+                .map_or(Outcome::Nothing, |said| Outcome::Send(Command::Say(*said))),
+            (Overlay::Say(chosen), KeyCode::Up) => {
+                self.overlay = Some(Overlay::Say(chosen.saturating_sub(1)));
+                Outcome::Nothing
+            }
+            (Overlay::Say(chosen), KeyCode::Down) => {
+                self.overlay = Some(Overlay::Say((chosen + 1).min(SAYABLE.len() - 1)));
+                Outcome::Nothing
+            }
+            (Overlay::Keep { mut form, what }, KeyCode::Enter) => {
+                match keep_wish(&form, &what) {
+                    Ok(wish) => return Outcome::Send(Command::Keep(Box::new(wish))),
+                    Err(problem) => form.problem = Some(problem),
+                }
+                self.overlay = Some(Overlay::Keep { form, what });
+                Outcome::Nothing
+            }
+            (Overlay::Keep { mut form, what }, code) => {
+                form.key(code);
+                self.overlay = Some(Overlay::Keep { form, what });
+                Outcome::Nothing
+            }
+            (Overlay::ImportProfile(mut form), KeyCode::Enter) => {
+                match import_change(&form, snapshot) {
+                    Ok(change) => return Outcome::Change(change),
+                    Err(problem) => form.problem = Some(problem),
+                }
+                self.overlay = Some(Overlay::ImportProfile(form));
+                Outcome::Nothing
+            }
+            (Overlay::ImportProfile(mut form), code) => {
+                form.key(code);
+                self.overlay = Some(Overlay::ImportProfile(form));
+                Outcome::Nothing
+            }
+            (Overlay::Value { text, .. }, KeyCode::Enter) if !text.trimmed().is_empty() => {
+                self.shape.type_in(snapshot, text.text());
+                Outcome::Nothing
+            }
+            (Overlay::Value { mut text, label }, code) => {
+                text.key(code);
+                self.overlay = Some(Overlay::Value { text, label });
+                Outcome::Nothing
+            }
+            (Overlay::Path { what, text }, code) => self.path_key(what, text, code, snapshot),
+            (Overlay::Cards(chosen), code) => self.cards_key(chosen, code, snapshot),
+            (Overlay::Stages(chosen), code) => {
+                let (chosen, command) = stages::key(chosen, code, snapshot);
+                self.overlay = Some(Overlay::Stages(chosen));
+                command.map_or(Outcome::Nothing, Outcome::Send)
+            }
+            (Overlay::Machine(form), code) => match form.key(code) {
+                Filled::Done(machine) => Outcome::Send(Command::SetMachine(machine)),
+                Filled::NotYet(form) => {
+                    self.overlay = Some(Overlay::Machine(form));
+                    Outcome::Nothing
+                }
+            },
+            (Overlay::Settings(form), code) => match form.key(code) {
+                Chosen::Done(settings) => Outcome::Send(Command::Wish(Box::new(settings))),
+                Chosen::NotYet(form) => {
+                    self.overlay = Some(Overlay::Settings(Box::new(form)));
+                    Outcome::Nothing
+                }
+            },
+            (same, _) => {
+                self.overlay = Some(same);
+                Outcome::Nothing
+            }
+        }
+    }
+
+    fn path_key(
+        &mut self,
+        what: FileUse,
+        mut text: Entry,
+        code: KeyCode,
+        snapshot: &Snapshot,
+    ) -> Outcome {
+        match code {
+            KeyCode::Enter if !text.trimmed().is_empty() => {
+                let path = typed_path(text.text());
+                return match (what, self.trace.shown(snapshot)) {
+                    (FileUse::Frontier, _) => self.export_frontier(snapshot, path),
+                    (FileUse::Profile, _) => self.export_profile(snapshot, path),
+                    (FileUse::List, _) => Outcome::Change(self.ledger.export(path)),
+                    (FileUse::Picture, _) => self.picture(snapshot, path),
+                    (FileUse::Import, _) => Outcome::Import(path),
+                    (FileUse::Export, None) => Outcome::Nothing,
+                    (FileUse::Export, Some(shown)) => Outcome::Export {
+                        trace: Box::new(shown.trace.clone()),
+                        window: self.trace.window(shown),
+                        path,
+                    },
+                };
+            }
+            code => drop(text.key(code)),
+        }
+        self.overlay = Some(Overlay::Path { what, text });
+        Outcome::Nothing
+    }
+
+    fn picture(&self, snapshot: &Snapshot, path: PathBuf) -> Outcome {
+        let Some(run) = snapshot.shown() else { return Outcome::Nothing };
+        let (Some(frame), Ok(scene)) = (self.artifacts.frame(run), run.scene.parse()) else {
+            return Outcome::Nothing;
+        };
+        let title = format!(
+            "climb {}, trial {}, {}, frame {}",
+            run.climb, run.number, run.scene, frame.number
+        );
+        Outcome::ExportPicture { scene, frame: Box::new(frame.clone()), title, path }
+    }
+
+    fn cards_key(&mut self, chosen: usize, code: KeyCode, snapshot: &Snapshot) -> Outcome {
+        let last = snapshot.rack.len().saturating_sub(1);
+        match code {
+            KeyCode::Enter => {
+                self.trace.begin_anew();
+                return Outcome::Send(Command::Choose(chosen));
+            }
+            KeyCode::Char('i') => return Outcome::Send(Command::ToggleInStep(chosen)),
+            KeyCode::Up => self.overlay = Some(Overlay::Cards(chosen.saturating_sub(1))),
+            KeyCode::Down => self.overlay = Some(Overlay::Cards((chosen + 1).min(last))),
+            _ => self.overlay = Some(Overlay::Cards(chosen.min(last))),
+        }
+        Outcome::Nothing
+    }
+}

@@ -1,0 +1,126 @@
+//! What the interface itself knows: which view is shown, and what is asked of the user. It turns
+//! keys and clicks into commands for the engine.
+
+use yard_step_core::{Meaning, printable};
+use yard_step_engine::{Activity, NextView, Restart, Snapshot};
+
+use crate::tui::keys::action::View;
+use crate::tui::keys::moment::Moment;
+use crate::tui::overlays::Overlay;
+use crate::tui::views::artifacts::state::ArtifactState;
+use crate::tui::views::climb::draw::ChartKind;
+use crate::tui::views::ledger::browser::List;
+use crate::tui::views::ledger::state::LedgerState;
+use crate::tui::views::profiles::state::ProfilesState;
+use crate::tui::views::shape::state::{ShapeState, is_asked};
+use crate::tui::views::trace::state::TraceState;
+use crate::tui::views::weigh::state::WeighState;
+
+/// The state.
+#[derive(Debug, Clone, PartialEq)]
+pub struct State {
+    /// View that is shown.
+    pub view: View,
+    /// Which chart of the climb is shown in it.
+    pub(crate) chart: ChartKind,
+    /// What lies over it.
+    pub overlay: Option<Overlay>,
+    /// What there is to say, in whichever view the user is; until the next key.
+    pub message: Option<String>,
+    /// Whether a file is being read.
+    pub(crate) is_reading: bool,
+    /// What the view Trace knows of itself.
+    pub trace: TraceState,
+    /// What the view Artifacts knows of itself.
+    pub artifacts: ArtifactState,
+    /// What the view Shape knows of itself.
+    pub shape: ShapeState,
+    /// What the view Weigh knows of itself.
+    pub weigh: WeighState,
+    /// What the view Ledger knows of itself.
+    pub ledger: LedgerState,
+    /// What it knows of profiles.
+    pub profiles: ProfilesState,
+}
+
+impl State {
+    /// What is shown first.
+    #[must_use]
+    pub fn new(view: View) -> Self {
+        Self {
+            view,
+            overlay: None,
+            message: None,
+            is_reading: false,
+            trace: TraceState::default(),
+            artifacts: ArtifactState::default(),
+            shape: ShapeState::default(),
+            weigh: WeighState::default(),
+            ledger: LedgerState::default(),
+            profiles: ProfilesState::default(),
+            chart: ChartKind::default(),
+        }
+    }
+
+    /// Says something, in whichever view the user is.
+    pub fn told(&mut self, text: String) {
+        self.message = Some(printable(&text));
+    }
+
+    /// Says how far the reading of a file has come.
+    pub fn reads(&mut self, text: String) {
+        self.is_reading = true;
+        self.told(text);
+    }
+
+    /// The reading of a file is over, and why it came to nothing, if it did.
+    pub fn has_read(&mut self, why_not: Option<String>) {
+        self.is_reading = false;
+        self.message = why_not.map(|why| printable(&why));
+    }
+
+    /// The moment a snapshot shows.
+    #[must_use]
+    pub fn moment(&self, snapshot: &Snapshot) -> Moment {
+        let view = self.view;
+        Moment {
+            view,
+            running: matches!(snapshot.activity, Activity::Running | Activity::Paused),
+            gone: snapshot.activity == Activity::Gone,
+            has_next: matches!(snapshot.next, NextView::Trial { .. }),
+            has_outcome: matches!(snapshot.next, NextView::Ended(_)),
+            has_trials: !snapshot.trials.is_empty(),
+            has_baseline: snapshot.baseline.is_some(),
+            has_failure: snapshot
+                .trials
+                .iter()
+                .any(|trial| trial.verdict().meaning() == Meaning::TooMuch),
+            looking: snapshot.looked_at.is_some(),
+            has_run: view == View::Trace && self.trace.shown(snapshot).is_some(),
+            many_cards: snapshot.rack.len() > 1,
+            holding: (view == View::Trace && self.trace.holds())
+                || (view == View::Artifacts && self.artifacts.holds())
+                || (view == View::Ledger && self.ledger.holds()),
+            has_spoilt: snapshot.shown().is_some_and(|run| !run.spoilt.is_empty()),
+            down: matches!(snapshot.restart, Some(Restart::Down | Restart::CardGone)),
+            wants_restart: snapshot.restart.is_some(),
+            is_manual: snapshot.is_manual,
+            has_curve: view == View::Shape && snapshot.card.curve.is_some(),
+            shape_is_next: view == View::Shape && self.shape.shown(snapshot).is_next(snapshot),
+            has_point: view == View::Weigh && self.weigh.point().is_some(),
+            point_is_next: view == View::Weigh
+                && self.weigh.point().is_some_and(|point| is_asked(snapshot, &point.settings)),
+            in_profiles: view == View::Ledger && self.ledger.list() == List::Profiles,
+            has_profile: view == View::Ledger
+                && self.ledger.list() == List::Profiles
+                && !snapshot.profiles.is_empty(),
+            has_row: view == View::Ledger && self.ledger.has_row(),
+            has_removed: view == View::Ledger && self.ledger.has_removed(),
+        }
+    }
+
+    /// Whether profiles are listed.
+    pub(super) fn lists_profiles(&self) -> bool {
+        self.view == View::Ledger && self.ledger.list() == List::Profiles
+    }
+}

@@ -1,0 +1,357 @@
+//! Keys and clicks, and what comes of them.
+
+use std::sync::Arc;
+
+use ratatui::crossterm::event::{
+    Event, KeyCode, KeyEvent, KeyModifiers, MouseButton, MouseEvent, MouseEventKind,
+};
+use ratatui::layout::Rect;
+use rstest::rstest;
+use yard_step_core::Verdict;
+use yard_step_engine::{Activity, Command, KeepWhat, KeepWish, NextView, Restart, Snapshot};
+use yard_step_scenes::Scene;
+
+use crate::tui::app::outcome::Outcome;
+use crate::tui::app::state::State;
+use crate::tui::fixtures::{run_view, snapshot};
+use crate::tui::keys::action::View;
+use crate::tui::overlays::Overlay;
+use crate::tui::views::ledger::browser::{Change, List};
+
+const AREA: Rect = Rect::new(0, 0, 160, 50);
+
+fn press(state: &mut State, snapshot: &Snapshot, code: KeyCode) -> Outcome {
+    state.handle(&Event::Key(KeyEvent::new(code, KeyModifiers::NONE)), snapshot, AREA)
+}
+
+fn type_in(state: &mut State, snapshot: &Snapshot, text: &str) -> Outcome {
+    text.chars().map(|c| press(state, snapshot, KeyCode::Char(c))).last().unwrap()
+}
+
+#[rstest]
+#[case(KeyCode::Enter, Command::Try { yes: false })]
+#[case(KeyCode::Char('a'), Command::ToggleAuto)]
+#[case(KeyCode::Up, Command::Nudge(1))]
+#[case(KeyCode::Char('-'), Command::Nudge(-1))]
+#[case(KeyCode::Char('p'), Command::NextPace)]
+#[case(KeyCode::Left, Command::LookBeside(-1))]
+fn a_key_becomes_its_command(#[case] code: KeyCode, #[case] command: Command) {
+    let mut state = State::new(View::Climb);
+    assert_eq!(press(&mut state, &snapshot(), code), Outcome::Send(command));
+}
+
+#[rstest]
+#[case(KeyCode::Char('s'))]
+#[case(KeyCode::Char(' '))]
+#[case(KeyCode::Char('k'))]
+#[case(KeyCode::Char('j'))]
+fn keys_that_do_not_apply_do_nothing(#[case] code: KeyCode) {
+    let mut state = State::new(View::Climb);
+    assert_eq!(press(&mut state, &snapshot(), code), Outcome::Nothing);
+    assert_eq!(state, State::new(View::Climb));
+}
+
+#[rstest]
+fn a_risky_trial_asks_once_and_says_what_may_happen() {
+    let mut snapshot = snapshot();
+    if let NextView::Trial { risk, .. } = &mut snapshot.next {
+        *risk = Some("Trial 3 took the machine down.".into());
+    }
+    let mut state = State::new(View::Climb);
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Enter), Outcome::Nothing);
+    let Some(Overlay::Ask(question)) = &state.overlay else { panic!() };
+    assert_eq!(question.consequence, "Trial 3 took the machine down.");
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Char('x')), Outcome::Nothing);
+    let yes = press(&mut state, &snapshot, KeyCode::Char('y'));
+    assert_eq!(yes, Outcome::Send(Command::Try { yes: true }));
+    assert_eq!(state.overlay, None);
+}
+
+#[rstest]
+fn artifacts_are_looked_for_where_there_are_some() {
+    let mut snapshot = snapshot();
+    let mut trials = (*snapshot.trials).clone();
+    trials[1].seen.wrong_frames = 4;
+    snapshot.trials = Arc::new(trials);
+    let mut state = State::new(View::Climb);
+    let number = snapshot.trials[1].number;
+    let look = Outcome::Send(Command::Look(Some(number)));
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Char('9')), look);
+    assert_eq!(state.view, View::Artifacts);
+}
+
+#[rstest]
+fn a_spoilt_frame_is_picked_enlarged_and_exported() {
+    let mut snapshot = snapshot();
+    let spoilt = Arc::new(crate::tui::fixtures::spoilt_frames());
+    snapshot.run = Some(Arc::new(yard_step_engine::RunView { spoilt, ..run_view() }));
+    let mut state = State::new(View::Artifacts);
+    press(&mut state, &snapshot, KeyCode::Left);
+    press(&mut state, &snapshot, KeyCode::Char('+'));
+    assert_eq!(state.artifacts.factor(), 2);
+    press(&mut state, &snapshot, KeyCode::Char('x'));
+    let Outcome::ExportPicture { scene, frame, title, path } =
+        press(&mut state, &snapshot, KeyCode::Enter)
+    else {
+        panic!()
+    };
+    assert_eq!((scene, frame.number), (Scene::Lantern, 41));
+    assert!(title.ends_with("trial 4, lantern, frame 41"), "{title}");
+    assert!(path.to_string_lossy().ends_with("-trial-4-frame-41.png"), "{path:?}");
+    press(&mut state, &snapshot, KeyCode::Esc);
+    assert!(!state.artifacts.holds(), "Esc lets go");
+}
+
+#[rstest]
+#[case(Restart::Down, KeyCode::Enter)]
+#[case(Restart::CardGone, KeyCode::Enter)]
+#[case(Restart::AfterReset(3), KeyCode::Char('R'))]
+fn a_machine_that_wants_a_restart_gets_it_by_one_key(
+    #[case] restart: Restart,
+    #[case] code: KeyCode,
+) {
+    let snapshot = Snapshot { restart: Some(restart), ..snapshot() };
+    let outcome = press(&mut State::new(View::Climb), &snapshot, code);
+    assert_eq!(outcome, Outcome::Send(Command::Restart));
+}
+
+#[rstest]
+fn of_a_load_that_only_the_user_sees_it_is_said_what_was_seen() {
+    let running = Snapshot { is_manual: true, activity: Activity::Running, ..snapshot() };
+    let mut state = State::new(View::Climb);
+    press(&mut state, &running, KeyCode::Char('w'));
+    press(&mut state, &running, KeyCode::Down);
+    let said = press(&mut state, &running, KeyCode::Enter);
+    assert_eq!(said, Outcome::Send(Command::Say(Verdict::Artifacts)));
+}
+
+#[rstest]
+#[case('e', Command::EndStage)]
+#[case('n', Command::NewClimb)]
+#[case('b', Command::BackToStock)]
+fn what_cannot_be_undone_is_asked_first(#[case] character: char, #[case] command: Command) {
+    let snapshot = snapshot();
+    let mut state = State::new(View::Climb);
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Char(character)), Outcome::Nothing);
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Esc), Outcome::Nothing);
+    assert_eq!(state.overlay, None, "Esc takes it back");
+    press(&mut state, &snapshot, KeyCode::Char(character));
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Enter), Outcome::Send(command));
+}
+
+#[rstest]
+fn leaving_while_a_trial_runs_is_asked_and_control_c_is_no_way_around() {
+    let mut snapshot = snapshot();
+    let mut state = State::new(View::Climb);
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Char('q')), Outcome::Quit);
+    snapshot.activity = Activity::Running;
+    let control_c = Event::Key(KeyEvent::new(KeyCode::Char('c'), KeyModifiers::CONTROL));
+    assert_eq!(state.handle(&control_c, &snapshot, AREA), Outcome::Nothing);
+    assert!(matches!(state.overlay, Some(Overlay::Ask(_))));
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Char('y')), Outcome::Quit);
+}
+
+#[rstest]
+fn a_trial_is_marked_from_a_list() {
+    let snapshot = snapshot();
+    let mut state = State::new(View::Climb);
+    press(&mut state, &snapshot, KeyCode::Char('m'));
+    press(&mut state, &snapshot, KeyCode::Down);
+    let marked = press(&mut state, &snapshot, KeyCode::Enter);
+    let (climb, verdict) = (snapshot.climb, Some(Verdict::Artifacts));
+    assert_eq!(marked, Outcome::Send(Command::Mark { climb, trial: 3, verdict }));
+    press(&mut state, &snapshot, KeyCode::Char('m'));
+    for _ in 0..20 {
+        press(&mut state, &snapshot, KeyCode::Down);
+    }
+    let taken_back = press(&mut state, &snapshot, KeyCode::Enter);
+    assert_eq!(taken_back, Outcome::Send(Command::Mark { climb, trial: 3, verdict: None }));
+}
+
+#[rstest]
+fn a_profile_gets_the_name_that_is_typed() {
+    let mut snapshot = snapshot();
+    let outcome = yard_step_core::Outcome {
+        pair: yard_step_core::Pair::default(),
+        claim: None,
+        settings: yard_step_core::Settings::default(),
+        stage: None,
+        score: None,
+        gain_percent: None,
+        trials: 3,
+        test_seconds: yard_step_core::Seconds(1.0),
+        confirmed: true,
+        kept_trial: None,
+        sentence: "Done.".into(),
+    };
+    snapshot.next = NextView::Ended(Box::new(outcome));
+    let mut state = State::new(View::Climb);
+    press(&mut state, &snapshot, KeyCode::Char('k'));
+    for _ in 0..20 {
+        press(&mut state, &snapshot, KeyCode::Backspace);
+    }
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Enter), Outcome::Nothing, "no empty name");
+    type_in(&mut state, &snapshot, "dome q?");
+    press(&mut state, &snapshot, KeyCode::Down);
+    type_in(&mut state, &snapshot, "shows");
+    let kept = press(&mut state, &snapshot, KeyCode::Enter);
+    let wish = KeepWish {
+        name: "dome q?".into(),
+        purpose: "shows".into(),
+        margin: None,
+        what: KeepWhat::Outcome,
+    };
+    assert_eq!(kept, Outcome::Send(Command::Keep(Box::new(wish))));
+}
+
+#[rstest]
+fn while_looking_at_a_trial_the_arrows_go_on_and_escape_returns_to_the_present() {
+    let mut snapshot = snapshot();
+    let mut state = State::new(View::Climb);
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Right), Outcome::Nothing);
+    snapshot.looked_at = Some(Arc::new(run_view()));
+    let send = Outcome::Send;
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Left), send(Command::LookBeside(-1)));
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Right), send(Command::LookBeside(1)));
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Esc), send(Command::Look(None)));
+}
+
+#[rstest]
+fn a_click_picks_a_view_an_action_or_a_trial() {
+    let snapshot = snapshot();
+    let mut state = State::new(View::Climb);
+    let click = |column, row| {
+        Event::Mouse(MouseEvent {
+            kind: MouseEventKind::Down(MouseButton::Left),
+            column,
+            row,
+            modifiers: KeyModifiers::NONE,
+        })
+    };
+    state.handle(&click(16, 0), &snapshot, AREA);
+    assert_eq!(state.view, View::Survey);
+    let tried = state.handle(&click(3, 49), &snapshot, AREA);
+    assert_eq!(tried, Outcome::Send(Command::Try { yes: false }));
+    assert_eq!(state.view, View::Climb);
+    let picked = state.handle(&click(108, 10), &snapshot, AREA);
+    assert_eq!(picked, Outcome::Send(Command::Look(Some(1))));
+}
+
+/// A moment of a card whose curve lets itself be shaped.
+fn shapeable() -> Snapshot {
+    let mut snapshot = snapshot();
+    let mut card = (*snapshot.card).clone();
+    card.curve = Some(crate::tui::fixtures::curve_offer());
+    snapshot.card = Arc::new(card);
+    snapshot.held = Some(yard_step_core::Settings::stock(&snapshot.card));
+    snapshot
+}
+
+fn at(kind: MouseEventKind, (column, row): (u16, u16)) -> Event {
+    Event::Mouse(MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE })
+}
+
+#[rstest]
+fn in_shape_enter_asks_and_then_tries_without_leaving_the_view() {
+    let mut snapshot = shapeable();
+    let mut state = State::new(View::Climb);
+    press(&mut state, &snapshot, KeyCode::Char('4'));
+    press(&mut state, &snapshot, KeyCode::End);
+    press(&mut state, &snapshot, KeyCode::Up);
+    let Outcome::Send(Command::Wish(asked)) = press(&mut state, &snapshot, KeyCode::Enter) else {
+        panic!("not asked for")
+    };
+    let NextView::Trial { asked: next, .. } = &mut snapshot.next else { panic!("no trial") };
+    **next = *asked;
+    let tried = press(&mut state, &snapshot, KeyCode::Enter);
+    assert_eq!(tried, Outcome::Send(Command::Try { yes: false }));
+    assert_eq!(state.view, View::Shape, "one sees the card move along its curve");
+}
+
+#[rstest]
+fn in_shape_the_mouse_picks_a_point_drags_it_and_scrolls() {
+    let snapshot = shapeable();
+    let mut state = State::new(View::Shape);
+    let left = MouseButton::Left;
+    // Somewhere in the middle of the chart.
+    state.handle(&at(MouseEventKind::Down(left), (50, 30)), &snapshot, AREA);
+    let picked = state.shape.draft(&snapshot);
+    let before = picked.picked().unwrap();
+    state.handle(&at(MouseEventKind::Drag(left), (50, 20)), &snapshot, AREA);
+    state.handle(&at(MouseEventKind::Up(left), (50, 20)), &snapshot, AREA);
+    let dragged = state.shape.draft(&snapshot).picked().unwrap();
+    assert!(dragged.0 == before.0 && dragged.1 != before.1, "{before:?} to {dragged:?}");
+    state.handle(&at(MouseEventKind::ScrollUp, (50, 20)), &snapshot, AREA);
+    assert_eq!(state.shape.draft(&snapshot).picked().unwrap().1, dragged.1 + 15);
+    press(&mut state, &snapshot, KeyCode::Char('z'));
+    press(&mut state, &snapshot, KeyCode::Char('z'));
+    assert_eq!(state.shape.draft(&snapshot).picked(), Some(before));
+}
+
+#[rstest]
+fn a_number_for_shape_is_typed_into_a_line_of_its_own() {
+    let snapshot = shapeable();
+    let mut state = State::new(View::Shape);
+    press(&mut state, &snapshot, KeyCode::Home);
+    press(&mut state, &snapshot, KeyCode::Char('='));
+    let Some(Overlay::Value { label, .. }) = &state.overlay else { panic!("nothing to type in") };
+    assert!(label.starts_with("clock at 800 mV"), "{label}");
+    type_in(&mut state, &snapshot, "1605");
+    press(&mut state, &snapshot, KeyCode::Enter);
+    assert_eq!(state.shape.draft(&snapshot).picked(), Some((800, 1_605)));
+    assert_eq!(state.overlay, None);
+}
+
+#[rstest]
+fn in_weigh_a_point_is_clicked_tried_shaped_kept_and_drawn() {
+    let snapshot = snapshot();
+    let mut state = State::new(View::Weigh);
+    state.weigh.wants(&snapshot);
+    state.weigh.take(Ok(crate::tui::fixtures::weighed()));
+    let lowest = state.weigh.frontier.frontier[0];
+    // The first line of the list of the frontier.
+    let event = at(MouseEventKind::Down(MouseButton::Left), (130, 3));
+    state.handle(&event, &snapshot, AREA);
+    assert_eq!(state.weigh.picked(), Some(lowest));
+    let settings = state.weigh.point().unwrap().settings;
+    let asked = press(&mut state, &snapshot, KeyCode::Enter);
+    assert_eq!(asked, Outcome::Send(Command::Wish(Box::new(settings))));
+    press(&mut state, &snapshot, KeyCode::Char('k'));
+    assert!(matches!(state.overlay, Some(Overlay::Keep { .. })), "{:?}", state.overlay);
+    press(&mut state, &snapshot, KeyCode::Esc);
+    press(&mut state, &snapshot, KeyCode::Char('x'));
+    let drawn = press(&mut state, &snapshot, KeyCode::Enter);
+    let Outcome::ExportFrontier { load, path, .. } = drawn else { panic!("{drawn:?}") };
+    assert_eq!((load.as_str(), path.to_str()), ("lantern", Some("work-against-watts.svg")));
+    press(&mut state, &snapshot, KeyCode::Char('l'));
+    assert_eq!(state.view, View::Shape);
+    assert_eq!(state.shape.draft(&snapshot).values.core_offset, settings.core_offset);
+}
+
+#[rstest]
+fn in_ledger_tab_leads_to_profiles_whose_keys_are_their_own() {
+    let snapshot = snapshot();
+    let mut state = State::new(View::Ledger);
+    press(&mut state, &snapshot, KeyCode::Tab);
+    press(&mut state, &snapshot, KeyCode::Tab);
+    assert_eq!(state.ledger.list(), List::Profiles);
+    press(&mut state, &snapshot, KeyCode::Char('x'));
+    let written = press(&mut state, &snapshot, KeyCode::Enter);
+    let Outcome::Change(Change::ExportProfile { path, .. }) = written else {
+        panic!("{written:?}")
+    };
+    assert_eq!(path.to_str(), Some("last-autumn.json"));
+    press(&mut state, &snapshot, KeyCode::Char('i'));
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Enter), Outcome::Nothing, "no file yet");
+    type_in(&mut state, &snapshot, "theirs.json");
+    let read = press(&mut state, &snapshot, KeyCode::Enter);
+    let Outcome::Change(Change::ImportProfile { path, share, .. }) = read else {
+        panic!("{read:?}")
+    };
+    assert_eq!((path.to_str(), share.value()), (Some("theirs.json"), 25.0));
+    press(&mut state, &snapshot, KeyCode::Char('d'));
+    let gone = press(&mut state, &snapshot, KeyCode::Char('y'));
+    assert_eq!(gone, Outcome::Send(Command::DropProfile("last autumn".into())));
+    press(&mut state, &snapshot, KeyCode::Char('l'));
+    assert_eq!(state.view, View::Shape);
+}

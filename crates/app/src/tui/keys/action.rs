@@ -1,0 +1,278 @@
+//! What can be done in the views. Which keys do it is in the
+//! [table](crate::tui::keys::table::BINDINGS).
+
+/// A view of the interface.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum View {
+    /// The card, its settings, sensors and baseline.
+    Survey,
+    /// The staircase, the live run and the next step.
+    Climb,
+    /// Everything that was measured, over time.
+    Trace,
+    /// Spoilt frames beside what they should have been.
+    Artifacts,
+    /// Curve, window and voltages.
+    Shape,
+    /// Work against what it costs.
+    Weigh,
+    /// Everything tried.
+    Ledger,
+}
+
+impl View {
+    /// All views, in the order of the work.
+    pub const ALL: [Self; 7] = [
+        Self::Survey,
+        Self::Climb,
+        Self::Trace,
+        Self::Shape,
+        Self::Weigh,
+        Self::Ledger,
+        Self::Artifacts,
+    ];
+
+    /// Key that shows the view.
+    #[must_use]
+    pub const fn key(self) -> char {
+        match self {
+            Self::Survey => '1',
+            Self::Climb => '2',
+            Self::Trace => '3',
+            Self::Artifacts => '9',
+            Self::Shape => '4',
+            Self::Weigh => '7',
+            Self::Ledger => '8',
+        }
+    }
+
+    /// Name of the view.
+    #[must_use]
+    pub const fn label(self) -> &'static str {
+        match self {
+            Self::Survey => "Survey",
+            Self::Climb => "Climb",
+            Self::Trace => "Trace",
+            Self::Artifacts => "Artifacts",
+            Self::Shape => "Shape",
+            Self::Weigh => "Weigh",
+            Self::Ledger => "Ledger",
+        }
+    }
+}
+
+/// Something the user can do.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Action {
+    /// Carry out the next step.
+    Try,
+    /// Take every next step without being asked.
+    Auto,
+    /// Hold the run still or let it go on.
+    Pause,
+    /// Stop the run.
+    Stop,
+    /// Next value one fine step up.
+    NudgeUp,
+    /// Next value one fine step down.
+    NudgeDown,
+    /// Leave the next value to the plan.
+    DropNudge,
+    /// Change a trial's verdict.
+    Mark,
+    /// End the stage.
+    EndStage,
+    /// Look at the stages, the policy and the margin, and change them.
+    Stages,
+    /// Another chart of the climb.
+    Chart,
+    /// Ask which one it was.
+    Which,
+    /// Have what brought what measured.
+    LeaveOut,
+    /// Keep the outcome.
+    Keep,
+    /// Keep the settings of one trial.
+    KeepTrial,
+    /// Shape the settings of what is selected.
+    LoadShape,
+    /// Put the card to the selected profile.
+    UseProfile,
+    /// Try the selected profile again.
+    CheckProfile,
+    /// Delete the selected profile.
+    DropProfile,
+    /// Write the selected profile to a file.
+    ExportProfile,
+    /// Read a profile from a file.
+    ImportProfile,
+    /// Card to stock.
+    BackToStock,
+    /// Begin another climb.
+    NewClimb,
+    /// Look at the trial before.
+    Earlier,
+    /// Look at the trial after.
+    Later,
+    /// Back to the present.
+    Present,
+    /// Say what the machine is like.
+    Machine,
+    /// Choose among the cards.
+    Cards,
+    /// Try settings of one's own.
+    Settings,
+    /// Cursor back in time.
+    CursorBack,
+    /// Cursor on in time.
+    CursorOn,
+    /// A shorter stretch of time.
+    ZoomIn,
+    /// A longer stretch of time.
+    ZoomOut,
+    /// An earlier stretch.
+    ScrollBack,
+    /// A later stretch.
+    ScrollOn,
+    /// Hold the picture still.
+    Freeze,
+    /// Take figures anew.
+    ResetFigures,
+    /// Lay another trial over.
+    LayOver,
+    /// Write what is shown to a file.
+    Export,
+    /// Read a trace made elsewhere.
+    Import,
+    /// The spoilt frame before.
+    FrameBefore,
+    /// The spoilt frame after.
+    FrameAfter,
+    /// The artifact above in the list.
+    ArtifactUp,
+    /// The artifact below in the list.
+    ArtifactDown,
+    /// A smaller part of the frame, larger.
+    Nearer,
+    /// A larger part of the frame.
+    Farther,
+    /// Write the pictures to a file.
+    ExportPicture,
+    /// In Shape, the point before, or a value one step down.
+    ShapeLeft,
+    /// In Shape, the point after, or a value one step up.
+    ShapeRight,
+    /// In Shape, one step up.
+    ShapeUp,
+    /// In Shape, one step down.
+    ShapeDown,
+    /// In Shape, five steps up.
+    ShapeMuchUp,
+    /// In Shape, five steps down.
+    ShapeMuchDown,
+    /// In Shape, the first point.
+    ShapeFirst,
+    /// In Shape, the last point.
+    ShapeLast,
+    /// In Shape, something else for the keys to move.
+    ShapeFocus,
+    /// In Shape, type a number.
+    ShapeType,
+    /// Flatten everything to the right of a point.
+    Flatten,
+    /// Smooth what lies left of a point, or the states below the top.
+    Smooth,
+    /// Shift the whole curve up.
+    ShiftUp,
+    /// Shift the whole curve down.
+    ShiftDown,
+    /// Take the last move of the curve back.
+    Undo,
+    /// Make it again.
+    Redo,
+    /// Everything in Shape as from the factory.
+    Factory,
+    /// A nearer look at the curve.
+    ShapeNearer,
+    /// A farther look at the curve.
+    ShapeFarther,
+    /// Have the shape tried next.
+    AskShape,
+    /// Have the card held at one point.
+    HoldPoint,
+    /// In Weigh, the point of the frontier that costs less.
+    FrontierLess,
+    /// In Weigh, the point of the frontier that costs more.
+    FrontierMore,
+    /// In Weigh, the point before, on the frontier or not.
+    PointBefore,
+    /// In Weigh, the point after.
+    PointAfter,
+    /// Weigh against something else.
+    OtherCost,
+    /// Weigh the runs of another load.
+    OtherLoad,
+    /// Have the picked point tried next.
+    AskPoint,
+    /// Draw the frontier into a file.
+    ExportFrontier,
+    /// In Ledger, another line of the list.
+    Row(Move),
+    /// Trials or climbs.
+    OtherList,
+    /// Open what is selected.
+    OpenRow,
+    /// Search for words and figures.
+    Search,
+    /// Choose what is listed.
+    Filter,
+    /// Sort by something else.
+    Sort,
+    /// Sort the other way round.
+    Reverse,
+    /// Write a note.
+    Jot,
+    /// Flag a trial.
+    Flag,
+    /// Hold a trial, to compare others with it.
+    Hold,
+    /// Try a trial's settings again.
+    Repeat,
+    /// Delete what is selected.
+    Delete,
+    /// Bring back what was deleted.
+    BringBack,
+    /// Make an end of what was deleted.
+    Empty,
+    /// Write the list to a file.
+    ExportList,
+    /// Restart the machine.
+    Restart,
+    /// Say how a run went that only the user sees.
+    Say,
+    /// Next pace.
+    Pace,
+    /// Show a view.
+    Show(View),
+    /// All actions.
+    Help,
+    /// Leave.
+    Quit,
+}
+
+/// A way through a list.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Move {
+    /// One line up.
+    Up,
+    /// One line down.
+    Down,
+    /// A screenful up.
+    PageUp,
+    /// A screenful down.
+    PageDown,
+    /// To the first.
+    First,
+    /// To the last.
+    Last,
+}

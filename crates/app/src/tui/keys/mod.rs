@@ -1,0 +1,5 @@
+//! What can be done, when it applies, and which keys do it.
+
+pub mod action;
+pub(crate) mod moment;
+pub(crate) mod table;

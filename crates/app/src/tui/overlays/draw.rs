@@ -1,0 +1,358 @@
+//! How what lies over a view is drawn: a box in the middle of the screen.
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use ratatui::style::Style;
+use yard_step_core::Verdict;
+use yard_step_engine::{KeepWhat, Snapshot};
+
+use crate::tui::keys::moment::Moment;
+use crate::tui::keys::table::{BINDINGS, Binding, key_name};
+use crate::tui::overlays::fields::Fields;
+use crate::tui::overlays::machine::Form;
+use crate::tui::overlays::settings::SettingsForm;
+use crate::tui::overlays::{FileUse, Overlay, SAYABLE, stages};
+use crate::tui::theme::{Role, Theme, glyph};
+use crate::tui::views::ledger::state::LedgerState;
+use crate::tui::views::shape::state::ShapeState;
+use crate::tui::widgets::{wrapped, write};
+
+/// Lines of an overlay with their styles.
+type Lines = Vec<(String, Style)>;
+
+/// What lies behind an overlay, and what it tells of that.
+#[derive(Clone, Copy)]
+pub(crate) struct Behind<'a> {
+    pub moment: Moment,
+    pub snapshot: &'a Snapshot,
+    pub ledger: &'a LedgerState,
+    pub shape: &'a ShapeState,
+}
+
+/// Draws an overlay.
+pub(crate) fn draw_overlay(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    overlay: &Overlay,
+    Behind { moment, snapshot, ledger, shape }: Behind<'_>,
+) {
+    let (heading, lines) = match overlay {
+        Overlay::Help(first) => ("All keys", help_lines(theme, moment, *first, area.height)),
+        Overlay::Ask(question) => ("One question", {
+            let mut lines = vec![(question.what.clone(), theme.style(Role::Title))];
+            lines.extend(
+                wrapped(&question.consequence, 62)
+                    .into_iter()
+                    .map(|l| (l, theme.style(Role::Text))),
+            );
+            lines.push((String::new(), Style::new()));
+            lines.push(("y or Enter yes   n or Esc no".into(), theme.style(Role::Accent)));
+            lines
+        }),
+        Overlay::Mark { trial, chosen, .. } => ("Your verdict", mark_lines(theme, *trial, *chosen)),
+        Overlay::Note { text, .. } => ("Note", note_lines(theme, &text.shown())),
+        Overlay::Filter(chosen) => ("What is listed", filter_lines(theme, *chosen, ledger)),
+        // Drawn where the list tells what it is searched for.
+        Overlay::Search { .. } => return,
+        Overlay::Keep { form, what } => {
+            let told = match what {
+                KeepWhat::Outcome => "The outcome is kept under this name, and the card put to it.",
+                KeepWhat::Trial { .. } => {
+                    "The trial's settings are kept under this name; the card stays as it is."
+                }
+                KeepWhat::Settings(_) => {
+                    "The settings on screen are kept under this name; the card stays as it is."
+                }
+            };
+            ("Keep as a profile", fields_lines(theme, form, told, "Enter keep   Esc cancel"))
+        }
+        Overlay::ImportProfile(form) => {
+            let told = "Each setting goes that share of its way back to stock. What its maker proved \
+                        proves nothing on this card.";
+            ("Import a profile", fields_lines(theme, form, told, "Enter read   Esc cancel"))
+        }
+        Overlay::Value { text, label } => (
+            "A number",
+            vec![
+                (format!("The {label}."), theme.style(Role::Text)),
+                (String::new(), Style::new()),
+                (text.shown(), theme.style(Role::Title)),
+                (shape.preview(snapshot, text.text()), theme.style(Role::Warn)),
+                ("Enter set   Esc cancel".into(), theme.style(Role::Accent)),
+            ],
+        ),
+        Overlay::Path { what, text } => path_lines(theme, *what, &text.shown()),
+        Overlay::Cards(chosen) => ("Cards of this machine", card_lines(theme, *chosen, snapshot)),
+        Overlay::Machine(form) => ("This machine", form_lines(theme, form)),
+        Overlay::Say(chosen) => ("Your verdict", say_lines(theme, *chosen)),
+        Overlay::Settings(form) => ("Settings of your own", settings_lines(theme, form)),
+        Overlay::Stages(chosen) => {
+            let lines = stages::lines(theme, *chosen, snapshot, area.width);
+            ("Stages of the climb", lines)
+        }
+    };
+    let focus = lines.iter().position(|(line, _)| line.starts_with('▸'));
+    draw_box(buffer, area, theme, heading, &fitting(lines, area.height, focus.unwrap_or(0)));
+}
+
+/// As many of the lines as fit, the focused one among them, and always the last, which tells the keys.
+fn fitting(mut lines: Lines, height: u16, focus: usize) -> Lines {
+    let room = usize::from(height.saturating_sub(4)).max(2);
+    if lines.len() <= room {
+        return lines;
+    }
+    let last = lines.pop();
+    let first = (focus + 2).saturating_sub(room - 1).min(lines.len() - (room - 1));
+    lines.into_iter().skip(first).take(room - 1).chain(last).collect()
+}
+
+/// A box in the middle of the screen, as large as its lines need.
+fn draw_box(buffer: &mut Buffer, area: Rect, theme: Theme, heading: &str, lines: &Lines) {
+    let longest = lines.iter().map(|(line, _)| line.chars().count()).max().unwrap_or(0);
+    let width = (longest.max(heading.chars().count()) as u16 + 6).min(area.width);
+    let height = (lines.len() as u16 + 4).min(area.height);
+    let place = Rect {
+        x: area.x + (area.width - width) / 2,
+        y: area.y + (area.height - height) / 2,
+        width,
+        height,
+    };
+    for position in place.intersection(buffer.area).positions() {
+        // What lies below must not shine through, its bold and dim included.
+        buffer[position].reset();
+        buffer[position].set_style(theme.ground().patch(theme.style(Role::Bar)));
+    }
+    let edge = theme.style(Role::Accent);
+    for y in place.top()..place.bottom() {
+        write(buffer, place, (place.x, y), "▌", edge);
+    }
+    write(buffer, place, (place.x + 3, place.y + 1), heading, edge);
+    for (index, (line, style)) in lines.iter().enumerate() {
+        let y = place.y + 3 + index as u16;
+        if y < place.bottom() {
+            write(
+                buffer,
+                Rect { width: width.saturating_sub(2), ..place },
+                (place.x + 3, y),
+                line,
+                *style,
+            );
+        }
+    }
+}
+
+fn fields_lines(theme: Theme, form: &Fields, told: &str, keys: &str) -> Lines {
+    let mut lines: Lines =
+        wrapped(told, 66).into_iter().map(|line| (line, theme.style(Role::Text))).collect();
+    lines.push((" ".repeat(66), Style::new()));
+    lines.extend(form.lines().map(|(line, chosen)| {
+        let style = theme.style(if chosen { Role::Title } else { Role::Text });
+        (line, style)
+    }));
+    lines.push((form.problem.clone().unwrap_or_default(), theme.style(Role::Bad)));
+    lines.push((format!("↑ ↓ line   {keys}"), theme.style(Role::Accent)));
+    lines
+}
+
+fn path_lines(theme: Theme, what: FileUse, text: &str) -> (&'static str, Lines) {
+    let (heading, first, last) = match what {
+        FileUse::Export => (
+            "Export the trace",
+            "The stretch that is shown is written as CSV, ten samples a second.",
+            "Enter write   Esc cancel",
+        ),
+        FileUse::List => (
+            "Export the list",
+            "The trials that are listed are written as CSV, in their order.",
+            "Enter write   Esc cancel",
+        ),
+        FileUse::Frontier => (
+            "Draw the frontier",
+            "What is shown is drawn into a new file that ends in .svg or .pdf.",
+            "Enter draw   Esc cancel",
+        ),
+        FileUse::Profile => (
+            "Export the profile",
+            "Settings, purpose and evidence are written as JSON, for others to begin with.",
+            "Enter write   Esc cancel",
+        ),
+        FileUse::Picture => (
+            "Export the pictures",
+            "Frame, reference and difference are written side by side as PNG.",
+            "Enter write   Esc cancel",
+        ),
+        FileUse::Import => (
+            "Import a trace",
+            "A CSV file: columns are told by their headers, units converted.",
+            "Enter read   Esc cancel",
+        ),
+    };
+    let lines = vec![
+        (first.to_owned(), theme.style(Role::Text)),
+        (String::new(), Style::new()),
+        (format!("file: {text}"), theme.style(Role::Title)),
+        (String::new(), Style::new()),
+        (last.to_owned(), theme.style(Role::Accent)),
+    ];
+    (heading, lines)
+}
+
+fn card_lines(theme: Theme, chosen: usize, snapshot: &Snapshot) -> Lines {
+    let mut lines: Lines = snapshot
+        .rack
+        .iter()
+        .enumerate()
+        .map(|(index, entry)| {
+            let pointer = if index == chosen { "▸" } else { " " };
+            let standing = match (index == snapshot.present, entry.in_step) {
+                (true, _) => "present",
+                (false, true) => "in step",
+                (false, false) => "",
+            };
+            let card = &entry.card;
+            let memory = format!("{} GiB {}", card.memory_gib, card.memory_type);
+            let text = format!(
+                "{pointer} {:<14} unit {:<6} {memory:<16} driver {:<5} {standing}",
+                card.name, card.serial, card.driver
+            );
+            let style = theme.style(Role::Text);
+            let selected = style.patch(theme.style(Role::Selected));
+            (text, if index == chosen { selected } else { style })
+        })
+        .collect();
+    lines.push((String::new(), Style::new()));
+    lines.push((
+        "Enter choose   i hold in step, or let go   Esc cancel".into(),
+        theme.style(Role::Accent),
+    ));
+    lines
+}
+
+fn settings_lines(theme: Theme, form: &SettingsForm) -> Lines {
+    let mut lines: Lines = form
+        .lines()
+        .map(|(line, chosen, moved)| {
+            let style = theme.style(if moved { Role::Clock } else { Role::Text });
+            (line, if chosen { style.patch(theme.style(Role::Selected)) } else { style })
+        })
+        .collect();
+    lines.push((form.preview(), theme.style(Role::Warn)));
+    lines.push((
+        "← → one step   PgUp PgDn ten   0-9 type   s stock   c fan curve   Enter try next   Esc cancel"
+            .into(),
+        theme.style(Role::Accent),
+    ));
+    lines
+}
+
+fn note_lines(theme: Theme, text: &str) -> Lines {
+    let mut lines: Lines =
+        wrapped(text, 70).into_iter().map(|line| (line, theme.style(Role::Title))).collect();
+    lines.push((" ".repeat(70), Style::new()));
+    lines.push(("Enter save   Esc cancel".into(), theme.style(Role::Accent)));
+    lines
+}
+
+fn filter_lines(theme: Theme, chosen: usize, ledger: &LedgerState) -> Lines {
+    let row = |(index, (name, value)): (usize, (&str, String))| {
+        let pointer = if index == chosen { "▸" } else { " " };
+        let style =
+            theme.style(if value == "any" || value == "no" { Role::Text } else { Role::Clock });
+        let selected = style.patch(theme.style(Role::Selected));
+        let text = format!("{pointer} {name:<10} ‹ {value} ›");
+        (text, if index == chosen { selected } else { style })
+    };
+    let mut lines: Lines = ledger.filter_lines().into_iter().enumerate().map(row).collect();
+    lines.push((String::new(), Style::new()));
+    let help = "↑ ↓ line   ← → choose   Backspace show all   Enter close";
+    lines.push((help.into(), theme.style(Role::Accent)));
+    lines
+}
+
+fn form_lines(theme: Theme, form: &Form) -> Lines {
+    let mut lines: Lines = form
+        .lines()
+        .map(|(line, chosen)| {
+            let style = theme.style(Role::Text);
+            (line, if chosen { style.patch(theme.style(Role::Selected)) } else { style })
+        })
+        .collect();
+    let problem = form.problem.clone().unwrap_or_default();
+    lines.push((problem, theme.style(Role::Bad)));
+    lines.push((
+        "↑ ↓ line   ← → choose   Enter save   Esc cancel".into(),
+        theme.style(Role::Accent),
+    ));
+    lines
+}
+
+/// As much of the table as fits from line `first` on, what can be done now before what cannot; and,
+/// where that is not all, how to see more.
+fn help_lines(theme: Theme, moment: Moment, first: usize, height: u16) -> Lines {
+    let room = usize::from(height.saturating_sub(4)).max(2);
+    let fits = BINDINGS.len() <= room;
+    let shown = if fits { room } else { room - 1 };
+    let first = if fits { 0 } else { first.min(BINDINGS.len() - shown) };
+    let applies = |binding: &&Binding| (binding.applies)(moment);
+    let (now, not_now): (Vec<&Binding>, Vec<&Binding>) = BINDINGS.iter().partition(applies);
+    let mut lines: Lines = now
+        .into_iter()
+        .chain(not_now)
+        .skip(first)
+        .take(shown)
+        .map(|binding| {
+            let keys: Vec<String> = binding.keys.iter().map(|code| key_name(*code)).collect();
+            let role = if (binding.applies)(moment) { Role::Text } else { Role::Dim };
+            (format!("{:<8} {}", keys.join(" "), binding.help), theme.style(role))
+        })
+        .collect();
+    if !fits {
+        let text = format!("↑ ↓ more: {} to {} of {}", first + 1, first + shown, BINDINGS.len());
+        lines.push((text, theme.style(Role::Accent)));
+    }
+    lines
+}
+
+fn say_lines(theme: Theme, chosen: usize) -> Lines {
+    let mut lines = vec![
+        ("What did you see? The run ends with that.".to_owned(), theme.style(Role::Title)),
+        (String::new(), Style::new()),
+    ];
+    for (index, verdict) in SAYABLE.into_iter().enumerate() {
+        let style = theme.verdict(verdict);
+        let (pointer, style) = if index == chosen {
+            ("▸", style.patch(theme.style(Role::Selected)))
+        } else {
+            (" ", style)
+        };
+        lines.push((format!("{pointer} {} {verdict}", glyph(verdict)), style));
+    }
+    lines.push((String::new(), Style::new()));
+    lines.push(("↑ ↓ choose   Enter say it   Esc cancel".into(), theme.style(Role::Accent)));
+    lines
+}
+
+fn mark_lines(theme: Theme, trial: u32, chosen: usize) -> Lines {
+    let mut lines = vec![
+        (format!("What did you see in trial {trial}?"), theme.style(Role::Title)),
+        (String::new(), Style::new()),
+    ];
+    let selected = |index: usize, style: Style| {
+        if index == chosen { style.patch(theme.style(Role::Selected)) } else { style }
+    };
+    for (index, verdict) in Verdict::ALL.into_iter().enumerate() {
+        let pointer = if index == chosen { "▸" } else { " " };
+        let text = format!("{pointer} {} {verdict}", glyph(verdict));
+        lines.push((text, selected(index, theme.verdict(verdict))));
+    }
+    let own = Verdict::ALL.len();
+    let pointer = if chosen == own { "▸" } else { " " };
+    lines.push((
+        format!("{pointer}   as the tool judged it"),
+        selected(own, theme.style(Role::Text)),
+    ));
+    lines.push((String::new(), Style::new()));
+    lines.push(("↑ ↓ choose   Enter mark   Esc cancel".into(), theme.style(Role::Accent)));
+    lines
+}

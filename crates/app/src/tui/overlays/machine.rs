@@ -1,0 +1,239 @@
+//! The form in which the user tells of the machine: room, power supply, alarms.
+//!
+//! ```text
+//! ▸ room temperature, °C      24
+//!   case                      ‹ closed ›
+//!   ...
+//!   hot spot above, °C        95    ‹ stop ›
+//! ```
+
+use ratatui::crossterm::event::KeyCode;
+use yard_step_core::{Alarm, AlarmAct, AlarmOn, Case, Celsius, Decibel, Machine, Room, Watt};
+
+use crate::tui::widgets::entry::Entry;
+
+/// Longest number that can be typed.
+const LONGEST: usize = 7;
+
+/// The form, as far as it is filled in.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Form {
+    fields: Vec<Field>,
+    chosen: usize,
+    /// What is wrong with what was to be saved.
+    pub problem: Option<String>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Field {
+    label: String,
+    /// A number as it is typed; none for a field that only has choices.
+    number: Option<Entry>,
+    /// What ← and → choose from, and which is chosen.
+    choices: &'static [&'static str],
+    choice: usize,
+}
+
+/// What comes of a key.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Filled {
+    /// It stays open.
+    NotYet(Form),
+    /// It is to be noted.
+    Done(Machine),
+}
+
+const CASES: [&str; 2] = [Case::Open.label(), Case::Closed.label()];
+const ACTS: [&str; 3] = [AlarmAct::Warn.label(), AlarmAct::Stop.label(), AlarmAct::PutBack.label()];
+
+const AMBIENT: usize = 0;
+const CASE: usize = 1;
+const SUPPLY: usize = 2;
+const REST: usize = 3;
+const NOISE: usize = 4;
+const ALARMS: usize = 5;
+
+impl Form {
+    /// The form with what was said before.
+    #[must_use]
+    pub fn of(machine: &Machine) -> Self {
+        let number = |value: Option<f64>| {
+            Some(Entry::new(value.map_or(String::new(), |v| format!("{v}")), LONGEST))
+        };
+        let field = |label: &str, value: Option<f64>| Field {
+            label: label.to_owned(),
+            number: number(value),
+            choices: &[],
+            choice: 0,
+        };
+        let room = machine.room;
+        let mut fields = vec![
+            field("room temperature, °C", room.map(|room| room.ambient.value())),
+            Field {
+                label: "case".into(),
+                number: None,
+                choices: &CASES,
+                choice: room.map_or(0, |room| room.case as usize),
+            },
+            field("power supply, W", machine.supply.map(Watt::value)),
+            field("rest of the machine, W", machine.rest.map(Watt::value)),
+            field("noise at full fan, dB(A)", machine.full_fan.map(Decibel::value)),
+        ];
+        for on in AlarmOn::ALL {
+            let set = machine.alarms.iter().find(|alarm| alarm.on == on);
+            fields.push(Field {
+                label: format!("alarm: {} above, {}", on.label(), on.unit()),
+                number: number(set.map(|alarm| alarm.above)),
+                choices: &ACTS,
+                choice: set.map_or(0, |alarm| alarm.act as usize),
+            });
+        }
+        Self { fields, chosen: 0, problem: None }
+    }
+
+    /// Takes in a key.
+    #[must_use]
+    pub fn key(mut self, code: KeyCode) -> Filled {
+        let last = self.fields.len() - 1;
+        let field = &mut self.fields[self.chosen];
+        match code {
+            KeyCode::Up | KeyCode::BackTab => self.chosen = self.chosen.saturating_sub(1),
+            KeyCode::Down | KeyCode::Tab => self.chosen = (self.chosen + 1).min(last),
+            KeyCode::Left => field.choice = field.choice.saturating_sub(1),
+            KeyCode::Right => {
+                field.choice = (field.choice + 1).min(field.choices.len().saturating_sub(1));
+            }
+            KeyCode::Backspace | KeyCode::Delete => {
+                field.number.as_mut().map(|number| number.key(code));
+            }
+            KeyCode::Char(typed) if typed.is_ascii_digit() || matches!(typed, '.' | '-') => {
+                field.number.as_mut().map(|number| number.key(code));
+            }
+            KeyCode::Enter => match self.machine() {
+                Ok(machine) => return Filled::Done(machine),
+                Err(problem) => {
+                    self.problem = Some(problem);
+                    return Filled::NotYet(self);
+                }
+            },
+            _ => {}
+        }
+        self.problem = None;
+        Filled::NotYet(self)
+    }
+
+    /// What the form says.
+    fn machine(&self) -> Result<Machine, String> {
+        let number = |index: usize| -> Result<Option<f64>, String> {
+            let field = &self.fields[index];
+            let text = field.number.as_ref().map_or("", Entry::trimmed);
+            if text.is_empty() {
+                return Ok(None);
+            }
+            text.parse().map(Some).map_err(|_| format!("{}: {text} is not a number", field.label))
+        };
+        let case = if self.fields[CASE].choice == 0 { Case::Open } else { Case::Closed };
+        let mut alarms = Vec::new();
+        for (index, on) in AlarmOn::ALL.into_iter().enumerate() {
+            let field = ALARMS + index;
+            let act = AlarmAct::ALL[self.fields[field].choice.min(AlarmAct::ALL.len() - 1)];
+            alarms.extend(number(field)?.map(|above| Alarm { on, above, act }));
+        }
+        let machine = Machine {
+            room: number(AMBIENT)?.map(|ambient| Room { ambient: Celsius(ambient), case }),
+            supply: number(SUPPLY)?.map(Watt),
+            rest: number(REST)?.map(Watt),
+            full_fan: number(NOISE)?.map(Decibel),
+            alarms,
+        };
+        machine.check().map_err(|error| error.to_string())?;
+        Ok(machine)
+    }
+
+    /// Its lines, each with whether it is the chosen one.
+    pub fn lines(&self) -> impl Iterator<Item = (String, bool)> {
+        self.fields.iter().enumerate().map(|(index, field)| {
+            let chosen = index == self.chosen;
+            let pointer = if chosen { "▸" } else { " " };
+            let number = match &field.number {
+                Some(number) if chosen => number.shown(),
+                Some(number) if number.text().is_empty() => "–".to_owned(),
+                Some(number) => number.text().to_owned(),
+                None => String::new(),
+            };
+            let is_open = field.number.as_ref().is_some_and(|number| number.text().is_empty());
+            let choice = match field.choices.get(field.choice) {
+                Some(choice) if !is_open => format!("‹ {choice} ›"),
+                _ => String::new(),
+            };
+            let line = format!("{pointer} {:<34} {number:<9}{choice}", field.label);
+            (line.trim_end().to_owned(), chosen)
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn machine() -> Machine {
+        Machine {
+            room: Some(Room { ambient: Celsius(24.5), case: Case::Closed }),
+            supply: Some(Watt(750.0)),
+            rest: None,
+            full_fan: Some(Decibel(44.0)),
+            alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 95.0, act: AlarmAct::Stop }],
+        }
+    }
+
+    fn press(form: Form, keys: &[KeyCode]) -> Form {
+        keys.iter().fold(form, |form, key| match form.key(*key) {
+            Filled::NotYet(form) => form,
+            Filled::Done(machine) => panic!("done with {machine:?}"),
+        })
+    }
+
+    #[rstest]
+    #[case(Machine::default())]
+    #[case(machine())]
+    fn what_was_said_before_is_said_again_unchanged(#[case] machine: Machine) {
+        assert_eq!(Form::of(&machine).key(KeyCode::Enter), Filled::Done(machine));
+    }
+
+    #[rstest]
+    fn numbers_are_typed_and_choices_made_with_the_arrows() {
+        use KeyCode::{Backspace, Char, Down, Enter, Left, Right};
+        let mut keys = vec![Backspace, Backspace, Backspace, Backspace, Char('1'), Char('9')];
+        keys.extend([Down, Left, Down, Down, Char('1'), Char('8'), Char('0'), Char('x')]);
+        keys.extend([Down, Down, Down, Right, Right, Right, Down]);
+        let form = press(Form::of(&machine()), &keys);
+        let text: Vec<String> = form.lines().map(|(line, _)| line).collect();
+        assert!(
+            text[6].contains("hot spot above, °C") && text[6].ends_with("95       ‹ put back ›")
+        );
+        let Filled::Done(said) = form.key(Enter) else { panic!("not done") };
+        assert_eq!(said.room, Some(Room { ambient: Celsius(19.0), case: Case::Open }));
+        assert_eq!((said.supply, said.rest), (Some(Watt(750.0)), Some(Watt(180.0))));
+        assert_eq!(said.alarms[0].act, AlarmAct::PutBack);
+    }
+
+    #[rstest]
+    #[case(&['9', '9', '9'], "a room temperature of 999 °C: it must be -20 to 60 °C")]
+    #[case(&['1', '-'], "room temperature, °C: 1- is not a number")]
+    fn what_cannot_be_is_told_and_the_form_stays(#[case] typed: &[char], #[case] told: &str) {
+        let keys: Vec<KeyCode> = typed.iter().map(|c| KeyCode::Char(*c)).collect();
+        let form = press(press(Form::of(&Machine::default()), &keys), &[KeyCode::Enter]);
+        assert_eq!(form.problem.as_deref(), Some(told));
+        let form = press(form, &[KeyCode::Backspace]);
+        assert_eq!(form.problem, None, "as long as nobody goes on");
+    }
+
+    #[rstest]
+    fn an_emptied_threshold_takes_the_alarm_away() {
+        use KeyCode::{Backspace, Down, Enter};
+        let keys = [Down, Down, Down, Down, Down, Down, Backspace, Backspace];
+        let Filled::Done(said) = press(Form::of(&machine()), &keys).key(Enter) else { panic!() };
+        assert!(said.alarms.is_empty());
+    }
+}

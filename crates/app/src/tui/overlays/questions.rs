@@ -1,0 +1,93 @@
+//! What is asked before an action is carried out.
+
+use yard_step_engine::{Activity, Command, KeepWhat, NextView, Snapshot};
+
+use crate::tui::keys::action::Action;
+use crate::tui::overlays::machine::Form;
+use crate::tui::overlays::profile_forms::keep_form;
+use crate::tui::overlays::settings::SettingsForm;
+use crate::tui::overlays::{FileUse, Overlay, Question, Yes, mark, path_of};
+
+/// What has to be asked before an action is carried out.
+pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Overlay> {
+    let ask = |what: String, consequence: String, yes| {
+        Some(Overlay::Ask(Question { what, consequence, yes }))
+    };
+    let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
+    match action {
+        Action::Try => {
+            let NextView::Trial { what, risk: Some(risk), .. } = &snapshot.next else {
+                return None;
+            };
+            let what = format!("Try {what} all the same?");
+            ask(what, risk.clone(), Yes::Send(Command::Try { yes: true }))
+        }
+        Action::EndStage => ask(
+            format!("End the stage {} now?", snapshot.stage),
+            "The climb goes by the trials made so far: the highest value that held, less the \
+             margin. What was not confirmed is said to be so."
+                .into(),
+            Yes::Send(Command::EndStage),
+        ),
+        Action::NewClimb => ask(
+            "Begin another climb?".into(),
+            format!(
+                "Climb {} stays in the ledger{}. The new one begins with its baseline.",
+                snapshot.climb,
+                if matches!(snapshot.next, NextView::Ended(_)) { "" } else { ", as given up" }
+            ),
+            Yes::Send(Command::NewClimb),
+        ),
+        Action::BackToStock if running || !snapshot.profiles.is_empty() => ask(
+            "Put the card to its factory settings?".into(),
+            if running {
+                "The running trial is stopped and proves nothing. No profile is in use after that."
+                    .into()
+            } else {
+                "No profile is in use after that: the card starts at stock, too. Profiles stay kept."
+                    .into()
+            },
+            Yes::Send(Command::BackToStock),
+        ),
+        Action::Quit if running => ask(
+            "Leave while a trial runs?".into(),
+            "The trial is stopped and proves nothing; all others are kept, and the climb goes on \
+             from here when it is opened again. The card is put back."
+                .into(),
+            Yes::Quit,
+        ),
+        Action::Mark => {
+            if let Some(run) = &snapshot.looked_at {
+                let verdict = run.judgement.as_ref()?.verdict;
+                return Some(mark(run.climb, run.number, verdict));
+            }
+            let last = snapshot.trials.last()?;
+            Some(mark(snapshot.climb, last.number, last.verdict()))
+        }
+        Action::Say => Some(Overlay::Say(0)),
+        Action::Keep => {
+            let name = format!("climb {}", snapshot.climb);
+            Some(keep_form(name, KeepWhat::Outcome))
+        }
+        Action::KeepTrial => {
+            let run = snapshot.shown()?;
+            let (climb, trial) = (run.climb, run.number);
+            let name = format!("trial {trial} of climb {climb}");
+            Some(keep_form(name, KeepWhat::Trial { climb, trial }))
+        }
+        Action::Machine => Some(Overlay::Machine(Form::of(&snapshot.machine))),
+        Action::Cards => Some(Overlay::Cards(snapshot.present)),
+        Action::Settings => {
+            let form = SettingsForm::of(&snapshot.card, snapshot.held);
+            Some(Overlay::Settings(Box::new(form)))
+        }
+        Action::Export => {
+            let shown = snapshot.shown();
+            let (climb, number) = shown.map_or((snapshot.climb, 0), |run| (run.climb, run.number));
+            let text = format!("climb-{climb}-trial-{number}.csv");
+            Some(path_of(FileUse::Export, text))
+        }
+        Action::Import => Some(path_of(FileUse::Import, String::new())),
+        _ => None,
+    }
+}

@@ -1,0 +1,7 @@
+//! Everything tried.
+
+pub(crate) mod browser;
+pub(crate) mod draw;
+pub(crate) mod state;
+
+pub(crate) use draw::{draw, draw_typing, line_at};

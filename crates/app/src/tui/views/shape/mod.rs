@@ -1,0 +1,9 @@
+//! Curve, window and voltages.
+
+pub(crate) mod bands;
+pub(crate) mod curve;
+pub(crate) mod draw;
+pub(crate) mod state;
+pub(crate) mod window;
+
+pub(crate) use draw::{at, draw, value_at};

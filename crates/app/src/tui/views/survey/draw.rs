@@ -1,0 +1,744 @@
+//! Survey: the card, the settings it offers, its sensors, what should be in order before the first
+//! change, the machine around it, and the baseline.
+//!
+//! ```text
+//! ┌ verdict and next step ─────────────────────────────────────────┐
+//! ├ card ──────────┬ before the first change ──┬ baseline ─────────┤
+//! │                ├ settings it offers ───────┤                   │
+//! ├ sensors ───────┤                           ├ this machine ─────┤
+//! │                ├ what happened ────────────┼ plan ─────────────┤
+//! └ kept, earlier ─┴───────────────────────────┴───────────────────┘
+//! ```
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::{Constraint, Layout, Rect};
+use yard_step_core::verdict::gain_percent;
+use yard_step_core::{
+    AlarmOn, Baseline, Channel, CurveKind, CurveOffer, Offer, Percent, Plan, Policy, Seconds,
+    SettingKind, Settings, Stage, Standing, TrialRecord, Verdict, Watt,
+};
+use yard_step_engine::{Activity, Snapshot};
+
+use crate::tui::theme::{Role, Theme, glyph};
+use crate::tui::widgets::panel::panel;
+use crate::tui::widgets::{cut, next_step, row, wrapped, write, write_right, write_wrapped};
+
+/// Where the parts of the view lie.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Places {
+    next: Rect,
+    card: Rect,
+    sensors: Rect,
+    history: Rect,
+    prerequisites: Rect,
+    settings: Rect,
+    notices: Rect,
+    baseline: Rect,
+    machine: Rect,
+    plan: Rect,
+    roomy: bool,
+}
+
+/// Rows of the settings, their rule included.
+const SETTINGS: u16 = SettingKind::ALL.len() as u16 + 1;
+
+pub(crate) fn layout(area: Rect) -> Places {
+    let roomy = area.height >= 40 && area.width >= 130;
+    let [next, body] =
+        Layout::vertical([Constraint::Length(next_step::HEIGHT), Constraint::Fill(1)]).areas(area);
+    if roomy { wide(next, body) } else { narrow(next, body) }
+}
+
+fn wide(next: Rect, body: Rect) -> Places {
+    let gap = Constraint::Length(2);
+    let [left, _, middle, _, right] = Layout::horizontal([
+        Constraint::Fill(5),
+        gap,
+        Constraint::Fill(8),
+        gap,
+        Constraint::Fill(5),
+    ])
+    .areas(body);
+    let [card, sensors, history] = stacked(left, [14, 15]);
+    let [prerequisites, settings, notices] = stacked(middle, [14, SETTINGS + 1]);
+    let [baseline, machine, plan] = stacked(right, [15, 10]);
+    Places {
+        next,
+        card,
+        sensors,
+        history,
+        prerequisites,
+        settings,
+        notices,
+        baseline,
+        machine,
+        plan,
+        roomy: true,
+    }
+}
+
+/// Two columns, and only what the first change needs.
+fn narrow(next: Rect, body: Rect) -> Places {
+    let [left, _, right] =
+        Layout::horizontal([Constraint::Fill(10), Constraint::Length(1), Constraint::Fill(9)])
+            .areas(body);
+    let [prerequisites, settings, notices] = stacked(left, [11, SETTINGS]);
+    let [card, sensors, baseline] = stacked(right, [6, 8]);
+    let none = Rect { width: 0, height: 0, ..body };
+    Places {
+        next,
+        card,
+        sensors,
+        history: none,
+        prerequisites,
+        settings,
+        notices,
+        baseline,
+        machine: none,
+        plan: none,
+        roomy: false,
+    }
+}
+
+/// Two parts of the given heights, as far as there is room, and the rest.
+fn stacked(area: Rect, [first, second]: [u16; 2]) -> [Rect; 3] {
+    Layout::vertical([Constraint::Length(first), Constraint::Max(second), Constraint::Fill(1)])
+        .areas(area)
+}
+
+pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    let places = layout(area);
+    next_step::draw(buffer, places.next, theme, snapshot);
+    draw_card(buffer, places.card, theme, snapshot, places.roomy);
+    draw_sensors(buffer, places.sensors, theme, snapshot, places.roomy);
+    draw_prerequisites(buffer, places.prerequisites, theme, snapshot, places.roomy);
+    draw_settings(buffer, places.settings, theme, snapshot);
+    draw_notices(buffer, places.notices, theme, snapshot);
+    draw_baseline(buffer, places.baseline, theme, snapshot);
+    if places.roomy {
+        draw_machine(buffer, places.machine, theme, snapshot);
+        draw_plan(buffer, places.plan, theme, snapshot);
+        draw_history(buffer, places.history, theme, snapshot);
+    }
+}
+
+/// Settings the card holds: those of the run while there is one.
+fn held(snapshot: &Snapshot) -> Option<Settings> {
+    let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
+    let of_run = snapshot.run.as_ref().filter(|_| running).and_then(|run| run.taken);
+    of_run.or(snapshot.held)
+}
+
+/// Lines of a label and a value, the value at the right or, where it is long, behind the label.
+fn draw_pairs(buffer: &mut Buffer, area: Rect, theme: Theme, pairs: &[(&str, String)]) {
+    for (index, (label, value)) in pairs.iter().enumerate() {
+        let line = row(area, index as u16);
+        let end = write(buffer, line, (line.x + 1, line.y), label, theme.style(Role::Dim));
+        let left = Rect { x: end + 1, width: line.right().saturating_sub(end + 2), ..line };
+        let width = usize::from(left.width);
+        let value: String = value.chars().take(width).collect();
+        write_right(buffer, left, line.y, &value, theme.style(Role::Text));
+    }
+}
+
+fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, roomy: bool) {
+    let card = &snapshot.card;
+    let limits = &card.limits;
+    let many = if snapshot.rack.len() > 1 {
+        format!("{} of {} cards", snapshot.present + 1, snapshot.rack.len())
+    } else {
+        card.id.clone()
+    };
+    let space = panel(buffer, area, theme, &card.name, &many);
+    let wiring = card.memory_wiring;
+    let unit = format!("{}, driver {}", card.serial, card.driver);
+    let rates = [
+        card.memory_clock.to_string(),
+        wiring.effective(card.memory_clock).to_string(),
+        wiring.bandwidth(card.memory_clock).to_string(),
+    ];
+    let current = limits.current.map_or_else(|| "not stated".into(), |limit| limit.to_string());
+    if roomy {
+        let [actual, effective, bandwidth] = rates;
+        let pairs = [
+            ("unit", unit),
+            ("memory", format!("{} GiB {}", card.memory_gib, card.memory_type)),
+            ("memory clock, actual", actual),
+            ("memory rate, effective", effective),
+            ("memory bandwidth", bandwidth),
+            ("advertised boost", limits.boost_clock.to_string()),
+            ("highest clock", limits.highest_clock.to_string()),
+            ("boost bin", limits.clock_bin.to_string()),
+            ("voltage ceiling", limits.voltage_ceiling.to_string()),
+            ("current limit", current),
+            ("stock power limit", limits.power_limit.to_string()),
+            ("temperature ceiling", limits.temperature_ceiling.to_string()),
+        ];
+        draw_pairs(buffer, space, theme, &pairs);
+    } else {
+        let pairs = [
+            ("unit", unit),
+            ("memory", format!("{} GiB {}", card.memory_gib, card.memory_type)),
+            ("its rate", format!("{}, {}", rates[1], rates[2])),
+            ("boost, highest", format!("{}, {}", limits.boost_clock, limits.highest_clock)),
+            ("limit, ceiling", format!("{}, {}", limits.power_limit, limits.temperature_ceiling)),
+        ];
+        draw_pairs(buffer, space, theme, &pairs);
+    }
+}
+
+fn draw_sensors(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, roomy: bool) {
+    let space = panel(buffer, area, theme, "Sensors", "now");
+    let run = snapshot.run.as_ref().filter(|run| run.judgement.is_none());
+    let sample = run.map(|run| run.sample).or(snapshot.sensors);
+    let pairs: Vec<(&str, String)> = Channel::ALL
+        .into_iter()
+        .map(|channel| {
+            let text = match sample.and_then(|sample| sample.get(channel)) {
+                Some(value) => format!("{value:.0} {}", channel.unit()),
+                None if snapshot.card.senses(channel) => "–".into(),
+                None if roomy => snapshot.card.why_not_sensed(channel).to_owned(),
+                None => "none".into(),
+            };
+            (if roomy { channel.label() } else { short(channel) }, text)
+        })
+        .collect();
+    if roomy {
+        draw_pairs(buffer, space, theme, &pairs);
+        return;
+    }
+    let [left, right] = Layout::horizontal([Constraint::Fill(1), Constraint::Fill(1)]).areas(space);
+    let (first, second) = pairs.split_at(pairs.len().div_ceil(2));
+    draw_pairs(buffer, left, theme, first);
+    draw_pairs(buffer, right, theme, second);
+}
+
+/// A line for each thing that should be in order; where there is room, all of its words.
+fn draw_prerequisites(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    snapshot: &Snapshot,
+    roomy: bool,
+) {
+    const WHAT: u16 = 16;
+    let list = &snapshot.prerequisites;
+    let met = list.iter().filter(|line| line.standing == Standing::Met).count();
+    let aside = format!("{met} of {} in order", list.len());
+    let space = panel(buffer, area, theme, "Before the first change", &aside);
+    let mut line = 0;
+    for item in list.iter() {
+        let (shape, role) = match item.standing {
+            Standing::Met => ("✓", Role::Good),
+            Standing::Open => ("?", Role::Warn),
+            Standing::Concern => ("!", Role::Bad),
+        };
+        let head = row(space, line);
+        write(buffer, head, (head.x + 1, head.y), shape, theme.style(role));
+        write(buffer, head, (head.x + 3, head.y), item.what, theme.style(Role::Text));
+        let x = head.x + 3 + WHAT;
+        let width = space.right().saturating_sub(x);
+        let mut words = wrapped(&item.why, usize::from(width.max(1)));
+        // Where there is little room, what is in order needs no more than a line.
+        let most = match (roomy, item.standing) {
+            (true, _) => words.len(),
+            (false, Standing::Met) => 1,
+            (false, Standing::Open | Standing::Concern) => 2,
+        };
+        if words.len() > most {
+            let rest = words.split_off(most.saturating_sub(1)).join(" ");
+            words.push(cut(&rest, width));
+        }
+        for (index, text) in words.iter().enumerate() {
+            let place = row(space, line + index as u16);
+            write(buffer, place, (x, place.y), text, theme.style(Role::Dim));
+        }
+        line += words.len().max(1) as u16;
+    }
+}
+
+/// One line a setting: name, what is held, its range, and how it is counted.
+fn draw_settings(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    let space = panel(buffer, area, theme, "Settings it offers", "held now");
+    let held_at = space.x + LABEL + 1;
+    let range_at = held_at + HELD + 1;
+    let held_now = held(snapshot);
+    for (index, kind) in SettingKind::ALL.into_iter().enumerate() {
+        let line = row(space, index as u16);
+        let offer = snapshot.card.offer(kind);
+        let role = if snapshot.card.offers(kind) { Role::Text } else { Role::Dim };
+        write(buffer, line, (line.x + 1, line.y), kind.label(), theme.style(role));
+        if let Some(curve) = snapshot.card.curve.filter(|_| kind == SettingKind::Curve) {
+            draw_curve(buffer, line, theme, held_now, &curve);
+            continue;
+        }
+        let Some(offer) = offer else {
+            let why = snapshot.card.why_not_offered(kind);
+            let text = cut(&format!("– {why}"), line.right().saturating_sub(held_at));
+            write(buffer, line, (held_at, line.y), &text, theme.style(Role::Dim));
+            continue;
+        };
+        let held = held_now.map_or_else(|| "–".into(), |held| shown(held, offer));
+        let cell = Rect { x: held_at, width: HELD, ..line };
+        write_right(buffer, cell.intersection(line), line.y, &held, theme.style(Role::Clock));
+        let counted = format!("{}, {}", offer.reading.label(), offer.show_step());
+        let counted_width = if line.width >= 66 { COUNTED } else { 0 };
+        if line.right() < range_at + 2 * ENDS + 8 {
+            continue;
+        }
+        let range = Rect {
+            x: range_at,
+            width: line.right().saturating_sub(range_at + counted_width),
+            ..line
+        };
+        draw_range(buffer, range, theme, held_now.and_then(|held| held.get(kind)), offer);
+        if counted_width > 0 {
+            write_right(buffer, line, line.y, &counted, theme.style(Role::Dim));
+        }
+    }
+}
+
+/// The V/F curve in one line: what is held, and within which ranges it is shaped.
+fn draw_curve(
+    buffer: &mut Buffer,
+    line: Rect,
+    theme: Theme,
+    held: Option<Settings>,
+    offer: &CurveOffer,
+) {
+    let held_at = line.x + LABEL + 1;
+    let moved = held.map_or_else(
+        || "–".to_owned(),
+        |held| {
+            held.curve.map_or("factory".into(), |curve| format!("{} moved", offer.moved(&curve)))
+        },
+    );
+    let cell = Rect { x: held_at, width: HELD, ..line };
+    write_right(buffer, cell.intersection(line), line.y, &moved, theme.style(Role::Clock));
+    let what = match offer.kind {
+        CurveKind::Points => "points",
+        CurveKind::States => "states",
+    };
+    let CurveOffer { voltages, factory, .. } = offer;
+    let (count, low, high) = (factory.points().len(), voltages.lowest, voltages.highest);
+    let told = format!("{count} {what}, {low} to {high} mV");
+    let x = held_at + HELD + 1;
+    let told = cut(&told, line.right().saturating_sub(x));
+    write(buffer, line, (x, line.y), &told, theme.style(Role::Dim));
+}
+
+/// A held value as its card counts it.
+fn shown(held: Settings, offer: &Offer) -> String {
+    held.get(offer.kind).map_or_else(|| held.show(offer.kind), |value| offer.show(value))
+}
+
+/// Widths of the columns of the settings.
+const LABEL: u16 = 20;
+const HELD: u16 = 12;
+const COUNTED: u16 = 18;
+/// Width of the lowest value before a range.
+const ENDS: u16 = 4;
+
+/// The range as a line from lowest to highest, stock and the held value on it.
+fn draw_range(buffer: &mut Buffer, area: Rect, theme: Theme, held: Option<f64>, offer: &Offer) {
+    let (low, high) = (format!("{:.0}", offer.minimum), format!("{:.0}", offer.maximum));
+    let low_end = area.x + 1 + ENDS;
+    let labels = Rect { x: area.x, width: (ENDS + 1).min(area.width), ..area };
+    write_right(buffer, labels, area.y, &low, theme.style(Role::Dim));
+    let start = low_end + 1;
+    write_right(buffer, area, area.y, &high, theme.style(Role::Dim));
+    let end = area.right().saturating_sub(high.len() as u16 + 1);
+    if end <= start + 2 {
+        return;
+    }
+    let track = Rect { x: start, width: end - start, ..area };
+    write(
+        buffer,
+        track,
+        (start, area.y),
+        &"╌".repeat(usize::from(track.width)),
+        theme.style(Role::Faint),
+    );
+    let place = |value: f64| {
+        let share = (value - offer.minimum) / (offer.maximum - offer.minimum).max(1e-9);
+        start + (share.clamp(0.0, 1.0) * f64::from(track.width - 1)).round() as u16
+    };
+    if let Some(stock) = offer.stock {
+        write(buffer, track, (place(stock), area.y), "┆", theme.style(Role::Text));
+    }
+    if let Some(held) = held {
+        write(buffer, track, (place(held), area.y), "◈", theme.style(Role::Clock));
+    }
+}
+
+/// What the user said of the machine.
+fn draw_machine(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    let space = panel(buffer, area, theme, "This machine", "r changes it");
+    let machine = &snapshot.machine;
+    let unsaid = || "not said yet".to_owned();
+    let watts = |watt: Option<Watt>| watt.map_or_else(unsaid, |watt| watt.to_string());
+    let mut pairs = vec![
+        ("room", machine.room.map_or_else(unsaid, |room| room.to_string())),
+        ("power supply", watts(machine.supply)),
+        ("rest of the machine", watts(machine.rest)),
+        (
+            "noise at full fan",
+            machine.full_fan.map_or_else(|| "–".into(), |noise| format!("{noise}(A)")),
+        ),
+    ];
+    for on in AlarmOn::ALL {
+        let set = machine.alarms.iter().find(|alarm| alarm.on == on);
+        let label = match on {
+            AlarmOn::CoreTemperature => "alarm, core temp.",
+            AlarmOn::HotSpot => "alarm, hot spot",
+            AlarmOn::BoardPower => "alarm, board power",
+            AlarmOn::Artifacts => "alarm, artifacts",
+        };
+        let text = set.map_or("none".into(), |alarm| {
+            format!("above {:.0} {}: {}", alarm.above, on.unit(), alarm.act.label())
+        });
+        pairs.push((label, text));
+    }
+    let in_step = snapshot.rack.iter().filter(|card| card.in_step).count();
+    if in_step > 0 {
+        pairs.push(("held in step", format!("{in_step} more")));
+    }
+    draw_pairs(buffer, space, theme, &pairs);
+}
+
+fn draw_notices(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    let space = panel(buffer, area, theme, "What happened", "newest last");
+    let width = usize::from(space.width.saturating_sub(3).max(1));
+    let lines: Vec<(usize, String)> = snapshot
+        .notices
+        .iter()
+        .flat_map(|notice| wrapped(notice, width).into_iter().enumerate())
+        .collect();
+    let surplus = lines.len().saturating_sub(usize::from(space.height));
+    for (index, (part, text)) in lines.into_iter().skip(surplus).enumerate() {
+        let line = row(space, index as u16);
+        let mark = if part == 0 { "·" } else { " " };
+        write(buffer, line, (line.x + 1, line.y), mark, theme.style(Role::Accent));
+        write(buffer, line, (line.x + 3, line.y), &text, theme.style(Role::Text));
+    }
+}
+
+fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    let wanted = snapshot.plan.baseline.runs;
+    let runs: Vec<&TrialRecord> =
+        snapshot.trials.iter().filter(|trial| trial.stage == Stage::Baseline).collect();
+    let aside = format!("{} of {wanted} runs count", snapshot.baseline_runs);
+    let space = panel(buffer, area, theme, "Baseline", if runs.is_empty() { "" } else { &aside });
+    let mut used = match snapshot.baseline {
+        Some(baseline) => draw_baseline_figures(buffer, space, theme, &baseline, &runs),
+        None => {
+            let text = format!(
+                "{wanted} runs at stock, the fan held, are what every gain is compared with. Enter \
+                 makes the next one, a makes them all."
+            );
+            let place = Rect { x: space.x + 1, width: space.width.saturating_sub(2), ..space };
+            write_wrapped(buffer, place, &text, theme.style(Role::Dim))
+        }
+    };
+    if let Some(text) = warming(snapshot) {
+        let below = Rect {
+            x: space.x + 1,
+            y: space.y + used.min(space.height),
+            width: space.width.saturating_sub(2),
+            height: space.height.saturating_sub(used),
+        };
+        used += write_wrapped(buffer, below, &text, theme.style(Role::Warn));
+    }
+    let middle = snapshot.baseline.map(|baseline| baseline.score);
+    for run in &runs {
+        used += draw_baseline_run(buffer, space, theme, used, run, middle);
+    }
+}
+
+/// How the warm-up before a baseline run stands.
+fn warming(snapshot: &Snapshot) -> Option<String> {
+    let run = snapshot.run.as_ref()?;
+    let is_warming = run.judgement.is_none()
+        && run.stage == Stage::Baseline
+        && run.at < run.warm_up
+        && snapshot.activity != Activity::Waiting;
+    if !is_warming {
+        return None;
+    }
+    let now = run.sample.chip_temperature()?;
+    Some(match run.plateau {
+        Some(plateau) => format!(
+            "Warming up: {:.1} °C, on the way to a plateau of {:.1} °C, about {} away.",
+            now.value(),
+            plateau.temperature.value(),
+            plateau.reached_in().in_words()
+        ),
+        None => format!("Warming up: {:.1} °C, its plateau not yet to be foreseen.", now.value()),
+    })
+}
+
+/// One run, and why it does not count, if it does not; answers the rows it took.
+fn draw_baseline_run(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    first: u16,
+    run: &TrialRecord,
+    middle: Option<f64>,
+) -> u16 {
+    let line = row(area, first);
+    let verdict = run.verdict();
+    let label = format!("run {}", run.number);
+    write(buffer, line, (line.x + 1, line.y), &label, theme.style(Role::Dim));
+    let text = format!("{} {verdict}", glyph(verdict));
+    write(buffer, line, (line.x + 9, line.y), &text, theme.verdict(verdict));
+    let score = match (run.score, middle) {
+        (Some(score), Some(middle)) if line.width >= 36 => {
+            format!("{score:.0} ({:+.2} %)", gain_percent(score, middle))
+        }
+        (Some(score), _) => format!("{score:.0}"),
+        (None, _) => "no score".into(),
+    };
+    write_right(buffer, line, line.y, &score, theme.style(Role::Text));
+    if verdict == Verdict::Clean {
+        return 1;
+    }
+    let below = first + 1;
+    let place = Rect {
+        x: area.x + 9,
+        y: area.y + below.min(area.height),
+        width: area.width.saturating_sub(10),
+        height: area.height.saturating_sub(below),
+    };
+    1 + write_wrapped(buffer, place, &run.reason, theme.style(Role::Dim))
+}
+
+fn draw_baseline_figures(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    baseline: &Baseline,
+    runs: &[&TrialRecord],
+) -> u16 {
+    let unknown = || "–".to_owned();
+    let limited = runs
+        .iter()
+        .rev()
+        .find(|run| run.verdict() == Verdict::Clean)
+        .and_then(|run| run.seen.main_limiter())
+        .map(|(limiter, share)| format!("{}, {}", limiter.label(), Percent(share * 100.0)));
+    let percent = |share: Percent| format!("{:.2} %", share.value());
+    let pairs = [
+        ("score, median", format!("{:.0}", baseline.score)),
+        ("noise, 1 σ", percent(baseline.noise)),
+        ("a gain is real above", baseline.noise_floor.map_or_else(unknown, percent)),
+        ("average clock", baseline.average_clock.to_string()),
+        ("average board power", baseline.average_power.map_or_else(unknown, |p| p.to_string())),
+        ("hottest hot spot", baseline.hot_spot_max.map_or_else(unknown, |t| t.to_string())),
+        ("core plateau", baseline.plateau.map_or_else(unknown, |t| t.to_string())),
+        ("clock limited by", limited.unwrap_or_else(unknown)),
+    ];
+    draw_pairs(buffer, area, theme, &pairs);
+    pairs.len() as u16
+}
+
+/// A channel's name for narrow columns.
+pub(crate) const fn short(channel: Channel) -> &'static str {
+    match channel {
+        Channel::EffectiveClock => "effective",
+        Channel::CoreTemperature => "core temp.",
+        Channel::MemoryTemperature => "memory temp.",
+        Channel::Background => "background",
+        other => other.label(),
+    }
+}
+
+fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    let space = panel(buffer, area, theme, "The plan", "");
+    let Plan { scene, hold, baseline, core, bayesian, policy, margin, .. } = &*snapshot.plan;
+    let words = |seconds: f64| Seconds(seconds).in_words();
+    let steps =
+        |count: i32| if count == 1 { "1 fine step".into() } else { format!("{count} fine steps") };
+    let chance = margin.chance() * 100.0;
+    let mut pairs = vec![
+        ("scene", scene.clone()),
+        ("fan held at", format!("{:.0} %", hold.fan_percent)),
+        ("baseline", format!("{} × {}", baseline.runs, words(baseline.seconds))),
+        ("warm-up before it", format!("{} at most", words(baseline.warm_up_seconds))),
+        ("steps", policy.to_string()),
+    ];
+    // Each policy goes by its own part of the plan.
+    pairs.extend(match policy {
+        Policy::Bayesian => vec![
+            ("machine down", format!("{} % at most", bayesian.most_machine_down_percent)),
+            ("a minute is worth", format!("{} %", bayesian.worth_percent_per_minute)),
+        ],
+        Policy::FixedStep | Policy::Bisection => vec![
+            ("core steps", format!("{}, then {} MHz", core.coarse_step_mhz, core.fine_step_mhz)),
+            ("each step", words(core.seconds)),
+            ("back off", steps(core.back_off_steps)),
+            ("to confirm", words(core.confirm_seconds)),
+            ("taken off", steps(margin.fine_steps(core.margin_steps))),
+        ],
+    });
+    pairs.push(("good for", margin.purpose().into()));
+    if *policy == Policy::Bayesian {
+        let span = words(margin.span().value());
+        pairs.push(("which is to hold", format!("{span} with {chance:.0} %")));
+    }
+    pairs.push(("to measure it", words(core.settle_seconds)));
+    draw_pairs(buffer, space, theme, &pairs);
+}
+
+fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
+    let space = panel(buffer, area, theme, "Kept and earlier", "");
+    let mut lines: Vec<(String, Role)> = Vec::new();
+    for profile in &snapshot.profiles {
+        let mark = if profile.profile.in_use { "◈" } else { "◇" };
+        let text = format!("{mark} {}: {}", profile.profile.name, profile.what);
+        lines.push((text, Role::Clock));
+    }
+    if snapshot.profiles.is_empty() {
+        lines.push(("Nothing is kept on this card yet.".into(), Role::Dim));
+    }
+    let mut present = format!("climb {}, now: {} trials", snapshot.climb, snapshot.trials.len());
+    if space.width >= 40 {
+        present += &format!(", {}", snapshot.under_load.in_words());
+    }
+    lines.push((present, Role::Text));
+    for climb in &snapshot.history {
+        let kept = match (&climb.kept, climb.gain_percent) {
+            (Some(kept), Some(gain)) => format!(": {kept}, {gain:+.1} %"),
+            (Some(kept), None) => format!(": {kept}"),
+            (None, _) => String::new(),
+        };
+        let kept = if kept.is_empty() { format!(": {} trials", climb.trials) } else { kept };
+        lines.push((format!("climb {}, {}{kept}", climb.id, climb.state), Role::Text));
+    }
+    if snapshot.older_climbs > 0 {
+        lines.push((format!("and {} more in Ledger: 8", snapshot.older_climbs), Role::Dim));
+    }
+    for (index, (text, role)) in lines.iter().enumerate() {
+        let line = row(space, index as u16);
+        write(buffer, line, (line.x + 1, line.y), text, theme.style(*role));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tui::fixtures::snapshot;
+    use crate::tui::theme::Depth;
+    use crate::tui::widgets::testing::{AWKWARD, drawn};
+    use rstest::rstest;
+
+    fn lines(width: u16, height: u16) -> Vec<String> {
+        let theme = Theme::new(Depth::None);
+        drawn(width, height, |buffer, area| draw(buffer, area, theme, &snapshot()))
+    }
+
+    #[rstest]
+    #[case(Policy::Bayesian, &["machine down", "1 % at most", "daily use", "24 h with 99 %"], "back off")]
+    #[case(Policy::FixedStep, &["60, then 15 MHz", "back off", "1 fine step", "daily use"], "machine down")]
+    fn the_plan_is_told_by_what_its_policy_goes_by(
+        #[case] policy: Policy,
+        #[case] told: &[&str],
+        #[case] untold: &str,
+    ) {
+        let mut snapshot = snapshot();
+        snapshot.plan = Plan { policy, ..Plan::default() }.into();
+        let theme = Theme::new(Depth::None);
+        let lines = drawn(160, 47, |buffer, area| draw(buffer, area, theme, &snapshot));
+        let from = lines.iter().position(|line| line.contains("The plan")).unwrap();
+        let text = lines[from..].join("\n");
+        assert!(told.iter().all(|part| text.contains(part)), "{text}");
+        assert!(!text.contains(untold), "{text}");
+    }
+
+    #[rstest]
+    fn earlier_climbs_are_told_of_and_where_the_others_are() {
+        let text = lines(160, 47).join("\n");
+        let parts = ["climb 2, now: 3 trials", "climb 1, ended", "and 3 more in Ledger: 8"];
+        assert!(parts.iter().all(|part| text.contains(part)), "{text}");
+    }
+
+    #[rstest]
+    #[case(160, 47)]
+    #[case(100, 27)]
+    fn offered_settings_show_their_range_and_missing_ones_why(
+        #[case] width: u16,
+        #[case] height: u16,
+    ) {
+        let text = lines(width, height).join("\n");
+        assert!(text.contains("core clock offset"), "{text}");
+        assert!(width < 160 || text.contains("-150 ╌"), "{text}");
+        assert!(text.contains("temperature target"), "{text}");
+        assert!(text.contains("– this card does not"), "{text}");
+        assert!(text.contains("– its driver keeps the tim"), "{text}");
+        assert!(text.contains("noise, 1 σ") && text.contains("0.40 %"));
+        assert!(text.contains("a gain is real above"), "{text}");
+    }
+
+    #[rstest]
+    fn a_missing_sensor_is_told_from_a_silent_one() {
+        let text = lines(160, 47).join("\n");
+        assert!(text.contains("no such sensor"), "{text}");
+        let mut silent = snapshot();
+        silent.run = None;
+        silent.sensors = None;
+        let theme = Theme::new(Depth::None);
+        let text = drawn(160, 47, |buffer, area| draw(buffer, area, theme, &silent)).join("\n");
+        assert_eq!(text.matches("no such sensor").count(), 1);
+    }
+
+    #[rstest]
+    fn any_size_will_do() {
+        for (width, height) in AWKWARD.into_iter().chain([(60, 15), (250, 80)]) {
+            lines(width, height);
+        }
+    }
+
+    #[rstest]
+    fn what_should_be_in_order_is_listed_with_its_reason() {
+        let wide = lines(160, 47).join("\n");
+        assert!(wide.contains("Before the first change") && wide.contains("1 of 3 in order"));
+        assert!(wide.contains("✓ factory state") && wide.contains("? power supply"), "{wide}");
+        assert!(wide.contains("! profile") && wide.contains("prove it"), "{wide}");
+        let narrow = lines(100, 27).join("\n");
+        assert!(
+            narrow.contains("? power supply") && narrow.contains("Enter supply and rest"),
+            "{narrow}"
+        );
+    }
+
+    #[rstest]
+    fn a_memory_rate_is_told_as_actual_effective_and_bandwidth() {
+        let text = lines(160, 47).join("\n");
+        for told in ["memory clock, actual", "1750 MHz", "14000 MT/s", "560 GB/s"] {
+            assert!(text.contains(told), "{told}\n{text}");
+        }
+    }
+
+    #[rstest]
+    fn a_warm_up_shows_where_the_heat_is_going() {
+        let mut snapshot = snapshot();
+        snapshot.activity = Activity::Running;
+        snapshot.baseline = None;
+        let mut run = crate::tui::fixtures::run_view();
+        run.stage = Stage::Baseline;
+        run.warm_up = Seconds(900.0);
+        run.plateau = Some(yard_step_core::Plateau {
+            temperature: yard_step_core::Celsius(71.0),
+            now: yard_step_core::Celsius(68.0),
+            time_constant: Seconds(130.0),
+            residual: yard_step_core::Celsius(0.2),
+        });
+        snapshot.run = Some(std::sync::Arc::new(run));
+        let theme = Theme::new(Depth::None);
+        let text = drawn(160, 47, |buffer, area| draw(buffer, area, theme, &snapshot)).join(" ");
+        let words: Vec<&str> = text.split_whitespace().collect();
+        let text = words.join(" ");
+        assert!(text.contains("Warming up: 68.0 °C"), "{text}");
+        assert!(text.contains("71.0 °C"), "{text}");
+    }
+}

@@ -1,0 +1,6 @@
+//! Everything that was measured, over time.
+
+pub(crate) mod draw;
+pub(crate) mod state;
+
+pub(crate) use draw::{column_share, draw, share_at};

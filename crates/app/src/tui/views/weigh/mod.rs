@@ -1,0 +1,7 @@
+//! Work against what it costs.
+
+pub(crate) mod draw;
+pub(crate) mod frontier;
+pub(crate) mod state;
+
+pub(crate) use draw::{draw, point_at};
