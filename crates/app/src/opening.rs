@@ -3,7 +3,7 @@
 use std::fs::File;
 
 use yard_step_card::{Card, CardName};
-use yard_step_core::{CardDescription, Climb, Plan, Stage};
+use yard_step_core::{CardDescription, Climb, Plan, Stage, Verdict};
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Engine, EngineError, Loads, Opener, Rack, Rig, Unfinished};
 use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
@@ -111,37 +111,71 @@ impl Wanted {
 }
 
 /// Opens the unfinished climb on a card, or begins a new one.
-pub(crate) fn open_climb(dir: &DataDir, wanted: &Wanted) -> Result<Opened, Failure> {
+/// The cards that are to be held in step come with it.
+pub(crate) fn open_climb(
+    dir: &DataDir,
+    wanted: &Wanted,
+    in_step: &[CardName],
+) -> Result<Opened, Failure> {
     let lock = dir.enter()?;
     let (ledger, set_aside) = open_ledger(dir)?;
-    let (engine, told) = climb_on(dir, &ledger, wanted)?;
+    let (engine, told) = climb_on(dir, &ledger, wanted, in_step)?;
     Ok(Opened { engine, told: set_aside.into_iter().chain(told).collect(), lock, ledger })
 }
 
-/// The unfinished climb on a card, or a new one, with what there is to say about it.
+/// The unfinished climb on a card, or a new one, with what there is to say about it. All cards are
+/// had before anything is written down, so that a refusal leaves the ledger as it was.
 fn climb_on(
     dir: &DataDir,
     ledger: &Ledger,
     wanted: &Wanted,
+    in_step: &[CardName],
 ) -> Result<(Engine, Vec<String>), Failure> {
     let mut told = Vec::new();
     let description = wanted.card.open(0)?.description().clone();
     let stages = wanted.stages_on(&description);
-    let found = find_climb(ledger, &description, wanted, &stages)?;
+    let open = ledger.open_climb(&description)?;
+    let (found, given_up) = match wanted.fresh {
+        true => (None, open),
+        false => (find_climb(ledger, &description, wanted, &stages, open)?, None),
+    };
     // Chance takes another course after each start: what scattered before does not repeat itself.
     let course = found.as_ref().map_or(0, trials_begun);
     let (rig, taken_over) = wanted.rig(dir, &wanted.card, course)?;
     told.extend(taken_over);
+    let mut others = Vec::new();
+    for name in in_step {
+        let name = CardName { driver: wanted.card.driver, ..name.clone() };
+        Engine::check_alike(&description, name.open(0)?.description()).map_err(Failure::usage)?;
+        others.push(wanted.rig(dir, &name, course)?.0);
+    }
+    if let Some(entry) = given_up {
+        give_up(ledger, &entry, wanted.unfinished)?;
+    }
     let mut engine = match found {
         Some(entry) => resume(rig, ledger.clone(), entry, wanted, &stages, &mut told)?,
         None => Engine::begin(rig, ledger.clone(), wanted.plan.clone(), &stages)
             .map_err(usage_or_failed)?,
     };
+    for other in others {
+        engine.hold_in_step(other).map_err(Failure::usage)?;
+    }
     if wanted.over_supply {
         engine.go_over_supply();
     }
     told.extend(engine.told_at_start().map(str::to_owned));
     Ok((engine, told))
+}
+
+/// Gives an unfinished climb up. A trial of it without an outcome counts as machine down, unless it
+/// is said to be void.
+fn give_up(ledger: &Ledger, entry: &ClimbEntry, unfinished: Unfinished) -> Result<(), Failure> {
+    if let Some(intent) = &entry.unfinished
+        && unfinished == Unfinished::Void
+    {
+        ledger.mark_trial(entry.id, intent.number, Some(Verdict::Void))?;
+    }
+    Ok(ledger.set_climb_state(entry.id, ClimbState::GivenUp, &entry.directives)?)
 }
 
 /// Opens the other cards of the machine by their names.
@@ -162,7 +196,7 @@ impl Bay {
 impl Opener for Bay {
     fn climb(&mut self, card: &CardDescription) -> Result<(Engine, Vec<String>), EngineError> {
         let wanted = Wanted { card: self.name(card)?, ..self.wanted.clone() };
-        climb_on(&self.dir, &self.ledger, &wanted)
+        climb_on(&self.dir, &self.ledger, &wanted, &[])
             .map_err(|failure| EngineError::Rack(failure.text().to_owned()))
     }
 
@@ -196,25 +230,6 @@ pub(crate) fn rack(
     Ok(Rack::new(cards, 0, Box::new(bay)))
 }
 
-/// Holds the named cards in step.
-pub(crate) fn hold_in_step(
-    dir: &DataDir,
-    engine: &mut Engine,
-    wanted: &Wanted,
-    names: &[CardName],
-) -> Result<(), Failure> {
-    for name in names {
-        if name.to_string() == wanted.card.to_string() {
-            let (one, other) = (name.to_string(), name.to_string());
-            return Err(Failure::usage(EngineError::NotAlike { one, other }));
-        }
-        let name = CardName { driver: wanted.card.driver, ..name.clone() };
-        let (rig, _) = wanted.rig(dir, &name, engine.climb().trials().len() as u64)?;
-        engine.hold_in_step(rig).map_err(Failure::usage)?;
-    }
-    Ok(())
-}
-
 fn usage_or_failed(error: EngineError) -> Failure {
     match error {
         EngineError::Climb(error) => Failure::usage(error),
@@ -227,14 +242,8 @@ fn find_climb(
     card: &CardDescription,
     wanted: &Wanted,
     stages: &[Stage],
+    open: Option<ClimbEntry>,
 ) -> Result<Option<ClimbEntry>, Failure> {
-    let open = ledger.open_climb(card)?;
-    if wanted.fresh {
-        if let Some(entry) = open {
-            ledger.set_climb_state(entry.id, ClimbState::GivenUp, &entry.directives)?;
-        }
-        return Ok(None);
-    }
     if open.is_some() || !wanted.reopen {
         return Ok(open);
     }

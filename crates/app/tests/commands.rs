@@ -136,7 +136,7 @@ fn while_one_climbs_another_is_told_to_wait() {
 #[case(&["climb", "--card", CARD, "--plan", "UNKNOWN"], "unknown field `fine_step`")]
 #[case(&["climb", "--card", CARD, "--plan", "SCENE"], "there is no scene \"candle\"")]
 #[case(&["climb", "--card", CARD, "--plan", "/no/such/plan.toml"], "plan /no/such/plan.toml: ")]
-#[case(&["climb", "--card", CARD, "--json", "/no/such/climb.json"], "Name another file with --json")]
+#[case(&["climb", "--card", CARD, "--json", "/no/such/climb.json"], "cannot write /no/such/climb.json: No such file")]
 #[case(&["report", "--climb", "1", "--out", "chart.png"], "ends in .svg or .pdf")]
 #[case(&["demo"], "the interface needs a terminal")]
 #[case(&["open", "--card", CARD], "yard-step climb --card standin:tarn-310")]
@@ -241,6 +241,18 @@ fn another_plan_for_an_unfinished_climb_is_refused_until_a_fresh_one_is_wanted()
     assert!(stdout(&fresh).contains("Kept as profile \"by day\"."));
 }
 
+#[test]
+fn a_refused_card_in_step_leaves_no_climb_behind() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    let of_other_kind = ["--in-step", "standin:quern-540#3"];
+    let start = ["climb", "--card", CARD, "--data-dir", &data];
+    let refused = yard_step(&[&start[..], &of_other_kind].concat());
+    assert_eq!(refused.status.code(), Some(2), "{}", stderr(&refused));
+    let report = yard_step(&["report", "--climb", "1", "--out", "-", "--data-dir", &data]);
+    assert!(stderr(&report).contains("there is no climb 1"), "{}", stderr(&report));
+}
+
 #[rstest]
 fn a_climb_is_drawn_as_svg_and_as_pdf() {
     let dir = tempfile::tempdir().unwrap();
@@ -256,7 +268,7 @@ fn a_climb_is_drawn_as_svg_and_as_pdf() {
         assert!(name.ends_with("pdf") || text.contains("@font-face"), "the font comes with it");
     }
     let output = yard_step(&["report", "--climb", "9", "--out", "x.svg", "--data-dir", &data]);
-    assert_eq!(output.status.code(), Some(1));
+    assert_eq!(output.status.code(), Some(2));
     assert!(stderr(&output).contains("there is no climb 9 in the ledger; there are: 1"));
 }
 
@@ -320,6 +332,10 @@ fn a_simulation_writes_ten_samples_a_second_under_the_settings_it_was_given() {
     assert_eq!((rows[1][0], rows[1800][0], rows[1800][fan]), ("0.1", "180.0", "100.0"));
     assert!(rows.iter().all(|row| row.len() == rows[0].len()));
 
+    let again = simulate(&text_of(&settings), "3");
+    assert_eq!(again.status.code(), Some(2), "{}", stderr(&again));
+    assert!(stderr(&again).contains("add --force to write over it"), "{}", stderr(&again));
+    fs::remove_file(&csv).unwrap();
     fs::write(&settings, "core_offset = 40\n").unwrap();
     let refused = simulate(&text_of(&settings), "3");
     assert_eq!(refused.status.code(), Some(2));

@@ -323,11 +323,12 @@ fn whatever_is_killed_no_ended_trial_is_lost_and_the_card_goes_back() {
 }
 
 #[rstest]
-fn the_guards_way_back_takes_less_than_a_second_in_every_one_of_fifty_kills() {
+fn the_guards_way_back_takes_less_than_a_second_in_every_one_of_twenty_kills() {
     let place = Place::new(LONG);
     let mut times = Vec::new();
-    for _ in 0..50 {
-        let mut running = place.start(&["--fresh"]);
+    for _ in 0..20 {
+        // What a kill ended says nothing against the settings.
+        let mut running = place.start(&["--fresh", "--unfinished", "void"]);
         let mut card = place.card();
         until("a trial off stock", || {
             let held = card.taken().ok()?;

@@ -13,6 +13,7 @@ use yard_step_core::{Seconds, Settings};
 use crate::error::EngineError;
 use crate::held_card::HeldCard;
 use crate::in_step::InStep;
+use crate::load::Kin;
 use crate::lock::CardLock;
 use crate::restore::NotBack;
 
@@ -88,8 +89,8 @@ impl CardKeeper {
     }
 
     /// Tells the guard which load runs on the card climbed on.
-    pub(crate) fn set_load(&mut self, group: Option<u32>) {
-        self.own.set_load(group);
+    pub(crate) fn set_load(&mut self, load: Option<&Kin>) {
+        self.own.set_load(load);
     }
 
     /// Puts every card to its factory state.

@@ -345,7 +345,7 @@ impl Engine {
         for other in self.cards.in_step_mut() {
             other.begin_load().map_err(failed)?;
         }
-        self.cards.set_load(self.load.process());
+        self.cards.set_load(self.load.kin());
         Ok(())
     }
 

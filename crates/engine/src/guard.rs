@@ -11,19 +11,19 @@
 
 use std::fs::OpenOptions;
 use std::io::{self, BufRead, Read, Write};
-use std::os::unix::process::CommandExt;
+use std::os::unix::process::{CommandExt, parent_id};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::thread;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
-use nix::sys::signal::{Signal, killpg};
 use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
 use yard_step_card::Card;
 use yard_step_card::slot::{SlotAddress, SlotCard};
 use yard_step_core::{Seconds, Settings};
 
+use crate::load::Kin;
 use crate::lock::CardLock;
 use crate::restore::{is_held, restore};
 
@@ -44,8 +44,8 @@ const LATE_LOOKS: u32 = 10;
 enum Word {
     /// Settings the card is to go back to.
     WayBack { settings: Box<Settings> },
-    /// The load that runs now, by its process group.
-    Load { group: Option<u32> },
+    /// The load that runs now.
+    Load { kin: Option<Kin> },
     /// The card is back: there is nothing to be done.
     AllIsWell,
 }
@@ -105,8 +105,8 @@ impl Guard {
     }
 
     /// Tells it which load runs.
-    pub(crate) fn set_load(&mut self, group: Option<u32>) {
-        self.say(&Word::Load { group });
+    pub(crate) fn set_load(&mut self, load: Option<&Kin>) {
+        self.say(&Word::Load { kin: load.cloned() });
     }
 
     /// Relieves it: the card is back.
@@ -162,6 +162,8 @@ fn spawn(post: &Post) -> io::Result<Child> {
 /// Stands guard: the whole of the guard's process. Reads `input` to its end, then puts the card
 /// back unless it was told that all is well. Whether the card is back in the end.
 pub fn stand(mut input: impl BufRead, slot: &str, lock: &Path, log: &Path) -> bool {
+    // Asked before anything is read: whoever dies later is not the parent any more.
+    let guarded = parent_id();
     let (mut way_back, mut load) = (None, None);
     let mut line = Vec::new();
     // A message that is too long is no message of ours: it cannot be parsed, and its rest neither.
@@ -171,19 +173,18 @@ pub fn stand(mut input: impl BufRead, slot: &str, lock: &Path, log: &Path) -> bo
     ) {
         match serde_json::from_slice(&line) {
             Ok(Word::WayBack { settings }) => way_back = Some(*settings),
-            Ok(Word::Load { group }) => load = group,
+            Ok(Word::Load { kin }) => load = kin,
             Ok(Word::AllIsWell) => return true,
             // The last line of one who died while writing it.
             Err(_) => {}
         }
         line.clear();
     }
-    if let Some(group) = load.and_then(|group| i32::try_from(group).ok()) {
-        // A load that went with the engine needs no signal.
-        let _ = killpg(Pid::from_raw(group), Signal::SIGKILL);
+    if let Some(load) = load {
+        load.end();
     }
     let Some(settings) = way_back else { return true };
-    match see_it_back(slot, &settings, lock, PATIENCE) {
+    match see_it_back(slot, &settings, (lock, guarded), PATIENCE) {
         Ok(how) => {
             note(log, &format!("Yard Step was gone: {how}"));
             true
@@ -204,13 +205,13 @@ pub fn stand(mut input: impl BufRead, slot: &str, lock: &Path, log: &Path) -> bo
 fn see_it_back(
     slot: &str,
     settings: &Settings,
-    lock: &Path,
+    (lock, guarded): (&Path, u32),
     patience: Duration,
 ) -> Result<&'static str, String> {
     let until = Instant::now() + patience;
     let mut card = None;
     loop {
-        let cause = match try_it_back(&mut card, slot, settings, lock) {
+        let cause = match try_it_back(&mut card, slot, settings, (lock, guarded)) {
             Ok(how) => return Ok(how),
             Err(cause) => cause,
         };
@@ -226,12 +227,12 @@ fn try_it_back(
     reached: &mut Option<SlotCard>,
     slot: &str,
     settings: &Settings,
-    lock: &Path,
+    (lock, guarded): (&Path, u32),
 ) -> Result<&'static str, String> {
     let Some(_lock) = CardLock::stand_in_for_the_dead(lock) else {
         // Another Yard Step has begun to work on the card. Until its own guard knows the way back,
         // it may die and leave the card to nobody.
-        return match CardLock::is_guarded(lock) {
+        return match CardLock::is_guarded_by_other(lock, guarded) {
             true => Ok("another Yard Step answers for the card"),
             false => Err("another Yard Step has taken the card and set no guard".into()),
         };

@@ -8,6 +8,7 @@ use yard_step_core::Settings;
 
 use crate::error::EngineError;
 use crate::guard::Guard;
+use crate::load::Kin;
 use crate::lock::CardLock;
 use crate::restore::{NotBack, restore};
 
@@ -72,9 +73,9 @@ impl HeldCard {
     }
 
     /// Tells the guard which load runs on the card; none once it has ended.
-    pub(crate) fn set_load(&mut self, group: Option<u32>) {
+    pub(crate) fn set_load(&mut self, load: Option<&Kin>) {
         if let Some(guard) = &mut self.guard {
-            guard.set_load(group);
+            guard.set_load(load);
         }
     }
 

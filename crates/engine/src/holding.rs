@@ -42,19 +42,27 @@ impl Engine {
         Ok(self.cards.leave()?)
     }
 
+    /// Whether two cards can be held in step: two of one kind, and not the same twice.
+    ///
+    /// # Errors
+    /// They are of different kinds, or the same.
+    pub fn check_alike(one: &CardDescription, other: &CardDescription) -> Result<(), EngineError> {
+        if one.name == other.name && one.key() != other.key() {
+            return Ok(());
+        }
+        Err(EngineError::NotAlike {
+            one: format!("{} {}", one.name, one.serial),
+            other: format!("{} {}", other.name, other.serial),
+        })
+    }
+
     /// Holds another card of the same kind in step from the next trial on.
     ///
     /// # Errors
     /// It is of another kind, or the ledger fails.
     pub fn hold_in_step(&mut self, rig: impl Into<Rig>) -> Result<(), EngineError> {
         let Rig { mut card, guard, lock, .. } = rig.into();
-        let (one, other) = (self.cards.card().description(), card.description());
-        if one.name != other.name || one.key() == other.key() {
-            return Err(EngineError::NotAlike {
-                one: format!("{} {}", one.name, one.serial),
-                other: format!("{} {}", other.name, other.serial),
-            });
-        }
+        Self::check_alike(self.cards.card().description(), card.description())?;
         let (_, factory) = first_sight(&self.ledger, card.as_mut())?;
         let load = self.loads.choose(&self.climb.plan().scene, card.as_ref())?;
         let held = HeldCard::new(card, factory, (guard, lock));

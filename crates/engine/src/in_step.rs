@@ -54,7 +54,7 @@ impl InStep {
     /// Starts its load.
     pub(crate) fn begin_load(&mut self) -> Result<(), String> {
         self.load.begin(self.held.card())?;
-        self.held.set_load(self.load.process());
+        self.held.set_load(self.load.kin());
         Ok(())
     }
 

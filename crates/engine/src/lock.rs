@@ -131,10 +131,11 @@ impl CardLock {
         let _ = self.write(&serde_json::to_vec(&owner).unwrap_or_default());
     }
 
-    /// Whether the holder of the lock at `path` says that its guard knows the way back.
-    pub(crate) fn is_guarded(path: &Path) -> bool {
+    /// Whether a process other than `but` holds the lock at `path` and says that its guard knows the
+    /// way back. A process that is just dying holds its lock for a moment longer than its pipes.
+    pub(crate) fn is_guarded_by_other(path: &Path, but: u32) -> bool {
         let owner = open(path).ok().and_then(|mut file| read_owner(&mut file));
-        owner.is_some_and(|owner| owner.guarded)
+        owner.is_some_and(|owner| owner.guarded && owner.process != but)
     }
 
     /// Notes beside the lock of the card that a trial ended and its outcome could not be written
@@ -235,6 +236,18 @@ mod tests {
         let (_lock, told) = CardLock::take(dir.path(), CARD).unwrap();
         let told = told.unwrap();
         assert!(told.starts_with(expected) && told.contains("taken over"), "{told}");
+    }
+
+    #[test]
+    fn a_holder_that_is_just_dying_does_not_answer_for_the_card() {
+        let dir = tempfile::tempdir().unwrap();
+        let (mut lock, _) = CardLock::take(dir.path(), CARD).unwrap();
+        let path = CardLock::path(dir.path(), CARD);
+        let own = std::process::id();
+        assert!(!CardLock::is_guarded_by_other(&path, own + 1), "no guard yet");
+        lock.say_guarded();
+        assert!(CardLock::is_guarded_by_other(&path, own + 1));
+        assert!(!CardLock::is_guarded_by_other(&path, own), "it is the one that dies");
     }
 
     #[rstest]

@@ -21,7 +21,7 @@ use yard_step_engine::{
 use yard_step_report::ClimbDocument;
 
 use crate::failure::Failure;
-use crate::opening::{Opened, Wanted, hold_in_step, open_climb};
+use crate::opening::{Opened, Wanted, open_climb};
 use crate::options::{ClimbingOptions, DataDirOption, parse_pace};
 use crate::output::{Overwrite, Target, print};
 
@@ -61,8 +61,8 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
         ));
     }
     let dir = data_dir.resolve()?;
-    let Opened { mut engine, told, lock, .. } = open_climb(&dir, &wanted)?;
-    hold_in_step(&dir, &mut engine, &wanted, &options.climbing.in_step)?;
+    let Opened { mut engine, told, lock, .. } =
+        open_climb(&dir, &wanted, &options.climbing.in_step)?;
     let mut watcher = Watcher::new(options)?;
     for line in told {
         watcher.say(&line)?;

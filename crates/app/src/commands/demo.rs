@@ -66,7 +66,7 @@ pub(crate) fn demo(data_dir: &DataDirOption, options: &DemoOptions) -> Result<()
         make_history(&dir, card, others)?
     };
     let wanted = wanted(card, Plan::default(), true);
-    let mut opened = open_climb(&dir, &wanted)?;
+    let mut opened = open_climb(&dir, &wanted, &[])?;
     opened.told.splice(..0, history);
     let rack = rack(&dir, &opened, &wanted, others)?;
     show(opened, rack, options.pace)
@@ -129,7 +129,7 @@ fn last_autumn(dir: &DataDir, card: &CardName) -> Result<String, Failure> {
     let stages = vec![Stage::Baseline, Stage::Core];
     let plan = hasty_plan()?;
     let mut opened =
-        open_climb(dir, &Wanted { in_process: true, stages, ..wanted(card, plan, false) })?;
+        open_climb(dir, &Wanted { in_process: true, stages, ..wanted(card, plan, false) }, &[])?;
     opened.engine.set_machine(machine())?;
     while let Next::Trial(_) = opened.engine.climb().next() {
         opened.engine.step_unattended(&mut ())?;
@@ -146,7 +146,7 @@ fn last_autumn(dir: &DataDir, card: &CardName) -> Result<String, Failure> {
 /// The climb in progress: baseline and power are done, the core has begun.
 fn in_progress(dir: &DataDir, card: &CardName) -> Result<(), Failure> {
     let wanted = Wanted { in_process: true, ..wanted(card, Plan::default(), false) };
-    let mut opened = open_climb(dir, &wanted)?;
+    let mut opened = open_climb(dir, &wanted, &[])?;
     loop {
         let climb = opened.engine.climb();
         let done = climb.trials().iter().filter(|trial| trial.stage == Stage::Core).count();

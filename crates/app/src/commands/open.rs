@@ -7,7 +7,7 @@ use yard_step_card::CardName;
 use yard_step_engine::{Pace, Rack};
 
 use crate::failure::Failure;
-use crate::opening::{Opened, Wanted, hold_in_step, open_climb, rack};
+use crate::opening::{Opened, Wanted, open_climb, rack};
 use crate::options::{ClimbingOptions, DataDirOption, parse_name, parse_pace};
 use crate::tui;
 
@@ -28,9 +28,8 @@ pub(crate) fn open(data_dir: &DataDirOption, options: &OpenOptions) -> Result<()
     let mut wanted = Wanted::from_options(&options.climbing, data_dir)?;
     wanted.reopen = true;
     let dir = data_dir.resolve()?;
-    let mut opened = open_climb(&dir, &wanted)?;
     let in_step = &options.climbing.in_step;
-    hold_in_step(&dir, &mut opened.engine, &wanted, in_step)?;
+    let opened = open_climb(&dir, &wanted, in_step)?;
     let also: Vec<CardName> = in_step.iter().chain(&options.also).cloned().collect();
     let rack = rack(&dir, &opened, &wanted, &also)?;
     show(opened, rack, options.pace)

@@ -113,7 +113,11 @@ pub(super) fn read_line(
     most: usize,
 ) -> io::Result<bool> {
     loop {
-        let buffer = reader.fill_buf()?;
+        let buffer = match reader.fill_buf() {
+            // A signal came in between: on a socket with a time limit the system does not read on.
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+            buffer => buffer?,
+        };
         if buffer.is_empty() {
             return match line.is_empty() {
                 true => Ok(false),
@@ -185,5 +189,40 @@ pub(super) fn take_side(bytes: &[u8]) -> usize {
     match bytes {
         [a, b, c, d, ..] => u32::from_le_bytes([*a, *b, *c, *d]) as usize,
         _ => 0,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::io::{BufReader, Read};
+
+    use super::*;
+
+    /// A stream that a signal interrupts before every byte.
+    struct Interrupted<'a> {
+        bytes: &'a [u8],
+        is_next: bool,
+    }
+
+    impl Read for Interrupted<'_> {
+        fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+            self.is_next = !self.is_next;
+            if self.is_next {
+                return Err(io::ErrorKind::Interrupted.into());
+            }
+            self.bytes.read(&mut buffer[..1])
+        }
+    }
+
+    #[test]
+    fn a_signal_does_not_end_a_message() {
+        let stream = Interrupted { bytes: b"one\ntwo", is_next: false };
+        let mut reader = BufReader::new(stream);
+        let mut line = Vec::new();
+        assert!(read_line(&mut reader, &mut line, 10).unwrap());
+        assert_eq!(line, b"one\n");
+        line.clear();
+        let broken_off = read_line(&mut reader, &mut line, 10).unwrap_err();
+        assert_eq!(broken_off.kind(), io::ErrorKind::UnexpectedEof);
     }
 }

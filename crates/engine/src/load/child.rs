@@ -9,6 +9,7 @@ use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
 use yard_step_scenes::Scene;
 
 use super::contract::{Load, ending_of, expected_of};
+use super::kin::Kin;
 use super::process::{Process, Said, in_words};
 use super::protocol::{FromLoad, Reason, ToLoad, VERSION};
 
@@ -177,7 +178,7 @@ impl Load for ChildLoad {
         }
     }
 
-    fn process(&self) -> Option<u32> {
-        self.process.as_ref().map(Process::id)
+    fn kin(&self) -> Option<&Kin> {
+        self.process.as_ref().map(Process::kin)
     }
 }

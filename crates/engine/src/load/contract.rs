@@ -1,5 +1,6 @@
 //! What the engine wants of a load, whatever it is made of.
 
+use super::kin::Kin;
 use yard_step_card::{Card, LoadLost};
 use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
 use yard_step_scenes::Scene;
@@ -47,8 +48,8 @@ pub trait Load: Send {
         None
     }
 
-    /// Number of its process group, where it has one.
-    fn process(&self) -> Option<u32> {
+    /// Its processes, where it has any of its own.
+    fn kin(&self) -> Option<&Kin> {
         None
     }
 

@@ -13,6 +13,7 @@
 mod child;
 mod contract;
 mod inline;
+mod kin;
 mod manual;
 mod outside;
 mod process;
@@ -20,6 +21,7 @@ pub mod protocol;
 mod serve;
 
 pub use contract::Load;
+pub use kin::Kin;
 pub use manual::ManualLoad;
 pub use outside::{FailureRule, OutsideSpec, SpecError};
 pub use serve::{Level, serve};

@@ -12,6 +12,7 @@ use yard_step_core::{CheckedFrame, Ending, Expected, Seconds, Verdict};
 
 use super::child::{await_hello, next_message, nonsense, stop_line};
 use super::contract::{Load, ending_of};
+use super::kin::Kin;
 use super::process::{Process, Said, in_words};
 use super::protocol::{FromLoad, Reason};
 
@@ -257,7 +258,7 @@ impl Load for OutsideLoad {
         self.score
     }
 
-    fn process(&self) -> Option<u32> {
-        self.process.as_ref().map(Process::id)
+    fn kin(&self) -> Option<&Kin> {
+        self.process.as_ref().map(Process::kin)
     }
 }

@@ -7,8 +7,9 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, TryRecvError, channel};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use nix::sys::signal::{Signal, killpg};
-use nix::unistd::Pid;
+use nix::sys::signal::Signal;
+
+use super::kin::{self, Kin};
 
 /// How long a load that was told to stop may take.
 const STOPS: Duration = Duration::from_millis(500);
@@ -26,6 +27,7 @@ pub(super) enum Said {
 /// A running load. It is ended when this is dropped.
 pub(super) struct Process {
     child: Child,
+    kin: Kin,
     input: Option<ChildStdin>,
     output: Receiver<Said>,
     /// When it last said anything.
@@ -37,6 +39,7 @@ impl Process {
         let name = command.get_program().to_string_lossy().into_owned();
         // A group of its own: what it starts itself can be ended with it, and a key in the
         // terminal ends neither.
+        let mark = kin::mark(command);
         let mut child = command
             .stdin(Stdio::piped())
             .stdout(Stdio::piped())
@@ -67,11 +70,12 @@ impl Process {
             });
         }
         let input = child.stdin.take();
-        Ok(Self { child, input, output, heard: Instant::now() })
+        let kin = Kin::new(child.id(), mark);
+        Ok(Self { child, kin, input, output, heard: Instant::now() })
     }
 
-    pub(super) fn id(&self) -> u32 {
-        self.child.id()
+    pub(super) fn kin(&self) -> &Kin {
+        &self.kin
     }
 
     /// The next thing it said, waiting no longer than `wait`. `Err` once it says nothing any more.
@@ -121,27 +125,20 @@ impl Process {
             let _ = input.write_all(words);
         }
         if words.is_empty() {
-            self.signal(Signal::SIGTERM);
+            self.kin.signal(Signal::SIGTERM);
         }
         if self.exit(STOPS).is_none() {
-            self.signal(Signal::SIGKILL);
+            self.kin.signal(Signal::SIGKILL);
         }
         // What it started itself goes with it.
-        self.signal(Signal::SIGKILL);
+        self.kin.end();
         let _ = self.child.wait();
-    }
-
-    fn signal(&self, signal: Signal) {
-        if let Ok(group) = i32::try_from(self.child.id()) {
-            // A group that is gone needs no signal.
-            let _ = killpg(Pid::from_raw(group), signal);
-        }
     }
 }
 
 impl Drop for Process {
     fn drop(&mut self) {
-        self.signal(Signal::SIGKILL);
+        self.kin.end();
         let _ = self.child.wait();
     }
 }
