@@ -116,7 +116,7 @@ impl State {
                 };
             }
             Action::Help => {
-                self.overlay = Some(Overlay::Help(0));
+                self.overlay = Some(Overlay::Keys);
                 return Outcome::Nothing;
             }
             Action::Quit => return Outcome::Quit,

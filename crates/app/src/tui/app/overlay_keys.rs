@@ -24,6 +24,10 @@ impl State {
         snapshot: &Snapshot,
     ) -> Outcome {
         match (overlay, code) {
+            (Overlay::Keys, KeyCode::Char('?')) => {
+                self.overlay = Some(Overlay::Help(0));
+                Outcome::Nothing
+            }
             (Overlay::Help(first), KeyCode::Down) => {
                 self.overlay = Some(Overlay::Help((first + 1).min(BINDINGS.len() - 1)));
                 Outcome::Nothing
@@ -36,7 +40,7 @@ impl State {
                 self.ledger.type_search(&before);
                 Outcome::Nothing
             }
-            (_, KeyCode::Esc) | (Overlay::Help(_), _) => Outcome::Nothing,
+            (_, KeyCode::Esc) | (Overlay::Keys | Overlay::Help(_), _) => Outcome::Nothing,
             (Overlay::Ask(question), KeyCode::Char('y') | KeyCode::Enter) => match question.yes {
                 Yes::Send(command) => Outcome::Send(command),
                 Yes::Change(change) => Outcome::Change(change),

@@ -318,7 +318,7 @@ mod tests {
     fn a_narrow_footer_still_shows_the_way_to_all_keys_and_the_way_out(#[case] width: u16) {
         let lines = shown(width, 30, &State::new(View::Climb));
         assert!(lines[29].starts_with(" Enter try it"), "{}", lines[29]);
-        assert!(lines[29].ends_with("? all keys  q quit"), "{}", lines[29]);
+        assert!(lines[29].ends_with("? keys  q quit"), "{}", lines[29]);
     }
 
     #[rstest]
@@ -330,6 +330,22 @@ mod tests {
         let text = lines.iter().map(|line| line.trim()).collect::<Vec<_>>().join(" ");
         assert!(text.contains("needs more room: 80 columns and 24 rows"), "{text}");
         assert!(text.contains(&format!("this terminal has {width} and")), "{text}");
+    }
+
+    #[test]
+    fn the_keys_that_work_here_are_all_on_one_screen_in_every_view() {
+        for (view, (width, height)) in
+            View::ALL.into_iter().flat_map(|view| [(view, (160, 50)), (view, (100, 30))])
+        {
+            let state = State { overlay: Some(Overlay::Keys), ..State::new(view) };
+            let text = shown(width, height, &state).join("\n");
+            assert!(text.contains("? all keys   Esc close"), "{view:?} {width}: {text}");
+            let moment = state.moment(&snapshot());
+            for binding in BINDINGS.iter().filter(|binding| (binding.applies)(moment)) {
+                let is_told = text.contains(&key_name(binding.keys[0]));
+                assert!(is_told, "{view:?} {width}: {}", binding.label);
+            }
+        }
     }
 
     #[rstest]

@@ -905,8 +905,8 @@ pub const BINDINGS: &[Binding] = &[
     Binding {
         action: Action::Help,
         keys: &[key('?')],
-        label: "all keys",
-        help: "show this table",
+        label: "keys",
+        help: "show the keys that work here, and then all keys",
         applies: |_| true,
         in_footer: true,
     },

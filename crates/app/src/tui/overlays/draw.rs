@@ -6,6 +6,7 @@ use ratatui::style::Style;
 use yard_step_core::Verdict;
 use yard_step_engine::{KeepWhat, Snapshot};
 
+use crate::tui::keys::action::{Action, View};
 use crate::tui::keys::moment::Moment;
 use crate::tui::keys::table::{BINDINGS, Binding, key_name};
 use crate::tui::overlays::fields::Fields;
@@ -15,7 +16,7 @@ use crate::tui::overlays::{FileUse, Overlay, SAYABLE, stages};
 use crate::tui::theme::{Role, Theme, glyph};
 use crate::tui::views::ledger::state::LedgerState;
 use crate::tui::views::shape::state::ShapeState;
-use crate::tui::widgets::{wrapped, write};
+use crate::tui::widgets::{cut, wrapped, write};
 
 /// Lines of an overlay with their styles.
 type Lines = Vec<(String, Style)>;
@@ -38,6 +39,7 @@ pub(crate) fn draw_overlay(
     Behind { moment, snapshot, ledger, shape }: Behind<'_>,
 ) {
     let (heading, lines) = match overlay {
+        Overlay::Keys => ("What you can do here", keys_lines(theme, moment, area.width)),
         Overlay::Help(first) => ("All keys", help_lines(theme, moment, *first, area.height)),
         Overlay::Ask(question) => ("One question", {
             let mut lines = vec![(question.what.clone(), theme.style(Role::Title))];
@@ -284,6 +286,40 @@ fn form_lines(theme: Theme, form: &Form) -> Lines {
         "↑ ↓ line   ← → choose   Enter save   Esc cancel".into(),
         theme.style(Role::Accent),
     ));
+    lines
+}
+
+/// From this width on, there is room for two columns of whole sentences.
+const WIDE: u16 = 150;
+
+/// Keys that work at the moment: those of the view beside those of the climb and the card. The views'
+/// own keys are in the first line of the screen.
+fn keys_lines(theme: Theme, moment: Moment, width: u16) -> Lines {
+    let is_of_many = |binding: &&Binding| {
+        let in_view = |view: &&View| (binding.applies)(Moment { view: **view, ..moment });
+        View::ALL.iter().filter(in_view).count() > View::ALL.len() / 2
+    };
+    let is_now = |binding: &&Binding| {
+        (binding.applies)(moment) && !matches!(binding.action, Action::Show(_) | Action::Help)
+    };
+    let (of_many, of_view): (Vec<&Binding>, Vec<&Binding>) =
+        BINDINGS.iter().filter(is_now).partition(is_of_many);
+    let column = usize::from(width.saturating_sub(9) / 2).min(70);
+    let line = |binding: Option<&&Binding>| {
+        let Some(binding) = binding else { return String::new() };
+        let keys: Vec<String> = binding.keys.iter().map(|code| key_name(*code)).collect();
+        let of_view = binding.help.strip_prefix("in ").and_then(|help| help.split_once(": "));
+        let help = of_view.map_or(binding.help, |(_, help)| help);
+        let words = if width < WIDE { binding.label } else { help };
+        cut(&format!("{:<6} {words}", keys.join(" ")), column.saturating_sub(2) as u16)
+    };
+    let heading = format!("{:<column$}{}", moment.view.label(), "Climb and card");
+    let mut lines: Lines = vec![(heading, theme.style(Role::Title))];
+    for index in 0..of_view.len().max(of_many.len()) {
+        let (left, right) = (line(of_view.get(index)), line(of_many.get(index)));
+        lines.push((format!("{left:<column$}{right}"), theme.style(Role::Text)));
+    }
+    lines.push(("? all keys   Esc close".into(), theme.style(Role::Accent)));
     lines
 }
 

@@ -21,6 +21,8 @@ use crate::tui::widgets::entry::Entry;
 /// What lies over the view.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Overlay {
+    /// The keys that work here and now.
+    Keys,
     /// All keys, from this line of them on.
     Help(usize),
     /// A question before something risky is done.
