@@ -7,7 +7,7 @@ use std::process::Command;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
-use common::{FIXED_STEP, PROGRAM, Terminal};
+use common::{FIXED_STEP, PROGRAM, Terminal, lock_on_machine_of, text_of};
 use rstest::rstest;
 use yard_step_card::slot::SlotCard;
 use yard_step_card::{Card, FaultInjection};
@@ -497,11 +497,8 @@ fn when_the_terminal_is_gone_the_card_goes_back_and_nothing_is_left_running() {
     waits("the end", &mut || !std::path::Path::new(&format!("/proc/{program}/exe")).exists());
     // The machine is switched off with the program, unless this test still looks on.
     assert_eq!(card.taken().unwrap(), stock);
-    let locks = std::fs::read_dir(dir.path().join("data/cards")).unwrap();
-    for lock in locks {
-        let owner = std::fs::read_to_string(lock.unwrap().path()).unwrap();
-        assert_eq!(owner, "", "given back in order");
-    }
+    let lock = lock_on_machine_of(&text_of(&dir.path().join("data")), "standin:tarn-310#6");
+    assert_eq!(std::fs::read_to_string(lock).unwrap(), "", "given back in order");
 }
 
 #[rstest]
@@ -511,7 +508,11 @@ fn the_demo_has_three_cards_with_a_history_and_a_climb_in_progress() {
     let terminal = Terminal::start(SIZE, &start);
     terminal.wait_for_all(&["NEXT: ENTER", "Staircase: core, MHz", "bayesian: edge"]);
     terminal.press(&["1"]);
-    terminal.wait_for_all(&["1 of 3 cards", "last autumn: core +", "climb 1, ended"]);
+    terminal.wait_for_all(&[
+        "1 of 3 cards",
+        "last autumn: core clock offset +90",
+        "climb 1, ended",
+    ]);
     terminal.press(&["g"]);
     terminal.wait_for_all(&[
         "Stages of the climb",

@@ -61,6 +61,12 @@ pub fn checked_name(text: &str, most: usize) -> Result<String, String> {
     Ok(name.to_owned())
 }
 
+/// A number of things.
+#[must_use]
+pub fn counted(count: usize, thing: &str) -> String {
+    if count == 1 { format!("1 {thing}") } else { format!("{count} {thing}s") }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

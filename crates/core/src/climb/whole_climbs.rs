@@ -178,7 +178,7 @@ fn the_power_stage_says_what_it_alone_brought() {
         (Gain::Clear, Mhz(40.0), Percent(38.0))
     );
     let told = report.sentence();
-    assert!(told.contains("became flatter (+38 points of flatness), +66 W, +6.0 K"), "{told}");
+    assert!(told.contains("became steadier by 38 points, +66 W, +6.0 K"), "{told}");
     let next = CARD.step(&mut climb);
     assert_eq!(next.asked.power_limit, Some(Watt(286.0)), "what held stays raised");
 }

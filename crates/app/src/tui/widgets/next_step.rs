@@ -8,7 +8,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::{Modifier, Style};
-use yard_step_core::{Left, Purpose, Seconds, Settings, in_short};
+use yard_step_core::{Left, Purpose, Seconds, Settings, counted, in_short};
 use yard_step_engine::{Activity, NextView, Restart, Snapshot};
 
 use crate::tui::theme::{Role, Theme, glyph};
@@ -167,7 +167,11 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
             Entry {
                 glyph: "▹",
                 word: "NEXT: ENTER".into(),
-                text: format!("{what}, {}. {reason} {}", seconds.in_words(), outlook(snapshot)),
+                text: format!(
+                    "{what}, at least {}. {reason} {}",
+                    seconds.in_words(),
+                    outlook(snapshot)
+                ),
                 style: accent,
             }
         }
@@ -175,9 +179,9 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
             glyph: "★",
             word: "OUTCOME".into(),
             text: format!(
-                "{} {} trials, {} under load. Keep it with k.",
+                "{} {}, {} under load. Keep it with k.",
                 outcome.sentence,
-                outcome.trials,
+                counted(outcome.trials as usize, "trial"),
                 outcome.test_seconds.in_words()
             ),
             style: accent,
@@ -195,26 +199,36 @@ fn outlook(snapshot: &Snapshot) -> String {
     let outlook = &snapshot.outlook;
     match outlook.climb.trials.1 {
         0 => "Nothing is left after that.".into(),
-        _ if outlook.stage == outlook.climb => format!("Left: {}.", left(&outlook.climb)),
+        _ if outlook.stage == outlook.climb => {
+            format!("Left: {} ({}).", minutes_left(&outlook.climb), trials_left(&outlook.climb))
+        }
         _ => format!(
-            "Left: {} of {}, {} in all.",
-            left(&outlook.stage),
+            "Left: {} in {}, {} in all ({}).",
+            minutes_left(&outlook.stage),
             snapshot.stage,
-            left(&outlook.climb)
+            minutes_left(&outlook.climb),
+            trials_left(&outlook.climb)
         ),
     }
 }
 
-/// What is left of something, as a range.
-fn left(left: &Left) -> String {
+fn range(low: String, high: String) -> String {
+    if low == high { low } else { format!("{low} to {high}") }
+}
+
+/// The time that is left, as a range.
+fn minutes_left(left: &Left) -> String {
+    let minutes = |seconds: Seconds| (seconds.value() / 60.0).round().to_string();
+    format!("{} min", range(minutes(left.seconds.0), minutes(left.seconds.1)))
+}
+
+/// The trials that are left, as a range.
+fn trials_left(left: &Left) -> String {
     let (few, many) = left.trials;
-    let minutes = |seconds: Seconds| (seconds.value() / 60.0).round();
-    let (short, long) = (minutes(left.seconds.0), minutes(left.seconds.1));
-    let range =
-        |low: String, high: String| if low == high { low } else { format!("{low} to {high}") };
-    let trials = range(few.to_string(), many.to_string());
-    let plural = if trials == "1" { "trial" } else { "trials" };
-    format!("{trials} {plural}, {} min", range(short.to_string(), long.to_string()))
+    if (few, many) == (1, 1) {
+        return "1 trial".into();
+    }
+    format!("{} trials", range(few.to_string(), many.to_string()))
 }
 
 #[cfg(test)]
@@ -234,11 +248,10 @@ mod tests {
         assert_eq!(lines[4].trim(), "The card is at stock.");
         assert!(lines[0].starts_with(" ▲ LOAD DIED    trial 3 at core +120 MHz: "), "{lines:?}");
         assert!(
-            lines[2].starts_with(" ▹ NEXT: ENTER  core: core +75 MHz, step, 3 min 20 s."),
+            lines[2].starts_with(" ▹ NEXT: ENTER  core: core +75 MHz, step, at least 3 min 20 s."),
             "{lines:?}"
         );
-        let left =
-            "Left: 2 to 4 trials, 20 to 40 min of core, 8 to 14 trials, 60 to 90 min in all.";
+        let left = "Left: 20 to 40 min in core, 60 to 90 min in all (8 to 14 trials).";
         let told = lines[2..4].join(" ").split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(told.contains(left), "{told}");
     }

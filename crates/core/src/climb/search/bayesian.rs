@@ -218,8 +218,8 @@ impl Search<'_> {
             purpose: Purpose::Step,
             seconds: Seconds(seconds),
             reason: format!(
-                "The edge is believed between {} and {}. {} there tell most for their time: a \
-                 fault with {:.0} %, machine down with {:.1} %.",
+                "The edge is probably between {} and {}. {} here teach most: a fault with {:.0} %, the \
+                 machine down with {:.1} %.",
                 self.axis.show(self.axis.bin(low)),
                 self.axis.show(self.axis.bin(high)),
                 Seconds(seconds).in_words(),

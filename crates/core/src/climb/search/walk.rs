@@ -206,8 +206,8 @@ impl<'a> Walk<'a> {
         {
             let (low, high) = belief.band(BAND);
             let reason = format!(
-                "The edge is believed between {} and {}. {} at {} tell most for their time: a fault \
-                 with {:.0} %, machine down with {:.1} %.",
+                "The edge is probably between {} and {}. {} at {} teach most: a fault with {:.0} %, \
+                 the machine down with {:.1} %.",
                 self.depth.show(self.depth.bin(low)),
                 self.depth.show(self.depth.bin(high)),
                 Seconds(seconds).in_words(),

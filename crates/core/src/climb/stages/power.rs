@@ -43,10 +43,10 @@ impl PowerReport {
         let power = self.power.map_or(String::new(), |w| format!(", {:+.0} W", w.value()));
         format!(
             "More power alone brought {faster}: the clock rose by {:.0} MHz and became {} \
-             ({:+.0} points of flatness){power}{hotter}.",
+             by {:.0} points{power}{hotter}.",
             self.clock.value(),
-            if self.flatness.value() > 0.5 { "flatter" } else { "no flatter" },
-            self.flatness.value(),
+            if self.flatness.value() > 0.5 { "steadier" } else { "less steady" },
+            self.flatness.value().abs(),
         )
     }
 }

@@ -238,8 +238,8 @@ impl Climb {
         }
         if let Some((at, best)) = self.weigh_together(&joint, kept, raised) {
             let reason = format!(
-                "{} is what holds both for sure so far. {} at {} tell most for their time: a fault \
-                 with {:.0} %, machine down with {:.1} %.",
+                "{} is what surely holds so far. {} at {} teach most: a fault with {:.0} %, the \
+                 machine down with {:.1} %.",
                 self.show(kept),
                 Seconds(best.seconds).in_words(),
                 self.show(at),

@@ -11,6 +11,8 @@
 //! └──────────────────────────────────────┴───────────────────────┘
 //! ```
 
+use std::sync::Arc;
+
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
@@ -43,7 +45,7 @@ pub(crate) struct Places {
     pub scene: Rect,
 }
 
-pub(crate) fn layout(area: Rect) -> Places {
+pub(crate) fn layout(area: Rect, run: Option<&RunView>) -> Places {
     let roomy = area.height >= 40;
     let [next, body] =
         Layout::vertical([Constraint::Length(next_step::HEIGHT), Constraint::Fill(1)]).areas(area);
@@ -52,14 +54,17 @@ pub(crate) fn layout(area: Rect) -> Places {
         Layout::horizontal([Constraint::Fill(1), Constraint::Length(1), Constraint::Length(right)])
             .areas(body);
     let strip = if roomy { 6 } else { 3 };
+    let of_fan = if run.is_some_and(|run| steady_fan(run).is_some()) { 1 } else { strip };
     let [clock, power, temperature, fan] = Layout::vertical([
         Constraint::Fill(1),
         Constraint::Length(strip),
         Constraint::Length(strip),
-        Constraint::Length(strip),
+        Constraint::Length(of_fan),
     ])
     .areas(left);
-    let (facts_height, scene_height) = if roomy { (14, 15) } else { (9, 6) };
+    let (facts_height, of_scene) = if roomy { (14, 15) } else { (9, 6) };
+    // Without a picture the staircase has its room.
+    let scene_height = if run.is_some_and(has_no_picture) { 0 } else { of_scene };
     let [stairs, facts, scene] = Layout::vertical([
         Constraint::Fill(1),
         Constraint::Length(facts_height),
@@ -76,7 +81,7 @@ pub(crate) fn draw(
     snapshot: &Snapshot,
     chart: ChartKind,
 ) {
-    let places = layout(area);
+    let places = layout(area, snapshot.shown().map(Arc::as_ref));
     next_step::draw(buffer, places.next, theme, snapshot);
     draw_stairs(buffer, places.stairs, theme, snapshot, chart);
     match snapshot.shown() {
@@ -116,16 +121,36 @@ fn draw_run(
     draw_clock(buffer, places.clock, theme, run, span);
     draw_power(buffer, places.power, theme, run, span);
     draw_temperature(buffer, places.temperature, theme, run, span);
-    let now = reading(run, Channel::Fan);
-    let space = panel(buffer, places.fan, theme, "Fan", &format!("now {now}"));
-    let series = [series(run, Channel::Fan, theme.style(Role::Clock))];
-    Plot { series: &series, guides: &[], range: (0.0, 100.0), window: (0.0, span) }
-        .draw(buffer, space, theme);
+    if let Some(speed) = steady_fan(run) {
+        panel(buffer, places.fan, theme, "Fan", &format!("{speed:.0} % throughout"));
+    } else {
+        draw_fan(buffer, places.fan, theme, run, span);
+    }
 
     let heading = format!("Asked / taken / seen: {}", run.title);
     let space = panel(buffer, places.facts, theme, &heading, "");
     facts::draw(buffer, space, theme, run, snapshot.baseline_for(run));
     draw_scene(buffer, places.scene, theme, run);
+}
+
+/// Whether no picture of the run is to come: it has ended, or its load draws elsewhere.
+fn has_no_picture(run: &RunView) -> bool {
+    let is_ours = run.scene.parse::<Scene>().is_ok();
+    run.picture.is_none() && (run.judgement.is_some() || !is_ours)
+}
+
+/// The speed of a fan that never changed, in percent.
+fn steady_fan(run: &RunView) -> Option<f32> {
+    let bucket = run.trace.over(Channel::Fan, 0.0, run.trace.seconds())?;
+    (bucket.highest - bucket.lowest < 1.0).then_some(bucket.highest)
+}
+
+fn draw_fan(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span: f64) {
+    let now = reading(run, Channel::Fan);
+    let space = panel(buffer, area, theme, "Fan", &format!("now {now}"));
+    let series = [series(run, Channel::Fan, theme.style(Role::Clock))];
+    Plot { series: &series, guides: &[], range: (0.0, 100.0), window: (0.0, span) }
+        .draw(buffer, space, theme);
 }
 
 /// Time from the left to the right edge: the planned length, halved as often as the run still fits.
@@ -261,22 +286,11 @@ fn reading(run: &RunView, channel: Channel) -> String {
 }
 
 fn draw_scene(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView) {
+    if area.height == 0 {
+        return;
+    }
     let Some(shown) = &run.picture else {
-        let space = panel(buffer, area, theme, &format!("Scene {}", run.scene), "");
-        let is_ours = run.scene.parse::<Scene>().is_ok();
-        let text = if is_ours {
-            "A scene is shown while it runs; of its pictures, only spoilt ones are kept."
-        } else {
-            "This load shows its picture elsewhere."
-        };
-        let middle = space.height / 2;
-        let place = Rect {
-            x: space.x + 2,
-            y: space.y + middle,
-            width: space.width.saturating_sub(4),
-            height: space.height - middle,
-        };
-        write_wrapped(buffer, place, text, theme.style(Role::Dim));
+        panel(buffer, area, theme, &format!("Scene {}", run.scene), "");
         return;
     };
     let heading = format!("Scene {}, frame {}", run.scene, shown.number);
@@ -461,7 +475,7 @@ pub(crate) fn trial_at(
     chart: ChartKind,
     (x, y): (u16, u16),
 ) -> Option<u32> {
-    let space = inside(layout(area).stairs);
+    let space = inside(layout(area, snapshot.shown().map(Arc::as_ref)).stairs);
     if !space.contains((x, y).into()) {
         return None;
     }
@@ -484,7 +498,7 @@ mod tests {
     #[case(160, 47)]
     #[case(100, 27)]
     fn the_clock_line_is_the_largest_part(#[case] width: u16, #[case] height: u16) {
-        let places = layout(Rect::new(0, 0, width, height));
+        let places = layout(Rect::new(0, 0, width, height), None);
         let others = [
             places.next,
             places.power,
@@ -515,7 +529,7 @@ mod tests {
     fn a_step_of_the_staircase_can_be_picked() {
         let snapshot = snapshot();
         let area = Rect::new(0, 1, 160, 47);
-        let stairs = inside(layout(area).stairs);
+        let stairs = inside(layout(area, snapshot.shown().map(Arc::as_ref)).stairs);
         assert_eq!(
             trial_at(area, &snapshot, ChartKind::Core, (stairs.x + 8, stairs.y + 2)),
             Some(1)

@@ -177,14 +177,18 @@ impl Staircase {
         if let Some(kept) = self.kept {
             // What would be kept now, at the right margin.
             let style = theme.style(Role::Good);
-            write_right(buffer, places.field, places.y(kept), "★", style);
+            write_right(buffer, places.field, places.y(kept), "best ★", style);
         }
         if let Some(value) = self.next {
             let (x, y) = (places.x(self.trials.len()), places.y(value));
             rise(buffer, &places, (x, before, y), theme);
             let style = theme.style(Role::Accent);
             write(buffer, places.field, (x + 1, y), "▹", style);
-            write(buffer, places.field, (x + 2, y), &short(value), style);
+            let label = short(value);
+            let width = label.chars().count() as u16;
+            // Where the edge of the chart would cut it, it stands before its mark.
+            let before = (x + 2 + width > places.field.right()).then(|| x.saturating_sub(width));
+            write(buffer, places.field, (before.unwrap_or(x + 2), y), &label, style);
         }
     }
 
@@ -213,6 +217,9 @@ impl Staircase {
             for position in band.positions() {
                 buffer[position].set_symbol("░").set_style(theme.style(Role::Faint));
             }
+        }
+        if band.height > 2 {
+            write_right(buffer, band, band.y, "edge ", theme.style(Role::Dim));
         }
     }
 
@@ -302,7 +309,7 @@ mod tests {
     fn each_trial_is_a_step_marked_by_its_verdict() {
         let shown = shown(trials(), Some(75));
         let lines = drawn(39, 6, |buffer, area| shown.draw(buffer, area, THEME));
-        assert_eq!(lines[0], "  +120 ░░░░░░░░░░░░░░░░┌───▲───┐░░░░░░░");
+        assert_eq!(lines[0], "  +120 ░░░░░░░░░░░░░░░░┌───▲───┐░░edge");
         assert_eq!(lines[2], "   +75 ░░░░░░░░┌───●───┘░░░░░░░└▹+75░░░");
         assert_eq!(lines[4], "    ±0 ────●───┘");
         assert_eq!(lines[5], "           1       2       3");

@@ -15,7 +15,7 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
 
-use yard_step_core::{CardDescription, Next, Percent, Weighed};
+use yard_step_core::{CardDescription, Next, Percent, Weighed, counted};
 use yard_step_engine::ProfileView;
 use yard_step_ledger::{
     Choices, ClimbLine, Filter, Ledger, LedgerError, Order, SortBy, TrialDetail, TrialLine,
@@ -341,11 +341,6 @@ fn sort_climbs(climbs: &mut [ClimbLine], order: Order) {
         let rising = rising.then(a.id.cmp(&b.id));
         if order.descending { rising.reverse() } else { rising }
     });
-}
-
-/// A number of things.
-pub(crate) fn counted(count: usize, thing: &str) -> String {
-    if count == 1 { format!("1 {thing}") } else { format!("{count} {thing}s") }
 }
 
 /// What a climb came to, or what it waits for.

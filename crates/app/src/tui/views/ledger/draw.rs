@@ -16,11 +16,11 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use yard_step_core::compare::Comparison;
-use yard_step_core::{Celsius, Seconds, Watt};
+use yard_step_core::{Celsius, Seconds, Watt, counted};
 use yard_step_ledger::{ClimbLine, ClimbState, SortBy, TrialDetail, TrialLine};
 
 use crate::tui::theme::{Role, Theme, glyph};
-use crate::tui::views::ledger::browser::{List, counted};
+use crate::tui::views::ledger::browser::List;
 use crate::tui::views::ledger::state::LedgerState;
 use crate::tui::widgets::panel::panel;
 use crate::tui::widgets::{cut, row, write, write_right, write_wrapped};
