@@ -1,5 +1,7 @@
 //! The command line: which commands there are. What each is told stands with it.
 
+use std::path::PathBuf;
+
 use clap::{Parser, Subcommand};
 
 use crate::commands::{
@@ -15,6 +17,9 @@ use crate::options::DataDirOption;
 pub(crate) struct Arguments {
     #[command(flatten)]
     pub data_dir: DataDirOption,
+    /// Write what all processes do to this file; YARD_STEP_LOG=debug writes more
+    #[arg(long, value_name = "FILE", global = true)]
+    pub log: Option<PathBuf>,
     #[command(subcommand)]
     pub command: Command,
 }
@@ -54,6 +59,18 @@ pub(crate) enum Command {
     /// Run a scene on a card and tell about it line by line
     #[command(hide = true)]
     Load(LoadOptions),
+}
+
+impl Command {
+    /// What the process is called in the log.
+    pub(crate) const fn process(&self) -> &'static str {
+        match self {
+            Self::Slot(_) => "slot",
+            Self::Guard(_) => "guard",
+            Self::Load(_) => "load",
+            _ => "yard-step",
+        }
+    }
 }
 
 #[cfg(test)]

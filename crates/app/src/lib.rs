@@ -13,6 +13,7 @@ mod config;
 mod exchange;
 mod failure;
 mod input;
+mod logging;
 mod opening;
 mod options;
 mod output;
@@ -28,6 +29,9 @@ use clap::Parser;
 #[must_use]
 pub fn run() -> ExitCode {
     let arguments = cli::Arguments::parse();
+    if let Err(failure) = logging::begin(arguments.log.as_deref(), arguments.command.process()) {
+        return failure.tell();
+    }
     let result = match arguments.command {
         cli::Command::Demo(options) => commands::demo(&arguments.data_dir, &options),
         cli::Command::Open(options) => commands::open(&arguments.data_dir, &options),

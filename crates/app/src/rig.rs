@@ -14,7 +14,7 @@ use std::{env, thread};
 use yard_step_card::slot::{Power, SlotAddress, SlotCard};
 use yard_step_card::{CardName, RuntimeDir};
 use yard_step_engine::load::OutsideSpec;
-use yard_step_engine::{CardLock, Guard, Loads, Post, Rig};
+use yard_step_engine::{CardLock, Guard, Loads, Post, Rig, pass_log_on};
 use yard_step_ledger::DataDir;
 
 use crate::failure::Failure;
@@ -53,6 +53,7 @@ pub(crate) fn rig(
 fn power(program: PathBuf, name: CardName, course: u64, address: SlotAddress) -> Power {
     Box::new(move || {
         let mut host = Command::new(&program);
+        pass_log_on(&mut host);
         host.args(["slot", "--card", &name.to_string()])
             .args(["--driver", &name.driver.to_string(), "--course", &course.to_string()])
             .args(["--address", &address.to_string()]);

@@ -242,6 +242,25 @@ fn another_plan_for_an_unfinished_climb_is_refused_until_a_fresh_one_is_wanted()
 }
 
 #[test]
+fn all_four_processes_write_to_one_log_with_the_trial() {
+    let dir = tempfile::tempdir().unwrap();
+    let (data, log) = (text_of(dir.path()), dir.path().join("what.log"));
+    climb_core(&data, &short_plan(dir.path()), &["--log", &text_of(&log)]);
+    let text = fs::read_to_string(log).unwrap();
+    let has = |process: &str, what: &str| {
+        text.lines().any(|line| line.contains(&format!(" {process}[")) && line.contains(what))
+    };
+    assert!(has("yard-step", "trial 1 of climb 1:  INFO is on disk; asks for stock"), "{text}");
+    assert!(has("yard-step", "trial 1 of climb 1:  INFO is clean"), "{text}");
+    assert!(has("load", "trial 1 of climb 1:  INFO runs lantern"), "{text}");
+    assert!(has("slot", "hosts standin:tarn-310#"), "{text}");
+    assert!(has("guard", "holds the way back"), "{text}");
+    let refused = yard_step(&["cards", "--log", "/no/such/log"]);
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(stderr(&refused).contains("cannot write the log /no/such/log"), "{}", stderr(&refused));
+}
+
+#[test]
 fn a_refused_card_in_step_leaves_no_climb_behind() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());

@@ -1,9 +1,10 @@
 //! Carrying a trial out, from its intent to its outcome.
 
+use tracing::{error, info, warn};
 use yard_step_card::CardError;
 use yard_step_core::{
     ClimbEvent, Difference, Ending, Fault, InStepRecord, Judgement, Meaning, Next, Proposal,
-    Sample, Seconds, Settings, TrialRecord, TrialRequest, Verdict,
+    Sample, Seconds, Settings, TrialRecord, TrialRequest, Verdict, in_short,
 };
 use yard_step_ledger::Intent;
 
@@ -13,6 +14,7 @@ use crate::engine::{Engine, Unfinished};
 use crate::error::EngineError;
 use crate::in_step::{InStep, look_while_held};
 use crate::lock::CardLock;
+use crate::logging::set_log_trial;
 use crate::overseer::{LiveRun, Overseer, Steer};
 use crate::restart::Restart;
 use crate::trial::{Run, TICK, judgement_of};
@@ -146,6 +148,8 @@ impl Engine {
         let clamped = request.asked.clamped(&card);
         let guard_told = self.cards.arm()?;
         let intent = self.write_intent(request, clamped.settings)?;
+        set_log_trial(Some(format!("trial {} of climb {}", intent.number, intent.climb)));
+        info!("is on disk; asks for {}", in_short(&intent.asked, &card));
         // From here on, and not before, the card may be touched.
         let row = intent.id;
         let applied = apply_whole(self.cards.card_mut(), &intent.asked);
@@ -172,11 +176,13 @@ impl Engine {
             || self.cards.in_step().iter().any(InStep::took_machine_down)
         {
             // Whoever works on a machine goes down with it, and writes nothing down any more.
+            warn!("took the machine down");
             self.restart = Some(Restart::Down);
             return Err(EngineError::MachineDown { trial: run.intent.number });
         }
         let end = run.sample().at;
         let record = self.judged(&run, &ending, &applied.differences);
+        info!("is {}: {}", record.judged, record.reason);
         let wants_a_look =
             wants_a_look(&ending) || self.cards.in_step().iter().any(InStep::wants_a_look);
         let back = match record.judged.meaning() {
@@ -185,7 +191,9 @@ impl Engine {
             Meaning::TooMuch | Meaning::ProvesNothing => self.cards.put_to_stock(),
         };
         if let Err(error) = back {
-            run.mark(end, MarkKind::Fault, EngineError::from(error).to_string());
+            let text = EngineError::from(error).to_string();
+            error!("{text}");
+            run.mark(end, MarkKind::Fault, text);
         }
         let events = run.marks.iter().map(|mark| mark.event(row)).collect();
         // What was applied without a hitch is no news, nor is a card that came to be warm.
@@ -204,6 +212,7 @@ impl Engine {
             _ => self.needs_restart(),
         };
         self.note_state()?;
+        set_log_trial(None);
         Ok(view)
     }
 

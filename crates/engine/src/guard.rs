@@ -19,12 +19,14 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
+use tracing::info;
 use yard_step_card::Card;
 use yard_step_card::slot::{SlotAddress, SlotCard};
 use yard_step_core::{Seconds, Settings};
 
 use crate::load::Kin;
 use crate::lock::CardLock;
+use crate::logging::pass_log_on;
 use crate::restore::{is_held, restore};
 
 /// How long a guard tries to see the card back.
@@ -145,12 +147,14 @@ impl Drop for Guard {
 
 fn spawn(post: &Post) -> io::Result<Child> {
     // A group of its own: a key or a signal for the terminal's programs does not reach it.
-    Command::new(&post.program)
+    let mut command = Command::new(&post.program);
+    pass_log_on(&mut command);
+    command
         .arg("guard")
         .args(["--slot", &post.slot])
         .arg("--lock")
         .arg(&post.lock)
-        .arg("--log")
+        .arg("--told")
         .arg(&post.log)
         .stdin(Stdio::piped())
         .stdout(Stdio::null())
@@ -172,9 +176,15 @@ pub fn stand(mut input: impl BufRead, slot: &str, lock: &Path, log: &Path) -> bo
         Ok(count) if count > 0
     ) {
         match serde_json::from_slice(&line) {
-            Ok(Word::WayBack { settings }) => way_back = Some(*settings),
+            Ok(Word::WayBack { settings }) => {
+                info!("holds the way back");
+                way_back = Some(*settings);
+            }
             Ok(Word::Load { kin }) => load = kin,
-            Ok(Word::AllIsWell) => return true,
+            Ok(Word::AllIsWell) => {
+                info!("is relieved: all is well");
+                return true;
+            }
             // The last line of one who died while writing it.
             Err(_) => {}
         }
@@ -183,6 +193,7 @@ pub fn stand(mut input: impl BufRead, slot: &str, lock: &Path, log: &Path) -> bo
     if let Some(load) = load {
         load.end();
     }
+    info!("Yard Step is gone");
     let Some(settings) = way_back else { return true };
     match see_it_back(slot, &settings, (lock, guarded), PATIENCE) {
         Ok(how) => {
@@ -259,6 +270,7 @@ fn try_it_back(
 }
 
 fn note(log: &Path, text: &str) {
+    info!("{text}");
     let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |span| span.as_secs());
     let file = OpenOptions::new().create(true).append(true).open(log);
     // Without a log the card is back all the same.

@@ -3,6 +3,7 @@
 //! When a held card is let go and is not back, its lock is released and its guard takes over, which
 //! goes on trying; a guard is relieved only by a card that is back.
 
+use tracing::{error, info};
 use yard_step_card::Card;
 use yard_step_core::Settings;
 
@@ -84,7 +85,13 @@ impl HeldCard {
     }
 
     pub(crate) fn restore(&mut self, settings: &Settings) -> Result<(), NotBack> {
-        restore(self.card.as_mut(), settings)
+        let back = restore(self.card.as_mut(), settings);
+        let card = self.card.description().key();
+        match &back {
+            Ok(()) => info!("{card} was put back, and read back as asked"),
+            Err(not_back) => error!("{card} was not put back: {}", not_back.cause),
+        }
+        back
     }
 
     pub(crate) fn put_to_stock(&mut self) -> Result<(), NotBack> {

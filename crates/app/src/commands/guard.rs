@@ -19,13 +19,13 @@ pub(crate) struct GuardOptions {
     pub lock: PathBuf,
     /// Where to write down what was done
     #[arg(long)]
-    pub log: PathBuf,
+    pub told: PathBuf,
 }
 
 /// `yard-step guard`: holds the way back for a process that may end at any time.
 pub(crate) fn guard(options: &GuardOptions) -> Result<(), Failure> {
     stay()?;
-    let (lock, log): (&Path, &Path) = (&options.lock, &options.log);
+    let (lock, log): (&Path, &Path) = (&options.lock, &options.told);
     match stand(stdin().lock(), &options.slot, lock, log) {
         true => Ok(()),
         false => Err(Failure::failed(format!("the card is not back; {} tells why", log.display()))),

@@ -7,6 +7,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use tracing::{debug, info};
 use yard_step_core::{Demand, Frame, Seconds, Workload};
 
 use super::SlotAddress;
@@ -49,6 +50,7 @@ pub enum FaultsOnRequest {
 pub fn serve(address: &SlotAddress, card: StandIn, faults: FaultsOnRequest) -> io::Result<()> {
     let listener = address.listen()?;
     listener.set_nonblocking(true)?;
+    info!("hosts {}", card.description().key());
     let host = Host {
         faults,
         slot: Mutex::new(Slot { card, load: None }),
@@ -70,6 +72,7 @@ pub fn serve(address: &SlotAddress, card: StandIn, faults: FaultsOnRequest) -> i
                 Some(Ok((stream, _))) if check_peer(&stream).is_err() => {}
                 Some(Ok(_)) if host.visitors.load(Ordering::SeqCst) >= MOST_VISITORS => {}
                 Some(Ok((stream, _))) => {
+                    debug!("somebody came");
                     host.visitors.fetch_add(1, Ordering::SeqCst);
                     let host = &host;
                     scope.spawn(move || {
@@ -82,12 +85,14 @@ pub fn serve(address: &SlotAddress, card: StandIn, faults: FaultsOnRequest) -> i
                 Some(Err(_)) | None => thread::sleep(LOOK),
             }
             if host.vanished.load(Ordering::SeqCst) {
+                info!("the card has vanished");
                 withdraw(address, &mut listener);
                 return Ok(());
             }
             if host.visitors.load(Ordering::SeqCst) > 0 {
                 until = until.max(Instant::now() + LINGER);
             } else if listener.is_none() || Instant::now() > until {
+                info!("nobody is left: the machine is switched off");
                 withdraw(address, &mut listener);
                 return Ok(());
             }
@@ -194,6 +199,7 @@ impl Host {
                 return None;
             }
             Request::Apply { settings } => {
+                debug!("is asked to hold {settings:?}");
                 slot.card.apply(&settings).map_or_else(down, |()| Reply::Done)
             }
             Request::Taken => slot

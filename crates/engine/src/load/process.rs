@@ -10,6 +10,7 @@ use std::time::{Duration, Instant};
 use nix::sys::signal::Signal;
 
 use super::kin::{self, Kin};
+use crate::logging::pass_log_on;
 
 /// How long a load that was told to stop may take.
 const STOPS: Duration = Duration::from_millis(500);
@@ -39,6 +40,7 @@ impl Process {
         let name = command.get_program().to_string_lossy().into_owned();
         // A group of its own: what it starts itself can be ended with it, and a key in the
         // terminal ends neither.
+        pass_log_on(command);
         let mark = kin::mark(command);
         let mut child = command
             .stdin(Stdio::piped())
