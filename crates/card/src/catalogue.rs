@@ -38,8 +38,8 @@ impl CardChoice {
         KINDS.iter().map(|(kind, model)| Self { kind, model }).collect()
     }
 
-    /// The individual of this kind with the given seed. `course` changes what chance brings (runs
-    /// scatter, faults fall elsewhere) and leaves the individual as it is.
+    /// The unit of this kind with the given seed. `course` changes what chance brings (runs
+    /// scatter, faults fall elsewhere) and leaves the unit as it is.
     ///
     /// # Errors
     /// The model that ships for this kind is unusable.
@@ -48,13 +48,13 @@ impl CardChoice {
     }
 }
 
-/// One individual card: a kind and its seed, such as `standin:tarn-310#7`, under a release of the
+/// One unit: a kind and its seed, such as `standin:tarn-310#7`, under a release of the
 /// driver.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct CardName {
     /// The kind.
     pub choice: CardChoice,
-    /// Which individual.
+    /// Which unit.
     pub seed: u64,
     /// Release of the driver its machine runs, from 1.
     pub driver: u32,

@@ -529,7 +529,7 @@ impl Engine {
         }
         let line = &detail.line;
         Err(EngineError::NothingToDo(format!(
-            "Trial {} of climb {} ran on {}, individual {}. Choose that card first, with c.",
+            "Trial {} of climb {} ran on {}, unit {}. Choose that card first, with c.",
             line.number, line.climb, line.card, line.serial
         )))
     }

@@ -512,7 +512,7 @@ impl Work {
         self.read_lists();
         let card = self.engine.description();
         let name =
-            format!("{}, individual {}: climb {}.", card.name, card.serial, self.engine.climb_id());
+            format!("{}, unit {}: climb {}.", card.name, card.serial, self.engine.climb_id());
         for text in told {
             self.desk.tell(text);
         }
@@ -525,7 +525,7 @@ impl Work {
 
     fn toggle_in_step(&mut self, index: usize) -> Result<(), EngineError> {
         let card = self.rack.named(index)?;
-        let name = format!("{}, individual {}", card.name, card.serial);
+        let name = format!("{}, unit {}", card.name, card.serial);
         if index == self.rack.present() {
             return Err(EngineError::NotAlike { one: name.clone(), other: name });
         }

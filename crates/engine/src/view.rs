@@ -81,7 +81,7 @@ impl Mark {
 pub struct InStepView {
     /// Key of the card.
     pub card: String,
-    /// Which individual.
+    /// Which unit.
     pub serial: String,
     /// Settings it took.
     pub taken: Option<Settings>,

@@ -113,7 +113,7 @@ impl Bench {
     }
 
     /// Another unit of the same kind of card.
-    fn individual(&self, seed: u64) -> Box<Troubled> {
+    fn unit(&self, seed: u64) -> Box<Troubled> {
         let mut other = self.card_that(|| ());
         other.card = CardChoice::all()[0].open(seed, 0).unwrap();
         other.card.set_mishaps(Mishaps::NONE);
@@ -658,7 +658,7 @@ fn a_proven_profile_as_bold_as_what_took_the_machine_down_is_not_gone_back_to() 
     bench.write_an_hour(&last, kept.settings);
     drop(engine);
     // Milder settings take the machine down in another climb: without an outcome, as it is then.
-    let card = bench.individual(5).description().clone();
+    let card = bench.unit(5).description().clone();
     let asked = Settings { core_offset: Some(MhzOffset(30)), ..Bench::stock() };
     assert!(kept.settings.is_at_least_as_bold_as(&asked, &card));
     let climb = bench.ledger.begin_climb(&card, &short_plan(), &STAGES).unwrap();
@@ -749,7 +749,7 @@ fn a_card_that_does_not_go_back_is_told() {
     bench.trouble.lock().unwrap().deaf = true;
     let error = engine.put_to_stock().unwrap_err().to_string();
     assert!(
-        error.contains("#5 was not put back: asked 5 times. core clock offset: asked +0"),
+        error.contains("#5 was not put back: asked 5 times. core clock offset: asked ±0 MHz"),
         "{error}"
     );
     bench.trouble.lock().unwrap().deaf = false;
@@ -783,7 +783,7 @@ fn a_card_that_cannot_be_asked_is_never_called_put_back(
 fn a_card_in_step_that_is_not_back_is_told_by_name() {
     let (bench, other) = (Bench::new(), Bench::new());
     let mut engine = bench.engine_at_core();
-    engine.hold_in_step(other.individual(6)).unwrap();
+    engine.hold_in_step(other.unit(6)).unwrap();
     engine.carry_out(false, &mut ()).unwrap();
     other.trouble.lock().unwrap().deaf = true;
     let error = engine.put_back().unwrap_err().to_string();
@@ -934,7 +934,7 @@ fn the_graver_verdict_of_two_cards_in_step_counts() {
     let bench = Bench::new();
     let other = Bench::new();
     let mut engine = bench.engine();
-    engine.hold_in_step(other.individual(6)).unwrap();
+    engine.hold_in_step(other.unit(6)).unwrap();
     engine.carry_out(false, &mut ()).unwrap();
     assert_eq!(last_verdict(&engine), Verdict::Clean);
     other.trouble.lock().unwrap().lost = Some(LoadLost::Died);

@@ -158,7 +158,7 @@ pub struct TrialLine {
     pub number: u32,
     /// Name of the card.
     pub card: String,
-    /// Which individual.
+    /// Which unit.
     pub serial: String,
     /// Stage.
     pub stage: Stage,
@@ -212,7 +212,7 @@ pub struct ClimbLine {
     pub key: String,
     /// Name of the card.
     pub card: String,
-    /// Which individual.
+    /// Which unit.
     pub serial: String,
     /// How far it has come.
     pub state: ClimbState,
@@ -233,7 +233,7 @@ pub struct ClimbLine {
 /// What there is to choose from in a filter.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Choices {
-    /// Keys of the cards, each with its name and individual.
+    /// Keys of the cards, each with its name and unit.
     pub cards: Vec<(String, String)>,
     /// Climbs.
     pub climbs: Vec<i64>,

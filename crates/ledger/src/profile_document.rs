@@ -66,7 +66,7 @@ pub struct CardPart {
     /// What it is named by.
     #[serde(default)]
     pub id: String,
-    /// Which individual.
+    /// Which unit.
     #[serde(default)]
     pub serial: String,
     /// Its model.

@@ -110,8 +110,8 @@ fn what_stands_behind_settings_is_every_run_at_them_whatever_the_fan_did(desk: D
     assert_eq!(runs[1].fan, Some(Fan::Fixed(Percent(100.0))));
     let profile = Profile { settings, ..desk.profile(60) };
     let backing = Backing::of(&profile, &runs, &desk.card.driver);
-    assert_eq!((backing.runs, backing.clean, backing.failed), (1, Seconds(600.0), None));
-    assert_eq!(backing.cooler, 1, "a fan at full speed proves nothing of an automatic one");
+    assert_eq!((backing.runs, backing.clean, backing.failed), (2, Seconds(1_200.0), None));
+    assert_eq!(backing.cooler, 0, "a faster fan, but as hot as with its own");
     let elsewhere = CardDescription { serial: "4".into(), ..desk.card.clone() };
     assert!(desk.ledger.runs_at(&elsewhere, &settings).unwrap().is_empty());
 }
@@ -156,7 +156,12 @@ fn a_document_gives_back_what_was_written(desk: Desk) {
     assert!(text.contains("\"vf_curve\""), "{text}");
     let read = ProfileDocument::from_json(&text).unwrap();
     let settings = read.settings.with_unwritten_fan(&desk.card);
-    assert_eq!(ProfileDocument { settings, ..read }, document);
+    assert!(text.contains("\"evidence\""), "told to others, {text}");
+    assert_eq!(read.evidence, None, "and believed by nobody");
+    assert_eq!(
+        ProfileDocument { settings, ..read },
+        ProfileDocument { evidence: None, ..document }
+    );
 }
 
 #[rstest]

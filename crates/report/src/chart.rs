@@ -127,7 +127,7 @@ impl Axes<'_> {
 
 fn draw_head(area: &Area<'_>, id: i64, climb: &Climb) -> Result<(), Box<dyn std::error::Error>> {
     let card = climb.card();
-    let title = format!("{} · individual {} · climb {id}", card.name, card.serial);
+    let title = format!("{} · unit {} · climb {id}", card.name, card.serial);
     area.draw_text(&title, &(FONT, 24).into_font().color(&INK), (30, 20))?;
     let told = match climb.next() {
         Next::Ended(outcome) => format!(

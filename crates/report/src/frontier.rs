@@ -46,7 +46,7 @@ fn draw(
     let root = SVGBackend::with_string(svg, SIZE).into_drawing_area();
     root.fill(&WHITE)?;
     let (head, body) = root.split_vertically(96);
-    let title = format!("{} · individual {} · {load}", card.name, card.serial);
+    let title = format!("{} · unit {} · {load}", card.name, card.serial);
     head.draw_text(&title, &(FONT, 24).into_font().color(&INK), (30, 18))?;
     for (index, line) in broken(&frontier.sentence, 130).into_iter().enumerate() {
         let at = (30, 54 + 18 * index as i32);

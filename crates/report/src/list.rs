@@ -11,7 +11,7 @@ const HEADER: [&str; 18] = [
     "trial",
     "began_unix_s",
     "card",
-    "individual",
+    "unit",
     "stage",
     "settings",
     "load",

@@ -17,7 +17,7 @@ pub(crate) struct CardsOptions {
     /// Only this card
     #[arg(long, value_parser = parse_card)]
     pub card: Option<CardChoice>,
-    /// Which individual of a stand-in
+    /// Which unit of a stand-in
     #[arg(long, default_value_t = 1, value_name = "N", allow_negative_numbers = true, value_parser = parse_whole)]
     pub seed: u64,
     /// Also print the true edges of a stand-in, for judging a climb
@@ -72,7 +72,7 @@ fn in_words(document: &CardDocument) -> String {
     let card = &document.description;
     let limits = &card.limits;
     let mut text = format!(
-        "{} ({}), individual {}, driver {}\n  {} GiB of {}, {} actual, {} effective, {}\n  boost clock {}, highest {}, power limit {}\n  settings\n",
+        "{} ({}), unit {}, driver {}\n  {} GiB of {}, {} actual, {} effective, {}\n  boost clock {}, highest {}, power limit {}\n  settings\n",
         card.name,
         card.id,
         card.serial,

@@ -232,7 +232,7 @@ fn headline(engine: &Engine) -> String {
     let card = engine.description();
     let stages: Vec<&str> = engine.climb().stages().iter().map(|stage| stage.label()).collect();
     format!(
-        "{} ({}), individual {}: climb {}, stages {}",
+        "{} ({}), unit {}: climb {}, stages {}",
         card.name,
         card.id,
         card.serial,

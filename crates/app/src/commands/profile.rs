@@ -160,7 +160,7 @@ fn list(ledger: &Ledger, card: &CardDescription, json: bool) -> Result<String, F
             .collect();
         return Ok(serde_json::to_string_pretty(&documents)? + "\n");
     }
-    let mut text = format!("{}, individual {}\n", card.name, card.serial);
+    let mut text = format!("{}, unit {}\n", card.name, card.serial);
     if views.is_empty() {
         text += "  no profile is kept\n";
     }

@@ -87,7 +87,7 @@ fn load_of(
 fn in_words(card: &CardDescription, load: &str, frontier: &Frontier) -> String {
     let cost = frontier.cost;
     let mut text = format!(
-        "{}, individual {}, under {load}: work against {}\n{}\n\n",
+        "{}, unit {}, under {load}: work against {}\n{}\n\n",
         card.name,
         card.serial,
         cost.what(),

@@ -105,7 +105,7 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
         let mut dice = ChaCha8Rng::seed_from_u64(card.seed());
         dice.set_stream(course.wrapping_add(1));
         let stock = Settings::stock(&card.description);
-        let mut warm = Physics::new(card.model.clone(), card.individual, card.physics.room());
+        let mut warm = Physics::new(card.model.clone(), card.unit, card.physics.room());
         let controls = Controls::of(&stock, &card.model, 1.0);
         let course =
             heat_up(&mut warm, &controls, &demand, WARM_UP_SECONDS, &mut Progress::default());

@@ -1,4 +1,4 @@
-//! Where the edges of an individual truly lie: for judging a climb afterwards, never for climbing.
+//! Where the edges of a unit truly lie: for judging a climb afterwards, never for climbing.
 
 use serde::Serialize;
 use yard_step_core::{
@@ -89,7 +89,7 @@ impl StandIn {
     pub fn warm(&self, settings: &Settings, demand: &impl Fn(u64) -> Demand) -> Warm {
         let controls = Controls::of(settings, &self.model, 1.0);
         let room = self.physics.room();
-        let mut physics = Physics::new(self.model.clone(), self.individual, room);
+        let mut physics = Physics::new(self.model.clone(), self.unit, room);
         let mut progress = Progress::default();
         heat_up(&mut physics, &controls, demand, WARM_UP_SECONDS, &mut progress);
         let (mut faults, mut done, mut clock, mut power) = (0.0, 0.0, 0.0, 0.0);

@@ -1,8 +1,8 @@
-//! Where the limits of an individual lie, and what happens beyond them.
+//! Where the limits of a unit lie, and what happens beyond them.
 //!
 //! | quantity | formula | units | source |
 //! |---|---|---|---|
-//! | core limit | `f_curve(V) + headroom(V, T) − droop` | MHz | assumption: an individual is so many MHz better than the curve its maker ships |
+//! | core limit | `f_curve(V) + headroom(V, T) − droop` | MHz | assumption: a unit is so many MHz better than the curve its maker ships |
 //! | curve beyond its top | `slope · dV / (1 + dV / 50 mV)` | MHz | alpha-power law of delay: ever less clock for a volt (Sakurai and Newton 1990) |
 //! | faults | `exp(past / e-fold) / 24 h` | per hour | path delays are spread normally; the tail of that is close to exponential |
 //! | combined droop | `mhz · other domain's share of its headroom` | MHz | assumption: core and memory controller share a supply |
@@ -63,26 +63,25 @@ impl Physics {
 
     /// MHz past the core's limit, but for the droop of a load change.
     fn core_past_steady(&self, controls: &Controls) -> f64 {
-        let (silicon, individual) = (&self.model.silicon, &self.individual);
-        let memory_share = (controls.memory_offset / individual.memory_headroom).clamp(0.0, 1.5);
-        let headroom = individual.headroom
+        let (silicon, unit) = (&self.model.silicon, &self.unit);
+        let memory_share = (controls.memory_offset / unit.memory_headroom).clamp(0.0, 1.5);
+        let headroom = unit.headroom
             + silicon.headroom_mhz_per_v * (self.point(controls).volt - 0.95)
             + silicon.headroom_mhz_per_c * (self.die - 65.0)
             - silicon.together_core_mhz * memory_share
-            - individual.geometry * (self.geometry - 0.5);
+            - unit.geometry * (self.geometry - 0.5);
         self.core_beyond_curve(controls) - headroom
     }
 
     /// Actual MHz past the memory's limit.
     fn memory_past(&self, controls: &Controls) -> f64 {
         let (memory, silicon) = (&self.model.memory, &self.model.silicon);
-        let core_share =
-            (self.core_beyond_curve(controls) / self.individual.headroom).clamp(0.0, 1.5);
+        let core_share = (self.core_beyond_curve(controls) / self.unit.headroom).clamp(0.0, 1.5);
         let mv = controls.memory_millivolt;
         let by_voltage =
             memory.headroom_mhz_per_mv * mv / (1.0 + mv.max(0.0) / MEMORY_SATURATES_MV);
         let by_timing = self.timing_level(controls).map_or(0.0, |level| level.edge_mhz);
-        let headroom = self.individual.memory_headroom
+        let headroom = self.unit.memory_headroom
             + memory.headroom_mhz_per_c * (self.memory - 60.0)
             + by_voltage
             + by_timing
@@ -106,7 +105,7 @@ impl Physics {
 
     /// MHz by which the clock is stretched.
     pub(super) fn stretched(&self, controls: &Controls) -> f64 {
-        let beyond = self.core_past_steady(controls) - self.individual.stretches_from;
+        let beyond = self.core_past_steady(controls) - self.unit.stretches_from;
         let most = self.core_clock(controls) * 0.3;
         (self.model.silicon.stretched_share * beyond.max(0.0)).min(most)
     }

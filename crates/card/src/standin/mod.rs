@@ -20,7 +20,7 @@ use std::collections::VecDeque;
 
 use faults::ChipFault;
 use limits::Past;
-use model::{Individual, Model, normal};
+use model::{Model, Unit, normal};
 use physics::{Controls, Physics, STEP};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
@@ -88,7 +88,7 @@ impl Workload for Unknown {
 pub struct StandIn {
     description: CardDescription,
     model: Model,
-    individual: Individual,
+    unit: Unit,
     physics: Physics,
     held: Settings,
     dice: ChaCha8Rng,
@@ -123,14 +123,14 @@ pub struct StandIn {
 }
 
 impl StandIn {
-    /// The individual with the given seed, of the kind that `model` (TOML) describes, switched on
+    /// The unit with the given seed, of the kind that `model` (TOML) describes, switched on
     /// and cold. See [`CardChoice::open`](crate::CardChoice::open) for the kinds that ship.
     ///
     /// # Errors
     /// The model is unusable.
     pub fn new(id: &str, model: &str, seed: u64, course: u64) -> Result<Self, CardError> {
         let model = Model::read(model)?;
-        let individual = Individual::draw(&model, seed);
+        let unit = Unit::draw(&model, seed);
         let mut description = model.describe(id, seed);
         description.driver = driver_name(1);
         let mut dice = ChaCha8Rng::seed_from_u64(seed);
@@ -139,10 +139,10 @@ impl StandIn {
         Ok(Self {
             controls: Controls::of(&held, &model, 1.0),
             held,
-            physics: Physics::new(model.clone(), individual, Room::default()),
+            physics: Physics::new(model.clone(), unit, Room::default()),
             mishaps: model.mishaps,
             description,
-            individual,
+            unit,
             model,
             dice,
             disturbance: Disturbance::None,
@@ -165,7 +165,7 @@ impl StandIn {
         })
     }
 
-    /// The number that makes it the individual it is.
+    /// The number that makes it the unit it is.
     #[must_use]
     pub fn seed(&self) -> u64 {
         self.description.serial.parse().unwrap_or_default()

@@ -1,4 +1,4 @@
-//! The parameters of a stand-in: those of its kind, read from TOML, and those of the individual,
+//! The parameters of a stand-in: those of its kind, read from TOML, and those of the unit,
 //! drawn from its seed.
 
 use std::collections::BTreeMap;
@@ -185,9 +185,9 @@ pub struct LimitOverride {
     pub power_limit: Watt,
 }
 
-/// What makes a card an individual.
+/// What makes a card a unit.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Individual {
+pub(super) struct Unit {
     /// MHz past the stock curve at which the mean time to a fault is 24 h, at 0.95 V and 65 °C.
     pub headroom: f64,
     /// Factor on the leakage.
@@ -204,7 +204,7 @@ pub(super) struct Individual {
     pub window: f64,
 }
 
-impl Individual {
+impl Unit {
     pub(super) fn draw(model: &Model, seed: u64) -> Self {
         let (silicon, memory) = (&model.silicon, &model.memory);
         let mut dice = ChaCha8Rng::seed_from_u64(seed);

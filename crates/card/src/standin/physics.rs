@@ -25,7 +25,7 @@
 
 use yard_step_core::{Case, Celsius, Demand, Fan, Room, SettingKind, Settings, VfCurve};
 
-use super::model::{Heat, Individual, Model, Point, Power};
+use super::model::{Heat, Model, Point, Power, Unit};
 
 /// Length of a step in seconds.
 pub(super) const STEP: f64 = 0.1;
@@ -101,7 +101,7 @@ impl Controls {
 #[derive(Debug, Clone)]
 pub(super) struct Physics {
     pub model: Model,
-    pub individual: Individual,
+    pub unit: Unit,
     points: Vec<Point>,
     /// The curve that the points are of; none for the factory's.
     curve: Option<VfCurve>,
@@ -131,12 +131,12 @@ pub(super) struct Physics {
 }
 
 impl Physics {
-    pub(super) fn new(model: Model, individual: Individual, room: Room) -> Self {
+    pub(super) fn new(model: Model, unit: Unit, room: Room) -> Self {
         let points = model.points();
         let air = room.ambient.value();
         Self {
             model,
-            individual,
+            unit,
             points,
             curve: None,
             room,
@@ -307,7 +307,7 @@ impl Physics {
         let Power { switching_w_per_v2_ghz, leakage_w_per_v, .. } = self.model.power;
         let switching =
             switching_w_per_v2_ghz * self.activity * point.volt.powi(2) * point.mhz / 1_000.0;
-        switching + leakage_w_per_v * self.individual.leakage * point.volt * warmth
+        switching + leakage_w_per_v * self.unit.leakage * point.volt * warmth
     }
 
     fn board_power_of(&self, chip: f64, volt: f64) -> f64 {
@@ -343,7 +343,7 @@ impl Physics {
 
     fn warm(&mut self, dt: f64) {
         let heat = &self.model.heat;
-        let mounted = self.individual.mounting;
+        let mounted = self.unit.mounting;
         let from_die = (self.die - self.sink) / (heat.die_to_sink_k_per_w * mounted);
         let from_memory = (self.memory - self.sink) / heat.memory_to_sink_k_per_w;
         let to_air = heat.sink_w_per_k_still
@@ -390,7 +390,7 @@ impl Physics {
         if !width.is_finite() || self.model.silicon.window_loss == 0.0 {
             return 0.0;
         }
-        let misfit = (width.max(1.0) / self.individual.window).ln() / 6.0_f64.ln();
+        let misfit = (width.max(1.0) / self.unit.window).ln() / 6.0_f64.ln();
         self.model.silicon.window_loss * misfit.powi(2).min(1.0)
     }
 

@@ -306,8 +306,8 @@ fn point_05_in_bands_of_clock_relaxed_timings_take_the_gain(
     for seed in SEEDS {
         let mut card = open(kind, seed);
         // What the timings do is looked at without what errors do.
-        card.individual.memory_headroom = 400.0;
-        card.physics.individual.memory_headroom = 400.0;
+        card.unit.memory_headroom = 400.0;
+        card.physics.unit.memory_headroom = 400.0;
         let score = |offset: f64| warm(&card, &[(SettingKind::MemoryOffset, offset)]).score;
         let step = to - from;
         let before = score(from) - score(from - step);
@@ -525,7 +525,7 @@ fn point_11_after_a_driver_reset_settings_are_gone_and_boost_is_odd_until_a_rest
 /// A day at these settings under a load that asks for `demand` at each second: faults to expect.
 fn faults_a_day(card: &StandIn, settings: &Settings, demand: impl Fn(u64) -> Demand) -> f64 {
     let controls = Controls::of(settings, &card.model, 1.0);
-    let mut physics = Physics::new(card.model.clone(), card.individual, Room::default());
+    let mut physics = Physics::new(card.model.clone(), card.unit, Room::default());
     let mut faults = 0.0;
     for step in 0..21_000_u64 {
         physics.step(STEP, Some(&demand(step / 10)), 0.0, &controls);
@@ -582,8 +582,8 @@ fn point_13_seeds_differ_and_the_room_shifts_everything(
         all.collect::<BTreeSet<i64>>().len()
     };
     assert!(distinct(setting) >= 6 && distinct(SettingKind::MemoryOffset) >= 6);
-    let leakages = cards.iter().map(|card| (card.individual.leakage * 1e6) as i64);
-    let mountings = cards.iter().map(|card| (card.individual.mounting * 1e6) as i64);
+    let leakages = cards.iter().map(|card| (card.unit.leakage * 1e6) as i64);
+    let mountings = cards.iter().map(|card| (card.unit.mounting * 1e6) as i64);
     assert!(leakages.collect::<BTreeSet<i64>>().len() > 20);
     assert!(mountings.collect::<BTreeSet<i64>>().len() > 20);
     for mut card in cards {

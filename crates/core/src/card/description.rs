@@ -353,7 +353,7 @@ pub struct CardLimits {
 pub struct CardDescription {
     /// What the user names it by, such as `standin:tarn-310`.
     pub id: String,
-    /// The individual: two cards of one model differ.
+    /// The unit: two cards of one model differ.
     pub serial: String,
     /// Name to show.
     pub name: String,

@@ -181,7 +181,7 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
             text: format!(
                 "{} {}, {} under load. Keep it with k.",
                 outcome.sentence,
-                counted(outcome.trials as usize, "trial"),
+                counted(outcome.trials, "trial"),
                 outcome.test_seconds.in_words()
             ),
             style: accent,
