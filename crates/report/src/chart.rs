@@ -21,6 +21,8 @@ use crate::ReportError;
 use crate::font::FONT;
 
 const SIZE: (u32, u32) = (1200, 900);
+/// Characters of the font, at 14 pixels, that fit across the page.
+const HEAD_COLUMNS: usize = 132;
 pub(crate) const INK: RGBColor = RGBColor(38, 46, 54);
 pub(crate) const FAINT: RGBColor = RGBColor(216, 220, 224);
 const BAND: RGBColor = RGBColor(246, 228, 190);
@@ -139,7 +141,9 @@ fn draw_head(area: &Area<'_>, id: i64, climb: &Climb) -> Result<(), Box<dyn std:
         Next::Trial(proposal) => format!("Not ended yet. Next: {}", proposal.reason),
         Next::Stuck(why) => why,
     };
-    area.draw_text(&told, &(FONT, 14).into_font().color(&INK), (30, 56))?;
+    for (line, y) in textwrap::wrap(&told, HEAD_COLUMNS).iter().zip([52, 70]) {
+        area.draw_text(line, &(FONT, 14).into_font().color(&INK), (30, y))?;
+    }
     Ok(())
 }
 

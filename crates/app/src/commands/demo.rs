@@ -21,6 +21,7 @@ use super::open::{needs_terminal, show};
 use crate::failure::Failure;
 use crate::opening::{Wanted, open_climb, open_ledger, rack};
 use crate::options::{DataDirOption, parse_pace};
+use crate::output::note;
 
 #[derive(Debug, Args)]
 pub(crate) struct DemoOptions {
@@ -62,6 +63,7 @@ pub(crate) fn demo(data_dir: &DataDirOption, options: &DemoOptions) -> Result<()
     let history = if dir.ledger().exists() {
         Vec::new()
     } else {
+        note("Making the history of the demo's three cards. That takes a few seconds, once.");
         thread::spawn(draw_ahead);
         make_history(&dir, card, others)?
     };

@@ -550,8 +550,8 @@ pub const BINDINGS: &[Binding] = &[
     },
     Binding {
         action: Action::HoldPoint,
-        keys: &[key('h')],
-        label: "hold it",
+        keys: &[key('!')],
+        label: "hold point",
         help: "in Shape: have the card held at the picked point, to try it live under load",
         applies: |m| m.waits() && m.has_curve && !m.down,
         in_footer: true,

@@ -42,7 +42,12 @@ pub(crate) fn key(chosen: usize, code: KeyCode, snapshot: &Snapshot) -> (usize, 
         (_, KeyCode::Down) => return ((chosen + 1).min(last), None),
         (_, KeyCode::Char('o')) => Some(Command::SwapStages),
         (Row::Other(index), KeyCode::Char('a')) => {
-            snapshot.other_stages.get(index).map(|(stage, _)| Command::AddStage(*stage))
+            let Some((stage, why_not)) = snapshot.other_stages.get(index) else {
+                return (chosen, None);
+            };
+            // The stage goes behind the others, and the choice with it.
+            let place = if why_not.is_none() { snapshot.progress.len() } else { chosen };
+            return (place, Some(Command::AddStage(*stage)));
         }
         (Row::Stage(index), KeyCode::Char(character)) => {
             let order = match character {

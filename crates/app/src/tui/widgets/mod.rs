@@ -6,6 +6,8 @@ pub(crate) mod next_step;
 pub(crate) mod panel;
 pub(crate) mod plot;
 
+use std::borrow::Cow;
+
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
@@ -45,22 +47,17 @@ pub(crate) fn row(area: Rect, index: u16) -> Rect {
     }
 }
 
-/// Breaks a text into lines of at most `width` characters, at spaces where there are any.
+/// Breaks a text into lines of at most `width` cells, at spaces where there are any.
 pub(crate) fn wrapped(text: &str, width: usize) -> Vec<String> {
-    let mut lines = Vec::new();
-    let mut line = String::new();
-    for word in text.split_whitespace() {
-        let needed = line.chars().count() + usize::from(!line.is_empty()) + word.chars().count();
-        if needed > width && !line.is_empty() {
-            lines.push(std::mem::take(&mut line));
-        }
-        if !line.is_empty() {
-            line.push(' ');
-        }
-        line.push_str(word);
+    let words: Vec<&str> = text.split_whitespace().collect();
+    if words.is_empty() {
+        return Vec::new();
     }
-    lines.extend((!line.is_empty()).then_some(line));
-    lines
+    let options = textwrap::Options::new(width)
+        .break_words(false)
+        .word_splitter(textwrap::WordSplitter::NoHyphenation)
+        .wrap_algorithm(textwrap::WrapAlgorithm::FirstFit);
+    textwrap::wrap(&words.join(" "), options).into_iter().map(Cow::into_owned).collect()
 }
 
 /// As much of a text as fits into `width`, with a sign where that is not all.

@@ -280,6 +280,7 @@ fn draw_settings(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
         };
         let held = held_now.map_or_else(|| "–".into(), |held| shown(held, offer));
         let cell = Rect { x: held_at, width: HELD, ..line };
+        let held = cut(&held, HELD);
         write_right(buffer, cell.intersection(line), line.y, &held, theme.style(Role::Clock));
         let counted = format!("{}, {}", offer.reading.label(), offer.show_step());
         let counted_width = if line.width >= 66 { COUNTED } else { 0 };
