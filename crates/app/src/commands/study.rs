@@ -249,7 +249,7 @@ fn strategies_told(study: &VoltageStudy, table: &[StrategySummary]) -> String {
         study.plan.margin.purpose(),
         study.plan.margin.claim()
     );
-    text += "strategy   policy     cards        number  faster for no more  gain median  saved median  \
+    text += "strategy        policy     cards        number  faster for no more  gain median  saved median  \
              at 99 % of stock  left median  not holding  unsound curves  trials  minutes  machine downs\n";
     let mut kind = None;
     for row in table {
@@ -259,7 +259,7 @@ fn strategies_told(study: &VoltageStudy, table: &[StrategySummary]) -> String {
         kind = Some(&row.kind);
         let _ = writeln!(
             text,
-            "{:<8} {:<10} {:<12} {:>6}  {:>18}  {:>+9.2} %  {:>10.1} %  {:>16}  {:>8.0} mV  {:>9.1} %  {:>14}  \
+            "{:<15} {:<10} {:<12} {:>6}  {:>18}  {:>+9.2} %  {:>10.1} %  {:>16}  {:>8.0} mV  {:>9.1} %  {:>14}  \
              {:>6.1}  {:>7.1}  {:>13}{}",
             row.strategy,
             row.policy.label(),

@@ -24,20 +24,15 @@ struct Entry {
     style: Style,
 }
 
-/// Rows it wants: two for each entry, and one for the answer to the last command.
+/// Rows it wants: two for what was, three for what is next.
 pub(crate) const HEIGHT: u16 = 5;
 
-/// Draws both entries and the answer below them.
+/// Draws both entries.
 pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
     let first = area.height / 2;
-    let second = (area.height - first).min(first.max(1));
+    let second = area.height - first;
     let upper = Rect { height: first, ..area };
     let lower = Rect { y: area.y + first, height: second, ..area };
-    let last = row(area, first + second);
-    if let Some(answer) = &snapshot.answer {
-        let x = area.x + WORD.min(area.width);
-        write(buffer, last, (x, last.y), answer, theme.style(Role::Warn));
-    }
     draw_entry(buffer, upper, theme, &now(snapshot, theme));
     draw_entry(buffer, lower, theme, &next(snapshot, theme));
 }
@@ -245,7 +240,6 @@ mod tests {
     fn the_verdict_and_the_next_step_come_with_their_reasons() {
         let snapshot = snapshot();
         let lines = drawn(150, HEIGHT, |buffer, area| draw(buffer, area, THEME, &snapshot));
-        assert_eq!(lines[4].trim(), "The card is at stock.");
         assert!(lines[0].starts_with(" ▲ LOAD DIED    trial 3 at core +120 MHz: "), "{lines:?}");
         assert!(
             lines[2].starts_with(" ▹ NEXT: ENTER  core: core +75 MHz, step, at least 3 min 20 s."),

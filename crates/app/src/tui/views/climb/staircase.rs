@@ -177,7 +177,10 @@ impl Staircase {
         if let Some(kept) = self.kept {
             // What would be kept now, at the right margin.
             let style = theme.style(Role::Good);
-            write_right(buffer, places.field, places.y(kept), "best ★", style);
+            // The word gives way to a step that is drawn there.
+            let is_taken = self.next.or(self.trials.last().map(|trial| trial.value)) == Some(kept);
+            let mark = if is_taken { "★" } else { "best ★" };
+            write_right(buffer, places.field, places.y(kept), mark, style);
         }
         if let Some(value) = self.next {
             let (x, y) = (places.x(self.trials.len()), places.y(value));
