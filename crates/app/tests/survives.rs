@@ -679,7 +679,7 @@ fn a_process_that_hosts_or_guards_does_nothing_by_itself() {
     let dir = tempfile::tempdir().unwrap();
     let text = |path: &Path| text_of(path);
     let (lock, log) = (text(&dir.path().join("lock")), text(&dir.path().join("log")));
-    let output = yard_step(&["guard", "--slot", "nobody", "--lock", &lock, "--log", &log]);
+    let output = yard_step(&["guard", "--slot", "nobody", "--lock", &lock, "--told", &log]);
     assert!(output.status.success(), "told nothing, it has nothing to put back");
     assert!(!Path::new(&log).exists());
     let output = yard_step(&["load", "--scene", "kiln", "--slot", "nobody"]);
