@@ -127,9 +127,7 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
                 };
                 if watcher.stop.load(Ordering::Relaxed) {
                     return Err(Failure::Interrupted(
-                        "interrupted: the card is put back and the climb is kept. The same \
-                         command goes on with it."
-                            .into(),
+                        "interrupted: the climb is kept. The same command goes on with it.".into(),
                     ));
                 }
                 if let Some(record) = engine.climb().trials().last() {

@@ -162,7 +162,7 @@ fn in_progress(dir: &DataDir, card: &CardName) -> Result<(), Failure> {
 fn kept_last_autumn() -> KeepWish {
     KeepWish {
         name: "last autumn".into(),
-        purpose: "the strategy classes of the autumn".into(),
+        purpose: "the school classes of the autumn".into(),
         margin: None,
         what: KeepWhat::Outcome,
     }

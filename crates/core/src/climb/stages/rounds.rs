@@ -4,7 +4,7 @@
 //! |---|---|---|
 //! | `window` | the average clock of an unbounded run, and windows about it, each twice as wide | the clock as wide as it goes |
 //! | `timing` | each faster level, with the memory clock giving way where it does not hold | level 0 |
-//! | `feed` | less and less memory clock | the memory clock as it is |
+//! | `memory-for-core` | less and less memory clock | the memory clock as it is |
 
 use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
