@@ -222,6 +222,11 @@ fn new_card(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
     Ok(format!("Its new {} runs at {}.", card.name, in_short(&profile.settings, card)))
 }
 
+/// A trial made under the driver that the card has now.
+fn made_under_driver(climb: &Climb, intent: Intent) -> Intent {
+    Intent { driver: Some(climb.card().driver.clone()), ..intent }
+}
+
 /// The old card went down in the middle of a climb by hand.
 fn interrupted(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
     let plan = Plan { policy: Policy::FixedStep, ..Plan::default() };
@@ -236,7 +241,8 @@ fn interrupted(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
             continue;
         };
         let id = write_down(ledger, &laid_out, before)?;
-        let row = ledger.begin_trial(&Intent::of_record(0, id, last))?;
+        let row =
+            ledger.begin_trial(&made_under_driver(&laid_out, Intent::of_record(0, id, last)))?;
         ledger.sign_of_life(row, last.seconds)?;
         return Ok(format!(
             "A climb on its old {} was interrupted: the machine went down in trial {}.",
@@ -277,7 +283,7 @@ fn write_down(ledger: &Ledger, climb: &Climb, trials: &[TrialRecord]) -> Result<
     ledger.note_card(card, &Settings::stock(card))?;
     let id = ledger.begin_climb(card, climb.plan(), climb.stages())?;
     for trial in trials {
-        let row = ledger.begin_trial(&Intent::of_record(0, id, trial))?;
+        let row = ledger.begin_trial(&made_under_driver(climb, Intent::of_record(0, id, trial)))?;
         ledger.end_trial(row, trial, Measured::default(), Vec::new())?;
     }
     Ok(id)
