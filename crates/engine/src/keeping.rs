@@ -1,6 +1,6 @@
 //! Profiles: keeping them, putting the card to one, trying one again, and what each stands on.
 
-use yard_step_core::{Margin, Next, Origin, Profile, Proof, Settings, Verdict};
+use yard_step_core::{Margin, Next, Origin, Profile, Proof, Settings};
 use yard_step_ledger::TrialDetail;
 
 use crate::engine::Engine;
@@ -84,12 +84,10 @@ impl Engine {
         let verdict = record.map(|record| record.verdict());
         match verdict {
             None => Err(EngineError::NothingToDo(format!("Trial {trial} has no outcome yet."))),
-            Some(verdict) if verdict <= Verdict::Artifacts => {
-                Err(EngineError::NothingToDo(format!(
-                    "Trial {trial} of climb {climb} ended in {verdict}: what failed is not kept. \
+            Some(verdict) if verdict.is_fault() => Err(EngineError::NothingToDo(format!(
+                "Trial {trial} of climb {climb} ended in {verdict}: what failed is not kept. \
                      Mark it first, with m, if you know better."
-                )))
-            }
+            ))),
             Some(_) => Ok(Profile {
                 climb: Some(climb),
                 trial: Some(trial),

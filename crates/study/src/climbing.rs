@@ -94,7 +94,7 @@ fn try_out<D: Fn(u64) -> Demand>(
     if verdict != Verdict::Clean {
         card.put_back();
     }
-    let is_fault = verdict <= Verdict::Artifacts;
+    let is_fault = verdict.is_fault();
     let number = climb.trials().len() as u32 + 1;
     let fault = is_fault.then(|| Fault::at(brief.seconds, verdict.label()));
     TrialRecord {

@@ -4,7 +4,6 @@
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
 use crate::climb::Climb;
-use crate::climb::record::TrialRecord;
 use crate::climb::search::axis::Axis;
 use crate::judge::verdict::Verdict;
 use crate::units::MhzOffset;
@@ -52,13 +51,6 @@ impl Downed {
     }
 }
 
-impl TrialRecord {
-    /// Whether it ran to its end without a fault, however fast.
-    fn held_without_fault(&self) -> bool {
-        matches!(self.verdict(), Verdict::Clean | Verdict::Slower | Verdict::Throttled)
-    }
-}
-
 impl Climb {
     /// What took the machine down on this card and was not seen to hold since, with the number of
     /// its climb where that is another one.
@@ -73,7 +65,7 @@ impl Climb {
         let others = others.map(|downed| (Some(downed.climb), *downed, self.remembered_after));
         own.chain(others).filter_map(|(climb, downed, after)| {
             let since = self.trials.iter().filter(|trial| trial.number as usize > after);
-            let mut held = since.filter(|trial| trial.held_without_fault());
+            let mut held = since.filter(|trial| trial.verdict().is_without_fault());
             let holds_now = held.any(|trial| downed.bars(&trial.held(), &self.card));
             (!holds_now).then_some((climb, downed))
         })

@@ -282,7 +282,7 @@ impl Climb {
             ([false, true], _) => (Stage::Memory, steps(Domain::Memory).confirm_seconds),
         };
         let fails = |at: Pair| {
-            let fault = |trial: &&TrialRecord| trial.verdict() <= Verdict::Artifacts;
+            let fault = |trial: &&TrialRecord| trial.verdict().is_fault();
             self.counted_of(stage).filter(fault).any(|trial| {
                 let failed = self.place(trial);
                 failed.core <= at.core && failed.memory <= at.memory

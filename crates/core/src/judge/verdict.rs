@@ -112,6 +112,18 @@ impl Verdict {
         }
     }
 
+    /// Whether something failed: artifacts, or worse.
+    #[must_use]
+    pub const fn is_fault(self) -> bool {
+        matches!(self, Self::MachineDown | Self::DriverReset | Self::LoadDied | Self::Artifacts)
+    }
+
+    /// Whether a run came to its end without a fault, however fast.
+    #[must_use]
+    pub const fn is_without_fault(self) -> bool {
+        matches!(self, Self::Clean | Self::Slower | Self::Throttled)
+    }
+
     /// The verdict of that name, or of the name it had in ledgers of earlier versions.
     #[must_use]
     pub fn from_label(label: &str) -> Option<Self> {

@@ -171,12 +171,12 @@ pub struct RunAt {
 impl RunAt {
     /// Whether it ran without a fault, however fast.
     fn holds(&self) -> bool {
-        matches!(self.verdict, Verdict::Clean | Verdict::Slower | Verdict::Throttled)
+        self.verdict.is_without_fault()
     }
 
     /// Whether the card failed.
     fn fails(&self) -> bool {
-        self.verdict <= Verdict::Artifacts
+        self.verdict.is_fault()
     }
 }
 

@@ -351,7 +351,7 @@ fn points(
     full_fan: Option<Decibel>,
 ) -> Vec<FrontierPoint> {
     let mut failed: HashMap<Key, Verdict> = HashMap::new();
-    for run in runs.iter().filter(|run| run.verdict <= Verdict::Artifacts) {
+    for run in runs.iter().filter(|run| run.verdict.is_fault()) {
         let gravest = failed.entry(Key::without_fan(&run.asked)).or_insert(run.verdict);
         *gravest = run.verdict.min(*gravest);
     }

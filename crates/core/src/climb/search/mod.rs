@@ -64,7 +64,7 @@ impl Tried<'_> {
 
     /// Whether it is evidence of a card that failed, not merely of one that was slow.
     pub(in crate::climb) fn is_fault(&self) -> bool {
-        self.verdict() <= Verdict::Artifacts
+        self.verdict().is_fault()
     }
 
     /// Time under load until it failed or ended, hours.

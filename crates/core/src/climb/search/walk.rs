@@ -36,7 +36,7 @@ impl Walked<'_> {
 
     /// Whether the card failed, not merely was slow: slow is what some strategies want of it.
     pub(in crate::climb) fn is_fault(&self) -> bool {
-        self.record.verdict() <= Verdict::Artifacts
+        self.record.verdict().is_fault()
     }
 
     pub(in crate::climb) fn proves(&self) -> bool {

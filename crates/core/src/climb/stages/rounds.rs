@@ -87,10 +87,7 @@ impl Climb {
             .filter_map(|run| run.score)
             .collect();
         let refused = self.in_vain_at(settings) > self.plan.rules.retries as usize;
-        if refused
-            || self.is_barred(settings)
-            || runs.iter().any(|run| run.verdict() <= Verdict::Artifacts)
-        {
+        if refused || self.is_barred(settings) || runs.iter().any(|run| run.verdict().is_fault()) {
             return Fared::Failed;
         }
         match mean(&scores) {

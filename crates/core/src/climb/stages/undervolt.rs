@@ -111,10 +111,7 @@ impl Climb {
         let runs: Vec<&TrialRecord> = self
             .trials
             .iter()
-            .filter(|trial| {
-                matches!(trial.verdict(), Verdict::Clean | Verdict::Slower | Verdict::Throttled)
-                    && trial.held() == *settings
-            })
+            .filter(|trial| trial.verdict().is_without_fault() && trial.held() == *settings)
             .collect();
         measured(&runs)
     }
