@@ -12,7 +12,7 @@ pub mod slot;
 mod standin;
 
 pub use catalogue::{CardChoice, CardName, ChoiceError, KINDS};
-pub use runtime_dir::{RuntimeDir, RuntimeDirError};
+pub use runtime_dir::{RuntimeDir, RuntimeDirError, file_name};
 pub use standin::{
     Blemish, Brief, BriefCard, BriefEnding, Disturbance, Edges, FaultInjection, Incident,
     LimitOverride, Mishaps, StandIn, Steady, Warm,

@@ -121,8 +121,9 @@ impl RuntimeDir {
     }
 }
 
-/// A name as it may stand in a file's.
-pub(crate) fn file_name(key: &str) -> String {
+/// A card's key as it may stand in the name of a file.
+#[must_use]
+pub fn file_name(key: &str) -> String {
     let plain = |c: char| if c.is_ascii_alphanumeric() || "-_".contains(c) { c } else { '_' };
     key.chars().map(plain).collect()
 }

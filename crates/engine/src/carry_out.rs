@@ -1,6 +1,6 @@
 //! Carrying a trial out, from its intent to its outcome.
 
-use tracing::{error, info, warn};
+use tracing::{info, warn};
 use yard_step_card::CardError;
 use yard_step_core::{
     ClimbEvent, Difference, Ending, Fault, InStepRecord, Judgement, Meaning, Next, Proposal,
@@ -61,6 +61,7 @@ impl Engine {
         }
         let result = self.trial(&proposal, overseer);
         let result = result.map_err(|error| self.put_back_after(error));
+        set_log_trial(None);
         if let (Err(EngineError::LoadNotBegun { .. }), Some(intent)) = (&result, &self.begun) {
             let intent = intent.clone();
             self.close_unfinished(&intent, Unfinished::NotBegun)?;
@@ -191,9 +192,7 @@ impl Engine {
             Meaning::TooMuch | Meaning::ProvesNothing => self.cards.put_to_stock(),
         };
         if let Err(error) = back {
-            let text = EngineError::from(error).to_string();
-            error!("{text}");
-            run.mark(end, MarkKind::Fault, text);
+            run.mark(end, MarkKind::Fault, EngineError::from(error).to_string());
         }
         let events = run.marks.iter().map(|mark| mark.event(row)).collect();
         // What was applied without a hitch is no news, nor is a card that came to be warm.
@@ -212,7 +211,6 @@ impl Engine {
             _ => self.needs_restart(),
         };
         self.note_state()?;
-        set_log_trial(None);
         Ok(view)
     }
 

@@ -51,7 +51,7 @@ pub use guard::{Guard, Post, stand};
 pub use keeping::{KeepWhat, KeepWish};
 pub use load::{Load, Loads};
 pub use lock::{CardLock, LockError};
-pub use logging::{LOG_FILE, LOG_TRIAL, log_trial, pass_log_on, set_log_file};
+pub use logging::{LOG_FILE, log_trial, pass_log_on, set_log_file};
 pub use overseer::{LiveRun, Overseer, Steer};
 pub use pace::{Pace, Pacer};
 pub use profiles::{ProfileView, risk_of};

@@ -10,6 +10,7 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
+use yard_step_card::file_name;
 use yard_step_core::Seconds;
 
 /// How long a guard that is putting the card back is waited for.
@@ -82,8 +83,7 @@ impl CardLock {
     /// Where the lock of a card lies.
     #[must_use]
     pub fn path(directory: &Path, card: &str) -> PathBuf {
-        let plain = |c: char| if c.is_ascii_alphanumeric() || "-_".contains(c) { c } else { '_' };
-        directory.join(format!("{}.lock", card.chars().map(plain).collect::<String>()))
+        directory.join(format!("{}.lock", file_name(card)))
     }
 
     /// Takes the lock of a card; tells of an owner who died with it.

@@ -12,7 +12,7 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 pub const LOG_FILE: &str = "YARD_STEP_LOG_FILE";
 
 /// Names the trial for which a process was started, in its environment.
-pub const LOG_TRIAL: &str = "YARD_STEP_LOG_TRIAL";
+const LOG_TRIAL: &str = "YARD_STEP_LOG_TRIAL";
 
 static FILE: OnceLock<PathBuf> = OnceLock::new();
 static TRIAL: Mutex<Option<String>> = Mutex::new(None);

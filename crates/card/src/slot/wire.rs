@@ -13,7 +13,7 @@
 //!
 //! All numbers are little-endian.
 
-use std::io::{self, BufRead};
+use std::io::{self, BufRead, Read};
 
 use serde::{Deserialize, Serialize};
 use yard_step_core::{CardDescription, Demand, Percent, Room, Sample, Settings};
@@ -112,29 +112,19 @@ pub(super) fn read_line(
     line: &mut Vec<u8>,
     most: usize,
 ) -> io::Result<bool> {
-    loop {
-        let buffer = match reader.fill_buf() {
-            // A signal came in between: on a socket with a time limit the system does not read on.
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
-            buffer => buffer?,
-        };
-        if buffer.is_empty() {
-            return match line.is_empty() {
-                true => Ok(false),
-                false => Err(io::ErrorKind::UnexpectedEof.into()),
-            };
-        }
-        let end = buffer.iter().position(|byte| *byte == b'\n');
-        let taken = end.map_or(buffer.len(), |end| end + 1);
-        if line.len() + taken > most {
-            let text = format!("a message is longer than {most} bytes");
-            return Err(io::Error::new(io::ErrorKind::InvalidData, text));
-        }
-        line.extend_from_slice(&buffer[..taken]);
-        reader.consume(taken);
-        if end.is_some() {
-            return Ok(true);
-        }
+    let room = most.saturating_sub(line.len()) as u64;
+    // Goes on after a signal: on a socket with a time limit the system does not.
+    reader.by_ref().take(room).read_until(b'\n', line)?;
+    if line.ends_with(b"\n") {
+        return Ok(true);
+    }
+    if line.len() >= most {
+        let text = format!("a message is longer than {most} bytes");
+        return Err(io::Error::new(io::ErrorKind::InvalidData, text));
+    }
+    match line.is_empty() {
+        true => Ok(false),
+        false => Err(io::ErrorKind::UnexpectedEof.into()),
     }
 }
 
@@ -194,7 +184,7 @@ pub(super) fn take_side(bytes: &[u8]) -> usize {
 
 #[cfg(test)]
 mod tests {
-    use std::io::{BufReader, Read};
+    use std::io::BufReader;
 
     use super::*;
 

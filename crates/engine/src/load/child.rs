@@ -173,7 +173,7 @@ impl Load for ChildLoad {
     }
 
     fn end(&mut self) {
-        if let Some(mut process) = self.process.take() {
+        if let Some(process) = self.process.take() {
             process.stop(&stop_line());
         }
     }

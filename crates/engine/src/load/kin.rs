@@ -7,6 +7,8 @@ use std::fs::{self, File};
 use std::io::Read;
 use std::process::{self, Command};
 use std::sync::atomic::{AtomicU32, Ordering};
+use std::thread;
+use std::time::Duration;
 
 use nix::sys::signal::{Signal, kill, killpg};
 use nix::unistd::Pid;
@@ -20,6 +22,9 @@ const MOST_ENVIRONMENT: u64 = 4 << 20;
 
 /// Most looks for processes that were started while others were ended.
 const LOOKS: u32 = 8;
+
+/// Time between two looks.
+const BETWEEN_LOOKS: Duration = Duration::from_millis(5);
 
 /// A load's processes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -63,6 +68,8 @@ impl Kin {
                 // One that is gone already needs no signal.
                 let _ = kill(Pid::from_raw(process), Signal::SIGKILL);
             }
+            // One that is dying bears its mark a moment longer.
+            thread::sleep(BETWEEN_LOOKS);
         }
     }
 
@@ -88,7 +95,7 @@ impl Kin {
 mod tests {
     use super::*;
     use std::os::unix::process::CommandExt;
-    use std::time::{Duration, Instant};
+    use std::time::Instant;
 
     #[test]
     fn what_left_the_group_is_ended_too() {

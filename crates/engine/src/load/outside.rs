@@ -248,7 +248,7 @@ impl Load for OutsideLoad {
     }
 
     fn end(&mut self) {
-        if let Some(mut process) = self.process.take() {
+        if let Some(process) = self.process.take() {
             let words = if self.spec.protocol { stop_line() } else { Vec::new() };
             process.stop(&words);
         }

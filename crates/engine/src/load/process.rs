@@ -121,7 +121,7 @@ impl Process {
     }
 
     /// Asks it to stop, in its own words and by signal, and ends it if it does not.
-    pub(super) fn stop(&mut self, words: &[u8]) {
+    pub(super) fn stop(mut self, words: &[u8]) {
         if let Some(mut input) = self.input.take() {
             // It may be gone already; then there is nothing to be told.
             let _ = input.write_all(words);
@@ -129,12 +129,8 @@ impl Process {
         if words.is_empty() {
             self.kin.signal(Signal::SIGTERM);
         }
-        if self.exit(STOPS).is_none() {
-            self.kin.signal(Signal::SIGKILL);
-        }
-        // What it started itself goes with it.
-        self.kin.end();
-        let _ = self.child.wait();
+        // If it still runs after that, it is ended as this is dropped, with what it started itself.
+        self.exit(STOPS);
     }
 }
 
