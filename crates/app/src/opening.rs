@@ -3,7 +3,7 @@
 use std::fs::File;
 
 use yard_step_card::{Card, CardName};
-use yard_step_core::{CardDescription, Climb, Plan, Stage, Verdict};
+use yard_step_core::{CardDescription, Climb, Plan, Stage, Verdict, counted};
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Engine, EngineError, Loads, Opener, Rack, Rig, Unfinished};
 use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
@@ -290,9 +290,9 @@ fn resume(
     if entry.state == ClimbState::Open {
         told.push(match ended {
             0 => format!("Climb {id} on this card is not finished: it goes on from its beginning."),
-            1 => format!("Climb {id} on this card is not finished: it goes on after its 1 trial."),
             _ => format!(
-                "Climb {id} on this card is not finished: it goes on after its {ended} trials."
+                "Climb {id} on this card is not finished: it goes on after its {}.",
+                counted(ended, "trial")
             ),
         });
     }

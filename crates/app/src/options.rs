@@ -140,16 +140,19 @@ pub(crate) fn parse_name(text: &str) -> Result<CardName, String> {
     text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
 }
 
+/// Says that a name is none, and which there are.
+pub(crate) fn there_is_no(what: &str, text: &str, known: &[&str]) -> String {
+    format!("there is no {what} \"{text}\"; there are: {}", known.join(", "))
+}
+
 pub(crate) fn parse_policy(text: &str) -> Result<Policy, String> {
-    let all = Policy::ALL.map(Policy::label).join(", ");
-    Policy::from_label(text)
-        .ok_or_else(|| format!("there is no policy \"{text}\"; there are: {all}"))
+    let known = Policy::ALL.map(Policy::label);
+    Policy::from_label(text).ok_or_else(|| there_is_no("policy", text, &known))
 }
 
 pub(crate) fn parse_margin(text: &str) -> Result<Margin, String> {
-    let all = Margin::ALL.map(Margin::label).join(", ");
-    Margin::from_label(text)
-        .ok_or_else(|| format!("there is no margin \"{text}\"; there are: {all}"))
+    let known = Margin::ALL.map(Margin::label);
+    Margin::from_label(text).ok_or_else(|| there_is_no("margin", text, &known))
 }
 
 pub(crate) fn parse_scene(text: &str) -> Result<Scene, String> {
@@ -161,11 +164,22 @@ pub(crate) fn parse_pace(text: &str) -> Result<Pace, String> {
 }
 
 pub(crate) fn parse_stage(text: &str) -> Result<Stage, String> {
-    let known: Vec<&str> = Stage::PLANNED.iter().map(|stage| stage.label()).collect();
-    Stage::PLANNED
-        .into_iter()
+    parse_stage_among("stage", text, |_| true)
+}
+
+/// Reads the name of a planned stage of some kind; `what` names the kind.
+pub(crate) fn parse_stage_among(
+    what: &str,
+    text: &str,
+    is_one: impl Fn(&Stage) -> bool,
+) -> Result<Stage, String> {
+    let stages: Vec<Stage> = Stage::PLANNED.into_iter().filter(is_one).collect();
+    let known: Vec<&str> = stages.iter().map(|stage| stage.label()).collect();
+    stages
+        .iter()
         .find(|stage| stage.label() == text)
-        .ok_or_else(|| format!("there is no stage \"{text}\"; there are: {}", known.join(", ")))
+        .copied()
+        .ok_or_else(|| there_is_no(what, text, &known))
 }
 
 pub(crate) fn parse_unfinished(text: &str) -> Result<Unfinished, String> {

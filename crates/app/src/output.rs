@@ -6,6 +6,7 @@ use std::io::{self, ErrorKind, Write as _};
 use std::path::{Path, PathBuf};
 
 use clap::Args;
+use serde::Serialize;
 use yard_step_core::printable_lines;
 use yard_step_report::{ReportError, to_pdf, with_font};
 
@@ -34,6 +35,11 @@ fn print_bytes(bytes: &[u8]) -> Result<(), Failure> {
         Err(error) => Err(Failure::failed(format!("cannot write to standard output: {error}"))),
         Ok(()) => Ok(()),
     }
+}
+
+/// A document as JSON that people can read, with an end of line.
+pub(crate) fn json(document: &impl Serialize) -> Result<String, Failure> {
+    Ok(serde_json::to_string_pretty(document)? + "\n")
 }
 
 /// Says on standard error what is no result: a notice, or where a result was written.

@@ -14,9 +14,7 @@ mod voltage;
 pub use climbing::{Climbed, climb};
 pub use row::{Row, Summary, summaries, write_csv};
 pub use truth::{MOST_FAULTS_A_DAY, Truth, best, look};
-pub use voltage::{
-    StrategyRow, StrategySummary, VoltageStudy, strategy_summaries, write_strategy_csv,
-};
+pub use voltage::{StrategyRow, StrategySummary, VoltageStudy, strategy_summaries};
 
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};

@@ -163,7 +163,7 @@ pub fn summaries(rows: &[Row]) -> Vec<Summary> {
 ///
 /// # Errors
 /// The file cannot be written.
-pub fn write_csv(rows: &[Row], to: impl io::Write) -> io::Result<()> {
+pub fn write_csv<R: Serialize>(rows: &[R], to: impl io::Write) -> io::Result<()> {
     let mut table = csv::Writer::from_writer(to);
     for row in rows {
         table.serialize(row).map_err(io::Error::other)?;

@@ -1,8 +1,6 @@
 //! The strategies of undervolting on many stand-ins that power holds back: what each ends with, held
 //! against what the card truly does there, without the scatter of runs.
 
-use std::io;
-
 use serde::Serialize;
 use yard_step_card::{BriefCard, CardChoice, Steady};
 use yard_step_core::{Climb, Demand, Limiter, Plan, Policy, Seen, Settings, Stage, Watt};
@@ -324,16 +322,4 @@ pub fn strategy_summaries(rows: &[StrategyRow]) -> Vec<StrategySummary> {
         }
     }
     all
-}
-
-/// Writes the rows as CSV, with a header.
-///
-/// # Errors
-/// The file cannot be written.
-pub fn write_strategy_csv(rows: &[StrategyRow], to: impl io::Write) -> io::Result<()> {
-    let mut table = csv::Writer::from_writer(to);
-    for row in rows {
-        table.serialize(row).map_err(io::Error::other)?;
-    }
-    table.flush()
 }

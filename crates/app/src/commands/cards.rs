@@ -10,7 +10,7 @@ use yard_step_scenes::Scene;
 
 use crate::failure::Failure;
 use crate::options::{parse_card, parse_whole};
-use crate::output::print;
+use crate::output::{json, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct CardsOptions {
@@ -60,10 +60,10 @@ pub(crate) fn cards(options: &CardsOptions) -> Result<(), Failure> {
     let text = if !options.json {
         documents.iter().map(in_words).collect::<Vec<_>>().join("\n")
     } else if let (Some(_), [one]) = (&options.card, documents.as_slice()) {
-        serde_json::to_string_pretty(one)? + "\n"
+        json(one)?
     } else {
         let all = CardsDocument { format: "yard-step-cards", version: 1, cards: documents };
-        serde_json::to_string_pretty(&all)? + "\n"
+        json(&all)?
     };
     print(&text)
 }

@@ -7,7 +7,7 @@ use yard_step_engine::load::{self, Level};
 use yard_step_scenes::Scene;
 
 use crate::failure::Failure;
-use crate::options::parse_scene;
+use crate::options::{parse_scene, there_is_no};
 
 #[derive(Debug, Args)]
 pub(crate) struct LoadOptions {
@@ -26,7 +26,7 @@ fn parse_level(text: &str) -> Result<Level, String> {
     match text {
         "pass" => Ok(Level::Pass),
         "soak" => Ok(Level::Soak),
-        other => Err(format!("there is no level \"{other}\"; there are: pass, soak")),
+        other => Err(there_is_no("level", other, &["pass", "soak"])),
     }
 }
 

@@ -8,7 +8,7 @@ use yard_step_core::{Alarm, AlarmAct, AlarmOn, Case, Decibel, Machine, Room, Wat
 use crate::failure::Failure;
 use crate::opening::open_ledger;
 use crate::options::DataDirOption;
-use crate::output::{note, print};
+use crate::output::{json, note, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct MachineOptions {
@@ -86,11 +86,7 @@ pub(crate) fn machine(data_dir: &DataDirOption, options: &MachineOptions) -> Res
         ledger.set_machine(&machine)?;
     }
     drop(lock);
-    if options.json {
-        print(&(serde_json::to_string_pretty(&machine)? + "\n"))
-    } else {
-        print(&in_words(&machine))
-    }
+    if options.json { print(&json(&machine)?) } else { print(&in_words(&machine)) }
 }
 
 impl MachineOptions {

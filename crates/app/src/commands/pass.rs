@@ -13,7 +13,7 @@ use yard_step_scenes::{PASS_FRAMES, Scene, SceneRun};
 use super::simulate::{apply, how_lost, read_settings};
 use crate::failure::Failure;
 use crate::options::{CardOptions, parse_scene};
-use crate::output::{note, print};
+use crate::output::{json, note, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct PassOptions {
@@ -76,7 +76,7 @@ pub(crate) fn pass(options: &PassOptions) -> Result<(), Failure> {
         frames = rest;
     }
     if options.json {
-        return print(&(serde_json::to_string_pretty(&passes)? + "\n"));
+        return print(&json(&passes)?);
     }
     let text: String =
         passes.iter().enumerate().map(|(index, pass)| in_words(index + 1, pass)).collect();

@@ -13,7 +13,7 @@ use crate::exchange::profile::import;
 use crate::failure::Failure;
 use crate::opening::open_ledger;
 use crate::options::{CardOptions, DataDirOption};
-use crate::output::{Overwrite, Target, note, print};
+use crate::output::{Overwrite, Target, json, note, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct ProfileOptions {
@@ -151,14 +151,14 @@ fn unknown(ledger: &Ledger, card: &CardDescription, name: &str) -> Failure {
     Failure::usage(format!("there is no profile \"{name}\" on {}; {known}", card.key()))
 }
 
-fn list(ledger: &Ledger, card: &CardDescription, json: bool) -> Result<String, Failure> {
+fn list(ledger: &Ledger, card: &CardDescription, as_json: bool) -> Result<String, Failure> {
     let views = all(ledger, card)?;
-    if json {
+    if as_json {
         let documents: Vec<ProfileDocument> = views
             .iter()
             .map(|view| ProfileDocument::of(card, &view.profile, &view.backing))
             .collect();
-        return Ok(serde_json::to_string_pretty(&documents)? + "\n");
+        return json(&documents);
     }
     let mut text = format!("{}, unit {}\n", card.name, card.serial);
     if views.is_empty() {

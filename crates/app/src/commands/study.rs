@@ -12,13 +12,15 @@ use yard_step_core::{CardDescription, CurveKind, Margin, Plan, Policy, Stage};
 use yard_step_report::{Scatter, ScatterPoint, draw_scatter, with_font};
 use yard_step_scenes::Scene;
 use yard_step_study::{
-    Row, StrategyRow, StrategySummary, Study, StudyError, Summary, VoltageStudy,
-    strategy_summaries, summaries, write_csv, write_strategy_csv,
+    Row, StrategySummary, Study, StudyError, Summary, VoltageStudy, strategy_summaries, summaries,
+    write_csv,
 };
 
 use crate::failure::Failure;
-use crate::options::{parse_card, parse_margin, parse_policy, parse_whole, read_plan};
-use crate::output::{ChartKind, Overwrite, Target, note, print};
+use crate::options::{
+    parse_card, parse_margin, parse_policy, parse_stage_among, parse_whole, read_plan,
+};
+use crate::output::{ChartKind, Overwrite, Target, json, note, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct StudyOptions {
@@ -69,24 +71,21 @@ fn parse_flatter(text: &str) -> Result<f64, String> {
 }
 
 fn parse_strategy(text: &str) -> Result<Stage, String> {
-    let strategies = || Stage::PLANNED.into_iter().filter(|stage| stage.is_undervolting());
-    let known: Vec<&str> = strategies().map(Stage::label).collect();
-    strategies()
-        .find(|stage| stage.label() == text)
-        .ok_or_else(|| format!("there is no strategy \"{text}\"; there are: {}", known.join(", ")))
+    parse_stage_among("strategy", text, |stage| stage.is_undervolting())
 }
 
-/// What is written as JSON.
+/// What is written as JSON: of the policies, or of the strategies.
 #[derive(Serialize)]
-struct Document<'a> {
+struct Document<'a, S, R> {
     format: &'static str,
     version: u32,
     first_seed: u64,
-    flatter: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    flatter: Option<f64>,
     scene: &'a str,
     margin: &'a str,
-    summaries: &'a [Summary],
-    rows: &'a [Row],
+    summaries: &'a [S],
+    rows: &'a [R],
 }
 
 pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
@@ -123,25 +122,16 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
     let rows = study.run(&|done| bar.set_position(done as u64)).map_err(refused)?;
     bar.finish_and_clear();
     let table = summaries(&rows);
-    if let Some(target) = &files.json {
-        let document = Document {
-            format: "yard-step-study",
-            version: 1,
-            first_seed: study.first_seed,
-            flatter: study.flatter,
-            scene: &study.plan.scene,
-            margin: study.plan.margin.label(),
-            summaries: &table,
-            rows: &rows,
-        };
-        let text = serde_json::to_string_pretty(&document).map_err(Failure::failed)?;
-        target.write((text + "\n").as_bytes())?;
-    }
-    if let Some(target) = &files.csv {
-        let mut bytes = Vec::new();
-        write_csv(&rows, &mut bytes)?;
-        target.write(&bytes)?;
-    }
+    files.write(&Document {
+        format: "yard-step-study",
+        version: 1,
+        first_seed: study.first_seed,
+        flatter: Some(study.flatter),
+        scene: &study.plan.scene,
+        margin: study.plan.margin.label(),
+        summaries: &table,
+        rows: &rows,
+    })?;
     if let Some(target) = &files.svg {
         target.write(picture(&study, &rows)?.as_bytes())?;
     }
@@ -168,18 +158,6 @@ fn refused(error: StudyError) -> Failure {
         StudyError::Scene(_) => Failure::usage(error),
         other => Failure::failed(other),
     }
-}
-
-/// What is written of the strategies as JSON.
-#[derive(Serialize)]
-struct StrategyDocument<'a> {
-    format: &'static str,
-    version: u32,
-    first_seed: u64,
-    scene: &'a str,
-    margin: &'a str,
-    summaries: &'a [StrategySummary],
-    rows: &'a [StrategyRow],
 }
 
 /// The strategies of undervolting on cards that power holds back.
@@ -213,24 +191,16 @@ fn study_strategies(options: &StudyOptions, plan: Plan, files: &Files) -> Result
     let rows = study.run(&|done| bar.set_position(done as u64)).map_err(refused)?;
     bar.finish_and_clear();
     let table = strategy_summaries(&rows);
-    if let Some(target) = &files.json {
-        let document = StrategyDocument {
-            format: "yard-step-study-of-strategies",
-            version: 1,
-            first_seed: study.first_seed,
-            scene: &study.plan.scene,
-            margin: study.plan.margin.label(),
-            summaries: &table,
-            rows: &rows,
-        };
-        let text = serde_json::to_string_pretty(&document).map_err(Failure::failed)?;
-        target.write((text + "\n").as_bytes())?;
-    }
-    if let Some(target) = &files.csv {
-        let mut bytes = Vec::new();
-        write_strategy_csv(&rows, &mut bytes)?;
-        target.write(&bytes)?;
-    }
+    files.write(&Document {
+        format: "yard-step-study-of-strategies",
+        version: 1,
+        first_seed: study.first_seed,
+        flatter: None,
+        scene: &study.plan.scene,
+        margin: study.plan.margin.label(),
+        summaries: &table,
+        rows: &rows,
+    })?;
     files.say(&strategies_told(&study, &table))
 }
 
@@ -314,6 +284,22 @@ impl Files {
             csv: target(&options.csv)?,
             svg: target(&options.svg)?,
         })
+    }
+
+    /// Writes all of a study as JSON, and its rows as CSV, where those are wanted.
+    fn write<S: Serialize, R: Serialize>(
+        &self,
+        document: &Document<'_, S, R>,
+    ) -> Result<(), Failure> {
+        if let Some(target) = &self.json {
+            target.write(json(document)?.as_bytes())?;
+        }
+        if let Some(target) = &self.csv {
+            let mut bytes = Vec::new();
+            write_csv(document.rows, &mut bytes)?;
+            target.write(&bytes)?;
+        }
+        Ok(())
     }
 
     /// Prints the table, beside what goes to standard output.

@@ -12,7 +12,7 @@ use crate::exchange::frontier::{chart, drawn};
 use crate::failure::Failure;
 use crate::opening::open_ledger;
 use crate::options::{CardOptions, DataDirOption};
-use crate::output::{ChartKind, Overwrite, Target, note, print};
+use crate::output::{ChartKind, Overwrite, Target, json, note, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct WeighOptions {
@@ -55,7 +55,7 @@ pub(crate) fn weigh(data_dir: &DataDirOption, options: &WeighOptions) -> Result<
     }
     if options.json {
         let document = Document::of(&card, &load, &frontier);
-        return print(&(serde_json::to_string_pretty(&document)? + "\n"));
+        return print(&json(&document)?);
     }
     print(&in_words(&card, &load, &frontier))
 }

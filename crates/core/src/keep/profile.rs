@@ -16,6 +16,7 @@ use crate::climb::Outcome;
 use crate::judge::verdict::{Verdict, gain_percent};
 use crate::plan::Margin;
 use crate::statistics::{mean, standard_deviation};
+use crate::text::counted;
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
 
 /// Time without a fault that proves settings to which no climb led: an hour, over all kinds of load.
@@ -263,7 +264,7 @@ impl Backing {
         if self.runs == 0 {
             return "no run without a fault".into();
         }
-        let runs = if self.runs == 1 { "1 run".into() } else { format!("{} runs", self.runs) };
+        let runs = counted(self.runs, "run");
         let loads: Vec<&str> = self.loads.iter().map(|(load, _)| load.as_str()).collect();
         format!("{} without a fault in {runs} of {}", self.clean.in_words(), loads.join(", "))
     }

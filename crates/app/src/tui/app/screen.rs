@@ -333,6 +333,21 @@ mod tests {
     }
 
     #[test]
+    fn the_keys_of_a_view_stand_under_its_name_and_the_others_beside_them() {
+        let mut snapshot = snapshot();
+        let mut card = (*snapshot.card).clone();
+        card.curve = Some(crate::tui::fixtures::curve_offer());
+        snapshot.card = std::sync::Arc::new(card);
+        let state = State { overlay: Some(Overlay::Keys), ..State::new(View::Shape) };
+        let lines = drawn(160, 50, |buffer, area| draw(buffer, area, THEME, &snapshot, &state));
+        let column = |text: &str| lines.iter().find_map(|line| line.find(text)).unwrap();
+        let heading = lines.iter().find(|line| line.contains("Climb and card")).unwrap();
+        let middle = heading.find("Climb and card").unwrap();
+        assert!(column("flatten everything to the right") < middle, "{lines:#?}");
+        assert!(column("choose another card of this machine") >= middle, "{lines:#?}");
+    }
+
+    #[test]
     fn the_keys_that_work_here_are_all_on_one_screen_in_every_view() {
         for (view, (width, height)) in
             View::ALL.into_iter().flat_map(|view| [(view, (160, 50)), (view, (100, 30))])

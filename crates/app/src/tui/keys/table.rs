@@ -22,6 +22,21 @@ pub struct Binding {
     pub in_footer: bool,
 }
 
+impl Binding {
+    /// The keys, as they are shown.
+    #[must_use]
+    pub fn keys_in_words(&self) -> String {
+        self.keys.iter().map(|code| key_name(*code)).collect::<Vec<_>>().join(" ")
+    }
+
+    /// What it does, without the view it belongs to, and whether it belongs to one.
+    #[must_use]
+    pub fn help_in_view(&self) -> (&'static str, bool) {
+        let of_view = self.help.strip_prefix("in ").and_then(|help| help.split_once(": "));
+        of_view.map_or((self.help, false), |(_, help)| (help, true))
+    }
+}
+
 const fn key(character: char) -> KeyCode {
     KeyCode::Char(character)
 }

@@ -6,9 +6,9 @@ use ratatui::style::Style;
 use yard_step_core::Verdict;
 use yard_step_engine::{KeepWhat, Snapshot};
 
-use crate::tui::keys::action::{Action, View};
+use crate::tui::keys::action::Action;
 use crate::tui::keys::moment::Moment;
-use crate::tui::keys::table::{BINDINGS, Binding, key_name};
+use crate::tui::keys::table::{BINDINGS, Binding};
 use crate::tui::overlays::fields::Fields;
 use crate::tui::overlays::machine::Form;
 use crate::tui::overlays::settings::SettingsForm;
@@ -295,23 +295,16 @@ const WIDE: u16 = 150;
 /// Keys that work at the moment: those of the view beside those of the climb and the card. The views'
 /// own keys are in the first line of the screen.
 fn keys_lines(theme: Theme, moment: Moment, width: u16) -> Lines {
-    let is_of_many = |binding: &&Binding| {
-        let in_view = |view: &&View| (binding.applies)(Moment { view: **view, ..moment });
-        View::ALL.iter().filter(in_view).count() > View::ALL.len() / 2
-    };
     let is_now = |binding: &&Binding| {
         (binding.applies)(moment) && !matches!(binding.action, Action::Show(_) | Action::Help)
     };
-    let (of_many, of_view): (Vec<&Binding>, Vec<&Binding>) =
-        BINDINGS.iter().filter(is_now).partition(is_of_many);
+    let (of_view, of_many): (Vec<&Binding>, Vec<&Binding>) =
+        BINDINGS.iter().filter(is_now).partition(|binding| binding.help_in_view().1);
     let column = usize::from(width.saturating_sub(9) / 2).min(70);
     let line = |binding: Option<&&Binding>| {
         let Some(binding) = binding else { return String::new() };
-        let keys: Vec<String> = binding.keys.iter().map(|code| key_name(*code)).collect();
-        let of_view = binding.help.strip_prefix("in ").and_then(|help| help.split_once(": "));
-        let help = of_view.map_or(binding.help, |(_, help)| help);
-        let words = if width < WIDE { binding.label } else { help };
-        cut(&format!("{:<6} {words}", keys.join(" ")), column.saturating_sub(2) as u16)
+        let words = if width < WIDE { binding.label } else { binding.help_in_view().0 };
+        cut(&format!("{:<6} {words}", binding.keys_in_words()), column.saturating_sub(2) as u16)
     };
     let heading = format!("{:<column$}{}", moment.view.label(), "Climb and card");
     let mut lines: Lines = vec![(heading, theme.style(Role::Title))];
@@ -338,9 +331,8 @@ fn help_lines(theme: Theme, moment: Moment, first: usize, height: u16) -> Lines 
         .skip(first)
         .take(shown)
         .map(|binding| {
-            let keys: Vec<String> = binding.keys.iter().map(|code| key_name(*code)).collect();
             let role = if (binding.applies)(moment) { Role::Text } else { Role::Dim };
-            (format!("{:<8} {}", keys.join(" "), binding.help), theme.style(role))
+            (format!("{:<8} {}", binding.keys_in_words(), binding.help), theme.style(role))
         })
         .collect();
     if !fits {

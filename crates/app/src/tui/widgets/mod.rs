@@ -55,8 +55,7 @@ pub(crate) fn wrapped(text: &str, width: usize) -> Vec<String> {
     }
     let options = textwrap::Options::new(width)
         .break_words(false)
-        .word_splitter(textwrap::WordSplitter::NoHyphenation)
-        .wrap_algorithm(textwrap::WrapAlgorithm::FirstFit);
+        .word_splitter(textwrap::WordSplitter::NoHyphenation);
     textwrap::wrap(&words.join(" "), options).into_iter().map(Cow::into_owned).collect()
 }
 

@@ -13,7 +13,7 @@ use jiff::tz::TimeZone;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
-use yard_step_core::{Margin, Proof};
+use yard_step_core::{Margin, Proof, counted};
 use yard_step_engine::{ProfileView, Snapshot};
 
 use crate::tui::theme::{Role, Theme};
@@ -38,10 +38,7 @@ pub(crate) fn draw(
     let places = ledger::layout(area, false);
     let card = &snapshot.card;
     let heading = format!("Profiles of {} · {}", card.name, card.serial);
-    let count = match snapshot.profiles.len() {
-        1 => "1 profile".to_owned(),
-        count => format!("{count} profiles"),
-    };
+    let count = counted(snapshot.profiles.len(), "profile");
     panel(buffer, places.list, theme, &heading, &count);
     let line = row(places.list, 1);
     let hint = "◈ in use    Tab lists trials and climbs";

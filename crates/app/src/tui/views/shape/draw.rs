@@ -14,7 +14,8 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use yard_step_core::{
-    CardDescription, CurveBand, CurveKind, SettingKind, Sight, Sketch, Stage, VfCurve, sight,
+    CardDescription, CurveBand, CurveKind, SettingKind, Sight, Sketch, Stage, VfCurve, counted,
+    sight,
 };
 use yard_step_engine::{Activity, RunView, Snapshot};
 use yard_step_scenes::Scene;
@@ -179,8 +180,7 @@ fn draw_curve(
     let near = if zoom > 1 { format!(", {zoom}× nearer") } else { String::new() };
     let moved = match moved {
         0 => "as from the factory".to_owned(),
-        1 => "1 point moved".to_owned(),
-        count => format!("{count} points moved"),
+        count => format!("{} moved", counted(count, "point")),
     };
     let on_top = [SettingKind::CoreOffset, SettingKind::VoltageOffset]
         .into_iter()
@@ -395,8 +395,7 @@ fn draw_told(
     let text = theme.style(Role::Text);
     if let Some((first, others)) = draft.changes.split_first() {
         let count = others.len() + 1;
-        let points = if count == 1 { "1 point" } else { "points" };
-        let heading = if count == 1 { points.to_owned() } else { format!("{count} {points}") };
+        let heading = counted(count, "point");
         let last = others.last().unwrap_or(first);
         say(&format!("Smoothing moved {heading}:"), theme.style(Role::Clock));
         say(&first.in_words(), text);

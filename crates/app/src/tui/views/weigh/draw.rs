@@ -13,7 +13,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
-use yard_step_core::{Cost, FrontierPoint};
+use yard_step_core::{Cost, FrontierPoint, counted};
 
 use crate::tui::theme::{Role, Theme, glyph};
 use crate::tui::views::weigh::frontier::FrontierChart;
@@ -94,8 +94,7 @@ fn first_shown(state: &WeighState, height: u16) -> usize {
 
 fn draw_list(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighState) {
     let frontier = &state.frontier;
-    let count = frontier.frontier.len();
-    let aside = if count == 1 { "1 point".into() } else { format!("{count} points") };
+    let aside = counted(frontier.frontier.len(), "point");
     let space = panel(buffer, area, theme, "On the frontier", &aside);
     let dim = theme.style(Role::Dim);
     let unit = frontier.cost.unit();
@@ -192,7 +191,7 @@ fn draw_picked(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighState
 
 /// What a point rests on.
 fn made_of(point: &FrontierPoint) -> String {
-    let runs = if point.runs == 1 { "1 run".to_owned() } else { format!("{} runs", point.runs) };
+    let runs = counted(point.runs, "run");
     format!("From {runs}, {} under load.", point.seconds.in_words())
 }
 
