@@ -35,7 +35,7 @@ fn kept_offset(screen: &str) -> String {
 fn from_baseline_to_a_kept_offset_that_is_found_again_after_a_restart() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = Terminal::start(SIZE, &climb(&dir, "--pace max"));
-    terminal.wait_for_all(&["NEXT: ENTER", "What stock settings do"]);
+    terminal.wait_for_all(&["NEXT: ENTER", "Baseline first: 3 runs"]);
 
     terminal.press(&["Enter"]);
     terminal.wait_for("trial 1 at stock: ");

@@ -151,6 +151,12 @@ macro_rules! offset {
             }
         }
 
+        impl From<i32> for $name {
+            fn from(offset: i32) -> Self {
+                Self(offset)
+            }
+        }
+
         impl From<$name> for f64 {
             fn from(offset: $name) -> Self {
                 Self::from(offset.0)

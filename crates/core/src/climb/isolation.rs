@@ -110,7 +110,7 @@ impl Climb {
 
     /// The settings under which a domain is tried by itself.
     fn alone(&self, settings: &Settings, domain: Domain) -> Settings {
-        self.without(settings, other(domain))
+        self.without(settings, domain.other())
     }
 
     /// The question the user asked: of which trial, and how far it has come.
@@ -145,7 +145,7 @@ impl Climb {
         let domain = isolation.next()?;
         let failed = self.trials.iter().find(|trial| trial.number == number)?;
         let length = failed.long_enough_again(self.plan.together.isolate_seconds);
-        let back = other(domain);
+        let back = domain.other();
         let asked = self.alone(&failed.asked, domain);
         let reason = format!(
             "Which one was it in trial {number}? The {back} goes back to stock and the same scene \
@@ -153,14 +153,6 @@ impl Climb {
         );
         let proposal = self.proposal(Stage::Own, Purpose::Isolate, asked, length, reason);
         Some(Next::Trial(Box::new(proposal)))
-    }
-}
-
-/// The domain that is not `domain`.
-pub(in crate::climb) const fn other(domain: Domain) -> Domain {
-    match domain {
-        Domain::Core => Domain::Memory,
-        Domain::Memory => Domain::Core,
     }
 }
 

@@ -35,14 +35,13 @@ pub use search::bands::TimingBand;
 pub use search::belief::{EdgeBelief, Prospect};
 pub use search::depth::Depth;
 pub use search::score::{Bend, Gain, ScoreLine};
-pub use search::walk::{Descent, DescentTrial};
 pub use search::{Bracket, Failure};
 pub use stages::baseline::Baseline;
-pub use stages::edge::{Directive, StageOrder};
+pub use stages::order::{Directive, StageOrder};
 pub use stages::power::PowerReport;
-pub use stages::rounds::RoundReport;
+pub use stages::round::RoundReport;
 pub use stages::together::{Joint, Pair};
-pub use stages::undervolt::{Measured, StrategyReport};
+pub use stages::undervolt::{Descent, DescentTrial, Measured, StrategyReport};
 
 use crate::air::fan::Fan;
 use crate::card::description::{CardDescription, SettingKind};
@@ -199,7 +198,7 @@ pub enum ClimbError {
     NothingToCombine,
     /// A stage begins with a share of what another found.
     #[error(
-        "stage middle begins with a share of what core found: name core before it, as in baseline,core,middle"
+        "stage balanced begins with a share of what core found: name core before it, as in baseline,core,balanced"
     )]
     NothingToShare,
     /// The card has no such setting.
@@ -220,7 +219,7 @@ impl Climb {
     /// # Errors
     /// No stage, a stage before what it builds on, or one whose setting the card does not offer.
     pub fn new(card: CardDescription, plan: Plan, stages: &[Stage]) -> Result<Self, ClimbError> {
-        let stages = stages::edge::checked(&card, stages)?;
+        let stages = stages::order::checked(&card, stages)?;
         Ok(Self {
             card,
             plan,
@@ -257,7 +256,7 @@ impl Climb {
                 self.directives.push(directive);
             }
             ClimbEvent::Reordered(stages) => {
-                if let Ok(stages) = stages::edge::checked(&self.card, &stages) {
+                if let Ok(stages) = stages::order::checked(&self.card, &stages) {
                     self.stages = stages;
                 }
             }
@@ -299,19 +298,9 @@ impl Climb {
             .unwrap_or_else(|| Next::Ended(Box::new(self.outcome())))
     }
 
-    /// What a stage wants next; `None` when it is over. A stage to come has its place here.
+    /// What a stage wants next; `None` when it is over.
     fn next_of(&self, stage: Stage) -> Option<Next> {
-        match stage {
-            Stage::Baseline => self.next_of_baseline(),
-            Stage::Power => self.next_of_power(),
-            Stage::Core | Stage::Memory => self.next_of_axis(stage),
-            Stage::Together => self.next_of_together(),
-            Stage::MaxClock | Stage::UndervoltClock | Stage::UndervoltQuiet | Stage::Balanced => {
-                self.next_of_strategy(stage)
-            }
-            Stage::Window | Stage::Timing | Stage::MemoryForCore => self.next_of_round(stage),
-            Stage::Own => None,
-        }
+        stage.rules().next(self)
     }
 
     /// The first stage that is not over; the last one where all are.
@@ -443,12 +432,14 @@ impl Climb {
     fn wished_proposal(&self, settings: &Settings) -> Proposal {
         let moved = settings.moved_from_stock(&self.card);
         let what = if moved.is_empty() { "Stock settings".into() } else { moved.join(", ") };
-        let reason = format!("{what}: your own wish. The ladder learns nothing from it.");
+        let reason = format!("{what}: your own settings. No stage learns from them.");
         let measured = Seconds(self.plan.core.seconds);
         self.proposal(Stage::Own, Purpose::Own, *settings, measured, reason)
     }
 }
 
+#[cfg(test)]
+mod invariants;
 #[cfg(test)]
 mod tests;
 #[cfg(test)]

@@ -11,7 +11,7 @@
 
 use crate::card::description::{Offer, SettingKind};
 use crate::card::settings::Settings;
-use crate::climb::search::axis::Axis;
+use crate::climb::stages::rules::NudgeBy;
 use crate::climb::{Climb, Domain, Next, Proposal, Purpose, Stage};
 use crate::units::{MhzOffset, Seconds};
 
@@ -41,31 +41,32 @@ impl Climb {
             Next::Trial(proposal) => Some(proposal.request.asked),
             Next::Ended(_) | Next::Stuck(_) => None,
         };
-        match stage {
-            Stage::Power => self.nudged_offer(stage, proposed?, SettingKind::PowerLimit, steps),
-            Stage::Window => self.nudged_offer(stage, proposed?, SettingKind::ClockMaximum, steps),
-            Stage::Timing => self.nudged_offer(stage, proposed?, SettingKind::MemoryTiming, steps),
-            Stage::MemoryForCore => {
-                self.nudged_offer(stage, proposed?, SettingKind::MemoryOffset, steps)
+        match (stage.rules().nudge_by(), proposed) {
+            (Some(NudgeBy::Setting(kind)), proposed) => {
+                self.nudged_offer(stage, proposed?, kind, steps)
             }
-            stage if stage.is_undervolting() && proposed.is_some() => {
-                self.nudged_depth(stage, proposed?, steps)
+            (Some(NudgeBy::Depth), Some(proposed)) => self.nudged_depth(stage, proposed, steps),
+            (Some(NudgeBy::Clock(domain)), proposed) => {
+                self.nudged_clock(stage, domain, proposed, steps)
             }
-            _ => self.nudged_clock(stage, proposed, steps),
+            (Some(NudgeBy::Depth) | None, proposed) => {
+                self.nudged_clock(stage, Domain::Core, proposed, steps)
+            }
         }
     }
 
-    /// The axis a nudge of a clock moves: that of the stage, the core's where there is none.
-    fn nudge_axis(&self, stage: Stage) -> Option<Axis> {
-        let domain = stage.domain().unwrap_or(Domain::Core);
-        self.axis(domain).or_else(|| self.axis(Domain::Memory))
-    }
-
-    fn nudged_clock(&self, stage: Stage, proposed: Option<Settings>, steps: i32) -> Option<Nudge> {
+    /// A clock up or down, of `domain` where the card offers it.
+    fn nudged_clock(
+        &self,
+        stage: Stage,
+        domain: Domain,
+        proposed: Option<Settings>,
+        steps: i32,
+    ) -> Option<Nudge> {
         if !self.stages.iter().any(|stage| stage.domain().is_some()) {
             return None;
         }
-        let axis = self.nudge_axis(stage)?;
+        let axis = self.axis(domain).or_else(|| self.axis(domain.other()))?;
         let mut settings = match (stage, proposed) {
             // The other one stays where the stage has it.
             (Stage::Together, Some(proposed)) => proposed,

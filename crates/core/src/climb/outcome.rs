@@ -133,8 +133,11 @@ impl Climb {
     /// What the last stage keeps that keeps anything, and which that is; what core, memory and power
     /// come to where none after them does.
     fn kept_last(&self) -> (Option<Stage>, Settings) {
-        let last =
-            self.stages.iter().rev().find_map(|stage| Some((Some(*stage), self.kept_of(*stage)?)));
+        let last = self
+            .stages
+            .iter()
+            .rev()
+            .find_map(|stage| Some((Some(*stage), stage.rules().found(self)?)));
         last.unwrap_or_else(|| (None, self.settings_of(self.kept_pair())))
     }
 

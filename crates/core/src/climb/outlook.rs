@@ -7,6 +7,7 @@
 //! take was counted in a study of 240 cards ([`STAGES`]); what a stage has behind it rules out those
 //! that were over by then.
 
+use crate::climb::stages::rules::ToGo;
 use crate::climb::{Climb, ClimbEvent, Next, Stage, TrialRecord, TrialRequest};
 use crate::judge::verdict::{Fault, Verdict};
 use crate::load::artifact::Domain;
@@ -52,9 +53,6 @@ const STAGES: [(Stage, [f64; 10], [f64; 10]); 3] = [
         [14.0, 16.0, 20.0, 33.0, 44.0, 54.0, 66.0, 74.0, 94.0, 117.0],
     ),
 ];
-/// Trials of a walk down in voltage and their mean length, s, as seen on stand-ins.
-const SCHOOL_TRIALS: f64 = 14.0;
-const SCHOOL_SECONDS: f64 = 110.0;
 /// Standard deviations to each side that hold nine of ten (normal distribution).
 const NINE_OF_TEN: f64 = 1.645;
 /// Share of runs that are spoilt by something else and made again.
@@ -172,22 +170,7 @@ impl Climb {
                 minutes: beyond(all_minutes, minutes, 1.0),
             };
         }
-        let (wanted, seconds) = match stage {
-            _ if stage.is_undervolting() => self.left_of_school(stage, trials),
-            _ if stage.is_round() => {
-                let left = 4.0 + f64::from(self.plan.rounds.most_repeats) / 2.0 - trials;
-                (left.max(1.0), self.plan.rounds.seconds)
-            }
-            Stage::Baseline => (
-                f64::from(self.plan.baseline.runs) - self.baseline_runs() as f64,
-                self.plan.baseline.seconds,
-            ),
-            _ => {
-                let runs = self.power_runs().len() as f64;
-                (f64::from(self.plan.power.runs) - runs, self.plan.power.seconds)
-            }
-        };
-        let wanted = wanted.max(0.0);
+        let ToGo { trials: wanted, seconds } = stage.rules().to_go(self, trials);
         let warm = self.plan.core.warm_up_seconds;
         // A cold card warms up first: for how long, only it knows.
         let cold = if self.trials.is_empty() { self.plan.baseline.warm_up_seconds } else { 0.0 };
@@ -200,12 +183,6 @@ impl Climb {
                 variance * each * each + (cold * 0.2 / 60.0).powi(2),
             ),
         }
-    }
-
-    /// Trials that a walk down still takes, and how long each is, by what walks on stand-ins took.
-    fn left_of_school(&self, stage: Stage, done: f64) -> (f64, f64) {
-        let both = if stage == Stage::MaxClock { 2.0 } else { 1.0 };
-        ((SCHOOL_TRIALS * both - done).max(1.0), SCHOOL_SECONDS)
     }
 
     /// What is left by playing the climb forward.

@@ -45,7 +45,7 @@ pub enum Stage {
     /// Memory clock given up for core, under one power budget.
     #[serde(alias = "feed")]
     MemoryForCore,
-    /// Settings of the user's own, beside every plan. They are evidence for no ladder.
+    /// Settings of the user's own, beside every plan. No stage learns from them.
     Own,
 }
 
@@ -150,7 +150,7 @@ impl fmt::Display for Stage {
 pub enum Purpose {
     /// A run at stock.
     Baseline,
-    /// A step of the ladder.
+    /// A step of the search.
     Step,
     /// The long run at the highest value that held.
     Confirm,
@@ -162,7 +162,7 @@ pub enum Purpose {
     Isolate,
     /// One setting left out, to see what it brings.
     LeaveOut,
-    /// The user's own wish.
+    /// Settings of the user's own.
     Own,
 }
 

@@ -496,7 +496,7 @@ fn a_climb_of_the_baseline_alone_ends_with_stock() {
     assert_eq!(outcome.settings.core_offset, Some(MhzOffset::STOCK));
     assert_eq!(outcome.score, Some(1_000.0));
     assert_eq!(outcome.sentence, "The baseline stands at score 1000, with a noise of 0.00 %.");
-    assert_eq!(climb.nudged_by(1), None, "there is no ladder to nudge");
+    assert_eq!(climb.nudged_by(1), None, "there is nothing to nudge");
     assert_eq!(climb.bracket(Stage::Core), None);
 }
 
@@ -531,7 +531,7 @@ fn wish(memory: i32) -> Settings {
 }
 
 #[rstest]
-fn settings_of_ones_own_come_next_and_teach_the_ladder_nothing() {
+fn settings_of_ones_own_come_next_and_teach_no_stage() {
     let mut climb = with_baseline(plan());
     let planned = climb.next();
     climb.handle(ClimbEvent::Wished(Some(Box::new(wish(100)))));
@@ -539,13 +539,13 @@ fn settings_of_ones_own_come_next_and_teach_the_ladder_nothing() {
     assert_eq!((own.request.stage, own.request.purpose), (Stage::Own, Purpose::Own));
     assert_eq!(own.request.asked, wish(100));
     assert!(
-        own.reason.starts_with("memory clock offset +100 MHz: your own wish"),
+        own.reason.starts_with("memory clock offset +100 MHz: your own settings"),
         "{}",
         own.reason
     );
     let bracket = climb.bracket(Stage::Core);
     end(&mut climb, Verdict::LoadDied);
-    assert_eq!(climb.bracket(Stage::Core), bracket, "the ladder is where it was");
+    assert_eq!(climb.bracket(Stage::Core), bracket, "the search is where it was");
     assert_eq!(climb.next(), planned, "and goes on as planned");
     climb.handle(ClimbEvent::Wished(Some(Box::new(wish(50)))));
     climb.handle(ClimbEvent::Nudged(None));

@@ -66,6 +66,15 @@ impl Domain {
             Self::Memory => "memory",
         }
     }
+
+    /// The other one of the two.
+    #[must_use]
+    pub const fn other(self) -> Self {
+        match self {
+            Self::Core => Self::Memory,
+            Self::Memory => Self::Core,
+        }
+    }
 }
 
 impl fmt::Display for Domain {

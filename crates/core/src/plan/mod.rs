@@ -77,7 +77,7 @@ impl Default for BaselinePlan {
     }
 }
 
-/// How free performance is looked for: more power, and a higher temperature target.
+/// What the raised limits alone bring: more power, and a higher temperature target.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct PowerPlan {
@@ -239,7 +239,7 @@ pub struct Plan {
     pub hold: Hold,
     /// The baseline.
     pub baseline: BaselinePlan,
-    /// Free performance.
+    /// What the raised limits alone bring.
     pub power: PowerPlan,
     /// The search for the core's edge.
     pub core: AxisPlan,

@@ -1,10 +1,11 @@
-//! The bayesian policy: where does a minute tell most of the edge?
+//! The bayesian policy: the most informative trial per minute.
 
 use crate::climb::record::Purpose;
 use crate::climb::search::belief::{EdgeBelief, Prospect};
+use crate::climb::search::scale::{Scale, Value};
 use crate::climb::search::{Search, SearchStep, Tried};
 use crate::judge::verdict::Verdict;
-use crate::units::{MhzOffset, Seconds};
+use crate::units::Seconds;
 
 /// Lengths of trials that are considered, s.
 const LENGTHS: [f64; 6] = [40.0, 80.0, 160.0, 320.0, 640.0, 1_280.0];
@@ -12,15 +13,14 @@ const LENGTHS: [f64; 6] = [40.0, 80.0, 160.0, 320.0, 640.0, 1_280.0];
 const AROUND_SECONDS: f64 = 10.0;
 /// Values that are considered at a time.
 const MOST_VALUES: f64 = 14.0;
-
-/// Standard deviations by which what is kept stays below what is likely: what a MHz of knowledge
+/// Standard deviations by which what is kept stays below what is likely: what a unit of knowledge
 /// saves.
 const SURENESS: f64 = 2.0;
 
 /// A trial that was weighed.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(in crate::climb) struct Weighed {
-    pub value: MhzOffset,
+pub(in crate::climb) struct Weighed<V> {
+    pub value: V,
     pub seconds: f64,
     pub prospect: Prospect,
     /// Knowledge in shares of the score, per minute.
@@ -55,23 +55,24 @@ pub(in crate::climb) fn is_lived_down(verdict: Verdict, hours: f64, clean: f64) 
 }
 
 /// What is believed of an edge after these trials.
-pub(in crate::climb) fn believe(mut belief: EdgeBelief, tried: &[Tried<'_>]) -> EdgeBelief {
-    for trial in tried {
-        if trial.meaning() != crate::judge::verdict::Meaning::ProvesNothing {
-            let others = unrelated_faults(trial.verdict());
-            belief.take(trial.value, trial.hours(), trial.is_fault(), others);
-        }
+pub(in crate::climb) fn believe<V: Value>(
+    mut belief: EdgeBelief,
+    tried: &[Tried<'_, V>],
+) -> EdgeBelief {
+    for trial in tried.iter().filter(|trial| trial.proves()) {
+        let others = unrelated_faults(trial.verdict());
+        belief.take(trial.value, trial.hours(), trial.is_fault(), others);
     }
     belief
 }
 
-impl Search<'_> {
+impl<S: Scale> Search<'_, S> {
     /// What is believed of the edge.
     pub(in crate::climb) fn belief(&self) -> EdgeBelief {
-        believe(EdgeBelief::before(self.axis), self.tried)
+        believe(self.scale.belief(), &self.tried)
     }
 
-    pub(in crate::climb) fn next_bayesian(&self, ended: bool) -> SearchStep {
+    pub(in crate::climb) fn next_bayesian(&self, ended: bool) -> SearchStep<S::Value> {
         let belief = self.belief();
         let kept = self.believed_to_hold(&belief);
         if ended {
@@ -86,7 +87,7 @@ impl Search<'_> {
         if let Some(again) = self.doubted(&belief) {
             return self.unless_stuck(again);
         }
-        self.unless_stuck(match self.is_followed || kept == MhzOffset::STOCK {
+        self.unless_stuck(match self.is_followed || kept == S::Value::default() {
             true => SearchStep::Kept(kept),
             false => self.measure(kept),
         })
@@ -94,25 +95,27 @@ impl Search<'_> {
 
     /// The value of a single fault on which the outcome hangs, once more: without it, the edge would be
     /// believed much higher, so it had better not be an accident.
-    fn doubted(&self, belief: &EdgeBelief) -> Option<SearchStep> {
+    fn doubted(&self, belief: &EdgeBelief) -> Option<SearchStep<S::Value>> {
         let faults = self.tried.iter().filter(|trial| trial.is_fault());
         let lowest = faults.min_by_key(|trial| trial.value)?;
-        let doubtful = lowest.value <= self.highest() && lowest.verdict() != Verdict::MachineDown;
-        let others: Vec<Tried<'_>> = self
+        let doubtful = lowest.value <= self.highest()
+            && self.cap.is_none_or(|cap| lowest.value <= cap)
+            && lowest.verdict() != Verdict::MachineDown;
+        let others: Vec<Tried<'_, S::Value>> = self
             .tried
             .iter()
             .filter(|trial| trial.record.number != lowest.record.number)
             .copied()
             .collect();
-        let without = Search { tried: &others, ..*self };
+        let without = believe(self.scale.belief(), &others);
         let middle = |belief: &EdgeBelief| belief.band(0.0).0;
-        let more = middle(&without.belief()) - middle(belief);
-        if !doubtful || more < MUCH * self.axis.clock {
+        let more = middle(&without) - middle(belief);
+        if !doubtful || more < MUCH * self.scale.size() {
             return None;
         }
         let least = lowest.hours() * 3_600.0 * LIVED_DOWN;
         let seconds = least.max(LEAST_LIVED_DOWN * 3_600.0);
-        let (shown, number) = (self.axis.show(lowest.value), lowest.record.number);
+        let (shown, number) = (self.scale.show(lowest.value), lowest.record.number);
         Some(SearchStep::Try {
             value: lowest.value,
             purpose: Purpose::Repeat,
@@ -125,12 +128,12 @@ impl Search<'_> {
     }
 
     /// The lowest value that was seen to fail, faults left out that were lived down since.
-    fn lowest_that_fails(&self) -> Option<MhzOffset> {
-        let clean_since = |fault: &Tried<'_>| -> f64 {
+    fn lowest_that_fails(&self) -> Option<S::Value> {
+        let clean_since = |fault: &Tried<'_, S::Value>| -> f64 {
             self.tried
                 .iter()
                 .filter(|later| later.record.number > fault.record.number)
-                .filter(|later| later.value >= fault.value && later.verdict() == Verdict::Clean)
+                .filter(|later| later.value >= fault.value && later.proves() && !later.is_fault())
                 .map(Tried::hours)
                 .sum()
         };
@@ -142,12 +145,12 @@ impl Search<'_> {
     }
 
     /// The lowest value that the card would not take however often it was asked.
-    fn refused_from(&self) -> Option<MhzOffset> {
+    fn refused_from(&self) -> Option<S::Value> {
         self.tried.iter().filter(|t| self.is_refused(t)).map(|t| t.value).min()
     }
 
     /// The highest value the belief is sure enough of.
-    pub(in crate::climb) fn believed_to_hold(&self, belief: &EdgeBelief) -> MhzOffset {
+    pub(in crate::climb) fn believed_to_hold(&self, belief: &EdgeBelief) -> S::Value {
         let margin = self.plan.margin;
         let value = belief.holds_to(margin.hours(), margin.faults(), margin.confidence());
         // Never where it was seen to fail, whatever is believed.
@@ -155,33 +158,39 @@ impl Search<'_> {
         let bound = [self.refused_from(), failed]
             .into_iter()
             .flatten()
-            .map(|value| value - self.fine())
+            .map(|value| value - self.steps().fine)
             .chain([self.highest()])
             .min()
-            .unwrap_or(MhzOffset::STOCK);
-        self.capped(self.axis.bin(value).min(bound))
+            .unwrap_or(S::Value::default());
+        self.capped(self.scale.bin(value).min(bound))
     }
 
-    /// The trial that tells most for its time, within the bound on machine downs. `slope` is the
-    /// score of a MHz, in shares of the score.
-    pub(in crate::climb) fn weigh(&self, belief: &EdgeBelief, slope: f64) -> Option<Weighed> {
+    /// The most informative trial per minute, within the bound on machine downs. `slope` is what a
+    /// unit of the scale is worth, in shares of the score.
+    pub(in crate::climb) fn weigh(
+        &self,
+        belief: &EdgeBelief,
+        slope: f64,
+    ) -> Option<Weighed<S::Value>> {
         let margin = self.plan.margin;
         let (hours, faults) = (margin.hours(), margin.faults());
-        let around = self.steps().warm_up_seconds + AROUND_SECONDS;
+        let warm_up = self.steps().warm_up_seconds;
         let bound = self.plan.bayesian.most_machine_down_percent / 100.0;
         let refused = self.refused_from();
-        let mut best: Option<Weighed> = None;
+        let mut best: Option<Weighed<S::Value>> = None;
         for value in self.values(belief) {
-            if refused.is_some_and(|refused| value >= refused) {
+            // A value that need not be reached is nothing to learn of.
+            let is_needless = self.cap.is_some_and(|cap| value > cap + self.fine_steps(2));
+            if is_needless || refused.is_some_and(|refused| value >= refused) {
                 continue;
             }
             for seconds in LENGTHS {
-                let length = (self.steps().warm_up_seconds + seconds) / 3_600.0;
+                let length = (warm_up + seconds) / 3_600.0;
                 let prospect = belief.prospect(value, length, hours, faults);
                 if prospect.machine_down > bound {
                     break;
                 }
-                let minutes = prospect.hours * 60.0 + around / 60.0;
+                let minutes = prospect.hours * 60.0 + (warm_up + AROUND_SECONDS) / 60.0;
                 let per_minute = prospect.knowledge * slope * SURENESS / minutes;
                 if best.is_none_or(|best| per_minute > best.per_minute) {
                     best = Some(Weighed { value, seconds, prospect, per_minute });
@@ -192,17 +201,17 @@ impl Search<'_> {
     }
 
     /// Values worth a thought: from what surely holds to where faults come at once.
-    fn values(&self, belief: &EdgeBelief) -> Vec<MhzOffset> {
-        let fine = f64::from(self.fine().0);
+    fn values(&self, belief: &EdgeBelief) -> Vec<S::Value> {
+        let fine: f64 = self.steps().fine.into();
         let (low, high) = belief.band(0.96);
         let low = low.max(fine);
-        let high = (high + 0.02 * self.axis.clock).min(f64::from(self.highest().0));
+        let high = (high + 0.02 * self.scale.size()).min(self.highest().into());
         let step = ((high - low) / MOST_VALUES / fine).ceil().max(1.0) * fine;
         let mut values = Vec::new();
         let mut value = low;
         while value <= high + 1e-9 {
-            let binned = self.axis.bin(value);
-            if values.last() != Some(&binned) && binned > MhzOffset::STOCK {
+            let binned = self.scale.bin(value);
+            if values.last() != Some(&binned) && binned > S::Value::default() {
                 values.push(binned);
             }
             value += step;
@@ -210,7 +219,7 @@ impl Search<'_> {
         values
     }
 
-    fn told(&self, belief: &EdgeBelief, best: &Weighed) -> SearchStep {
+    fn told(&self, belief: &EdgeBelief, best: &Weighed<S::Value>) -> SearchStep<S::Value> {
         let (low, high) = belief.band(0.9);
         let Weighed { value, seconds, prospect, .. } = *best;
         SearchStep::Try {
@@ -218,11 +227,12 @@ impl Search<'_> {
             purpose: Purpose::Step,
             seconds: Seconds(seconds),
             reason: format!(
-                "The edge is probably between {} and {}. {} here teach most: a fault with {:.0} %, the \
-                 machine down with {:.1} %.",
-                self.axis.show(self.axis.bin(low)),
-                self.axis.show(self.axis.bin(high)),
+                "The edge is probably between {} and {}. Next: {} at {}, the most informative trial per \
+                 minute. Fault risk {:.0} %, risk of a machine down {:.1} %.",
+                self.scale.show(self.scale.bin(low)),
+                self.scale.show(self.scale.bin(high)),
                 Seconds(seconds).in_words(),
+                self.scale.show(value),
                 prospect.fault * 100.0,
                 prospect.machine_down * 100.0
             ),
@@ -230,9 +240,9 @@ impl Search<'_> {
     }
 
     /// A run that measures what is to be kept; nothing where it was made.
-    fn measure(&self, value: MhzOffset) -> SearchStep {
+    fn measure(&self, value: S::Value) -> SearchStep<S::Value> {
         let wanted = self.steps().settle_seconds;
-        if self.clean_at(value).any(|trial| trial.record.seconds.value() >= wanted) {
+        if self.has_held(value, wanted, None) {
             return SearchStep::Kept(value);
         }
         SearchStep::Try {
@@ -241,7 +251,7 @@ impl Search<'_> {
             seconds: Seconds(wanted),
             reason: format!(
                 "{} is believed to hold; a run of {} measures what it brings.",
-                self.axis.show(value),
+                self.scale.show(value),
                 Seconds(wanted).in_words()
             ),
         }

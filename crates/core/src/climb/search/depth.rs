@@ -2,8 +2,6 @@
 
 use crate::card::description::{CardDescription, Offer, SettingKind};
 use crate::card::settings::Settings;
-use crate::climb::search::belief::EdgeBelief;
-use crate::load::artifact::Domain;
 use crate::shape::CurveOffer;
 use crate::units::Mhz;
 
@@ -173,13 +171,6 @@ impl Depth {
             (_, 0) => "±0 mV".into(),
             _ => format!("−{depth} mV"),
         }
-    }
-
-    /// What is assumed of the edge before the first trial: where it lies in clock, counted in the
-    /// millivolts that so much clock takes.
-    #[must_use]
-    pub(in crate::climb) fn belief(&self) -> EdgeBelief {
-        EdgeBelief::assumed(Domain::Core, self.scale)
     }
 
     /// Boost clock in millivolts, by the slope of the curve.

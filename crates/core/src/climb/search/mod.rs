@@ -1,34 +1,37 @@
-//! A search along one axis: what it sees of the trials, and the policies that take its steps.
+//! One search for an edge, on any [scale](scale::Scale): what it sees of the trials, and the policies
+//! that take its steps.
 //!
 //! | policy | how | what it costs |
 //! |---|---|---|
 //! | `fixed-step` | coarse steps until one fails, fine steps below that, an hour at what held | most time: some hours for core, memory and both together; the hour proves less than it seems |
 //! | `bisection` | as `fixed-step`, but halves what is left between held and failed | fewer trials, each as long; every bisection may overshoot by half a coarse step |
-//! | `bayesian` | weighs every trial in a [belief](crate::climb::EdgeBelief) of the edge and asks where a minute tells most, within a bound on machine downs | least time; leans on its assumption of how fast faults set in |
+//! | `bayesian` | weighs every trial in a [belief](crate::climb::EdgeBelief) of the edge and runs the most informative trial per minute, within a bound on machine downs | least time; relies on its assumption of how fast faults set in |
 //!
-//! Everything is derived from the trials made, so a value marked otherwise by the user, an own
-//! wish in between, or a resumed climb need no special care.
+//! Everything is derived from the trials made, so that a trial marked otherwise by the user, a trial
+//! of the user's own in between, or a resumed climb need no special care. All policies share what was
+//! learnt: none proposes what took the machine down, what the card does not take, or keeps what was
+//! seen to fail.
 
 pub(in crate::climb) mod axis;
 pub(in crate::climb) mod bands;
 pub(in crate::climb) mod bayesian;
 pub(in crate::climb) mod belief;
 pub(in crate::climb) mod depth;
+pub(in crate::climb) mod scale;
 pub(in crate::climb) mod score;
 mod stepwise;
-pub(in crate::climb) mod walk;
 
 use crate::climb::record::{Purpose, TrialRecord};
-use crate::climb::search::axis::Axis;
+use crate::climb::search::scale::{Scale, Steps, Value};
 use crate::judge::verdict::{Meaning, Verdict};
-use crate::plan::{AxisPlan, Plan, Policy};
+use crate::plan::{Plan, Policy};
 use crate::units::{MhzOffset, Seconds};
 
 /// A value that was too much.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Failure {
+pub struct Failure<V = MhzOffset> {
     /// The value.
-    pub value: MhzOffset,
+    pub value: V,
     /// The trial that showed it.
     pub trial: u32,
     /// How.
@@ -37,29 +40,33 @@ pub struct Failure {
 
 /// Where the edge is seen to lie: at or above `floor`, below `ceiling`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Bracket {
-    /// Highest value that held, below everything that failed; stock counts as held.
-    pub floor: MhzOffset,
-    /// Lowest value that failed, if any has.
-    pub ceiling: Option<Failure>,
+pub struct Bracket<V = MhzOffset> {
+    /// Boldest value that held, below everything that failed; the safe end counts as held.
+    pub floor: V,
+    /// Mildest value that failed, if any has.
+    pub ceiling: Option<Failure<V>>,
 }
 
 /// A trial as a search sees it.
 #[derive(Debug, Clone, Copy)]
-pub struct Tried<'a> {
-    /// The value on the axis it is evidence for.
-    pub value: MhzOffset,
+pub struct Tried<'a, V = MhzOffset> {
+    /// The value it is evidence for.
+    pub value: V,
     /// The trial.
     pub record: &'a TrialRecord,
 }
 
-impl Tried<'_> {
+impl<V> Tried<'_, V> {
     pub(in crate::climb) fn verdict(&self) -> Verdict {
         self.record.verdict()
     }
 
     pub(in crate::climb) fn meaning(&self) -> Meaning {
         self.verdict().meaning()
+    }
+
+    pub(in crate::climb) fn proves(&self) -> bool {
+        self.meaning() != Meaning::ProvesNothing
     }
 
     /// Whether it is evidence of a card that failed, not merely of one that was slow.
@@ -77,11 +84,11 @@ impl Tried<'_> {
 
 /// What a search wants next.
 #[derive(Debug, Clone, PartialEq)]
-pub enum SearchStep {
+pub enum SearchStep<V = MhzOffset> {
     /// A trial at this value.
     Try {
         /// The value.
-        value: MhzOffset,
+        value: V,
         /// What for.
         purpose: Purpose,
         /// Measured length, warm-up not included.
@@ -90,107 +97,128 @@ pub enum SearchStep {
         reason: String,
     },
     /// This value is what it comes to.
-    Kept(MhzOffset),
+    Kept(V),
     /// Runs at this value prove nothing again and again.
     Stuck(String),
 }
 
 /// What every policy works with.
-#[derive(Debug, Clone, Copy)]
-pub(in crate::climb) struct Search<'a> {
-    pub axis: &'a Axis,
+#[derive(Debug, Clone)]
+pub(in crate::climb) struct Search<'a, S: Scale> {
+    pub scale: S,
     pub plan: &'a Plan,
-    pub tried: &'a [Tried<'a>],
-    /// Highest value worth keeping, where the score told.
-    pub cap: Option<MhzOffset>,
-    /// Score of a MHz, in shares of the score: how much it is worth to know more.
+    pub tried: Vec<Tried<'a, S::Value>>,
+    /// Whether a run that was merely slow was too much; undervolting wants some of them.
+    pub slow_is_too_much: bool,
+    /// First value of a stepwise search; none for a coarse step.
+    pub first: Option<S::Value>,
+    /// Boldest value worth keeping, where the trials told.
+    pub cap: Option<S::Value>,
+    /// What a unit of the scale is worth, in shares of the score or of the watts: how much it is worth
+    /// to know more.
     pub slope: f64,
-    /// Lowest value that is as bold as what took the machine down: neither it nor more is tried.
-    pub barred: Option<MhzOffset>,
+    /// Mildest value that is as bold as what took the machine down: neither it nor more is tried.
+    pub barred: Option<S::Value>,
     /// Trials there were when the climb was taken up last: those before are not held against a value
     /// that is to be tried again.
     pub taken_up_after: usize,
-    /// Whether a stage that tries both domains together follows.
+    /// Whether more trials follow that measure what is kept: the search need not be as sure, and does
+    /// not measure it itself.
     pub is_followed: bool,
 }
 
-impl Search<'_> {
-    pub(in crate::climb) fn steps(&self) -> &AxisPlan {
-        self.plan.axis(self.axis.domain)
+impl<'a, S: Scale> Search<'a, S> {
+    pub(in crate::climb) fn steps(&self) -> Steps<S::Value> {
+        self.scale.steps(self.plan)
     }
 
-    /// The fine step, in bins of the card.
-    pub(in crate::climb) fn fine(&self) -> MhzOffset {
-        self.axis.in_bins(self.steps().fine_step_mhz)
+    /// `count` fine steps.
+    fn fine_steps(&self, count: i32) -> S::Value {
+        S::Value::from(self.steps().fine.units() * count)
+    }
+
+    /// Whether a trial shows that its value holds, as far as this search is concerned.
+    fn holds(&self, trial: &Tried<'_, S::Value>) -> bool {
+        match self.slow_is_too_much {
+            true => trial.verdict() == Verdict::Clean,
+            false => trial.proves() && !trial.is_fault(),
+        }
+    }
+
+    fn is_too_much(&self, trial: &Tried<'_, S::Value>) -> bool {
+        match self.slow_is_too_much {
+            true => trial.meaning() == Meaning::TooMuch,
+            false => trial.is_fault(),
+        }
     }
 
     /// Reads floor and ceiling off the trials.
-    pub(in crate::climb) fn bracket(&self) -> Bracket {
+    pub(in crate::climb) fn bracket(&self) -> Bracket<S::Value> {
+        let failed = self.tried.iter().filter(|trial| self.is_too_much(trial));
         let refused = self.tried.iter().filter(|trial| self.is_refused(trial));
-        let ceiling = self
-            .tried
-            .iter()
-            .filter(|trial| trial.meaning() == Meaning::TooMuch)
-            .chain(refused)
-            .min_by_key(|trial| trial.value)
-            .map(|trial| Failure {
-                value: trial.value,
-                trial: trial.record.number,
-                verdict: trial.verdict(),
-            });
+        let ceiling = failed.chain(refused).min_by_key(|trial| trial.value).map(|trial| Failure {
+            value: trial.value,
+            trial: trial.record.number,
+            verdict: trial.verdict(),
+        });
         let floor = self
             .tried
             .iter()
-            .filter(|trial| trial.verdict() == Verdict::Clean)
+            .filter(|trial| self.holds(trial))
             .map(|trial| trial.value)
             .filter(|value| ceiling.is_none_or(|failure| *value < failure.value))
             .max()
             .unwrap_or_default()
-            .max(MhzOffset::STOCK);
+            .max(S::Value::default());
         Bracket { floor, ceiling }
     }
 
     /// A value the card would not take however often it was asked is as good as too much.
-    pub(in crate::climb) fn is_refused(&self, trial: &Tried<'_>) -> bool {
+    pub(in crate::climb) fn is_refused(&self, trial: &Tried<'_, S::Value>) -> bool {
         trial.verdict() == Verdict::NotTaken
-            && self.unproven_in_a_row(trial.value) > self.plan.rules.retries as usize
+            && self.in_vain_since(trial.value, 0) > self.plan.rules.retries as usize
     }
 
-    fn unproven_in_a_row(&self, value: MhzOffset) -> usize {
-        self.in_vain_since(value, 0)
-    }
-
-    fn in_vain_since(&self, value: MhzOffset, after: usize) -> usize {
+    /// Newest trials of a value that prove nothing, without one between them that does.
+    fn in_vain_since(&self, value: S::Value, after: usize) -> usize {
         self.tried
             .iter()
             .rev()
             .take_while(|trial| trial.record.number as usize > after)
             .filter(|trial| trial.value == value && !trial.record.was_stopped())
-            .take_while(|trial| trial.meaning() == Meaning::ProvesNothing)
+            .take_while(|trial| !trial.proves())
             .count()
     }
 
-    pub(in crate::climb) fn clean_at(&self, value: MhzOffset) -> impl Iterator<Item = &Tried<'_>> {
-        self.tried
-            .iter()
-            .filter(move |trial| trial.verdict() == Verdict::Clean && trial.value == value)
+    /// Whether a value held for so long without a fault, in a run that served `purpose` where one is
+    /// named.
+    fn has_held(&self, value: S::Value, seconds: f64, purpose: Option<Purpose>) -> bool {
+        self.tried.iter().any(|trial| {
+            trial.value == value
+                && self.holds(trial)
+                && trial.record.seconds.value() >= seconds
+                && purpose.is_none_or(|purpose| trial.record.purpose == purpose)
+        })
     }
 
     /// A step, unless the same was tried in vain too often.
-    pub(in crate::climb) fn unless_stuck(&self, step: SearchStep) -> SearchStep {
+    pub(in crate::climb) fn unless_stuck(
+        &self,
+        step: SearchStep<S::Value>,
+    ) -> SearchStep<S::Value> {
         let SearchStep::Try { value, purpose, seconds, reason } = step else { return step };
-        let unproven = self.in_vain_since(value, self.taken_up_after);
+        let in_vain = self.in_vain_since(value, self.taken_up_after);
         let last = self
             .tried
             .iter()
             .rev()
             .find(|trial| trial.value == value && !trial.record.was_stopped());
-        let shown = self.axis.show(value);
-        let reason = match last.filter(|_| unproven > 0) {
+        let shown = self.scale.show(value);
+        let reason = match last.filter(|_| in_vain > 0) {
             None => reason,
-            Some(last) if unproven > self.plan.rules.retries as usize => {
+            Some(last) if in_vain > self.plan.rules.retries as usize => {
                 return SearchStep::Stuck(format!(
-                    "The last {unproven} runs at {shown} prove nothing. {} Close what else uses \
+                    "The last {in_vain} runs at {shown} prove nothing. {} Close what else uses \
                      the card, or end the stage to keep what is known.",
                     last.record.reason
                 ));
@@ -205,22 +233,31 @@ impl Search<'_> {
     }
 
     /// What comes next by the plan's policy. `ended` is set when the user wants no more trials.
-    pub(in crate::climb) fn next(&self, ended: bool) -> SearchStep {
+    pub(in crate::climb) fn next(&self, ended: bool) -> SearchStep<S::Value> {
         match self.plan.policy {
             Policy::FixedStep | Policy::Bisection => self.next_stepwise(ended),
             Policy::Bayesian => self.next_bayesian(ended),
         }
     }
 
-    /// The highest value that may be tried.
-    pub(in crate::climb) fn highest(&self) -> MhzOffset {
-        let highest = self.axis.highest();
-        self.barred.map_or(highest, |barred| highest.min(barred - self.axis.in_bins(1)))
+    /// What it comes to as far as is known, no trial more.
+    pub(in crate::climb) fn kept(&self) -> S::Value {
+        match self.next(true) {
+            SearchStep::Kept(value) => value,
+            SearchStep::Try { .. } | SearchStep::Stuck(_) => S::Value::default(),
+        }
     }
 
-    /// A value no higher than the score makes worth keeping, and not below stock.
-    pub(in crate::climb) fn capped(&self, value: MhzOffset) -> MhzOffset {
+    /// The boldest value that may be tried.
+    pub(in crate::climb) fn highest(&self) -> S::Value {
+        let highest = self.scale.highest();
+        let below = self.barred.map(|barred| barred - self.steps().least);
+        below.map_or(highest, |below| highest.min(below))
+    }
+
+    /// A value no bolder than the trials make worth keeping, and not below the safe end.
+    pub(in crate::climb) fn capped(&self, value: S::Value) -> S::Value {
         let value = self.cap.map_or(value, |cap| value.min(cap));
-        value.min(self.highest()).max(MhzOffset::STOCK)
+        value.min(self.highest()).max(S::Value::default())
     }
 }

@@ -1,21 +1,22 @@
-//! The stepwise policies: up in coarse steps until something gives, then in fine steps or by bisection
-//! below that, back off, confirm, take the margin off, and measure what is kept.
+//! The stepwise policies: coarse steps until something gives, then fine steps or bisection below that,
+//! back off, confirm, take the margin off, and measure what is kept.
 
 use crate::climb::record::Purpose;
+use crate::climb::search::scale::{Scale, Value};
 use crate::climb::search::{Bracket, Search, SearchStep};
 use crate::plan::Policy;
-use crate::units::{MhzOffset, Seconds};
+use crate::units::Seconds;
 
-type Wish = (MhzOffset, Purpose, f64, String);
+type Wish<V> = (V, Purpose, f64, String);
 
-impl Search<'_> {
-    pub(in crate::climb) fn next_stepwise(&self, ended: bool) -> SearchStep {
+impl<S: Scale> Search<'_, S> {
+    pub(in crate::climb) fn next_stepwise(&self, ended: bool) -> SearchStep<S::Value> {
         let bracket = self.bracket();
         if ended {
             return SearchStep::Kept(self.stepwise_kept(bracket));
         }
-        if bracket.ceiling.is_some_and(|failure| failure.value <= MhzOffset::STOCK) {
-            return SearchStep::Kept(MhzOffset::STOCK);
+        if bracket.ceiling.is_some_and(|failure| failure.value <= S::Value::default()) {
+            return SearchStep::Kept(S::Value::default());
         }
         let step = self
             .step_up(bracket)
@@ -23,60 +24,62 @@ impl Search<'_> {
             .or_else(|| self.settle(bracket));
         match step {
             None => SearchStep::Kept(self.stepwise_kept(bracket)),
-            Some((value, purpose, seconds, reason)) => self.unless_stuck(SearchStep::Try {
-                value,
-                purpose,
-                seconds: Seconds(seconds),
-                reason,
-            }),
+            Some((value, purpose, seconds, reason)) => {
+                let seconds = Seconds(seconds);
+                self.unless_stuck(SearchStep::Try { value, purpose, seconds, reason })
+            }
         }
     }
 
-    fn coarse(&self) -> MhzOffset {
-        self.axis.in_bins(self.steps().coarse_step_mhz).max(self.fine())
-    }
-
     /// The next value between what held and what failed, by the policy.
-    fn step_up(&self, bracket: Bracket) -> Option<Wish> {
-        let (floor, fine) = (bracket.floor, self.fine());
-        let (step, size) = match (self.plan.policy, bracket.ceiling) {
-            (Policy::Bisection, Some(failure)) => {
-                let bins = (failure.value - floor).0 / fine.0;
-                let step = MhzOffset(bins / 2 * fine.0);
-                (bins >= 2 && floor + step <= self.highest()).then_some((step, "bisection"))?
+    fn step_up(&self, bracket: Bracket<S::Value>) -> Option<Wish<S::Value>> {
+        let (floor, steps) = (bracket.floor, self.steps());
+        let is_open = |value: S::Value| {
+            value <= self.highest()
+                && self.cap.is_none_or(|cap| value <= cap)
+                && bracket.ceiling.is_none_or(|failure| value < failure.value)
+        };
+        let first = self.first.filter(|first| {
+            floor == S::Value::default()
+                && bracket.ceiling.is_none()
+                && *first > floor
+                && is_open(*first)
+        });
+        let (value, size) = match (first, self.plan.policy, bracket.ceiling) {
+            (Some(first), ..) => (first, "the first step"),
+            (None, Policy::Bisection, Some(failure)) => {
+                let between = (failure.value - floor).units() / steps.fine.units();
+                let value = floor + self.fine_steps(between / 2);
+                (between >= 2 && is_open(value)).then_some((value, "halfway"))?
             }
             _ => {
-                let below = |value: MhzOffset| {
-                    value <= self.highest()
-                        && bracket.ceiling.is_none_or(|failure| value < failure.value)
-                };
-                let step = [self.coarse(), fine].into_iter().find(|s| below(floor + *s))?;
-                (step, if step == fine { "fine" } else { "coarse" })
+                let step = [steps.coarse, steps.fine].into_iter().find(|s| is_open(floor + *s))?;
+                (floor + step, if step == steps.fine { "a fine step" } else { "a coarse step" })
             }
         };
-        let held = if floor == MhzOffset::STOCK { "Stock holds" } else { "It held at" };
-        let place = match floor {
-            MhzOffset::STOCK => String::new(),
-            _ => format!(" {}", self.axis.show(floor)),
-        };
+        let held = capitalised(&self.show_or_start(floor));
+        let next = self.scale.show(value);
         let reason = match bracket.ceiling {
-            None => format!(
-                "{held}{place} and nothing has failed yet: a {size} step of {} MHz up.",
-                step.0
-            ),
+            None => format!("{held} holds and nothing has failed yet: {size} to {next}."),
             Some(failure) => format!(
-                "{held}{place}, and {} ended in {}: a {size} step of {} MHz towards it.",
-                self.axis.show(failure.value),
-                failure.verdict,
-                step.0
+                "{held} holds, {} ended in {}: {size} to {next}.",
+                self.scale.show(failure.value),
+                failure.verdict
             ),
         };
-        Some((floor + step, Purpose::Step, self.steps().seconds, reason))
+        Some((value, Purpose::Step, steps.seconds, reason))
+    }
+
+    fn show_or_start(&self, value: S::Value) -> String {
+        match value == S::Value::default() {
+            true => self.scale.start().to_owned(),
+            false => self.scale.show(value),
+        }
     }
 
     /// The value to be confirmed: what held, but at least the back-off below what failed.
-    fn candidate(&self, bracket: Bracket) -> MhzOffset {
-        let back_off = MhzOffset(self.steps().back_off_steps * self.fine().0);
+    fn candidate(&self, bracket: Bracket<S::Value>) -> S::Value {
+        let back_off = self.fine_steps(self.steps().back_off);
         let value = match bracket.ceiling {
             Some(failure) => bracket.floor.min(failure.value - back_off),
             None => bracket.floor,
@@ -84,67 +87,59 @@ impl Search<'_> {
         self.capped(value)
     }
 
-    fn confirm(&self, bracket: Bracket) -> Option<Wish> {
+    fn confirm(&self, bracket: Bracket<S::Value>) -> Option<Wish<S::Value>> {
         let value = self.candidate(bracket);
         let wanted = self.steps().confirm_seconds;
-        let has_confirmed =
-            self.clean_at(value).any(|trial| trial.record.seconds.value() >= wanted);
-        if value == MhzOffset::STOCK || has_confirmed {
+        if value == S::Value::default() || self.has_held(value, wanted, None) {
             return None;
         }
-        let (length, shown) = (Seconds(wanted).in_words(), self.axis.show(value));
-        let reason = match bracket.ceiling {
+        let (length, shown) = (Seconds(wanted).in_words(), self.scale.show(value));
+        let why = match bracket.ceiling {
             Some(failure) => format!(
-                "The edge lies between {} and {}, where trial {} ended in {}: {length} without a \
-                 fault is to confirm {shown}.",
-                self.axis.show(bracket.floor),
-                self.axis.show(failure.value),
+                "The edge lies between {} and {}, where trial {} ended in {}",
+                self.show_or_start(bracket.floor),
+                self.scale.show(failure.value),
                 failure.trial,
                 failure.verdict
             ),
-            None if self.highest() < self.axis.highest() => format!(
-                "{shown} held, and what lies above took the machine down: {length} without a fault \
-                 is to confirm it."
-            ),
-            None => format!(
-                "{shown} is all the card offers and it held: {length} without a fault is to \
-                 confirm it."
-            ),
+            None if self.highest() < self.scale.highest() => {
+                format!("{shown} holds, and what lies above took the machine down")
+            }
+            None if self.cap.is_some_and(|cap| cap < self.scale.highest()) => {
+                format!("{shown} holds, and more brings nothing")
+            }
+            None => format!("{shown} holds, and the card offers no more"),
         };
+        let reason = format!("{why}. Next: {length} to confirm {shown}.");
         Some((value, Purpose::Confirm, wanted, reason))
     }
 
-    fn settle(&self, bracket: Bracket) -> Option<Wish> {
-        let confirmed = self.candidate(bracket);
-        let value = self.stepwise_kept(bracket);
-        let wanted = self.steps().settle_seconds;
-        let measured = self.clean_at(value).any(|trial| {
-            trial.record.purpose == Purpose::Settle && trial.record.seconds.value() >= wanted
-        });
-        let steps = self.margin_steps();
-        if value == MhzOffset::STOCK || measured || steps == 0 {
+    fn settle(&self, bracket: Bracket<S::Value>) -> Option<Wish<S::Value>> {
+        let (confirmed, value) = (self.candidate(bracket), self.stepwise_kept(bracket));
+        let (steps, wanted) = (self.steps().margin, self.steps().settle_seconds);
+        let has_settled = self.has_held(value, wanted, Some(Purpose::Settle));
+        if self.is_followed || value == S::Value::default() || has_settled || steps == 0 {
             return None;
         }
-        let plural = if steps == 1 { "one fine step is" } else { "fine steps are" };
-        let count = if steps == 1 { String::new() } else { format!("{steps} ") };
+        let plural = if steps == 1 { "1 fine step is" } else { &format!("{steps} fine steps are") };
         let reason = format!(
-            "{} held for {}, which is far from a proof for a day: {count}{plural} taken off, and a \
-             run at {} measures what is kept.",
-            self.axis.show(confirmed),
+            "{} held for {}, which is far from a proof for a day: {plural} taken off, and a run at \
+             {} measures what is kept.",
+            self.scale.show(confirmed),
             Seconds(self.steps().confirm_seconds).in_words(),
-            self.axis.show(value)
+            self.scale.show(value)
         );
         Some((value, Purpose::Settle, wanted, reason))
     }
 
-    /// Fine steps that the margin takes off.
-    pub(in crate::climb) fn margin_steps(&self) -> i32 {
-        self.plan.margin.fine_steps(self.steps().margin_steps)
-    }
-
     /// What would be kept now: the candidate less the margin.
-    fn stepwise_kept(&self, bracket: Bracket) -> MhzOffset {
-        let margin = MhzOffset(self.margin_steps() * self.fine().0);
-        (self.candidate(bracket) - margin).max(MhzOffset::STOCK)
+    fn stepwise_kept(&self, bracket: Bracket<S::Value>) -> S::Value {
+        let margin = self.fine_steps(self.steps().margin);
+        (self.candidate(bracket) - margin).max(S::Value::default())
     }
+}
+
+fn capitalised(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
 }

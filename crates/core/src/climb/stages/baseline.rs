@@ -1,6 +1,7 @@
 //! The baseline: runs at stock, and the noise floor they show.
 
 use crate::card::description::CardDescription;
+use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
 use crate::climb::{Climb, Next, Proposal, Purpose, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::statistics::{mean, median, prediction_bound, standard_deviation};
@@ -26,6 +27,29 @@ pub struct Baseline {
     pub average_power: Option<Watt>,
     /// Highest hot spot of all runs.
     pub hot_spot_max: Option<Celsius>,
+}
+
+/// The stage.
+pub(in crate::climb) struct BaselineRuns;
+
+impl StageRules for BaselineRuns {
+    fn missing(&self, _card: &CardDescription) -> Option<&'static str> {
+        None
+    }
+
+    fn next(&self, climb: &Climb) -> Option<Next> {
+        climb.next_of_baseline()
+    }
+
+    fn to_go(&self, climb: &Climb, _done: f64) -> ToGo {
+        let plan = &climb.plan.baseline;
+        let trials = (f64::from(plan.runs) - climb.baseline_runs() as f64).max(0.0);
+        ToGo { trials, seconds: plan.seconds }
+    }
+
+    fn nudge_by(&self) -> Option<NudgeBy> {
+        None
+    }
 }
 
 impl Climb {
@@ -70,7 +94,7 @@ impl Climb {
     }
 
     /// What the baseline wants next; `None` when it is complete.
-    pub(in crate::climb) fn next_of_baseline(&self) -> Option<Next> {
+    fn next_of_baseline(&self) -> Option<Next> {
         if self.baseline().is_some() {
             return None;
         }
@@ -105,19 +129,19 @@ impl Climb {
         let warm_up = if !is_warm { plan.warm_up_seconds } else { self.plan.core.warm_up_seconds };
         let reason = match spoilt {
             Some(run) => format!(
-                "Trial {} does not count ({}): the same again. {counted} of {} baseline runs stand.",
+                "Trial {} does not count ({}): the same again. {counted} of {} baseline runs done.",
                 run.number,
                 run.verdict(),
                 plan.runs
             ),
             None if first => format!(
-                "What stock settings do comes first: {} runs to compare with, once the card is warm \
-                 (after {} at most).",
+                "Baseline first: {} runs at stock to compare with, once the card is warm (after {} at \
+                 most).",
                 plan.runs,
                 Seconds(warm_up).in_words()
             ),
             None => format!(
-                "{counted} of {} baseline runs stand: their spread is the noise every gain must beat.",
+                "{counted} of {} baseline runs done. Their spread is the noise that every gain must exceed.",
                 plan.runs
             ),
         };

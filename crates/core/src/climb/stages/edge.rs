@@ -1,230 +1,49 @@
-//! The stages: which there are on a card, what the user has said of them, and the search that the
-//! core and the memory stage are.
-
-use std::fmt;
+//! Core and memory: the highest clock of one that holds with the other at stock.
 
 use crate::card::description::CardDescription;
 use crate::climb::search::axis::Axis;
 use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::score::{Bend, Gain, ScoreLine, decide, scatter};
 use crate::climb::search::{Bracket, Search, SearchStep, Tried};
-use crate::climb::stages::undervolt::depth_on;
-use crate::climb::{Climb, ClimbError, Next, Purpose, Stage, TrialRecord};
+use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
+use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::load::artifact::Domain;
 use crate::plan::Policy;
 use crate::units::{MhzOffset, Seconds};
 
-/// What the user wants of a stage.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub enum StageOrder {
-    /// End it with what is known.
-    End,
-    /// Leave it out: what it would move stays at stock.
-    Skip,
-    /// Begin it again; its earlier trials stay in the ledger, but it learns nothing from them.
-    Repeat,
-}
+/// Trials that such a search usually takes by steps.
+const USUAL_TRIALS: f64 = 14.0;
 
-impl StageOrder {
-    const ALL: [(Self, &'static str); 3] =
-        [(Self::End, "end"), (Self::Skip, "skip"), (Self::Repeat, "repeat")];
-
-    /// The order in a word.
-    #[must_use]
-    pub fn label(self) -> &'static str {
-        Self::ALL.into_iter().find(|(order, _)| *order == self).map_or("", |(_, label)| label)
-    }
-}
-
-/// One such wish, and how many trials there were when it was said.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Directive {
-    /// The stage.
+/// The search for the edge of one clock.
+pub(in crate::climb) struct Edge {
     pub stage: Stage,
-    /// What is wanted of it.
-    pub order: StageOrder,
-    /// Trials there were by then.
-    pub after: u32,
+    pub domain: Domain,
 }
 
-impl fmt::Display for Directive {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}:{}@{}", self.stage.label(), self.order.label(), self.after)
+impl StageRules for Edge {
+    fn missing(&self, card: &CardDescription) -> Option<&'static str> {
+        Axis::of(card, self.domain).is_none().then_some(match self.domain {
+            Domain::Core => "core clock",
+            Domain::Memory => "memory clock offset",
+        })
     }
-}
 
-impl Directive {
-    /// Reads what [`Display`](fmt::Display) wrote; a stage's name alone is one that was ended.
-    #[must_use]
-    pub fn from_text(text: &str) -> Option<Self> {
-        let Some((stage, rest)) = text.split_once(':') else {
-            let stage = Stage::from_label(text)?;
-            return Some(Self { stage, order: StageOrder::End, after: 0 });
-        };
-        let (order, after) = rest.split_once('@')?;
-        let found = StageOrder::ALL.into_iter().find(|(_, label)| *label == order);
-        let (stage, order) = (Stage::from_label(stage)?, found?.0);
-        Some(Self { stage, order, after: after.parse().ok()? })
+    fn next(&self, climb: &Climb) -> Option<Next> {
+        climb.next_of_axis(self.stage, self.domain)
     }
-}
 
-/// The stages without doubles, each after what it builds on, each possible on the card.
-pub(in crate::climb) fn checked(
-    card: &CardDescription,
-    stages: &[Stage],
-) -> Result<Vec<Stage>, ClimbError> {
-    let first = stages.first().ok_or(ClimbError::NoStage)?;
-    if *first != Stage::Baseline {
-        return Err(ClimbError::NoBaseline(*first));
+    fn to_go(&self, climb: &Climb, done: f64) -> ToGo {
+        let seconds = climb.plan.axis(self.domain).seconds;
+        ToGo { trials: (USUAL_TRIALS - done).max(1.0), seconds }
     }
-    let mut distinct: Vec<Stage> = Vec::new();
-    for stage in stages {
-        if distinct.contains(stage) {
-            continue;
-        }
-        if let Some(domain) = stage.domain()
-            && Axis::of(card, domain).is_none()
-        {
-            let setting = match domain {
-                Domain::Core => "core clock",
-                Domain::Memory => "memory clock offset",
-            };
-            let card = card.name.clone();
-            return Err(ClimbError::NotOffered { stage: *stage, setting, card });
-        }
-        if *stage == Stage::Power && !Climb::can_raise_power(card) {
-            let card = card.name.clone();
-            let setting = "power limit above stock";
-            return Err(ClimbError::NotOffered { stage: *stage, setting, card });
-        }
-        let has_both = distinct.contains(&Stage::Core) && distinct.contains(&Stage::Memory);
-        if *stage == Stage::Together && !has_both {
-            return Err(ClimbError::NothingToCombine);
-        }
-        if *stage == Stage::Balanced && !distinct.contains(&Stage::Core) {
-            return Err(ClimbError::NothingToShare);
-        }
-        if let Some(setting) = missing_for(card, *stage) {
-            let card = card.name.clone();
-            return Err(ClimbError::NotOffered { stage: *stage, setting, card });
-        }
-        distinct.push(*stage);
-    }
-    Ok(distinct)
-}
 
-/// What a card would have to offer for a stage after the two clocks, and does not.
-fn missing_for(card: &CardDescription, stage: Stage) -> Option<&'static str> {
-    if stage.is_undervolting() && depth_on(card, stage, 1, i32::MAX).is_none() {
-        return Some("core voltage");
+    fn nudge_by(&self) -> Option<NudgeBy> {
+        Some(NudgeBy::Clock(self.domain))
     }
-    if !stage.is_round() || Climb::can_round(card, stage) {
-        return None;
-    }
-    Some(match stage {
-        Stage::Window => "lowest and highest clock",
-        Stage::Timing => "memory timing level",
-        _ => "memory clock offset",
-    })
 }
 
 impl Climb {
-    /// Whether a card offers what a stage moves, whatever stages come before it.
-    #[must_use]
-    pub fn is_offered(card: &CardDescription, stage: Stage) -> bool {
-        let has = |domain| Axis::of(card, domain).is_some();
-        match stage {
-            Stage::Baseline => true,
-            Stage::Power => Self::can_raise_power(card),
-            Stage::Core => has(Domain::Core),
-            Stage::Memory => has(Domain::Memory),
-            Stage::Together => has(Domain::Core) && has(Domain::Memory),
-            Stage::Balanced | Stage::MaxClock => {
-                has(Domain::Core) && missing_for(card, stage).is_none()
-            }
-            Stage::UndervoltClock
-            | Stage::UndervoltQuiet
-            | Stage::Window
-            | Stage::Timing
-            | Stage::MemoryForCore => missing_for(card, stage).is_none(),
-            Stage::Own => false,
-        }
-    }
-
-    /// The stages of this climb with another one behind them; the same where it has that already.
-    ///
-    /// # Errors
-    /// The card does not offer what the stage moves, or it builds on a stage that is not there.
-    pub fn with_stage(&self, stage: Stage) -> Result<Vec<Stage>, ClimbError> {
-        let stages: Vec<Stage> = self.stages.iter().copied().chain([stage]).collect();
-        checked(&self.card, &stages)
-    }
-
-    /// The stages of a climb that nobody chose stages for, as far as a card can climb them.
-    #[must_use]
-    pub fn stages_on(card: &CardDescription) -> Vec<Stage> {
-        Stage::USUAL.into_iter().filter(|stage| Self::is_offered(card, *stage)).collect()
-    }
-
-    /// What the user has said of the stages, in order.
-    #[must_use]
-    pub fn directives(&self) -> &[Directive] {
-        &self.directives
-    }
-
-    fn last_order(&self, stage: Stage) -> Option<Directive> {
-        self.directives.iter().rev().find(|said| said.stage == stage).copied()
-    }
-
-    /// Whether the user has ended or skipped a stage.
-    pub(in crate::climb) fn is_over(&self, stage: Stage) -> bool {
-        self.last_order(stage).is_some_and(|said| said.order != StageOrder::Repeat)
-    }
-
-    /// Whether the user has left a stage out.
-    #[must_use]
-    pub fn is_skipped(&self, stage: Stage) -> bool {
-        self.last_order(stage).is_some_and(|said| said.order == StageOrder::Skip)
-    }
-
-    /// Whether a stage wants nothing more.
-    #[must_use]
-    pub fn is_done(&self, stage: Stage) -> bool {
-        self.next_of(stage).is_none()
-    }
-
-    /// Whether a trial of a stage was made since it was last begun anew.
-    #[must_use]
-    pub fn has_begun(&self, stage: Stage) -> bool {
-        self.counted_of(stage).next().is_some()
-    }
-
-    /// Trials of a stage since it was last begun anew.
-    pub(in crate::climb) fn counted_of(
-        &self,
-        stage: Stage,
-    ) -> impl DoubleEndedIterator<Item = &TrialRecord> {
-        let since = self
-            .directives
-            .iter()
-            .filter(|said| said.stage == stage && said.order == StageOrder::Repeat)
-            .map(|said| said.after)
-            .max()
-            .unwrap_or(0);
-        self.trials_of(stage).filter(move |trial| trial.number > since)
-    }
-
-    /// The newest trials of a stage that prove nothing, without one between them that does.
-    pub(in crate::climb) fn in_vain(&self, stage: Stage) -> Vec<&TrialRecord> {
-        self.counted_of(stage)
-            .rev()
-            .take_while(|run| run.number as usize > self.taken_up_after)
-            .filter(|run| !run.was_stopped())
-            .take_while(|run| run.verdict().meaning() == Meaning::ProvesNothing)
-            .collect()
-    }
-
     /// Trials that are evidence for one domain with the other at stock.
     pub(in crate::climb) fn tried_alone(&self, domain: Domain) -> Vec<Tried<'_>> {
         let Some(axis) = self.axis(domain) else { return Vec::new() };
@@ -232,7 +51,7 @@ impl Climb {
             Domain::Core => Stage::Core,
             Domain::Memory => Stage::Memory,
         };
-        let other = self.axis(crate::climb::isolation::other(domain));
+        let other = self.axis(domain.other());
         let is_alone = |trial: &&TrialRecord| {
             other.is_none_or(|other| trial.value_on(&other) == MhzOffset::STOCK)
         };
@@ -246,11 +65,8 @@ impl Climb {
     }
 
     /// The search of a domain by itself.
-    pub(in crate::climb) fn search<'a>(
-        &'a self,
-        axis: &'a Axis,
-        tried: &'a [Tried<'a>],
-    ) -> Search<'a> {
+    pub(in crate::climb) fn search(&self, axis: Axis) -> Search<'_, Axis> {
+        let tried = self.tried_alone(axis.domain);
         let usual = match axis.domain {
             Domain::Core => 0.75 / axis.clock,
             Domain::Memory => 0.12 / axis.clock,
@@ -259,12 +75,14 @@ impl Climb {
         let slope =
             line.as_ref().map_or(usual, |line| line.slope().clamp(usual * 0.2, usual * 2.0));
         Search {
-            axis,
+            scale: axis,
             plan: &self.plan,
+            cap: self.cap(&axis, &tried, bend),
             tried,
-            cap: self.cap(axis, tried, bend),
+            slow_is_too_much: true,
+            first: None,
             slope,
-            barred: self.barred_from(axis, &self.powered_settings()),
+            barred: self.barred_from(&axis, &self.powered_settings()),
             taken_up_after: self.taken_up_after,
             is_followed: self.goes_together(),
         }
@@ -355,8 +173,7 @@ impl Climb {
     /// where its gain was proven not to be one.
     pub(in crate::climb) fn kept_alone(&self, domain: Domain) -> MhzOffset {
         let Some(axis) = self.axis(domain) else { return MhzOffset::STOCK };
-        let tried = self.tried_alone(domain);
-        let kept = self.search(&axis, &tried).next(true).kept().unwrap_or_default();
+        let kept = self.search(axis).kept();
         let kept = if domain == Domain::Memory { self.out_of_band(kept) } else { kept };
         match self.gain_alone(domain, kept) {
             Some((_, _, Gain::NotThere)) => MhzOffset::STOCK,
@@ -365,14 +182,12 @@ impl Climb {
     }
 
     /// What the core or the memory stage wants next; `None` when it is over.
-    pub(in crate::climb) fn next_of_axis(&self, stage: Stage) -> Option<Next> {
-        let domain = stage.domain()?;
+    fn next_of_axis(&self, stage: Stage, domain: Domain) -> Option<Next> {
         let axis = self.axis(domain)?;
         if self.is_over(stage) {
             return None;
         }
-        let tried = self.tried_alone(domain);
-        let search = self.search(&axis, &tried);
+        let search = self.search(axis);
         let step = match search.next(false) {
             SearchStep::Kept(value) => self.repeat(&search, value)?,
             step => step,
@@ -391,8 +206,8 @@ impl Climb {
     }
 
     /// The same value again, where it is not clear yet whether its gain is one.
-    fn repeat(&self, search: &Search<'_>, value: MhzOffset) -> Option<SearchStep> {
-        let (gain, error, known) = self.gain_alone(search.axis.domain, value)?;
+    fn repeat(&self, search: &Search<'_, Axis>, value: MhzOffset) -> Option<SearchStep> {
+        let (gain, error, known) = self.gain_alone(search.scale.domain, value)?;
         let made = search
             .tried
             .iter()
@@ -410,7 +225,7 @@ impl Climb {
             reason: format!(
                 "{} brings {:+.1} ± {:.1} %: not clear yet whether that is a gain of {:.1} % or \
                  chance, so once more.",
-                search.axis.show(value),
+                search.scale.show(value),
                 gain * 100.0,
                 error * 100.0,
                 rules.least_gain_percent
@@ -423,15 +238,13 @@ impl Climb {
     pub fn bracket(&self, stage: Stage) -> Option<Bracket> {
         let domain = stage.domain().filter(|_| self.stages.contains(&stage))?;
         let axis = self.axis(domain)?;
-        let tried = self.tried_alone(domain);
-        Some(self.search(&axis, &tried).bracket())
+        Some(self.search(axis).bracket())
     }
 
     /// What is believed of the edge of a domain by itself.
     #[must_use]
     pub fn belief(&self, domain: Domain) -> Option<EdgeBelief> {
         let axis = self.axis(domain)?;
-        let tried = self.tried_alone(domain);
-        Some(self.search(&axis, &tried).belief())
+        Some(self.search(axis).belief())
     }
 }

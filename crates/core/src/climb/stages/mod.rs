@@ -1,22 +1,82 @@
-//! The stages of a climb: what each proposes, what it found, and what it keeps.
+//! The stages of a climb, a file each: what a stage requires of a card and of the stages before it,
+//! what it proposes next, what it found, and what is left of it.
 //!
-//! | file | stages |
-//! |---|---|
-//! | `baseline` | baseline |
-//! | `power` | power |
-//! | `edge` | core, memory; and the order of the stages |
-//! | `together` | together |
-//! | `undervolt` | max-clock, undervolt-clock, undervolt-quiet, balanced |
-//! | `rounds` | window, timing, memory-for-core |
+//! | file | stages | how |
+//! |---|---|---|
+//! | `baseline` | baseline | runs at stock |
+//! | `power` | power | the highest limits |
+//! | `edge` | core, memory | the [search](crate::climb::search) along one clock |
+//! | `together` | together | both clocks |
+//! | `max_clock`, `undervolt_clock`, `undervolt_quiet`, `balanced` | the same | the search down in voltage, which they share (`undervolt`) |
+//! | `window`, `timing`, `memory_for_core` | the same | a few settings in turn, the best is kept (`round`) |
+//! | `own` | own | the user's settings, beside every plan |
 //!
-//! Everything is read off the trials made, so that a resumed climb, a mark of the user or a wish in
-//! between needs no special care.
+//! A stage joins by its variant of [`Stage`](crate::climb::Stage), its file, and its line in [`Stage::rules`]; what
+//! is missing, the compiler names. `order` holds what the user said of the stages.
+//!
+//! Everything is read off the trials made, so that a resumed climb, a trial marked by the user or one of
+//! the user's own in between need no special care.
 
+mod balanced;
 pub(in crate::climb) mod baseline;
 pub(in crate::climb) mod edge;
+mod max_clock;
+mod memory_for_core;
+pub(in crate::climb) mod order;
+mod own;
 pub(in crate::climb) mod power;
-pub(in crate::climb) mod rounds;
+pub(in crate::climb) mod round;
+pub(in crate::climb) mod rules;
 #[cfg(test)]
-mod tests;
+pub(in crate::climb) mod tests;
+mod timing;
 pub(in crate::climb) mod together;
 pub(in crate::climb) mod undervolt;
+mod undervolt_clock;
+mod undervolt_quiet;
+mod window;
+
+use crate::climb::Stage;
+use crate::climb::stages::round::Rounds;
+use crate::climb::stages::rules::StageRules;
+use crate::climb::stages::undervolt::Undervolt;
+use crate::load::artifact::Domain;
+
+impl Stage {
+    /// What the stage has to say.
+    pub(in crate::climb) fn rules(self) -> &'static dyn StageRules {
+        match self {
+            Stage::Baseline => &baseline::BaselineRuns,
+            Stage::Power => &power::Power,
+            Stage::Core => &edge::Edge { stage: Stage::Core, domain: Domain::Core },
+            Stage::Memory => &edge::Edge { stage: Stage::Memory, domain: Domain::Memory },
+            Stage::Together => &together::Together,
+            Stage::MaxClock => &Undervolt { stage: Stage::MaxClock, by: &max_clock::MaxClock },
+            Stage::UndervoltClock => {
+                &Undervolt { stage: Stage::UndervoltClock, by: &undervolt_clock::UndervoltClock }
+            }
+            Stage::UndervoltQuiet => {
+                &Undervolt { stage: Stage::UndervoltQuiet, by: &undervolt_quiet::UndervoltQuiet }
+            }
+            Stage::Balanced => &Undervolt { stage: Stage::Balanced, by: &balanced::Balanced },
+            Stage::Window => &Rounds { stage: Stage::Window, of: &window::Window },
+            Stage::Timing => &Rounds { stage: Stage::Timing, of: &timing::Timing },
+            Stage::MemoryForCore => {
+                &Rounds { stage: Stage::MemoryForCore, of: &memory_for_core::MemoryForCore }
+            }
+            Stage::Own => &own::Own,
+        }
+    }
+
+    /// Whether a stage searches down in voltage.
+    #[must_use]
+    pub fn is_undervolting(self) -> bool {
+        self.rules().strategy().is_some()
+    }
+
+    /// Whether a stage tries a few settings and keeps the best.
+    #[must_use]
+    pub fn is_round(self) -> bool {
+        self.rules().round().is_some()
+    }
+}

@@ -1,9 +1,10 @@
-//! The power stage: free performance first. The power limit, and the temperature target where there
-//! is one, go to their highest; what that alone brings is said.
+//! The power stage: the power limit, and the temperature target where there is one, go to their highest.
+//! What the raised limits alone bring is measured.
 
-use crate::card::description::{Offer, SettingKind};
+use crate::card::description::{CardDescription, Offer, SettingKind};
 use crate::card::settings::Settings;
 use crate::climb::search::score::{Gain, decide, scatter};
+use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
 use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::statistics::mean;
@@ -54,13 +55,32 @@ impl PowerReport {
 /// The offers that the stage raises.
 const RAISED: [SettingKind; 2] = [SettingKind::PowerLimit, SettingKind::TemperatureTarget];
 
-impl Climb {
-    /// Whether a card has any limit that can be raised.
-    #[must_use]
-    pub fn can_raise_power(card: &crate::card::description::CardDescription) -> bool {
-        RAISED.iter().filter_map(|kind| card.offer(*kind)).any(|offer| raised(offer, 1.0).is_some())
+/// The stage.
+pub(in crate::climb) struct Power;
+
+impl StageRules for Power {
+    fn missing(&self, card: &CardDescription) -> Option<&'static str> {
+        let mut offers = RAISED.iter().filter_map(|kind| card.offer(*kind));
+        let can_raise = offers.any(|offer| raised(offer, 1.0).is_some());
+        (!can_raise).then_some("power limit above stock")
     }
 
+    fn next(&self, climb: &Climb) -> Option<Next> {
+        climb.next_of_power()
+    }
+
+    fn to_go(&self, climb: &Climb, _done: f64) -> ToGo {
+        let runs = climb.power_runs().len() as f64;
+        let trials = (f64::from(climb.plan.power.runs) - runs).max(0.0);
+        ToGo { trials, seconds: climb.plan.power.seconds }
+    }
+
+    fn nudge_by(&self) -> Option<NudgeBy> {
+        Some(NudgeBy::Setting(SettingKind::PowerLimit))
+    }
+}
+
+impl Climb {
     /// Which share of the way from stock to the highest limit is tried now, from 1 down.
     fn power_share(&self) -> f64 {
         let failed = self.power_shares_that_failed();
@@ -186,8 +206,8 @@ impl Climb {
     }
 
     /// What the power stage wants next; `None` when it is over.
-    pub(in crate::climb) fn next_of_power(&self) -> Option<Next> {
-        if self.is_over(Stage::Power) || !Self::can_raise_power(&self.card) {
+    fn next_of_power(&self) -> Option<Next> {
+        if self.is_over(Stage::Power) || Power.missing(&self.card).is_some() {
             return None;
         }
         let share = self.power_share();
@@ -208,10 +228,12 @@ impl Climb {
             .collect();
         let shown = shown.join(", ");
         let reason = match (self.power_runs().len(), share < 1.0) {
-            (0, false) => format!("Free performance first: {shown}, and all else at stock."),
-            (0, true) => format!("The highest limit was too much: half the way, {shown}."),
+            (0, false) => {
+                format!("{shown}, and all else at stock: what the raised limit alone brings.")
+            }
+            (0, true) => format!("The highest limit was too much: halfway, {shown}."),
             (done, _) => format!(
-                "{done} of {} runs at {shown} stand: another shows what is gain and what is noise.",
+                "{done} of {} runs at {shown} are done: one more, to tell the gain from the noise.",
                 self.plan.power.runs
             ),
         };

@@ -30,7 +30,7 @@ fn offer(kind: SettingKind, minimum: f64, maximum: f64, step: f64, stock: f64) -
 }
 
 /// A card whose curve can be shaped.
-fn shaped() -> CardDescription {
+pub(in crate::climb) fn shaped() -> CardDescription {
     let points: Vec<(u16, u16)> =
         (0..39).map(|i| (700 + 10 * i, 1305 + (30 * i - i * i / 4) / 15 * 15)).collect();
     let mut card = plain();
@@ -47,7 +47,7 @@ fn shaped() -> CardDescription {
 }
 
 /// A card with a window and timing levels.
-fn windowed() -> CardDescription {
+pub(in crate::climb) fn windowed() -> CardDescription {
     let mut card = plain();
     card.offers.retain(|offer| offer.kind != SettingKind::CoreOffset);
     card.offers.push(offer(SettingKind::ClockMinimum, 500.0, 3_000.0, 5.0, 500.0));
@@ -164,7 +164,7 @@ fn cooler_for_clock_takes_off_what_holds_and_ends_faster_for_no_more_watts(#[cas
     let mut climb = climb_of(shaped(), policy, &[Stage::Baseline, Stage::UndervoltClock]);
     let outcome = CARD.climb(&mut climb);
     let report = climb.strategy_report(Stage::UndervoltClock).unwrap();
-    assert!((25..=60).contains(&report.depth), "{}", report.depth);
+    assert!((20..=60).contains(&report.depth), "{}", report.depth);
     assert_eq!(outcome.stage, Some(Stage::UndervoltClock));
     assert_eq!(Some(outcome.settings), report.settings);
     // It drew as much as at stock, so that the limit went a step down.

@@ -1,16 +1,21 @@
 //! Core and memory together: two edges found one by one are often not edges together, since both
 //! draw on the same power and voltage.
 
+use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
 use crate::climb::isolation::{Culprit, Isolation};
 use crate::climb::search::bayesian::Weighed;
 use crate::climb::search::belief::EdgeBelief;
-use crate::climb::search::{Search, SearchStep, Tried};
-use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
+use crate::climb::search::{Search, Tried};
+use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
+use crate::climb::{Climb, ClimbError, Next, Purpose, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::load::artifact::{Domain, suggested_domain};
 use crate::plan::Policy;
 use crate::units::{MhzOffset, Seconds};
+
+/// Trials that both together usually take by steps.
+const USUAL_TRIALS: f64 = 4.0;
 
 /// A value for the core and one for the memory, MHz from stock.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -72,6 +77,34 @@ impl Joint {
 fn hint(trial: &TrialRecord) -> Option<Domain> {
     let (domain, share) = suggested_domain(&trial.seen.artifacts)?;
     (trial.verdict() == Verdict::Artifacts && share > 0.8).then_some(domain)
+}
+
+/// The stage.
+pub(in crate::climb) struct Together;
+
+impl StageRules for Together {
+    fn missing(&self, card: &CardDescription) -> Option<&'static str> {
+        let mut missing = [Stage::Core, Stage::Memory].into_iter().map(Stage::rules);
+        missing.find_map(|rules| rules.missing(card))
+    }
+
+    fn builds_on(&self, before: &[Stage]) -> Result<(), ClimbError> {
+        let has_both = before.contains(&Stage::Core) && before.contains(&Stage::Memory);
+        if has_both { Ok(()) } else { Err(ClimbError::NothingToCombine) }
+    }
+
+    fn next(&self, climb: &Climb) -> Option<Next> {
+        climb.next_of_together()
+    }
+
+    fn to_go(&self, climb: &Climb, done: f64) -> ToGo {
+        let seconds = climb.plan.together.confirm_seconds;
+        ToGo { trials: (USUAL_TRIALS - done).max(1.0), seconds }
+    }
+
+    fn nudge_by(&self) -> Option<NudgeBy> {
+        Some(NudgeBy::Clock(Domain::Core))
+    }
 }
 
 /// What the stage wants next.
@@ -139,7 +172,7 @@ impl Climb {
     }
 
     /// What the stage wants next; `None` when it is over.
-    pub(in crate::climb) fn next_of_together(&self) -> Option<Next> {
+    fn next_of_together(&self) -> Option<Next> {
         if self.is_over(Stage::Together) {
             return None;
         }
@@ -238,8 +271,8 @@ impl Climb {
         }
         if let Some((at, best)) = self.weigh_together(&joint, kept, raised) {
             let reason = format!(
-                "{} is what surely holds so far. {} at {} teach most: a fault with {:.0} %, the \
-                 machine down with {:.1} %.",
+                "{} holds as far as is known. Next: {} at {}, the most informative trial per minute. \
+                 Fault risk {:.0} %, risk of a machine down {:.1} %.",
                 self.show(kept),
                 Seconds(best.seconds).in_words(),
                 self.show(at),
@@ -276,20 +309,19 @@ impl Climb {
         joint: &Joint,
         kept: Pair,
         raised: [bool; 2],
-    ) -> Option<(Pair, Weighed)> {
+    ) -> Option<(Pair, Weighed<MhzOffset>)> {
         let price = self.plan.bayesian.worth_percent_per_minute / 100.0;
-        let mut found: Option<(Pair, Weighed)> = None;
+        let mut found: Option<(Pair, Weighed<MhzOffset>)> = None;
         for (domain, _) in [Domain::Core, Domain::Memory].into_iter().zip(raised).filter(|d| d.1) {
             let axis = self.axis(domain)?;
-            let tried = self.tried_alone(domain);
             let barred = self.barred_from(&axis, &self.settings_of(kept));
-            let search = Search { barred, ..self.search(&axis, &tried) };
+            let search = Search { barred, ..self.search(axis) };
             let Some(best) = search.weigh(joint.get(domain), search.slope) else { continue };
             if best.per_minute > found.map_or(price, |(_, other)| other.per_minute) {
                 let mut at = kept;
                 at.set(domain, best.value);
                 // With the other at stock it would tell nothing of both together.
-                let other = crate::climb::isolation::other(domain);
+                let other = domain.other();
                 if raised == [true, true] && at.get(other) == MhzOffset::STOCK {
                     let axis = self.axis(other)?;
                     at.set(other, axis.in_bins(self.plan.axis(other).fine_step_mhz));
@@ -320,7 +352,7 @@ impl Climb {
                     for domain in [Domain::Core, Domain::Memory] {
                         if at.get(domain) == MhzOffset::STOCK {
                             isolation.note(domain, false);
-                            isolation.note(crate::climb::isolation::other(domain), true);
+                            isolation.note(domain.other(), true);
                         }
                     }
                     asked = Some((trial, isolation));
@@ -346,7 +378,7 @@ impl Climb {
         }
         match asked.and_then(|(trial, isolation)| Some((trial, isolation.next()?))) {
             Some((trial, domain)) => {
-                let back = crate::climb::isolation::other(domain);
+                let back = domain.other();
                 Want::Try {
                     at: alone_of(at, domain),
                     purpose: Purpose::Isolate,
@@ -408,14 +440,4 @@ fn alone_of(at: Pair, domain: Domain) -> Pair {
     let mut alone = Pair::default();
     alone.set(domain, at.get(domain));
     alone
-}
-
-impl SearchStep {
-    /// The value kept, where it is that.
-    pub(in crate::climb) fn kept(&self) -> Option<MhzOffset> {
-        match self {
-            Self::Kept(value) => Some(*value),
-            Self::Try { .. } | Self::Stuck(_) => None,
-        }
-    }
 }

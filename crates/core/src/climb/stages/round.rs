@@ -1,29 +1,55 @@
-//! Rounds: stages that try a few settings one after another and keep the best, if it is better.
-//!
-//! | stage | what is tried | from where |
-//! |---|---|---|
-//! | `window` | the average clock of an unbounded run, and windows about it, each twice as wide | the clock as wide as it goes |
-//! | `timing` | each faster level, with the memory clock giving way where it does not hold | level 0 |
-//! | `memory-for-core` | less and less memory clock | the memory clock as it is |
+//! What the stages share that try a few settings one after another and keep the best, if it is better.
 
-use crate::card::description::SettingKind;
+use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
 use crate::climb::search::score::{Gain, decide};
+use crate::climb::stages::rules::{Candidate, NudgeBy, Round, StageRules, ToGo};
 use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::statistics::mean;
-use crate::units::{Mhz, Seconds};
+use crate::units::Seconds;
 
-/// One of the settings a round tries.
-#[derive(Debug, Clone, PartialEq)]
-struct Candidate {
-    what: String,
-    settings: Settings,
+/// Settings that such a stage usually tries.
+const USUAL_CANDIDATES: f64 = 4.0;
+
+/// A stage that tries a few settings.
+pub(in crate::climb) struct Rounds {
+    pub stage: Stage,
+    pub of: &'static dyn Round,
+}
+
+impl StageRules for Rounds {
+    fn missing(&self, card: &CardDescription) -> Option<&'static str> {
+        let has_all = self.of.moves().iter().all(|kind| card.offer(*kind).is_some());
+        (!has_all).then(|| self.of.moved_in_words())
+    }
+
+    fn next(&self, climb: &Climb) -> Option<Next> {
+        climb.next_of_round(self.stage)
+    }
+
+    fn found(&self, climb: &Climb) -> Option<Settings> {
+        climb.kept_of_round(self.stage)
+    }
+
+    fn to_go(&self, climb: &Climb, done: f64) -> ToGo {
+        let rounds = &climb.plan.rounds;
+        let trials = USUAL_CANDIDATES + f64::from(rounds.most_repeats) / 2.0 - done;
+        ToGo { trials: trials.max(1.0), seconds: rounds.seconds }
+    }
+
+    fn nudge_by(&self) -> Option<NudgeBy> {
+        self.of.moves().last().copied().map(NudgeBy::Setting)
+    }
+
+    fn round(&self) -> Option<&'static dyn Round> {
+        Some(self.of)
+    }
 }
 
 /// How a candidate has fared.
 #[derive(Debug, Clone, PartialEq)]
-enum Fared {
+pub(in crate::climb) enum Fared {
     /// Not run yet, or only in vain.
     Open,
     /// It failed, or would not be taken.
@@ -47,39 +73,20 @@ pub struct RoundReport {
     pub sentence: String,
 }
 
-impl Stage {
-    /// Whether a stage tries a few settings and keeps the best.
-    #[must_use]
-    pub const fn is_round(self) -> bool {
-        matches!(self, Self::Window | Self::Timing | Self::MemoryForCore)
-    }
-}
-
 impl Climb {
     /// What the stages before this one keep.
     pub(in crate::climb) fn settings_before(&self, stage: Stage) -> Settings {
         let before = self.stages.iter().take_while(|other| **other != stage);
-        let kept: Vec<Settings> = before.filter_map(|other| self.kept_of(*other)).collect();
+        let kept: Vec<Settings> = before.filter_map(|other| other.rules().found(self)).collect();
         kept.last().copied().unwrap_or_else(|| self.settings_of(self.kept_pair()))
     }
 
-    /// What a stage after the two clocks keeps: a strategy or a round.
-    pub(in crate::climb) fn kept_of(&self, stage: Stage) -> Option<Settings> {
-        if stage.is_undervolting() {
-            self.kept_of_strategy(stage)
-        } else if stage.is_round() {
-            self.kept_of_round(stage)
-        } else {
-            None
-        }
-    }
-
     /// Runs that tell how settings fare, wherever in the climb they were made.
-    fn runs_at(&self, settings: &Settings) -> Vec<&TrialRecord> {
+    pub(super) fn runs_at(&self, settings: &Settings) -> Vec<&TrialRecord> {
         self.trials.iter().filter(|trial| trial.held() == *settings).collect()
     }
 
-    fn fared(&self, settings: &Settings) -> Fared {
+    pub(super) fn fared(&self, settings: &Settings) -> Fared {
         let runs = self.runs_at(settings);
         let scores: Vec<f64> = runs
             .iter()
@@ -102,112 +109,14 @@ impl Climb {
         asked.filter(|run| !run.was_stopped()).filter(proves_nothing).count()
     }
 
-    /// What a round tries, as far as the runs so far tell, beginning with what it is held against.
+    /// What a stage tries, as far as the runs so far tell, beginning with what it is compared with.
     fn candidates(&self, stage: Stage) -> Vec<Candidate> {
         let base = self.settings_before(stage);
-        let mut all = Vec::new();
-        match stage {
-            Stage::Window => self.windows(base, &mut all),
-            Stage::Timing => self.timings(base, &mut all),
-            Stage::MemoryForCore => self.feeds(base, &mut all),
-            _ => {}
-        }
-        all
-    }
-
-    fn windows(&self, base: Settings, all: &mut Vec<Candidate>) {
-        let (Some(low), Some(high)) = (
-            self.card.offer(SettingKind::ClockMinimum),
-            self.card.offer(SettingKind::ClockMaximum),
-        ) else {
-            return;
-        };
-        let most = base.get(SettingKind::ClockMaximum).or(high.stock).unwrap_or(high.maximum);
-        let mut unbounded = base;
-        unbounded.set(SettingKind::ClockMinimum, Some(low.minimum));
-        let what = format!("the clock unbounded below {}", Mhz(most));
-        all.push(Candidate { what, settings: unbounded });
-        let clocks: Vec<f64> = self
-            .runs_at(&unbounded)
-            .iter()
-            .filter_map(|run| run.seen.average_clock())
-            .map(Mhz::value)
-            .collect();
-        let Some(average) = mean(&clocks) else { return };
-        for doubled in 0..self.plan.rounds.windows {
-            let side =
-                self.plan.rounds.window_to_each_side_mhz * f64::from(1_u32 << doubled.min(16));
-            let mut settings = base;
-            let (bottom, top) = (low.bin(average - side), high.bin((average + side).min(most)));
-            settings.set(SettingKind::ClockMinimum, Some(bottom));
-            settings.set(SettingKind::ClockMaximum, Some(top));
-            let what = format!("{bottom:.0} to {top:.0} MHz");
-            if all.iter().all(|other| other.settings != settings) {
-                all.push(Candidate { what, settings });
-            }
-        }
-    }
-
-    fn timings(&self, base: Settings, all: &mut Vec<Candidate>) {
-        let Some(levels) = self.card.offer(SettingKind::MemoryTiming) else { return };
-        let memory = self.card.offer(SettingKind::MemoryOffset);
-        let now = base.get(SettingKind::MemoryTiming).or(levels.stock).unwrap_or(0.0);
-        all.push(Candidate { what: SettingKind::MemoryTiming.show(now), settings: base });
-        let mut level = now + levels.step;
-        while level <= levels.maximum + 1e-9 {
-            let mut settings = base;
-            settings.set(SettingKind::MemoryTiming, Some(level));
-            for back in 0..=self.plan.rounds.timing_back_offs {
-                if let Some(offer) = memory {
-                    let from = base.get(SettingKind::MemoryOffset).unwrap_or(0.0);
-                    let lower = from - f64::from(back) * self.plan.rounds.timing_back_off_mhz;
-                    settings.set(SettingKind::MemoryOffset, Some(offer.bin(lower)));
-                }
-                let what = format!(
-                    "timing {} with the memory at {}",
-                    SettingKind::MemoryTiming.show(level),
-                    settings.show(SettingKind::MemoryOffset)
-                );
-                all.push(Candidate { what, settings });
-                // It gives way only where it did not hold.
-                if self.fared(&settings) != Fared::Failed {
-                    break;
-                }
-            }
-            level += levels.step;
-        }
-    }
-
-    fn feeds(&self, base: Settings, all: &mut Vec<Candidate>) {
-        let Some(offer) = self.card.offer(SettingKind::MemoryOffset) else { return };
-        let from = base.get(SettingKind::MemoryOffset).unwrap_or(0.0);
-        all.push(Candidate {
-            what: format!("memory at {}", offer.kind.show(from)),
-            settings: base,
-        });
-        let mut before = self.fared(&base);
-        for step in 1..=self.plan.rounds.memory_for_core_steps {
-            let lower =
-                offer.bin(from - f64::from(step) * self.plan.rounds.memory_for_core_step_mhz);
-            let mut settings = base;
-            settings.set(SettingKind::MemoryOffset, Some(lower));
-            if all.iter().any(|other| other.settings == settings) {
-                break;
-            }
-            let what = format!("memory at {}", offer.kind.show(lower));
-            all.push(Candidate { what, settings });
-            let fared = self.fared(&settings);
-            // Where it clearly costs, still less memory costs still more.
-            match (self.difference(&fared, &before), &fared) {
-                (Some((gain, error)), _) if gain < -2.0 * error => break,
-                (_, Fared::Scored { .. }) => before = fared,
-                _ => break,
-            }
-        }
+        stage.rules().round().map_or_else(Vec::new, |round| round.candidates(self, base))
     }
 
     /// Gain of one over another, in shares, and its standard error.
-    fn difference(&self, one: &Fared, other: &Fared) -> Option<(f64, f64)> {
+    pub(super) fn difference(&self, one: &Fared, other: &Fared) -> Option<(f64, f64)> {
         let (Fared::Scored { score, runs }, Fared::Scored { score: base, runs: of_base }) =
             (one, other)
         else {
@@ -231,7 +140,7 @@ impl Climb {
     }
 
     /// What a round wants next; `None` when it is over.
-    pub(in crate::climb) fn next_of_round(&self, stage: Stage) -> Option<Next> {
+    fn next_of_round(&self, stage: Stage) -> Option<Next> {
         if self.is_over(stage) {
             return None;
         }
@@ -303,7 +212,7 @@ impl Climb {
     /// What a round comes to; `None` before its first trial.
     #[must_use]
     pub fn round_report(&self, stage: Stage) -> Option<RoundReport> {
-        if !stage.is_round() || !self.has_begun(stage) {
+        if stage.rules().round().is_none() || !self.has_begun(stage) {
             return None;
         }
         let all = self.candidates(stage);
@@ -364,19 +273,5 @@ impl Climb {
                 Some((*section, (mean(rates)? / base - 1.0) * 100.0))
             })
             .collect()
-    }
-
-    /// Whether a card lets a round try anything.
-    pub(in crate::climb) fn can_round(
-        card: &crate::card::description::CardDescription,
-        stage: Stage,
-    ) -> bool {
-        let kinds: &[SettingKind] = match stage {
-            Stage::Window => &[SettingKind::ClockMinimum, SettingKind::ClockMaximum],
-            Stage::Timing => &[SettingKind::MemoryTiming],
-            Stage::MemoryForCore => &[SettingKind::MemoryOffset],
-            _ => return false,
-        };
-        kinds.iter().all(|kind| card.offer(*kind).is_some())
     }
 }
