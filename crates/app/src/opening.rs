@@ -2,7 +2,7 @@
 
 use std::fs::File;
 
-use yard_step_card::{Card, CardName};
+use yard_step_card::{CardAddress, connect};
 use yard_step_core::{CardDescription, Climb, Plan, Stage, Verdict, counted};
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Engine, EngineError, Loads, Opener, Rack, Rig, Unfinished};
@@ -36,7 +36,7 @@ pub(crate) struct Opened {
 /// What is to be climbed.
 #[derive(Clone)]
 pub(crate) struct Wanted {
-    pub card: CardName,
+    pub card: CardAddress,
     pub plan: Plan,
     /// Whether the plan was named, and must not differ from that of a climb taken up.
     pub plan_is_named: bool,
@@ -72,7 +72,7 @@ impl Wanted {
             plan.margin = margin;
         }
         Ok(Self {
-            card: options.card.name()?,
+            card: options.card.address()?,
             plan,
             outside: loads.outside,
             in_process: false,
@@ -92,13 +92,13 @@ impl Wanted {
     fn rig(
         &self,
         dir: &DataDir,
-        name: &CardName,
+        name: &CardAddress,
         course: u64,
     ) -> Result<(Rig, Option<String>), Failure> {
         if self.in_process {
-            return Ok((Box::new(name.open(course)?).into(), None));
+            return Ok((connect(&name.on_course(course))?.into(), None));
         }
-        rig(dir, name, course, &self.outside)
+        rig(dir, &name.on_course(course), &self.outside)
     }
 
     /// The stages that were named, or all that the card can do.
@@ -115,7 +115,7 @@ impl Wanted {
 pub(crate) fn open_climb(
     dir: &DataDir,
     wanted: &Wanted,
-    in_step: &[CardName],
+    in_step: &[CardAddress],
 ) -> Result<Opened, Failure> {
     let lock = dir.enter()?;
     let (ledger, set_aside) = open_ledger(dir)?;
@@ -129,10 +129,10 @@ fn climb_on(
     dir: &DataDir,
     ledger: &Ledger,
     wanted: &Wanted,
-    in_step: &[CardName],
+    in_step: &[CardAddress],
 ) -> Result<(Engine, Vec<String>), Failure> {
     let mut told = Vec::new();
-    let description = wanted.card.open(0)?.description().clone();
+    let description = connect(&wanted.card)?.description().clone();
     let stages = wanted.stages_on(&description);
     let open = ledger.open_climb(&description)?;
     let (found, given_up) = match wanted.fresh {
@@ -145,8 +145,8 @@ fn climb_on(
     told.extend(taken_over);
     let mut others = Vec::new();
     for name in in_step {
-        let name = CardName { driver: wanted.card.driver, ..name.clone() };
-        Engine::check_alike(&description, name.open(0)?.description()).map_err(Failure::usage)?;
+        let name = name.with_driver(wanted.card.driver_and_course().0);
+        Engine::check_alike(&description, connect(&name)?.description()).map_err(Failure::usage)?;
         others.push(wanted.rig(dir, &name, course)?.0);
     }
     if let Some(entry) = given_up {
@@ -182,12 +182,12 @@ fn give_up(ledger: &Ledger, entry: &ClimbEntry, unfinished: Unfinished) -> Resul
 struct Bay {
     dir: DataDir,
     ledger: Ledger,
-    names: Vec<CardName>,
+    names: Vec<CardAddress>,
     wanted: Wanted,
 }
 
 impl Bay {
-    fn name(&self, card: &CardDescription) -> Result<CardName, EngineError> {
+    fn name(&self, card: &CardDescription) -> Result<CardAddress, EngineError> {
         let found = self.names.iter().find(|name| name.to_string() == card.key()).cloned();
         found.ok_or_else(|| EngineError::Rack(format!("{} is not in this machine.", card.key())))
     }
@@ -211,17 +211,17 @@ pub(crate) fn rack(
     dir: &DataDir,
     opened: &Opened,
     wanted: &Wanted,
-    also: &[CardName],
+    also: &[CardAddress],
 ) -> Result<Rack, Failure> {
     let mut names = vec![wanted.card.clone()];
     for name in also {
         if !names.contains(name) {
-            names.push(CardName { driver: wanted.card.driver, ..name.clone() });
+            names.push(name.with_driver(wanted.card.driver_and_course().0));
         }
     }
     let mut cards = Vec::new();
     for name in &names {
-        cards.push(name.open(0)?.description().clone());
+        cards.push(connect(name)?.description().clone());
     }
     // What was said of the first card's climb is not said of the others'.
     let wanted =

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use directories::ProjectDirs;
-use yard_step_card::{CardChoice, CardName};
+use yard_step_card::CardAddress;
 use yard_step_core::{Margin, Plan, Policy, Stage, Verdict};
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Loads, Pace, Unfinished};
@@ -27,8 +27,8 @@ pub(crate) struct DataDirOption {
 #[derive(Debug, Args)]
 pub(crate) struct CardOptions {
     /// The card, such as standin:tarn-310, or with its unit, standin:tarn-310#7
-    #[arg(long, value_parser = parse_card_and_unit)]
-    pub card: (CardChoice, Option<u64>),
+    #[arg(long, value_parser = parse_card)]
+    pub card: NamedCard,
     /// Which unit of a stand-in [default: 1]
     #[arg(long, value_name = "N", allow_negative_numbers = true, value_parser = parse_whole)]
     pub seed: Option<u64>,
@@ -37,19 +37,30 @@ pub(crate) struct CardOptions {
     pub driver: u32,
 }
 
+/// A card as it was named on the command line.
+#[derive(Debug, Clone)]
+pub(crate) struct NamedCard {
+    address: CardAddress,
+    /// The unit that the name itself gives.
+    unit: Option<u64>,
+}
+
+impl NamedCard {
+    /// The card with its unit, which its name or `--seed` gives; 1 where neither does.
+    pub(crate) fn with_seed(&self, seed: Option<u64>) -> Result<CardAddress, Failure> {
+        match (self.unit, seed) {
+            (Some(named), Some(seed)) if named != seed => Err(Failure::usage(format!(
+                "--card names unit {named} and --seed unit {seed}: name one of them"
+            ))),
+            (named, seed) => Ok(self.address.with_unit(named.or(seed).unwrap_or(1))),
+        }
+    }
+}
+
 impl CardOptions {
-    /// The unit that is meant.
-    pub(crate) fn name(&self) -> Result<CardName, Failure> {
-        let (choice, named) = &self.card;
-        let seed = match (named, self.seed) {
-            (Some(named), Some(seed)) if *named != seed => {
-                return Err(Failure::usage(format!(
-                    "--card names unit {named} and --seed unit {seed}: name one of them"
-                )));
-            }
-            (named, seed) => named.or(seed).unwrap_or(1),
-        };
-        Ok(CardName { choice: choice.clone(), seed, driver: self.driver })
+    /// The card that is meant.
+    pub(crate) fn address(&self) -> Result<CardAddress, Failure> {
+        Ok(self.card.with_seed(self.seed)?.with_driver(self.driver))
     }
 }
 
@@ -58,8 +69,8 @@ pub(crate) struct ClimbingOptions {
     #[command(flatten)]
     pub card: CardOptions,
     /// Another card of the same kind to hold in step, such as standin:tarn-310#8
-    #[arg(long, value_name = "CARD", value_parser = parse_name)]
-    pub in_step: Vec<CardName>,
+    #[arg(long, value_name = "CARD", value_parser = parse_address)]
+    pub in_step: Vec<CardAddress>,
     /// Stages, in order [default: baseline,power,core,memory,together, as far as the card can do them]
     #[arg(long, value_delimiter = ',', value_parser = parse_stage)]
     pub stages: Vec<Stage>,
@@ -120,23 +131,17 @@ pub(crate) fn read_plan(path: Option<&Path>, loads: &Loads) -> Result<Plan, Fail
     loads.know(&plan.scene).map_err(|error| named(&error)).map(|()| plan)
 }
 
-pub(crate) fn parse_card(text: &str) -> Result<CardChoice, String> {
-    text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
-}
-
-fn parse_card_and_unit(text: &str) -> Result<(CardChoice, Option<u64>), String> {
-    let (kind, unit) = match text.split_once('#') {
-        Some((kind, unit)) => (kind, Some(parse_whole(unit)?)),
-        None => (text, None),
-    };
-    Ok((parse_card(kind)?, unit))
+/// Reads a card's name, with its unit or without.
+pub(crate) fn parse_card(text: &str) -> Result<NamedCard, String> {
+    let unit = text.split_once('#').map(|(_, unit)| parse_whole(unit)).transpose()?;
+    Ok(NamedCard { address: parse_address(text)?, unit })
 }
 
 pub(crate) fn parse_whole(text: &str) -> Result<u64, String> {
     text.parse().map_err(|_| format!("\"{text}\" is not a whole number from 0 to {}", u64::MAX))
 }
 
-pub(crate) fn parse_name(text: &str) -> Result<CardName, String> {
+pub(crate) fn parse_address(text: &str) -> Result<CardAddress, String> {
     text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
 }
 

@@ -7,12 +7,12 @@
 //! ```
 
 use std::os::unix::process::CommandExt;
-use std::path::PathBuf;
+use std::path::Path;
 use std::process::{Command, Stdio};
-use std::{env, thread};
+use std::{env, io, thread};
 
-use yard_step_card::slot::{Power, SlotAddress, SlotCard};
-use yard_step_card::{CardName, RuntimeDir};
+use yard_step_card::slot::SlotAddress;
+use yard_step_card::{CardAddress, RuntimeDir, connect_hosted};
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{CardLock, Guard, Loads, Post, Rig, pass_log_on};
 use yard_step_ledger::DataDir;
@@ -22,26 +22,29 @@ use crate::failure::Failure;
 /// Set in the environment, it has the stand-ins go wrong when a test asks them to.
 const INJECT_FAULTS: &str = "YARD_STEP_INJECT_FAULTS";
 
-/// A card as it is worked on: in a slot of its own, under lock and guard. `course` is as in
-/// [`CardName::open`]. Tells of an owner who died with it.
+/// A card as it is worked on: under lock and guard, a stand-in in a process of its own. Tells of an owner
+/// who died with it.
 pub(crate) fn rig(
     dir: &DataDir,
-    name: &CardName,
-    course: u64,
+    address: &CardAddress,
     outside: &[OutsideSpec],
 ) -> Result<(Rig, Option<String>), Failure> {
     // One controller per card and machine, whatever the data directory.
     let runtime = RuntimeDir::of_user()?;
-    let (lock, told) = CardLock::take(runtime.path(), &name.to_string())?;
+    let key = address.to_string();
+    let (lock, told) = CardLock::take(runtime.path(), &key)?;
     let program = env::current_exe()
         .map_err(|error| Failure::failed(format!("this program cannot find itself: {error}")))?;
-    let address = SlotAddress::of(&runtime, &name.to_string());
-    let power = power(program.clone(), name.clone(), course, address.clone());
-    let card = Box::new(SlotCard::open(address.clone(), Some(power))?);
+    let host = (program.clone(), address.clone());
+    let card =
+        connect_hosted(address, &runtime, move |socket| start_host(&host.0, &host.1, socket))?;
+    let socket = card.address().ok_or_else(|| {
+        Failure::failed(format!("no other process can reach {key}, so it cannot be guarded"))
+    })?;
     let guard = Guard::start(Post {
         program: program.clone(),
-        slot: address.to_string(),
-        lock: CardLock::path(runtime.path(), &name.to_string()),
+        slot: socket.to_string(),
+        lock: CardLock::path(runtime.path(), &key),
         log: dir.path().join("guard.log"),
     })
     .map_err(|error| Failure::failed(format!("the guard cannot be started: {error}")))?;
@@ -49,25 +52,24 @@ pub(crate) fn rig(
     Ok((Rig { card, loads, guard: Some(guard), lock: Some(lock) }, told))
 }
 
-/// Switches the machine on in which a stand-in sits.
-fn power(program: PathBuf, name: CardName, course: u64, address: SlotAddress) -> Power {
-    Box::new(move || {
-        let mut host = Command::new(&program);
-        pass_log_on(&mut host);
-        host.args(["slot", "--card", &name.to_string()])
-            .args(["--driver", &name.driver.to_string(), "--course", &course.to_string()])
-            .args(["--address", &address.to_string()]);
-        if env::var_os(INJECT_FAULTS).is_some() {
-            host.arg("--inject-faults");
-        }
-        let mut host = host
-            .stdin(Stdio::null())
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .process_group(0)
-            .spawn()?;
-        // Whoever has ended must be waited for by somebody.
-        thread::spawn(move || host.wait());
-        Ok(())
-    })
+/// Starts the process that holds a stand-in.
+fn start_host(program: &Path, address: &CardAddress, socket: &SlotAddress) -> io::Result<()> {
+    let mut host = Command::new(program);
+    pass_log_on(&mut host);
+    let (driver, course) = address.driver_and_course();
+    host.args(["slot", "--card", &address.to_string()])
+        .args(["--driver", &driver.to_string(), "--course", &course.to_string()])
+        .args(["--address", &socket.to_string()]);
+    if env::var_os(INJECT_FAULTS).is_some() {
+        host.arg("--inject-faults");
+    }
+    let mut host = host
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .process_group(0)
+        .spawn()?;
+    // Whoever has ended must be waited for by somebody.
+    thread::spawn(move || host.wait());
+    Ok(())
 }

@@ -259,3 +259,27 @@ fn a_circle_is_found_through_names_that_are_passed_on() {
     let file = modules[&words(&["b"])[..]].file.clone();
     assert_eq!(file, PathBuf::new());
 }
+
+/// What a crate above `card` needs to know of stand-ins: the study is about them, the demo makes a
+/// history of theirs, and the slot holds one.
+const ABOUT_STAND_INS: [&str; 3] =
+    ["app/src/commands/study.rs", "app/src/commands/demo.rs", "app/src/commands/slot.rs"];
+
+#[test]
+fn nothing_above_the_cards_names_a_kind_of_card() {
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).parent().unwrap();
+    let mut named = Vec::new();
+    for name in ["engine", "ledger", "report", "app"] {
+        let mut modules = Modules::new();
+        read_folder(&crates.join(name).join("src"), &[], &mut modules);
+        for module in modules.values() {
+            let file = module.file.strip_prefix(crates).unwrap().display().to_string();
+            let kinds = ["StandIn", "CardChoice", "BriefCard", "SlotCard", "stand_in()"];
+            let found = kinds.into_iter().filter(|kind| module.text.contains(kind));
+            if !ABOUT_STAND_INS.contains(&file.as_str()) {
+                named.extend(found.map(|kind| format!("{file}: {kind}")));
+            }
+        }
+    }
+    assert_eq!(named, Vec::<String>::new(), "a card is reached through connect(address)");
+}

@@ -23,7 +23,7 @@ use rstest::rstest;
 use rusqlite::{Connection, OpenFlags};
 use tempfile::TempDir;
 use yard_step_card::slot::SlotCard;
-use yard_step_card::{Card, CardName, FaultInjection};
+use yard_step_card::{Card, CardAddress, FaultInjection, connect};
 use yard_step_core::{MhzOffset, Settings};
 
 const CARD: &str = "standin:tarn-310#6";
@@ -243,8 +243,8 @@ impl Numbers {
 }
 
 fn stock() -> Settings {
-    let name: CardName = CARD.parse().unwrap();
-    Settings::stock(name.open(0).unwrap().description())
+    let name: CardAddress = CARD.parse().unwrap();
+    Settings::stock(connect(&name).unwrap().description())
 }
 
 /// Waits until the card is at stock; how long that took. None if its machine is off.

@@ -1,17 +1,17 @@
 //! Cards: what the engine can do with one, and the stand-in cards that ship with Yard Step.
 //!
 //! ```text
-//!   engine ──► dyn Card ──┬── StandIn    a physical model on a virtual clock, seeded
-//!                         ├── SlotCard   a stand-in in a process of its own, behind a socket
-//!                         └── (cards behind the operating system's files are to follow)
+//!   connect(address) ──► dyn Card ──┬── StandIn    a physical model on a virtual clock, seeded
+//!                                   ├── SlotCard   a stand-in in a process of its own, behind a socket
+//!                                   └── (cards behind the operating system's files are to follow)
 //! ```
 
-mod catalogue;
+mod address;
 mod runtime_dir;
 pub mod slot;
 mod standin;
 
-pub use catalogue::{CardChoice, CardName, ChoiceError, KINDS};
+pub use address::{CardAddress, CardChoice, ChoiceError, KINDS, connect, connect_hosted};
 pub use runtime_dir::{RuntimeDir, RuntimeDirError, file_name};
 pub use standin::{
     Blemish, Brief, BriefCard, BriefEnding, Disturbance, Edges, FaultInjection, Incident,
@@ -20,7 +20,7 @@ pub use standin::{
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
-use yard_step_core::{CardDescription, Room, Sample, Seconds, Settings, Workload};
+use yard_step_core::{CardDescription, Demand, Room, Sample, Seconds, Settings, Workload};
 
 /// Why a card did not do what it was asked.
 #[derive(Debug, Clone, PartialEq, Error)]
@@ -139,7 +139,22 @@ pub trait Card: Send {
     fn leave(&mut self) {}
 
     /// Where another process reaches this card; none for one that lives in this process.
-    fn address(&self) -> Option<String> {
+    fn address(&self) -> Option<slot::SlotAddress> {
         None
     }
+
+    /// What can be done with the card because it is simulated; none for a real one, and for one that
+    /// another process simulates.
+    fn simulation(&mut self) -> Option<&mut dyn Simulation> {
+        None
+    }
+}
+
+/// What a simulated card can do besides.
+pub trait Simulation {
+    /// Has nothing go wrong by chance from now on.
+    fn without_mishaps(&mut self);
+
+    /// The edges of this unit under frames of this demand, for judging a climb.
+    fn edges(&self, demand: &dyn Fn(u64) -> Demand) -> Edges;
 }

@@ -20,8 +20,8 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
 use tracing::info;
-use yard_step_card::Card;
-use yard_step_card::slot::{SlotAddress, SlotCard};
+use yard_step_card::slot::SlotAddress;
+use yard_step_card::{Card, CardAddress, connect};
 use yard_step_core::{Seconds, Settings};
 
 use crate::load::Kin;
@@ -235,7 +235,7 @@ fn see_it_back(
 
 /// One try. `reached` is the card, as far as it could be reached before.
 fn try_it_back(
-    reached: &mut Option<SlotCard>,
+    reached: &mut Option<Box<dyn Card>>,
     slot: &str,
     settings: &Settings,
     (lock, guarded): (&Path, u32),
@@ -251,18 +251,18 @@ fn try_it_back(
     let mut card = match reached.take() {
         Some(card) => card,
         None => {
-            let address = SlotAddress::from(slot.to_owned());
-            SlotCard::open(address, None).map_err(|error| error.to_string())?
+            let address = CardAddress::behind(&SlotAddress::from(slot.to_owned()));
+            connect(&address).map_err(|error| error.to_string())?
         }
     };
     let way_back = settings.with_unwritten_fan(card.description());
-    restore(&mut card, &way_back).map_err(|error| error.cause)?;
+    restore(card.as_mut(), &way_back).map_err(|error| error.cause)?;
     // What the dead have asked for last may reach the card only now.
     for _ in 0..LATE_LOOKS {
         thread::sleep(LATE);
         let taken = card.taken().map_err(|error| error.to_string())?;
-        if !is_held(&card, &way_back, &taken) {
-            restore(&mut card, &way_back).map_err(|error| error.cause)?;
+        if !is_held(card.as_ref(), &way_back, &taken) {
+            restore(card.as_mut(), &way_back).map_err(|error| error.cause)?;
         }
     }
     *reached = Some(card);

@@ -19,9 +19,16 @@ pub struct Rig {
     pub lock: Option<CardLock>,
 }
 
-impl<C: Card + 'static> From<Box<C>> for Rig {
+impl From<Box<dyn Card>> for Rig {
     /// A card in this process: it needs neither guard nor lock, and scenes run beside it.
-    fn from(card: Box<C>) -> Self {
+    fn from(card: Box<dyn Card>) -> Self {
         Self { card, loads: Loads::default(), guard: None, lock: None }
+    }
+}
+
+impl<C: Card + 'static> From<Box<C>> for Rig {
+    fn from(card: Box<C>) -> Self {
+        let card: Box<dyn Card> = card;
+        card.into()
     }
 }

@@ -4,22 +4,22 @@ use std::fmt::Write as _;
 
 use clap::Args;
 use serde::Serialize;
-use yard_step_card::{Card, CardChoice, Edges};
+use yard_step_card::{Card, CardAddress, Edges, connect};
 use yard_step_core::{CardDescription, Channel, CurveKind, CurveOffer, SettingKind};
 use yard_step_scenes::Scene;
 
 use crate::failure::Failure;
-use crate::options::{parse_card, parse_whole};
+use crate::options::{NamedCard, parse_card, parse_whole};
 use crate::output::{json, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct CardsOptions {
     /// Only this card
     #[arg(long, value_parser = parse_card)]
-    pub card: Option<CardChoice>,
-    /// Which unit of a stand-in
-    #[arg(long, default_value_t = 1, value_name = "N", allow_negative_numbers = true, value_parser = parse_whole)]
-    pub seed: u64,
+    pub card: Option<NamedCard>,
+    /// Which unit of a stand-in [default: 1]
+    #[arg(long, value_name = "N", allow_negative_numbers = true, value_parser = parse_whole)]
+    pub seed: Option<u64>,
     /// Also print the true edges of a stand-in, for judging a climb
     #[arg(long)]
     pub reveal: bool,
@@ -46,14 +46,17 @@ struct CardsDocument {
 }
 
 pub(crate) fn cards(options: &CardsOptions) -> Result<(), Failure> {
-    let choices = match &options.card {
-        Some(choice) => vec![choice.clone()],
-        None => CardChoice::all(),
+    let addresses = match &options.card {
+        Some(card) => vec![card.with_seed(options.seed)?],
+        None => {
+            let unit = options.seed.unwrap_or(1);
+            CardAddress::all().into_iter().map(|card| card.with_unit(unit)).collect()
+        }
     };
     let mut documents = Vec::new();
-    for choice in choices {
-        let card = choice.open(options.seed, 0)?;
-        let edges = options.reveal.then(|| card.edges(|frame| Scene::Lantern.demand(frame)));
+    for address in addresses {
+        let mut card = connect(&address)?;
+        let edges = options.reveal.then(|| edges(card.as_mut())).transpose()?;
         let description = card.description().clone();
         documents.push(CardDocument { format: "yard-step-card", version: 1, description, edges });
     }
@@ -66,6 +69,15 @@ pub(crate) fn cards(options: &CardsOptions) -> Result<(), Failure> {
         json(&all)?
     };
     print(&text)
+}
+
+/// The true edges of a simulated card.
+fn edges(card: &mut dyn Card) -> Result<Edges, Failure> {
+    let name = card.description().name.clone();
+    let simulation = card.simulation().ok_or_else(|| {
+        Failure::usage(format!("{name} is not simulated: nobody knows its true edges (--reveal)"))
+    })?;
+    Ok(simulation.edges(&|frame| Scene::Lantern.demand(frame)))
 }
 
 fn in_words(document: &CardDocument) -> String {

@@ -7,7 +7,7 @@
 use std::{fs, thread};
 
 use clap::Args;
-use yard_step_card::{BriefCard, CardName};
+use yard_step_card::{BriefCard, CardAddress};
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Decibel, Demand, Machine, Margin, Next, Plan,
     Policy, Profile, Room, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
@@ -74,7 +74,7 @@ pub(crate) fn demo(data_dir: &DataDirOption, options: &DemoOptions) -> Result<()
     show(opened, rack, options.pace)
 }
 
-fn wanted(card: &CardName, plan: Plan, reopen: bool) -> Wanted {
+fn wanted(card: &CardAddress, plan: Plan, reopen: bool) -> Wanted {
     Wanted {
         over_supply: false,
         card: card.clone(),
@@ -89,7 +89,7 @@ fn wanted(card: &CardName, plan: Plan, reopen: bool) -> Wanted {
     }
 }
 
-fn cards() -> Result<Vec<CardName>, Failure> {
+fn cards() -> Result<Vec<CardAddress>, Failure> {
     CARDS.iter().map(|name| name.parse().map_err(Failure::failed)).collect()
 }
 
@@ -104,8 +104,8 @@ fn draw_ahead() {
 /// What the keeper of the planetarium has done so far.
 fn make_history(
     dir: &DataDir,
-    card: &CardName,
-    others: &[CardName],
+    card: &CardAddress,
+    others: &[CardAddress],
 ) -> Result<Vec<String>, Failure> {
     let mut told = vec![last_autumn(dir, card)?];
     let (ledger, _) = open_ledger(dir)?;
@@ -127,7 +127,7 @@ fn make_history(
 }
 
 /// Last autumn, in a hurry: one baseline run, no long confirming run.
-fn last_autumn(dir: &DataDir, card: &CardName) -> Result<String, Failure> {
+fn last_autumn(dir: &DataDir, card: &CardAddress) -> Result<String, Failure> {
     let stages = vec![Stage::Baseline, Stage::Core];
     let plan = hasty_plan()?;
     let mut opened =
@@ -146,7 +146,7 @@ fn last_autumn(dir: &DataDir, card: &CardName) -> Result<String, Failure> {
 }
 
 /// The climb in progress: baseline and power are done, the core has begun.
-fn in_progress(dir: &DataDir, card: &CardName) -> Result<(), Failure> {
+fn in_progress(dir: &DataDir, card: &CardAddress) -> Result<(), Failure> {
     let wanted = Wanted { in_process: true, ..wanted(card, Plan::default(), false) };
     let mut opened = open_climb(dir, &wanted, &[])?;
     loop {
@@ -172,7 +172,7 @@ fn kept_last_autumn() -> KeepWish {
 /// to anything.
 fn undervolted(
     ledger: &Ledger,
-    name: &CardName,
+    name: &CardAddress,
     strategy: Stage,
     (kept_as, purpose): (&str, &str),
 ) -> Result<Option<String>, Failure> {
@@ -209,7 +209,7 @@ fn profile(
 }
 
 /// The new card was climbed on from one end to the other, and its outcome kept.
-fn new_card(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
+fn new_card(ledger: &Ledger, name: &CardAddress) -> Result<String, Failure> {
     let plan = Plan { margin: Margin::Gift, ..Plan::default() };
     let (mut card, laid_out) = brief_card(name, &plan, &NEW_CARD_STAGES)?;
     let climbed = brief_climb(&mut card, &laid_out)?;
@@ -228,7 +228,7 @@ fn made_under_driver(climb: &Climb, intent: Intent) -> Intent {
 }
 
 /// The old card went down in the middle of a climb by hand.
-fn interrupted(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
+fn interrupted(ledger: &Ledger, name: &CardAddress) -> Result<String, Failure> {
     let plan = Plan { policy: Policy::FixedStep, ..Plan::default() };
     let (mut card, laid_out) = brief_card(name, &plan, &Stage::USUAL)?;
     for course in 0..COURSES {
@@ -255,13 +255,13 @@ fn interrupted(ledger: &Ledger, name: &CardName) -> Result<String, Failure> {
 
 /// A card whose runs are worked out at once, with a climb laid out on it.
 fn brief_card(
-    name: &CardName,
+    name: &CardAddress,
     plan: &Plan,
     stages: &[Stage],
 ) -> Result<(BriefCard<impl Fn(u64) -> Demand + use<>>, Climb), Failure> {
     let scene: Scene = plan.scene.parse().map_err(Failure::failed)?;
     let demand = move |frame| scene.demand(frame);
-    let card = BriefCard::new(name.open(0)?, demand, scene.period(), 0);
+    let card = BriefCard::new(name.stand_in()?, demand, scene.period(), 0);
     let description = card.description().clone();
     let laid_out = Climb::new(description, plan.clone(), stages).map_err(Failure::failed)?;
     Ok((card, laid_out))

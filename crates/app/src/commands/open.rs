@@ -3,12 +3,12 @@
 use std::io::{IsTerminal, stdout};
 
 use clap::Args;
-use yard_step_card::CardName;
+use yard_step_card::CardAddress;
 use yard_step_engine::{Pace, Rack};
 
 use crate::failure::Failure;
 use crate::opening::{Opened, Wanted, open_climb, rack};
-use crate::options::{ClimbingOptions, DataDirOption, parse_name, parse_pace};
+use crate::options::{ClimbingOptions, DataDirOption, parse_address, parse_pace};
 use crate::tui;
 
 #[derive(Debug, Args)]
@@ -16,8 +16,8 @@ pub(crate) struct OpenOptions {
     #[command(flatten)]
     pub climbing: ClimbingOptions,
     /// Another card of the same machine, such as standin:quern-540#3
-    #[arg(long, value_name = "CARD", value_parser = parse_name)]
-    pub also: Vec<CardName>,
+    #[arg(long, value_name = "CARD", value_parser = parse_address)]
+    pub also: Vec<CardAddress>,
     /// Pace of a stand-in's clock: 1, 10, 60 or max
     #[arg(long, default_value = "1", value_parser = parse_pace)]
     pub pace: Pace,
@@ -30,7 +30,7 @@ pub(crate) fn open(data_dir: &DataDirOption, options: &OpenOptions) -> Result<()
     let dir = data_dir.resolve()?;
     let in_step = &options.climbing.in_step;
     let opened = open_climb(&dir, &wanted, in_step)?;
-    let also: Vec<CardName> = in_step.iter().chain(&options.also).cloned().collect();
+    let also: Vec<CardAddress> = in_step.iter().chain(&options.also).cloned().collect();
     let rack = rack(&dir, &opened, &wanted, &also)?;
     show(opened, rack, options.pace)
 }

@@ -5,12 +5,12 @@ use std::path::PathBuf;
 
 use clap::Args;
 use serde::Serialize;
-use yard_step_card::{Card, Mishaps, Work};
+use yard_step_card::{Work, connect};
 use yard_step_core::{PassScore, Seconds, score_pass};
 use yard_step_engine::TICK;
 use yard_step_scenes::{PASS_FRAMES, Scene, SceneRun};
 
-use super::simulate::{apply, how_lost, read_settings};
+use super::simulate::{apply, how_lost, read_settings, without_mishaps};
 use crate::failure::Failure;
 use crate::options::{CardOptions, parse_scene};
 use crate::output::{json, note, print};
@@ -43,10 +43,10 @@ struct Pass {
 }
 
 pub(crate) fn pass(options: &PassOptions) -> Result<(), Failure> {
-    let mut card = options.card.name()?.open(0)?;
-    card.set_mishaps(Mishaps::NONE);
+    let mut card = connect(&options.card.address()?)?;
+    without_mishaps(card.as_mut())?;
     let asked = read_settings(options.settings.as_deref(), card.description())?;
-    for line in apply(&mut card, &asked)? {
+    for line in apply(card.as_mut(), &asked)? {
         note(&line);
     }
     let mut load = SceneRun::new(options.scene);

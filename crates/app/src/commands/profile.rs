@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
-use yard_step_card::Card;
+use yard_step_card::connect;
 use yard_step_core::{CUT_BACK, CardDescription, Percent, Settings};
 use yard_step_engine::ProfileView;
 use yard_step_ledger::{Ledger, ProfileDocument};
@@ -84,7 +84,7 @@ pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Res
     if let Some(line) = told {
         note(&line);
     }
-    let mut device = options.card.name()?.open(0)?;
+    let mut device = connect(&options.card.address()?)?;
     let card = device.description().clone();
     let text = match &options.command {
         ProfileCommand::List { json } => list(&ledger, &card, *json)?,

@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use yard_step_card::{Card, LoadLost, Mishaps, StandIn, Work};
+use yard_step_card::{Card, LoadLost, Work, connect};
 use yard_step_core::{CardDescription, Sample, Seconds, Settings};
 use yard_step_engine::TICK;
 use yard_step_report::TraceWriter;
@@ -36,14 +36,14 @@ pub(crate) struct SimulateOptions {
 
 pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
     let target = Target::new(&options.csv, options.overwrite)?;
-    let mut card = options.card.name()?.open(0)?;
+    let mut card = connect(&options.card.address()?)?;
     let asked = read_settings(options.settings.as_deref(), card.description())?;
     // A trace is of the settings and the physics, not of a mishap of the day.
-    card.set_mishaps(Mishaps::NONE);
-    let mut told = apply(&mut card, &asked)?;
+    without_mishaps(card.as_mut())?;
+    let mut told = apply(card.as_mut(), &asked)?;
     let mut bytes = Vec::new();
     let mut trace = TraceWriter::new(&mut bytes)?;
-    let (samples, lost) = run(&mut card, options, &mut trace)?;
+    let (samples, lost) = run(card.as_mut(), options, &mut trace)?;
     trace.finish()?;
     target.write(&bytes)?;
     let length = Seconds(samples as f64 * TICK.value()).in_words();
@@ -67,6 +67,18 @@ pub(crate) fn read_settings(
     Settings::from_toml(&text, card).map_err(|error| named(&error))
 }
 
+/// Has nothing go wrong by chance with a simulated card; refuses another one.
+pub(crate) fn without_mishaps(card: &mut dyn Card) -> Result<(), Failure> {
+    let name = card.description().name.clone();
+    let simulation = card.simulation().ok_or_else(|| {
+        Failure::usage(format!(
+            "{name} is not simulated: this command works without a guard, on stand-ins only"
+        ))
+    })?;
+    simulation.without_mishaps();
+    Ok(())
+}
+
 /// How a load was lost, in words.
 pub(crate) const fn how_lost(lost: LoadLost) -> &'static str {
     match lost {
@@ -79,7 +91,7 @@ pub(crate) const fn how_lost(lost: LoadLost) -> &'static str {
 }
 
 /// Applies the settings inside the card's ranges and tells what is not as asked.
-pub(crate) fn apply(card: &mut StandIn, asked: &Settings) -> Result<Vec<String>, Failure> {
+pub(crate) fn apply(card: &mut dyn Card, asked: &Settings) -> Result<Vec<String>, Failure> {
     let clamped = asked.clamped(card.description());
     card.apply(&clamped.settings)?;
     let taken = card.taken()?;
@@ -91,7 +103,7 @@ pub(crate) fn apply(card: &mut StandIn, asked: &Settings) -> Result<Vec<String>,
 
 /// Runs the load and writes every sample; answers how many, and how the load was lost, if it was.
 fn run(
-    card: &mut StandIn,
+    card: &mut dyn Card,
     options: &SimulateOptions,
     trace: &mut TraceWriter<&mut Vec<u8>>,
 ) -> Result<(u64, Option<LoadLost>), Failure> {

@@ -1,18 +1,18 @@
 //! `yard-step slot`: hosts a stand-in.
 
 use clap::Args;
-use yard_step_card::CardName;
+use yard_step_card::CardAddress;
 use yard_step_card::slot::{FaultsOnRequest, SlotAddress, serve};
 
 use super::stay;
 use crate::failure::Failure;
-use crate::options::parse_name;
+use crate::options::parse_address;
 
 #[derive(Debug, Args)]
 pub(crate) struct SlotOptions {
     /// The stand-in, such as standin:tarn-310#7
-    #[arg(long, value_parser = parse_name)]
-    pub card: CardName,
+    #[arg(long, value_parser = parse_address)]
+    pub card: CardAddress,
     /// Release of the driver
     #[arg(long, default_value_t = 1)]
     pub driver: u32,
@@ -31,10 +31,10 @@ pub(crate) struct SlotOptions {
 pub(crate) fn slot(options: &SlotOptions) -> Result<(), Failure> {
     stay()?;
     let address = SlotAddress::from(options.address.clone());
-    let name = CardName { driver: options.driver, ..options.card.clone() };
+    let card = options.card.with_driver(options.driver).on_course(options.course);
     let faults = match options.inject_faults {
         true => FaultsOnRequest::Allowed,
         false => FaultsOnRequest::Refused,
     };
-    Ok(serve(&address, name.open(options.course)?, faults)?)
+    Ok(serve(&address, card.stand_in()?, faults)?)
 }

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use serde::Serialize;
-use yard_step_card::Card;
+use yard_step_card::connect;
 use yard_step_core::{CardDescription, Cost, Frontier, Settings, Weighed, loads};
 
 use crate::exchange::frontier::{chart, drawn};
@@ -44,7 +44,7 @@ pub(crate) fn weigh(data_dir: &DataDirOption, options: &WeighOptions) -> Result<
     if let Some(line) = told {
         note(&line);
     }
-    let card = options.card.name()?.open(0)?.description().clone();
+    let card = connect(&options.card.address()?)?.description().clone();
     let runs = ledger.weighed(&card)?;
     let load = load_of(&runs, options.load.as_deref(), &card)?;
     let runs: Vec<Weighed> = runs.into_iter().filter(|run| run.load == load).collect();

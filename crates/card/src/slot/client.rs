@@ -209,7 +209,7 @@ impl Card for SlotCard {
         let _ = self.ask(&Request::Leave);
     }
 
-    fn address(&self) -> Option<String> {
-        Some(self.address.to_string())
+    fn address(&self) -> Option<SlotAddress> {
+        Some(self.address.clone())
     }
 }

@@ -30,7 +30,7 @@ use yard_step_core::{
     Sample, Seconds, SettingKind, Settings, Watt, Workload,
 };
 
-use crate::{Card, CardError, LoadLost, Ran, Work};
+use crate::{Card, CardError, LoadLost, Ran, Simulation, Work};
 
 /// Load of a card that is busy all the time, percent: a little is always spent between frames.
 const FULL_LOAD: f64 = 99.0;
@@ -379,9 +379,23 @@ impl StandIn {
     }
 }
 
+impl Simulation for StandIn {
+    fn without_mishaps(&mut self) {
+        self.set_mishaps(Mishaps::NONE);
+    }
+
+    fn edges(&self, demand: &dyn Fn(u64) -> Demand) -> Edges {
+        StandIn::edges(self, demand)
+    }
+}
+
 impl Card for StandIn {
     fn description(&self) -> &CardDescription {
         &self.description
+    }
+
+    fn simulation(&mut self) -> Option<&mut dyn Simulation> {
+        Some(self)
     }
 
     fn apply(&mut self, settings: &Settings) -> Result<(), CardError> {

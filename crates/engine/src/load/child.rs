@@ -103,7 +103,7 @@ impl Load for ChildLoad {
         self.end();
         let address = card.address().ok_or("this card cannot be reached by another process")?;
         let mut command = Command::new(&self.program);
-        command.args(["load", "--scene", self.scene.name(), "--slot", &address]);
+        command.args(["load", "--scene", self.scene.name(), "--slot", &address.to_string()]);
         let mut process = Process::start(&mut command)?;
         await_hello(&mut process)?;
         self.process = Some(process);

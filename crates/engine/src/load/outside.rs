@@ -215,7 +215,7 @@ impl Load for OutsideLoad {
         let mut command = Command::new(&self.spec.command);
         command.args(&self.spec.args);
         if let Some(address) = card.address() {
-            command.env("YARD_STEP_SLOT", address);
+            command.env("YARD_STEP_SLOT", address.to_string());
         }
         let mut process = Process::start(&mut command)?;
         if self.spec.protocol {

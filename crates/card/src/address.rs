@@ -1,0 +1,268 @@
+//! Which cards there are, how they are named, and how each is reached: [`connect`].
+
+use std::fmt;
+use std::path::PathBuf;
+use std::str::FromStr;
+
+use thiserror::Error;
+
+use crate::slot::{Power, SlotAddress, SlotCard};
+use crate::standin::StandIn;
+use crate::{Card, CardError, RuntimeDir};
+
+/// Every kind of stand-in: its name and its model.
+pub const KINDS: [(&str, &str); 3] = [
+    ("tarn-310", include_str!("../cards/tarn-310.toml")),
+    ("bracken-208", include_str!("../cards/bracken-208.toml")),
+    ("quern-540", include_str!("../cards/quern-540.toml")),
+];
+
+const PREFIX: &str = "standin:";
+/// A card that another process holds.
+const SOCKET: &str = "socket:";
+
+/// A kind of stand-in, such as `standin:tarn-310`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CardChoice {
+    kind: &'static str,
+    model: &'static str,
+}
+
+/// A card's name that is none.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("there is no card \"{asked}\"; there are: {}", CardChoice::all().iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))]
+pub struct ChoiceError {
+    asked: String,
+}
+
+impl CardChoice {
+    /// All kinds.
+    #[must_use]
+    pub fn all() -> Vec<Self> {
+        KINDS.iter().map(|(kind, model)| Self { kind, model }).collect()
+    }
+
+    /// The unit of this kind with the given seed. `course` changes what chance brings (runs
+    /// scatter, faults fall elsewhere) and leaves the unit as it is.
+    ///
+    /// # Errors
+    /// The model that ships for this kind is unusable.
+    pub fn open(&self, seed: u64, course: u64) -> Result<StandIn, CardError> {
+        StandIn::new(&self.to_string(), self.model, seed, course)
+    }
+}
+
+impl fmt::Display for CardChoice {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{PREFIX}{}", self.kind)
+    }
+}
+
+impl FromStr for CardChoice {
+    type Err = ChoiceError;
+
+    fn from_str(name: &str) -> Result<Self, ChoiceError> {
+        Self::all()
+            .into_iter()
+            .find(|choice| choice.to_string() == name)
+            .ok_or_else(|| ChoiceError { asked: name.to_owned() })
+    }
+}
+
+/// Where a card is.
+#[derive(Debug, Clone, PartialEq, Eq)]
+enum Place {
+    /// A stand-in of this kind, the unit with this seed, its machine under this release of the driver.
+    StandIn { kind: CardChoice, unit: u64, driver: u32, course: u64 },
+    /// Behind the socket of a process that holds it.
+    Socket(SlotAddress),
+}
+
+/// A card's address, as the user writes it: `standin:tarn-310` or, with its unit, `standin:tarn-310#7`;
+/// or `socket:PATH`, of a card that another process holds.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct CardAddress(Place);
+
+/// Reaches a card: a stand-in in this process, or one that another process holds.
+///
+/// # Errors
+/// There is no card, it does not answer, or the model of a stand-in is unusable.
+pub fn connect(address: &CardAddress) -> Result<Box<dyn Card>, CardError> {
+    Ok(match &address.0 {
+        Place::StandIn { .. } => Box::new(address.stand_in()?),
+        Place::Socket(socket) => Box::new(SlotCard::open(socket.clone(), None)?),
+    })
+}
+
+/// Reaches a card that outlives this process: a stand-in is held by a process of its own, which `start`
+/// starts at the socket it is given, if it is not there. Other cards are [connected](connect) to.
+///
+/// # Errors
+/// As [`connect`]; or the process cannot be started.
+pub fn connect_hosted(
+    address: &CardAddress,
+    runtime: &RuntimeDir,
+    start: impl Fn(&SlotAddress) -> std::io::Result<()> + Send + 'static,
+) -> Result<Box<dyn Card>, CardError> {
+    if let Place::Socket(_) = address.0 {
+        return connect(address);
+    }
+    let socket = SlotAddress::of(runtime, &address.to_string());
+    let power: Power = {
+        let socket = socket.clone();
+        Box::new(move || start(&socket))
+    };
+    Ok(Box::new(SlotCard::open(socket, Some(power))?))
+}
+
+impl CardAddress {
+    /// The cards there are on this machine.
+    #[must_use]
+    pub fn all() -> Vec<Self> {
+        let place = |kind| Place::StandIn { kind, unit: 1, driver: 1, course: 0 };
+        CardChoice::all().into_iter().map(|kind| Self(place(kind))).collect()
+    }
+
+    /// The card behind a socket.
+    #[must_use]
+    pub fn behind(socket: &SlotAddress) -> Self {
+        Self(Place::Socket(socket.clone()))
+    }
+
+    /// The same under this release of the driver, from 1; the address as it is where the driver is the
+    /// machine's own.
+    #[must_use]
+    pub fn with_driver(&self, release: u32) -> Self {
+        let mut address = self.clone();
+        if let Place::StandIn { driver, .. } = &mut address.0 {
+            *driver = release;
+        }
+        address
+    }
+
+    /// The same, and chance takes another course: runs scatter and faults fall otherwise, the unit is the
+    /// same. A real card takes its own course.
+    #[must_use]
+    pub fn on_course(&self, number: u64) -> Self {
+        let mut address = self.clone();
+        if let Place::StandIn { course, .. } = &mut address.0 {
+            *course = number;
+        }
+        address
+    }
+
+    /// Another unit of the same kind, where the address does not name one.
+    #[must_use]
+    pub fn with_unit(&self, number: u64) -> Self {
+        let mut address = self.clone();
+        if let Place::StandIn { unit, .. } = &mut address.0 {
+            *unit = number;
+        }
+        address
+    }
+
+    /// Release of the driver that was asked for, and the course; 1 and 0 where they are the machine's own.
+    #[must_use]
+    pub fn driver_and_course(&self) -> (u32, u64) {
+        match self.0 {
+            Place::StandIn { driver, course, .. } => (driver, course),
+            Place::Socket(_) => (1, 0),
+        }
+    }
+
+    /// The stand-in of this address, for what only a stand-in can do.
+    ///
+    /// # Errors
+    /// The model of its kind is unusable, or another process holds the card.
+    pub fn stand_in(&self) -> Result<StandIn, CardError> {
+        match &self.0 {
+            Place::StandIn { kind, unit, driver, course } => {
+                let mut card = kind.open(*unit, *course)?;
+                card.set_driver(*driver);
+                Ok(card)
+            }
+            Place::Socket(socket) => {
+                Err(CardError::Refused { why: format!("{socket} is held by another process") })
+            }
+        }
+    }
+}
+
+impl fmt::Display for CardAddress {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.0 {
+            Place::StandIn { kind, unit, .. } => write!(f, "{kind}#{unit}"),
+            Place::Socket(socket) => write!(f, "{SOCKET}{socket}"),
+        }
+    }
+}
+
+impl FromStr for CardAddress {
+    type Err = ChoiceError;
+
+    fn from_str(name: &str) -> Result<Self, ChoiceError> {
+        if let Some(path) = name.strip_prefix(SOCKET) {
+            return Ok(Self(Place::Socket(SlotAddress::at(&PathBuf::from(path)))));
+        }
+        let unknown = || ChoiceError { asked: name.to_owned() };
+        let (kind, unit) = name.split_once('#').unwrap_or((name, "1"));
+        let unit = unit.parse().map_err(|_| unknown())?;
+        let kind = kind.parse().map_err(|_| unknown())?;
+        Ok(Self(Place::StandIn { kind, unit, driver: 1, course: 0 }))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Card;
+    use rstest::rstest;
+
+    #[rstest]
+    fn every_kind_opens_under_its_own_name() {
+        for choice in CardChoice::all() {
+            let card = choice.open(1, 0).unwrap();
+            assert_eq!(card.description().id, choice.to_string());
+            assert_eq!(choice.to_string().parse(), Ok(choice));
+        }
+    }
+
+    #[rstest]
+    #[case("standin:quern-540#12", "standin:quern-540#12")]
+    #[case("standin:quern-540", "standin:quern-540#1")]
+    fn a_unit_is_named_by_its_kind_and_seed(#[case] name: &str, #[case] shown: &str) {
+        let address: CardAddress = name.parse().unwrap();
+        assert_eq!(address.to_string(), shown);
+        let card = connect(&address.on_course(3)).unwrap();
+        assert_eq!(card.description().key(), shown);
+        assert!("standin:quern-540#x".parse::<CardAddress>().is_err());
+    }
+
+    #[test]
+    fn an_address_has_its_driver_and_its_unit() {
+        let address = CardAddress::all()[0].with_unit(9).with_driver(3);
+        let card = connect(&address).unwrap();
+        assert_eq!(card.description().key(), "standin:tarn-310#9");
+        let first = connect(&address.with_driver(1)).unwrap();
+        assert_ne!(card.description().driver, first.description().driver);
+        assert_eq!(address.on_course(7).driver_and_course(), (3, 7));
+    }
+
+    #[test]
+    fn behind_a_socket_that_nobody_listens_at_there_is_no_card() {
+        let address: CardAddress = "socket:/nowhere/at/all.sock".parse().unwrap();
+        assert_eq!(address.to_string(), "socket:/nowhere/at/all.sock");
+        assert!(matches!(connect(&address), Err(CardError::Gone { .. })));
+        assert!(matches!(address.stand_in(), Err(CardError::Refused { .. })));
+    }
+
+    #[rstest]
+    #[case("")]
+    #[case("tarn-310")]
+    #[case("standin:tarn-999")]
+    fn an_unknown_card_is_told_with_the_known_ones(#[case] name: &str) {
+        let error = name.parse::<CardChoice>().unwrap_err().to_string();
+        assert!(error.contains(&format!("no card \"{name}\"")), "{error}");
+        assert!(error.contains("standin:tarn-310"), "{error}");
+    }
+}
