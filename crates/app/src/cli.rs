@@ -79,7 +79,7 @@ mod tests {
     use clap::CommandFactory;
     use rstest::rstest;
 
-    #[rstest]
+    #[test]
     fn the_arguments_are_consistent() {
         Arguments::command().debug_assert();
     }

@@ -56,7 +56,7 @@ mod tests {
     use rstest::rstest;
     use yard_step_core::Verdict;
 
-    #[rstest]
+    #[test]
     fn a_load_is_read_with_all_that_is_said_of_it() {
         let loads = parse(
             "[load.harbour]\ncommand = \"harbour-bench\"\nargs = [\"--loop\"]\n\
@@ -94,7 +94,7 @@ mod tests {
         assert!(error.contains(told), "{error}");
     }
 
-    #[rstest]
+    #[test]
     fn a_file_that_was_named_must_be_there_and_the_usual_one_needs_not() {
         let missing = PathBuf::from("/nowhere/config.toml");
         assert!(read(None, Some(missing.clone())).unwrap().is_empty());

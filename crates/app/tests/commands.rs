@@ -20,7 +20,7 @@ fn climb_core(data: &str, plan: &str, more: &[&str]) -> Output {
     yard_step(&[&start[..], &["--data-dir", data, "--plan", plan], more].concat())
 }
 
-#[rstest]
+#[test]
 fn the_same_seed_and_plan_give_the_same_document_twice() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
@@ -40,7 +40,7 @@ fn the_same_seed_and_plan_give_the_same_document_twice() {
     assert!(value["outcome"]["settings"]["core_offset_mhz"].is_i64());
 }
 
-#[rstest]
+#[test]
 fn a_killed_climb_goes_on_where_it_was_and_loses_no_ended_trial() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
@@ -84,7 +84,7 @@ fn a_killed_climb_goes_on_where_it_was_and_loses_no_ended_trial() {
     assert!(trials.len() > 6);
 }
 
-#[rstest]
+#[test]
 fn an_interrupted_climb_says_how_it_goes_on() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
@@ -104,7 +104,7 @@ fn an_interrupted_climb_says_how_it_goes_on() {
     assert!(stderr(&output).contains("The same command goes on with it."), "{}", stderr(&output));
 }
 
-#[rstest]
+#[test]
 fn while_one_climbs_another_is_told_to_wait() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
@@ -164,7 +164,7 @@ fn wrong_use_exits_with_2_and_says_what_is_wrong(#[case] arguments: &[&str], #[c
     assert!(!stderr(&output).contains("panicked"));
 }
 
-#[rstest]
+#[test]
 fn a_data_directory_that_cannot_be_written_is_named() {
     let dir = tempfile::tempdir().unwrap();
     let file = dir.path().join("file");
@@ -175,7 +175,7 @@ fn a_data_directory_that_cannot_be_written_is_named() {
     assert!(told.contains("file/below") && told.contains("--data-dir"), "{told}");
 }
 
-#[rstest]
+#[test]
 fn a_corrupt_ledger_is_set_aside_and_told() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
@@ -189,7 +189,7 @@ fn a_corrupt_ledger_is_set_aside_and_told() {
     assert_eq!(fs::read_to_string(aside).unwrap(), rubbish);
 }
 
-#[rstest]
+#[test]
 fn a_climb_that_cannot_end_exits_with_1_and_the_way_out() {
     let dir = tempfile::tempdir().unwrap();
     let plan = dir.path().join("plan.toml");
@@ -211,7 +211,7 @@ fn a_climb_that_cannot_end_exits_with_1_and_the_way_out() {
     assert!(stderr(&output).contains("start a new climb"), "{}", stderr(&output));
 }
 
-#[rstest]
+#[test]
 fn another_plan_for_an_unfinished_climb_is_refused_until_a_fresh_one_is_wanted() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
@@ -272,7 +272,7 @@ fn a_refused_card_in_step_leaves_no_climb_behind() {
     assert!(stderr(&report).contains("there is no climb 1"), "{}", stderr(&report));
 }
 
-#[rstest]
+#[test]
 fn a_climb_is_drawn_as_svg_and_as_pdf() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
@@ -291,7 +291,7 @@ fn a_climb_is_drawn_as_svg_and_as_pdf() {
     assert!(stderr(&output).contains("there is no climb 9 in the ledger; there are: 1"));
 }
 
-#[rstest]
+#[test]
 fn cards_are_described_and_their_edges_told_only_on_request() {
     let describe = |extra: &[&str]| {
         let output = yard_step(&[&["cards", "--card", CARD, "--seed", "7"], extra].concat());
@@ -311,7 +311,7 @@ fn cards_are_described_and_their_edges_told_only_on_request() {
     assert_eq!(all["cards"][0]["id"], CARD);
 }
 
-#[rstest]
+#[test]
 fn a_simulation_writes_ten_samples_a_second_under_the_settings_it_was_given() {
     let dir = tempfile::tempdir().unwrap();
     let settings = dir.path().join("settings.toml");
@@ -390,7 +390,7 @@ fn every_kind_is_simulated_under_settings_of_its_own(#[case] card: &str, #[case]
     assert_eq!(rows[600][memory].is_empty(), card.contains("bracken"), "a gap, not a zero");
 }
 
-#[rstest]
+#[test]
 fn what_a_card_lacks_is_listed_with_the_reason() {
     let output = yard_step(&["cards", "--card", "standin:quern-540", "--seed", "3"]);
     let told = stdout(&output);
@@ -405,7 +405,7 @@ fn what_a_card_lacks_is_listed_with_the_reason() {
     assert!(bracken.contains("true edge of the memory clock offset: +"), "{bracken}");
 }
 
-#[rstest]
+#[test]
 fn the_machine_is_described_piece_by_piece_and_what_cannot_be_is_refused() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
@@ -426,7 +426,7 @@ fn the_machine_is_described_piece_by_piece_and_what_cannot_be_is_refused() {
     assert!(!off.contains("alarm") && off.contains("650 W"), "{off}");
 }
 
-#[rstest]
+#[test]
 fn a_trace_made_elsewhere_is_told_column_by_column_and_bad_rows_by_line() {
     let dir = tempfile::tempdir().unwrap();
     let file = dir.path().join("theirs.csv");
@@ -451,7 +451,7 @@ fn a_trace_made_elsewhere_is_told_column_by_column_and_bad_rows_by_line() {
     assert!(stderr(&missing).contains("cannot import nowhere.csv"), "{}", stderr(&missing));
 }
 
-#[rstest]
+#[test]
 fn a_card_without_a_core_offset_climbs_by_the_top_of_its_window() {
     let dir = tempfile::tempdir().unwrap();
     let (data, plan) = (text_of(dir.path()), short_plan(dir.path()));
@@ -467,7 +467,7 @@ fn a_card_without_a_core_offset_climbs_by_the_top_of_its_window() {
     assert!(stdout(&output).contains("core 2"), "its window goes up: {}", stdout(&output));
 }
 
-#[rstest]
+#[test]
 fn two_cards_in_step_climb_by_the_graver_verdict() {
     let dir = tempfile::tempdir().unwrap();
     let (data, plan) = (text_of(dir.path()), short_plan(dir.path()));
@@ -501,7 +501,7 @@ fn two_cards_in_step_climb_by_the_graver_verdict() {
     assert!(stderr(&alike).contains("two different cards of one kind"), "{}", stderr(&alike));
 }
 
-#[rstest]
+#[test]
 fn an_alarm_that_puts_back_stops_a_climb_without_the_interface() {
     let dir = tempfile::tempdir().unwrap();
     let (data, plan) = (text_of(dir.path()), short_plan(dir.path()));
@@ -512,7 +512,7 @@ fn an_alarm_that_puts_back_stops_a_climb_without_the_interface() {
     assert!(stdout(&output).contains("is above the alarm at 100 W"), "{}", stdout(&output));
 }
 
-#[rstest]
+#[test]
 fn a_pass_has_a_score_and_rates_for_every_section() {
     let output = yard_step(&["pass", "--card", CARD, "--scene", "squall", "--passes", "2"]);
     let text = stdout(&output);
@@ -531,7 +531,7 @@ fn a_pass_has_a_score_and_rates_for_every_section() {
     assert_eq!(passes[0]["sections"].as_array().unwrap().len(), 4);
 }
 
-#[rstest]
+#[test]
 fn every_scene_can_be_climbed_under() {
     let dir = tempfile::tempdir().unwrap();
     let plan = text_of(&dir.path().join("plan.toml"));
@@ -560,7 +560,7 @@ fn every_scene_can_be_climbed_under() {
     }
 }
 
-#[rstest]
+#[test]
 fn a_card_is_not_held_in_step_with_itself() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());
@@ -595,7 +595,7 @@ fn profile(data: &str, arguments: &[&str]) -> Output {
     yard_step(&[&["profile", "--card", CARD, "--data-dir", data], arguments].concat())
 }
 
-#[rstest]
+#[test]
 fn profiles_are_listed_with_their_evidence_and_put_in_and_out_of_use() {
     let (_dir, data) = kept();
     let listed = stdout(&profile(&data, &["list"]));
@@ -617,7 +617,7 @@ fn profiles_are_listed_with_their_evidence_and_put_in_and_out_of_use() {
     assert!(stderr(&gone).contains("there is none yet"), "{}", stderr(&gone));
 }
 
-#[rstest]
+#[test]
 fn a_profile_is_shared_as_a_file_and_is_a_starting_point_elsewhere() {
     let (dir, data) = kept();
     let file = text_of(&dir.path().join("quick.json"));
@@ -649,7 +649,7 @@ fn a_profile_is_shared_as_a_file_and_is_a_starting_point_elsewhere() {
     assert!(stderr(&share).contains("it must be 0 to 100"), "{}", stderr(&share));
 }
 
-#[rstest]
+#[test]
 fn work_is_weighed_as_table_document_and_chart() {
     let (dir, data) = kept();
     let weigh = |more: &[&str]| {

@@ -310,7 +310,7 @@ fn storm(seed: u64, kills: u64) -> Weathered {
 }
 
 /// `YARD_STEP_STORM` is the number of kills, 200 if it is not set.
-#[rstest]
+#[test]
 fn whatever_is_killed_no_ended_trial_is_lost_and_the_card_goes_back() {
     let kills = std::env::var("YARD_STEP_STORM").map_or(200, |text| text.parse().unwrap());
     let storms: Vec<_> = (0..4).map(|seed| thread::spawn(move || storm(seed, kills / 4))).collect();
@@ -322,7 +322,7 @@ fn whatever_is_killed_no_ended_trial_is_lost_and_the_card_goes_back() {
     }
 }
 
-#[rstest]
+#[test]
 fn the_guards_way_back_takes_less_than_a_second_in_every_one_of_twenty_kills() {
     let place = Place::new(LONG);
     let mut times = Vec::new();
@@ -418,7 +418,7 @@ fn no_other_user_reaches_a_card() {
     assert!(!abstract_sockets.contains("@yard-step"), "{abstract_sockets}");
 }
 
-#[rstest]
+#[test]
 fn the_next_start_says_whose_lock_it_took_over_and_what_became_of_the_trial() {
     let place = Place::new(LONG);
     let mut running = place.start(&[]);
@@ -433,7 +433,7 @@ fn the_next_start_says_whose_lock_it_took_over_and_what_became_of_the_trial() {
     again.wait_for("climb 1, stages");
 }
 
-#[rstest]
+#[test]
 fn a_guard_that_was_killed_is_replaced_and_that_is_said() {
     let place = Place::new(BRIEF);
     let mut running = place.start(&["--pace", "60"]);
@@ -443,7 +443,7 @@ fn a_guard_that_was_killed_is_replaced_and_that_is_said() {
     running.wait_for("The guard was gone; another one took its place.");
 }
 
-#[rstest]
+#[test]
 fn a_load_that_stands_still_is_found_within_three_seconds() {
     let place = Place::new(LONG);
     let mut running = place.start(&["--pace", "1"]);
@@ -561,7 +561,7 @@ fn the_loads_of_the_documentation_run(#[case] name: &str, #[case] told: &str) {
     assert!(line.contains("clean") && line.contains(told), "{line}");
 }
 
-#[rstest]
+#[test]
 fn a_load_goes_with_all_it_has_started_when_the_application_is_killed() {
     let place = Place::new(LONG);
     let config = outside(&place, false, "sleep 4711.25 & sleep 4711.25");
@@ -596,7 +596,7 @@ fn a_machine_that_goes_down_is_restarted_and_the_climb_taken_up_as_after_any_sta
     until("the load of the next trial", || running.process("load"));
 }
 
-#[rstest]
+#[test]
 fn a_card_that_does_not_answer_is_told_and_cured_by_a_restart() {
     let place = Place::new(LONG);
     let mut running = place.start(&["--pace", "60"]);
@@ -607,7 +607,7 @@ fn a_card_that_does_not_answer_is_told_and_cured_by_a_restart() {
     running.wait_for("The machine was restarted.");
 }
 
-#[rstest]
+#[test]
 fn a_ledger_that_another_process_holds_is_told_and_nothing_is_lost() {
     let place = Place::new(BRIEF);
     let mut running = place.start(&["--pace", "10"]);
@@ -627,7 +627,7 @@ fn a_ledger_that_another_process_holds_is_told_and_nothing_is_lost() {
     again.wait_for("Climb 1 on this card is not finished");
 }
 
-#[rstest]
+#[test]
 fn a_disk_that_is_full_stops_the_climb_and_it_goes_on_once_there_is_room() {
     let place = Place::new(BRIEF);
     assert_eq!(place.start(&["--stages", "baseline"]).child.wait().unwrap().code(), Some(0));
@@ -654,7 +654,7 @@ fn a_disk_that_is_full_stops_the_climb_and_it_goes_on_once_there_is_room() {
     assert_eq!(downed.count(), 0, "{}", stdout(&again));
 }
 
-#[rstest]
+#[test]
 fn with_the_clock_of_the_machine_set_back_locks_and_ledgers_are_as_before() {
     let place = Place::new(BRIEF);
     assert!(place.command(&["--stages", "baseline"]).output().unwrap().status.success());
@@ -674,7 +674,7 @@ fn with_the_clock_of_the_machine_set_back_locks_and_ledgers_are_as_before() {
     assert!(told.contains("climb 2"), "{told}");
 }
 
-#[rstest]
+#[test]
 fn a_process_that_hosts_or_guards_does_nothing_by_itself() {
     let dir = tempfile::tempdir().unwrap();
     let text = |path: &Path| text_of(path);

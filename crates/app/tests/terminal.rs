@@ -31,7 +31,7 @@ fn kept_offset(screen: &str) -> String {
     after.split_whitespace().next().unwrap().to_owned()
 }
 
-#[rstest]
+#[test]
 fn from_baseline_to_a_kept_offset_that_is_found_again_after_a_restart() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = Terminal::start(SIZE, &climb(&dir, "--pace max"));
@@ -65,7 +65,7 @@ fn from_baseline_to_a_kept_offset_that_is_found_again_after_a_restart() {
     again.wait_for("ended with 0");
 }
 
-#[rstest]
+#[test]
 fn a_run_can_be_paused_hurried_and_stopped_and_leaving_it_is_asked() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = Terminal::start(SIZE, &climb(&dir, "--pace 10"));
@@ -112,7 +112,7 @@ fn a_signal_in_the_middle_gives_the_terminal_back_and_the_climb_goes_on_later(
     again.wait_for_all(&["NEXT: ENTER", "Stopped after"]);
 }
 
-#[rstest]
+#[test]
 fn after_a_kill_the_next_start_shows_every_trial_and_what_became_of_the_last() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = Terminal::start(SIZE, &climb(&dir, "--pace max"));
@@ -134,7 +134,7 @@ fn after_a_kill_the_next_start_shows_every_trial_and_what_became_of_the_last() {
     again.wait_for("Clock line, MHz: trial 1");
 }
 
-#[rstest]
+#[test]
 fn an_ended_climb_is_opened_again_and_another_plan_begins_another_one() {
     let dir = tempfile::tempdir().unwrap();
     let plan = common::short_plan(dir.path());
@@ -153,7 +153,7 @@ fn an_ended_climb_is_opened_again_and_another_plan_begins_another_one() {
     other.wait_for_all(&["NEXT: ENTER", "climb 2"]);
 }
 
-#[rstest]
+#[test]
 fn a_terminal_too_small_is_told_and_growing_it_helps() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = Terminal::start((60, 15), &climb(&dir, ""));
@@ -167,7 +167,7 @@ fn a_terminal_too_small_is_told_and_growing_it_helps() {
     terminal.wait_for("ended with 0");
 }
 
-#[rstest]
+#[test]
 fn another_card_is_chosen_and_what_it_lacks_is_told_with_the_reason() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = Terminal::start(SIZE, &climb(&dir, ""));
@@ -185,7 +185,7 @@ fn another_card_is_chosen_and_what_it_lacks_is_told_with_the_reason() {
     terminal.wait_for("ended with 0");
 }
 
-#[rstest]
+#[test]
 fn what_is_said_of_the_machine_is_checked_noted_and_part_of_the_next_trial() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = Terminal::start(SIZE, &climb(&dir, "--pace max"));
@@ -205,7 +205,7 @@ fn what_is_said_of_the_machine_is_checked_noted_and_part_of_the_next_trial() {
     again.wait_for_all(&["27 °C, case open", "200 W"]);
 }
 
-#[rstest]
+#[test]
 fn a_trace_is_looked_into_exported_and_read_again() {
     let dir = tempfile::tempdir().unwrap();
     let csv = dir.path().join("part.csv");
@@ -251,7 +251,7 @@ fn a_trace_is_looked_into_exported_and_read_again() {
     terminal.wait_for("ended with 0");
 }
 
-#[rstest]
+#[test]
 fn settings_of_ones_own_are_set_from_what_the_card_offers_and_tried() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = Terminal::start(SIZE, &climb(&dir, "--pace max"));
@@ -287,7 +287,7 @@ fn card(dir: &tempfile::TempDir) -> SlotCard {
     common::card_on_machine_of(data.to_str().unwrap(), "standin:tarn-310#6").unwrap()
 }
 
-#[rstest]
+#[test]
 fn a_machine_that_goes_down_is_told_and_restarted_by_a_key() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = opened(&dir, "--pace 60");
@@ -303,7 +303,7 @@ fn a_machine_that_goes_down_is_told_and_restarted_by_a_key() {
     terminal.wait_for("ended with 0");
 }
 
-#[rstest]
+#[test]
 fn a_card_that_vanishes_while_nothing_runs_is_told_at_once() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = opened(&dir, "--pace 10");
@@ -329,7 +329,7 @@ fn place_of(screen: &str, text: &str) -> (usize, usize) {
     (column + 1, row + 1)
 }
 
-#[rstest]
+#[test]
 fn a_curve_is_shaped_by_key_and_mouse_tried_kept_and_loaded_again() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = opened(&dir, "--pace max");
@@ -431,7 +431,7 @@ fn what_a_card_offers_is_what_shape_shows(
     terminal.wait_for("ended with 0");
 }
 
-#[rstest]
+#[test]
 fn a_stage_is_added_to_a_climb_and_found_again() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = opened(&dir, "--stages baseline --pace max");
@@ -446,7 +446,7 @@ fn a_stage_is_added_to_a_climb_and_found_again() {
     again.wait_for_all(&["undervolt-clock ○ to come  less voltage", "undervolt-quiet + a adds"]);
 }
 
-#[rstest]
+#[test]
 fn a_run_that_only_the_user_sees_ends_with_what_the_user_says() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = opened(&dir, "--pace 10 --load manual");
@@ -460,7 +460,7 @@ fn a_run_that_only_the_user_sees_ends_with_what_the_user_says() {
     terminal.wait_for("ended with 0");
 }
 
-#[rstest]
+#[test]
 fn a_terminal_that_shrinks_to_nothing_and_grows_again_loses_nothing() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = opened(&dir, "--pace 10");
@@ -477,7 +477,7 @@ fn a_terminal_that_shrinks_to_nothing_and_grows_again_loses_nothing() {
     terminal.wait_for("ended with 0");
 }
 
-#[rstest]
+#[test]
 fn when_the_terminal_is_gone_the_card_goes_back_and_nothing_is_left_running() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = opened(&dir, "--pace 60");
@@ -501,7 +501,7 @@ fn when_the_terminal_is_gone_the_card_goes_back_and_nothing_is_left_running() {
     assert_eq!(std::fs::read_to_string(lock).unwrap(), "", "given back in order");
 }
 
-#[rstest]
+#[test]
 fn the_demo_has_three_cards_with_a_history_and_a_climb_in_progress() {
     let dir = tempfile::tempdir().unwrap();
     let start = format!("{PROGRAM} --data-dir {} demo --pace max", dir.path().display());
@@ -540,7 +540,7 @@ fn made(terminal: &Terminal, trials: &mut u32, what: &str) {
     }
 }
 
-#[rstest]
+#[test]
 fn at_each_stage_the_user_may_overrule_the_climb_and_it_goes_on_from_there() {
     let dir = tempfile::tempdir().unwrap();
     let plan = common::short_plan(dir.path());
@@ -610,7 +610,7 @@ fn trials_in_all(screen: &str) -> usize {
     before.rsplit(' ').next().unwrap().replace(',', "").parse().unwrap()
 }
 
-#[rstest]
+#[test]
 fn in_the_ledger_trials_are_found_opened_repeated_noted_deleted_and_brought_back() {
     let dir = tempfile::tempdir().unwrap();
     let home = dir.path().display();

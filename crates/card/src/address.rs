@@ -218,7 +218,7 @@ mod tests {
     use crate::Card;
     use rstest::rstest;
 
-    #[rstest]
+    #[test]
     fn every_kind_opens_under_its_own_name() {
         for choice in CardChoice::all() {
             let card = choice.open(1, 0).unwrap();

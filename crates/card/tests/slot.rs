@@ -53,7 +53,7 @@ fn offset(mhz: i32) -> Settings {
     Settings { core_offset: Some(MhzOffset(mhz)), ..Settings::default() }
 }
 
-#[rstest]
+#[test]
 fn through_the_socket_a_card_is_what_it_is_without_it() {
     let Hosted { address, dir: _dir, .. } = hosted();
     let (mut near, mut far) = (card(), open(&address));
@@ -94,7 +94,7 @@ impl Workload for Jumping {
     }
 }
 
-#[rstest]
+#[test]
 fn a_load_in_another_place_takes_as_long_for_each_frame_as_one_in_this_place() {
     let mut here = Jumping::default();
     let mut near = card();
@@ -122,7 +122,7 @@ fn a_load_in_another_place_takes_as_long_for_each_frame_as_one_in_this_place() {
     assert_eq!(load.join().unwrap(), here.times);
 }
 
-#[rstest]
+#[test]
 fn a_load_in_another_place_is_given_its_frames_as_the_card_comes_to_them() {
     let Hosted { address, dir: _dir, .. } = hosted();
     let mut card = open(&address);
@@ -148,7 +148,7 @@ fn a_load_in_another_place_is_given_its_frames_as_the_card_comes_to_them() {
     assert!((times[27] - seconds).abs() < 0.2, "{} in {seconds} s", times[27]);
 }
 
-#[rstest]
+#[test]
 fn a_load_that_gives_no_work_is_found_and_whoever_wants_the_card_back_does_not_wait_for_it() {
     let Hosted { address, dir: _dir, .. } = hosted();
     let (mut card, mut other) = (open(&address), open(&address));
@@ -164,7 +164,7 @@ fn a_load_that_gives_no_work_is_found_and_whoever_wants_the_card_back_does_not_w
     assert!(waited < Duration::from_millis(1_500), "well before the load is given up: {waited:?}");
 }
 
-#[rstest]
+#[test]
 fn a_card_that_loses_the_load_tells_it_so() {
     let Hosted { address, dir: _dir, .. } = hosted();
     let mut card = open(&address);
@@ -192,7 +192,7 @@ fn a_card_that_loses_the_load_tells_it_so() {
     }
 }
 
-#[rstest]
+#[test]
 fn a_card_that_does_not_answer_is_told_from_one_that_is_gone() {
     let Hosted { address, host, dir: _dir } = hosted();
     let mut card = open(&address);
@@ -210,7 +210,7 @@ fn a_card_that_does_not_answer_is_told_from_one_that_is_gone() {
     assert!(!card.restart_machine(), "nobody switches this machine on again");
 }
 
-#[rstest]
+#[test]
 fn a_machine_that_was_left_in_order_is_switched_off_at_once() {
     let Hosted { address, host, dir: _dir } = hosted();
     let mut card = open(&address);

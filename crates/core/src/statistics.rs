@@ -106,20 +106,20 @@ mod tests {
         assert_eq!(median(values), expected);
     }
 
-    #[rstest]
+    #[test]
     fn spread_needs_two_values_and_is_zero_for_equal_ones() {
         assert_eq!(standard_deviation(&[3.0]), None);
         assert_eq!(standard_deviation(&[3.0, 3.0, 3.0]), Some(0.0));
         assert!((standard_deviation(&[2.0, 4.0]).unwrap() - 2.0_f64.sqrt()).abs() < 1e-12);
     }
 
-    #[rstest]
+    #[test]
     fn a_quantile_interpolates_between_neighbours() {
         assert_eq!(quantile(&[0.0, 10.0], 0.25), Some(2.5));
         assert_eq!(quantile(&[0.0, 10.0], 7.0), Some(10.0));
     }
 
-    #[rstest]
+    #[test]
     fn gaps_do_not_pull_the_running_figures_to_zero() {
         let mut running = Running::default();
         assert_eq!(running.lowest(), None);

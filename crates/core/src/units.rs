@@ -205,7 +205,7 @@ mod tests {
         assert_eq!(MillivoltOffset(value).to_string(), millivolt);
     }
 
-    #[rstest]
+    #[test]
     fn quantities_carry_their_unit_and_honour_the_width() {
         assert_eq!(Mhz(2_054.6).to_string(), "2055 MHz");
         assert_eq!(format!("{:>8}", Watt(220.0)), "   220 W");

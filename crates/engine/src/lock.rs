@@ -208,7 +208,7 @@ mod tests {
 
     const CARD: &str = "standin:tarn-310#7";
 
-    #[rstest]
+    #[test]
     fn a_card_has_one_controller_and_the_second_is_told_who_and_since_when() {
         let dir = tempfile::tempdir().unwrap();
         let (lock, told) = CardLock::take(dir.path(), CARD).unwrap();
@@ -250,7 +250,7 @@ mod tests {
         assert!(!CardLock::is_guarded_by_other(&path, own), "it is the one that dies");
     }
 
-    #[rstest]
+    #[test]
     fn a_garbled_lock_is_no_owner() {
         let dir = tempfile::tempdir().unwrap();
         fs::write(CardLock::path(dir.path(), CARD), "{\"proc").unwrap();

@@ -1,7 +1,5 @@
 //! Whole climbs over many cards, held against the edges the cards truly have.
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
-
-use rstest::rstest;
 use yard_step_card::CardChoice;
 use yard_step_core::{Next, Outcome, Plan, Policy, Stage};
 use yard_step_engine::Engine;
@@ -45,7 +43,7 @@ fn climbs(seeds: std::ops::RangeInclusive<u64>) -> Vec<(u64, i32, i32)> {
     })
 }
 
-#[rstest]
+#[test]
 fn what_is_kept_is_hardly_ever_above_the_edge_and_nearly_always_close_below() {
     let all = climbs(1..=40);
     let above: Vec<_> = all.iter().filter(|(_, kept, edge)| kept > edge).collect();

@@ -166,7 +166,7 @@ fn auto_climb_goes_to_the_outcome_and_turns_itself_off(desk: Desk) {
     assert_eq!(snapshot.outlook.climb.trials, (0, 0));
 }
 
-#[rstest]
+#[test]
 fn a_paused_run_stands_still_and_a_stopped_one_ends() {
     let desk = desk_at(Pace::Ten);
     desk.send(Command::Try { yes: false });
@@ -198,7 +198,7 @@ fn a_nudge_moves_the_next_value_and_is_dropped_again(desk: Desk) {
     desk.until("the plan's own value", |s| next_offset(s) == Some(MhzOffset(60)));
 }
 
-#[rstest]
+#[test]
 fn what_is_wished_while_a_trial_runs_is_done_after_its_verdict() {
     let desk = desk_at(Pace::Max).with_baseline();
     desk.send(Command::NextPace);
@@ -367,7 +367,7 @@ fn a_trial_that_could_not_be_written_down_stays_with_its_own_climb(desk: Desk) {
     assert_eq!(entry.trials[3].record.verdict(), Verdict::Void);
 }
 
-#[rstest]
+#[test]
 fn a_waiting_card_cools_down_in_view() {
     let desk = desk_at(Pace::Max);
     desk.send(Command::Try { yes: false });
@@ -376,7 +376,7 @@ fn a_waiting_card_cools_down_in_view() {
     desk.until("a cooler card", |s| temperature(s) < temperature(&hot) - 5.0);
 }
 
-#[rstest]
+#[test]
 fn leaving_in_the_middle_keeps_the_trial_as_stopped() {
     let desk = desk_at(Pace::Ten);
     desk.send(Command::Try { yes: false });

@@ -174,7 +174,7 @@ fn last_verdict(engine: &Engine) -> Verdict {
     engine.climb().trials().last().unwrap().verdict()
 }
 
-#[rstest]
+#[test]
 fn the_intent_is_in_the_ledgers_file_before_anything_reaches_the_card() {
     let bench = Bench::new();
     let path = DataDir::new(bench.dir.path()).ledger();
@@ -219,7 +219,7 @@ fn a_lost_load_has_its_verdict_and_the_card_goes_back_to_stock(
     assert_eq!(engine.restart_wanted(), wanted);
 }
 
-#[rstest]
+#[test]
 fn what_runs_after_a_driver_reset_is_marked_until_the_restart_that_cures_it() {
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();
@@ -241,7 +241,7 @@ fn what_runs_after_a_driver_reset_is_marked_until_the_restart_that_cures_it() {
     assert_eq!((cured.since_reset, cured.verdict()), (None, Verdict::Clean));
 }
 
-#[rstest]
+#[test]
 fn a_card_that_went_while_nothing_ran_says_nothing_of_the_next_settings() {
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();
@@ -257,7 +257,7 @@ fn a_card_that_went_while_nothing_ran_says_nothing_of_the_next_settings() {
     assert_eq!(last_verdict(&engine), Verdict::Clean);
 }
 
-#[rstest]
+#[test]
 fn who_goes_down_with_the_machine_writes_nothing_more_and_takes_up_again_after_the_restart() {
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();
@@ -331,7 +331,7 @@ fn sensors_that_freeze_or_rave_stop_the_load(#[case] fault: FaultInjection, #[ca
     assert_eq!(bench.last_applied(), Bench::stock());
 }
 
-#[rstest]
+#[test]
 fn a_load_that_only_the_user_sees_ends_with_what_the_user_says() {
     let bench = Bench::new();
     let plan = Plan { scene: "manual".into(), ..short_plan() };
@@ -380,7 +380,7 @@ fn the_ceiling_and_a_lost_sensor_stop_the_load_and_put_the_card_back(
     assert_eq!(bench.last_applied(), Bench::stock());
 }
 
-#[rstest]
+#[test]
 fn settings_that_are_not_taken_start_no_load_and_say_so() {
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();
@@ -402,7 +402,7 @@ impl Overseer for Impatient {
     }
 }
 
-#[rstest]
+#[test]
 fn a_stopped_run_is_void_and_its_samples_are_kept() {
     let bench = Bench::new();
     let mut engine = bench.engine();
@@ -500,7 +500,7 @@ fn a_short_supply_asks_before_the_power_limit_is_raised_and_only_once(
     engine.carry_out(false, &mut ()).unwrap();
 }
 
-#[rstest]
+#[test]
 fn the_card_is_put_back_when_the_engine_goes_even_by_a_panic() {
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();
@@ -541,7 +541,7 @@ fn a_climb_is_taken_up_where_it_was_left(
     assert_eq!(proposal.request.asked.core_offset, Some(MhzOffset(next)));
 }
 
-#[rstest]
+#[test]
 fn what_took_the_machine_down_is_not_tried_again_without_a_yes() {
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();
@@ -569,7 +569,7 @@ fn trial_as(name: &str, climb: i64, trial: u32) -> KeepWish {
     }
 }
 
-#[rstest]
+#[test]
 fn the_settings_of_any_trial_are_kept_unless_they_failed() {
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();
@@ -594,7 +594,7 @@ fn the_settings_of_any_trial_are_kept_unless_they_failed() {
     assert!(missing.contains("no trial 99"), "{missing}");
 }
 
-#[rstest]
+#[test]
 fn a_profile_in_use_is_applied_at_a_start_only_when_it_is_proven() {
     let bench = Bench::new();
     let mut engine = bench.engine();
@@ -676,7 +676,7 @@ fn a_proven_profile_as_bold_as_what_took_the_machine_down_is_not_gone_back_to() 
     assert_eq!(bench.last_applied(), kept.settings, "a yes is a yes");
 }
 
-#[rstest]
+#[test]
 fn a_profile_tried_again_tells_whether_it_has_drifted() {
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();
@@ -690,7 +690,7 @@ fn a_profile_tried_again_tells_whether_it_has_drifted() {
     assert!(!drift.is_drifted && drift.sentence.contains("still what was proven"), "{drift:?}");
 }
 
-#[rstest]
+#[test]
 fn a_climb_runs_to_its_outcome_is_kept_and_the_card_returns_to_it() {
     let bench = Bench::new();
     let mut engine = bench.engine();
@@ -708,7 +708,7 @@ fn a_climb_runs_to_its_outcome_is_kept_and_the_card_returns_to_it() {
     assert_eq!(bench.last_applied(), profile.settings, "the last kept settings, not stock");
 }
 
-#[rstest]
+#[test]
 fn nothing_is_tried_when_the_ledger_cannot_be_written() {
     let bench = Bench::new();
     let mut engine = bench.engine();
@@ -722,7 +722,7 @@ fn nothing_is_tried_when_the_ledger_cannot_be_written() {
     assert!(reached.iter().all(|settings| *settings == Bench::stock()), "{reached:?}");
 }
 
-#[rstest]
+#[test]
 fn a_ledger_that_fails_in_the_middle_and_recovers_loses_only_that_trial() {
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();
@@ -741,7 +741,7 @@ fn a_ledger_that_fails_in_the_middle_and_recovers_loses_only_that_trial() {
     assert!(trials[3].record.reason.contains("could not be written down"));
 }
 
-#[rstest]
+#[test]
 fn a_card_that_does_not_go_back_is_told() {
     let bench = Bench::new();
     let mut engine = bench.engine();
@@ -779,7 +779,7 @@ fn a_card_that_cannot_be_asked_is_never_called_put_back(
     }
 }
 
-#[rstest]
+#[test]
 fn a_card_in_step_that_is_not_back_is_told_by_name() {
     let (bench, other) = (Bench::new(), Bench::new());
     let mut engine = bench.engine_at_core();
@@ -797,7 +797,7 @@ fn alarm(on: AlarmOn, above: f64, act: AlarmAct) -> Machine {
     Machine { alarms: vec![Alarm { on, above, act }], ..Machine::default() }
 }
 
-#[rstest]
+#[test]
 fn an_alarm_that_warns_is_noted_once_and_the_trial_goes_on() {
     let bench = Bench::new();
     let mut engine = bench.engine();
@@ -811,7 +811,7 @@ fn an_alarm_that_warns_is_noted_once_and_the_trial_goes_on() {
     assert_eq!(again.marks, view.marks, "it is in the ledger");
 }
 
-#[rstest]
+#[test]
 fn an_alarm_that_stops_ends_the_trial_and_one_that_puts_back_wants_a_look() {
     let bench = Bench::new();
     let mut engine = bench.engine();
@@ -827,7 +827,7 @@ fn an_alarm_that_stops_ends_the_trial_and_one_that_puts_back_wants_a_look() {
     assert_eq!(bench.last_applied(), Bench::stock());
 }
 
-#[rstest]
+#[test]
 fn an_alarm_counts_spoilt_frames() {
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();
@@ -845,7 +845,7 @@ fn an_alarm_counts_spoilt_frames() {
     panic!("no trial showed an artifact");
 }
 
-#[rstest]
+#[test]
 fn what_is_not_taken_at_first_is_asked_once_more_and_told() {
     let bench = Bench::new();
     let trouble = Arc::clone(&bench.trouble);
@@ -872,7 +872,7 @@ fn what_is_not_taken_at_first_is_asked_once_more_and_told() {
     assert!(view.notes.iter().any(|n| n.starts_with("fan: asked 100 %")), "{:?}", view.notes);
 }
 
-#[rstest]
+#[test]
 fn a_warm_up_ends_when_the_plateau_is_in_sight_and_what_counts_is_warm() {
     let bench = Bench::new();
     let plan = Plan::from_toml("scene = \"lantern\"\n[baseline]\nruns = 2\nseconds = 120").unwrap();
@@ -897,7 +897,7 @@ fn a_warm_up_ends_when_the_plateau_is_in_sight_and_what_counts_is_warm() {
     assert!(baseline.noise_floor.is_some() && baseline.plateau.is_some());
 }
 
-#[rstest]
+#[test]
 fn a_baseline_run_of_a_cold_card_does_not_count() {
     let bench = Bench::new();
     let plan = Plan::from_toml(
@@ -913,7 +913,7 @@ fn a_baseline_run_of_a_cold_card_does_not_count() {
     assert_eq!(engine.climb().baseline_runs(), 0);
 }
 
-#[rstest]
+#[test]
 fn the_factory_state_is_what_the_card_held_at_first_sight() {
     let bench = Bench::new();
     let mut card = bench.card_that(|| ());
@@ -929,7 +929,7 @@ fn the_factory_state_is_what_the_card_held_at_first_sight() {
     assert_eq!(bench.ledger.factory(again.description()).unwrap(), Some(found), "copied once");
 }
 
-#[rstest]
+#[test]
 fn the_graver_verdict_of_two_cards_in_step_counts() {
     let bench = Bench::new();
     let other = Bench::new();

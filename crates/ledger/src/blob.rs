@@ -59,7 +59,7 @@ mod tests {
     use rstest::rstest;
     use yard_step_core::{Mhz, Seconds};
 
-    #[rstest]
+    #[test]
     fn samples_come_back_with_their_gaps() {
         let samples: Vec<Sample> = (0..7)
             .map(|i| Sample {

@@ -307,7 +307,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn a_ledger_of_a_newer_version_is_refused_and_left_alone() {
         let temporary = tempfile::tempdir().unwrap();
         let dir = DataDir::new(temporary.path());
@@ -329,7 +329,7 @@ mod tests {
         assert_eq!(fs::read(dir.ledger()).unwrap(), before);
     }
 
-    #[rstest]
+    #[test]
     fn a_directory_that_cannot_be_made_is_named() {
         let temporary = tempfile::tempdir().unwrap();
         let file = temporary.path().join("file");
@@ -338,7 +338,7 @@ mod tests {
         assert!(error.contains("file/below") && error.contains("--data-dir"), "{error}");
     }
 
-    #[rstest]
+    #[test]
     fn several_processes_may_work_in_a_directory_but_none_while_it_is_moved_away() {
         let temporary = tempfile::tempdir().unwrap();
         let dir = DataDir::new(temporary.path());
@@ -351,7 +351,7 @@ mod tests {
         assert!(dir.enter().is_ok());
     }
 
-    #[rstest]
+    #[test]
     fn every_commit_reaches_the_disk() {
         let temporary = tempfile::tempdir().unwrap();
         let ledger = Ledger::open(&DataDir::new(temporary.path())).unwrap().ledger;

@@ -215,7 +215,7 @@ mod tests {
         assert!(error.starts_with(told), "{error}");
     }
 
-    #[rstest]
+    #[test]
     fn every_relation_holds_where_it_should() {
         let held = |one, other| Relation::ALL.map(|relation| relation.holds(one, other));
         assert_eq!(held(1.0, 2.0), [true, false, true, false, false]);

@@ -246,7 +246,7 @@ fn first_version(data: &DataDir) {
     connection.pragma_update(None, "user_version", 1).unwrap();
 }
 
-#[rstest]
+#[test]
 fn a_ledger_of_the_first_version_is_read_and_goes_on() {
     let dir = tempfile::tempdir().unwrap();
     let data = DataDir::new(dir.path());

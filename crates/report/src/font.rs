@@ -51,9 +51,8 @@ pub fn to_pdf(svg: &str) -> Result<Vec<u8>, ReportError> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rstest::rstest;
 
-    #[rstest]
+    #[test]
     fn the_font_lies_inside_the_drawing_and_does_no_harm_there() {
         let svg = r#"<svg width="9" height="9" xmlns="http://www.w3.org/2000/svg"><g/></svg>"#;
         let with = with_font(svg);
@@ -62,7 +61,7 @@ mod tests {
         assert!(to_pdf(&with).is_ok());
     }
 
-    #[rstest]
+    #[test]
     fn what_is_no_drawing_is_left_as_it_is() {
         assert_eq!(with_font("no drawing"), "no drawing");
     }

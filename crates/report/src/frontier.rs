@@ -203,7 +203,6 @@ fn broken(text: &str, width: usize) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rstest::rstest;
     use yard_step_card::{Card, CardChoice};
     use yard_step_core::{
         Celsius, Cost, MhzOffset, Percent, Seconds, Settings, Verdict, Watt, Weighed,
@@ -232,7 +231,7 @@ mod tests {
         ]
     }
 
-    #[rstest]
+    #[test]
     fn knee_stock_and_names_are_in_the_picture_as_text() {
         let card = CardChoice::all()[0].open(3, 0).unwrap().description().clone();
         let frontier = Frontier::of(&runs(&card), &card, Cost::Watts, None);
@@ -251,7 +250,7 @@ mod tests {
         assert!(pdf.starts_with(b"%PDF"));
     }
 
-    #[rstest]
+    #[test]
     fn nothing_measured_is_an_empty_chart_that_says_so() {
         let card = CardChoice::all()[0].open(3, 0).unwrap().description().clone();
         let frontier = Frontier::of(&[], &card, Cost::Degrees, None);

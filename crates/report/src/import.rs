@@ -539,7 +539,7 @@ mod tests {
         assert_eq!(meaning_of(header).unwrap_err(), why);
     }
 
-    #[rstest]
+    #[test]
     fn units_are_converted_and_gaps_kept() {
         let imported = read(
             "Time [min];GPU clock [GHz];Core voltage [V];Temp [°F];Hot spot [K]\n\
@@ -556,7 +556,7 @@ mod tests {
         assert_eq!(imported.left_out, 0);
     }
 
-    #[rstest]
+    #[test]
     fn bad_rows_are_left_out_and_told_by_line() {
         let imported = read(
             "time_s,power_w,note\n0.1,200,a\n0.2,many,b\n0.3,201\n0.05,202,c\nsoon,203,d\n0.5,204,e\n",
@@ -572,7 +572,7 @@ mod tests {
         assert!(matches!(&imported.columns[2].meaning, Meaning::LeftOut(_)));
     }
 
-    #[rstest]
+    #[test]
     fn times_of_day_go_on_over_midnight_from_zero() {
         let imported =
             read("Timestamp,load\n23:59:59.5,90\n2026-03-01 00:00:00.5,91\n00:00:01.5,92\n");
@@ -648,7 +648,7 @@ mod tests {
         assert!(told.windows(2).all(|pair| pair[0] < pair[1]) && told[2] < 1.0, "{told:?}");
     }
 
-    #[rstest]
+    #[test]
     fn what_was_exported_comes_back() {
         let samples: Vec<Sample> = (1..=700)
             .map(|tick| Sample {

@@ -69,7 +69,6 @@ pub fn trial_list_csv(lines: &[TrialLine]) -> Result<String, ReportError> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rstest::rstest;
     use yard_step_core::{Stage, Verdict};
 
     fn line() -> TrialLine {
@@ -95,7 +94,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn a_trial_is_a_row_and_what_is_not_known_is_empty() {
         let begun = TrialLine {
             seconds: None,

@@ -48,9 +48,8 @@ pub fn png_of(frames: &[&Frame], texts: &[(&str, String)]) -> Result<Vec<u8>, Re
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rstest::rstest;
 
-    #[rstest]
+    #[test]
     fn frames_come_back_side_by_side_with_what_was_said_of_them() {
         let one = Frame { width: 2, height: 1, pixels: vec![0x00ff_0000, 0x0000_00ff] };
         let other = Frame::black(2, 1);
@@ -64,7 +63,7 @@ mod tests {
         assert_eq!(reader.info().uncompressed_latin1_text[0].text, "trial 7");
     }
 
-    #[rstest]
+    #[test]
     fn nothing_is_no_picture() {
         assert!(png_of(&[], &[]).is_err());
     }

@@ -110,9 +110,8 @@ fn mark(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rstest::rstest;
 
-    #[rstest]
+    #[test]
     fn every_point_and_every_name_is_in_the_picture() {
         let point = |series, x, is_full| ScatterPoint { series, x, y: x / 50.0, is_full };
         let svg = draw_scatter(&Scatter {

@@ -128,7 +128,7 @@ mod tests {
         assert_eq!(written, text);
     }
 
-    #[rstest]
+    #[test]
     fn one_row_a_sample_with_units_above_and_gaps_empty() {
         let mut bytes = Vec::new();
         let mut trace = TraceWriter::new(&mut bytes).unwrap();

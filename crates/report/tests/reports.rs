@@ -96,7 +96,7 @@ fn the_pdf_keeps_text_as_text(climbed: &Climbed) {
     }
 }
 
-#[rstest]
+#[test]
 fn what_is_no_svg_is_an_error() {
     assert!(to_pdf("not a drawing").unwrap_err().to_string().contains("turned into PDF"));
 }

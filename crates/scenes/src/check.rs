@@ -76,7 +76,7 @@ mod tests {
         frame
     }
 
-    #[rstest]
+    #[test]
     fn an_equal_frame_is_exact() {
         assert!(check(&reference(), &reference()).is_exact());
         assert!(check(&Frame::black(0, 0), &Frame::black(0, 0)).is_exact());
@@ -97,7 +97,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn every_wrong_pixel_counts_though_not_every_place_is_kept() {
         let reference = Frame::black(640, 360);
         let drawn = Frame { pixels: vec![1; 640 * 360], ..reference.clone() };
@@ -105,7 +105,7 @@ mod tests {
         assert_eq!((found.wrong_pixels, found.places.len()), (640 * 360, MOST_PLACES));
     }
 
-    #[rstest]
+    #[test]
     fn a_frame_of_another_size_is_wrong_throughout() {
         let found = check(&Frame::black(4, 4), &reference());
         assert_eq!((found.wrong_pixels, found.places.len()), (128 * 72, 0));

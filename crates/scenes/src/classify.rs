@@ -215,7 +215,7 @@ mod tests {
         assert_eq!(artifacts, [(kind, domain)]);
     }
 
-    #[rstest]
+    #[test]
     fn things_apart_are_counted_apart_and_strewn_pixels_together() {
         let artifacts = found(|flip| {
             block(flip, (0, 0), (8, 8));
@@ -228,7 +228,7 @@ mod tests {
         assert_eq!(count(ArtifactKind::Speckle), 2);
     }
 
-    #[rstest]
+    #[test]
     fn an_exact_frame_has_none_and_one_of_another_size_is_wrong_as_a_whole() {
         let reference = Frame::black(8, 8);
         assert!(classify(0, &check(&reference, &reference), (8, 8)).is_empty());

@@ -118,7 +118,6 @@ pub fn look_at(scene: Scene, number: u64, drawn: &Frame, at: Seconds) -> Checked
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rstest::rstest;
     use yard_step_core::ArtifactKind;
 
     fn draw_and_present(run: &mut SceneRun, spoil: impl FnOnce(&mut Frame)) {
@@ -128,7 +127,7 @@ mod tests {
         run.present(&canvas, Seconds(0.0));
     }
 
-    #[rstest]
+    #[test]
     fn frames_drawn_right_are_counted_right_beyond_the_end_of_a_pass() {
         let mut run = SceneRun::new(Scene::Lantern);
         for _ in 0..PASS_FRAMES + 5 {
@@ -141,7 +140,7 @@ mod tests {
         assert_eq!((checked[0].section, checked[479].section, checked[480].section), (0, 3, 0));
     }
 
-    #[rstest]
+    #[test]
     fn a_spoilt_frame_comes_with_what_is_wrong_and_can_be_shown_again() {
         let mut run = SceneRun::new(Scene::Loom);
         for number in 0..10 {

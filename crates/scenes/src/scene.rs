@@ -274,7 +274,7 @@ mod tests {
         frame
     }
 
-    #[rstest]
+    #[test]
     fn a_frame_is_a_pure_function_of_its_number_and_repeats_after_a_pass() {
         for scene in Scene::ALL {
             assert_eq!(drawn(scene, 17, 128, 72), drawn(scene, 17, 128, 72));
@@ -282,7 +282,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn the_picture_moves_from_frame_to_frame_and_over_the_end_of_a_pass_without_a_jump() {
         for scene in Scene::TURNS {
             let apart = |a: u64, b: u64| {
@@ -342,7 +342,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn every_scene_asks_for_something_of_its_own() {
         let mean = |scene: Scene, of: fn(&Demand) -> f64| {
             (0..PASS_FRAMES).map(|n| of(&scene.demand(n))).sum::<f64>() / PASS_FRAMES as f64
@@ -369,7 +369,7 @@ mod tests {
         assert!(expected.contains(&scene.mean_load().value()), "{:?}", scene.mean_load());
     }
 
-    #[rstest]
+    #[test]
     fn the_load_of_a_squall_changes_at_several_periods() {
         let changes = |section: u64| {
             let loads = |n: u64| Scene::Squall.demand(section * SECTION_FRAMES + n).load;
@@ -380,7 +380,7 @@ mod tests {
         assert!((15..45).contains(&found[3]), "{found:?}");
     }
 
-    #[rstest]
+    #[test]
     fn a_medley_takes_turns_and_goes_on_with_each_scene_where_it_left_it() {
         let turns: Vec<_> = [0, 19, 20, 79, 80, 400, 480].map(|n| Scene::Medley.shown(n)).to_vec();
         assert_eq!(turns[..2], [(Scene::Kiln, 0), (Scene::Kiln, 38)]);
@@ -406,7 +406,7 @@ mod tests {
         assert_eq!(work, PASS_FRAMES as f64 * Scene::Medley.work_per_frame());
     }
 
-    #[rstest]
+    #[test]
     fn the_load_of_some_frames_is_that_of_those_and_not_of_the_whole_scene() {
         let scene = Scene::Medley;
         let loads: Vec<f64> =
@@ -418,7 +418,7 @@ mod tests {
         assert_eq!(scene.load_of(7..7), Percent(0.0));
     }
 
-    #[rstest]
+    #[test]
     fn an_unknown_scene_is_told_with_the_known_ones() {
         for scene in Scene::ALL {
             assert_eq!(scene.name().parse(), Ok(scene));

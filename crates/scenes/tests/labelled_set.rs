@@ -3,8 +3,6 @@
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
 use std::collections::BTreeMap;
-
-use rstest::rstest;
 use yard_step_card::{Blemish, Incident};
 use yard_step_core::{
     Artifact, ArtifactKind, ArtifactLog, Domain, Frame, Seconds, suggested_domain,
@@ -59,7 +57,7 @@ fn percent(part: usize, whole: usize) -> f64 {
     100.0 * part as f64 / whole.max(1) as f64
 }
 
-#[rstest]
+#[test]
 fn on_the_labelled_set_no_spoilt_frame_is_missed_and_kind_and_domain_are_mostly_right() {
     let set = labelled_set();
     let spoilt: u32 = set.iter().map(|shown| shown.spoilt).sum();
@@ -106,7 +104,7 @@ fn on_the_labelled_set_no_spoilt_frame_is_missed_and_kind_and_domain_are_mostly_
     assert!(hint >= 90.0, "{hint}");
 }
 
-#[rstest]
+#[test]
 fn the_faintest_of_all_is_found_wherever_it_is() {
     for scene in Scene::ALL {
         for seed in 0..200_u64 {
@@ -123,7 +121,7 @@ fn the_faintest_of_all_is_found_wherever_it_is() {
     }
 }
 
-#[rstest]
+#[test]
 fn a_clean_frame_has_no_artifact() {
     for scene in Scene::ALL {
         for number in 0..100 {

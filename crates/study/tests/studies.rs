@@ -23,7 +23,7 @@ fn study(cards: usize, policies: &[Policy]) -> Study {
 }
 
 /// The bars of the bayesian policy, on cards that its figures were not chosen by.
-#[rstest]
+#[test]
 fn believing_takes_less_time_than_steady_steps_and_what_it_keeps_holds() {
     let rows = study(45, &[Policy::FixedStep, Policy::Bayesian]).run(&|_| ()).unwrap();
     let all = summaries(&rows);
@@ -36,7 +36,7 @@ fn believing_takes_less_time_than_steady_steps_and_what_it_keeps_holds() {
     assert!(bayesian.gap_median_percent <= 1.2, "of so few cards: {bayesian:?}");
 }
 
-#[rstest]
+#[test]
 fn a_study_is_the_same_for_the_same_seeds_however_many_threads() {
     let one = Study { threads: 1, ..study(6, &[Policy::Bisection]) }.run(&|_| ()).unwrap();
     let two = study(6, &[Policy::Bisection]).run(&|_| ()).unwrap();
@@ -78,7 +78,7 @@ fn what_is_left_is_told_honestly(#[case] policy: Policy, #[case] cards: u64) {
 
 /// A run worked out at once is what a run with every frame would be: over many of them, faults come
 /// as often as the model says.
-#[rstest]
+#[test]
 fn faults_come_as_often_as_they_should() {
     let mut card = CardChoice::all()[0].open(5, 0).unwrap();
     card.set_mishaps(Mishaps::NONE);
@@ -108,7 +108,7 @@ fn faults_come_as_often_as_they_should() {
 }
 
 /// The strategies of undervolting on sixty cards that power holds back.
-#[rstest]
+#[test]
 fn cooler_is_faster_for_no_more_and_less_saves_a_tenth_and_every_curve_is_sound() {
     let study = VoltageStudy {
         first_seed: 1_000,

@@ -251,13 +251,13 @@ mod tests {
         assert_eq!(Depth::read(find), depth);
     }
 
-    #[rstest]
+    #[test]
     fn every_verdict_has_a_shape_of_its_own() {
         let shapes: BTreeSet<&str> = Verdict::ALL.into_iter().map(glyph).collect();
         assert_eq!(shapes.len(), Verdict::ALL.len());
     }
 
-    #[rstest]
+    #[test]
     fn without_colour_nothing_is_coloured() {
         let theme = Theme::new(Depth::None);
         for verdict in Verdict::ALL {

@@ -39,9 +39,8 @@ pub(super) fn draw_kind(dice: &mut ChaCha8Rng, past: f64) -> ChipFault {
 mod tests {
     use super::*;
     use rand::SeedableRng;
-    use rstest::rstest;
 
-    #[rstest]
+    #[test]
     fn faults_get_graver_the_further_past_the_limit() {
         let mut dice = ChaCha8Rng::seed_from_u64(3);
         let mut share = |past: f64, kind: ChipFault| {

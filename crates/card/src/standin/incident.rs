@@ -198,7 +198,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn an_incident_ends() {
         let mut incident = Incident::seeded(3, Domain::Core, 9.0, (64, 36));
         let mut frames = 0;

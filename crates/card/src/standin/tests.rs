@@ -157,7 +157,7 @@ fn point_02_less_voltage_frees_watts_for_clock_and_too_little_fails(#[case] kind
     }
 }
 
-#[rstest]
+#[test]
 fn point_03_bins_drop_as_it_warms_and_the_first_minute_is_too_optimistic() {
     for seed in SEEDS {
         let mut card = open(TARN, seed);
@@ -192,7 +192,7 @@ fn point_03_at_the_plateau_the_heat_stands_still(#[case] kind: &str) {
     }
 }
 
-#[rstest]
+#[test]
 fn point_03_a_hot_room_meets_the_target_then_the_ceiling_then_the_shutdown() {
     for seed in SEEDS {
         let mut card = open(TARN, seed);
@@ -244,7 +244,7 @@ fn faults_past(kind: SettingKind, past: f64) -> (f64, f64) {
     (time, found.iter().map(|(_, grade)| f64::from(*grade)).sum::<f64>() / count)
 }
 
-#[rstest]
+#[test]
 fn point_04_more_offset_is_more_score_until_the_edge() {
     for seed in SEEDS {
         let mut card = open(TARN, seed);
@@ -259,7 +259,7 @@ fn point_04_more_offset_is_more_score_until_the_edge() {
     }
 }
 
-#[rstest]
+#[test]
 fn point_04_faults_come_sooner_and_worse_the_further_past_the_edge() {
     let (at_edge, grade) = faults_past(SettingKind::CoreOffset, 0.0);
     assert!(at_edge > 3_200.0 && grade < 0.3, "an hour at the edge is mostly clean: {at_edge}");
@@ -285,7 +285,7 @@ fn point_05_memory_that_corrects_errors_loses_score_before_anything_is_seen(#[ca
     }
 }
 
-#[rstest]
+#[test]
 fn point_05_past_its_edge_memory_shows_artifacts_and_then_takes_the_load_down() {
     let steps: Vec<_> =
         [40.0, 70.0, 110.0].map(|past| faults_past(SettingKind::MemoryOffset, past)).into();
@@ -361,7 +361,7 @@ fn point_07_more_voltage_moves_the_edge_up_heats_and_gains_less_and_less(#[case]
     assert!(gains.1 < gains.0 * 0.97, "less and less: {gains:?}");
 }
 
-#[rstest]
+#[test]
 fn point_07_the_memory_side_voltage_helps_the_memory_a_little() {
     for seed in SEEDS {
         let card = open(BRACKEN, seed);
@@ -392,7 +392,7 @@ fn point_08_watts_of_memory_and_fan_are_watts_of_the_core(#[case] kind: &str) {
     }
 }
 
-#[rstest]
+#[test]
 fn point_09_a_lowest_clock_set_too_high_throttles() {
     for seed in SEEDS {
         let mut card = open(QUERN, seed);
@@ -410,7 +410,7 @@ fn point_09_a_lowest_clock_set_too_high_throttles() {
     }
 }
 
-#[rstest]
+#[test]
 fn point_09_wide_and_narrow_windows_suit_different_cards() {
     let prefers_wide = |seed: u64| {
         let card = open(QUERN, seed);
@@ -479,7 +479,7 @@ fn point_11_settings_are_rounded_to_bins_and_clamped(#[case] asked: f64, #[case]
     }
 }
 
-#[rstest]
+#[test]
 fn point_11_now_and_then_a_setting_is_not_taken() {
     for kind in KINDS {
         let choice: CardChoice = kind.parse().unwrap();
@@ -602,7 +602,7 @@ fn point_13_seeds_differ_and_the_room_shifts_everything(
     }
 }
 
-#[rstest]
+#[test]
 fn point_14_runs_scatter_by_half_a_percent_and_background_costs_two() {
     for seed in SEEDS {
         let mut card = open(KINDS[seed as usize % 3], seed);
@@ -625,7 +625,7 @@ fn point_14_runs_scatter_by_half_a_percent_and_background_costs_two() {
     }
 }
 
-#[rstest]
+#[test]
 fn point_15_tighter_memory_timing_raises_the_score_and_lowers_the_memory_edge() {
     for seed in SEEDS {
         let card = open(QUERN, seed);
@@ -682,7 +682,7 @@ fn point_16_after_a_driver_update_overrides_of_the_limit_table_are_gone(#[case] 
     }
 }
 
-#[rstest]
+#[test]
 fn the_same_seed_is_the_same_card_on_the_same_course() {
     for kind in KINDS {
         let course = |seed, course| {
@@ -697,7 +697,7 @@ fn the_same_seed_is_the_same_card_on_the_same_course() {
     }
 }
 
-#[rstest]
+#[test]
 fn a_fan_curve_is_held_and_followed() {
     let mut card = open(TARN, 3);
     let curve = FanCurve::new(&[(40.0, 10.0), (60.0, 40.0), (90.0, 100.0)]).unwrap();
@@ -710,7 +710,7 @@ fn a_fan_curve_is_held_and_followed() {
     assert!((sample.fan.unwrap().value() - wanted).abs() < 1.0);
 }
 
-#[rstest]
+#[test]
 fn a_current_limit_holds_the_clock_back_where_power_does_not() {
     let mut card = open(QUERN, 4);
     card.physics.model.power.current_limit_a = Some(170.0);
@@ -720,7 +720,7 @@ fn a_current_limit_holds_the_clock_back_where_power_does_not() {
     assert!(seen.limiter_share(Limiter::Current) > 0.8, "{:?}", seen.limiters);
 }
 
-#[rstest]
+#[test]
 fn what_a_card_has_not_is_told_with_its_reason() {
     for kind in KINDS {
         let card = open(kind, 1);
@@ -741,7 +741,7 @@ fn what_a_card_has_not_is_told_with_its_reason() {
     assert!(sample.hot_spot.is_some());
 }
 
-#[rstest]
+#[test]
 fn past_the_edge_a_card_loses_some_loads_and_hangs_others() {
     let endings: Vec<LoadLost> = (1..=24)
         .filter_map(|course| {
@@ -757,7 +757,7 @@ fn past_the_edge_a_card_loses_some_loads_and_hangs_others() {
     assert!(count(LoadLost::Hung) > 0, "{endings:?}");
 }
 
-#[rstest]
+#[test]
 fn a_card_whose_machine_is_down_answers_nothing_until_the_restart() {
     let mut card = open(TARN, 1);
     card.lose(LoadLost::MachineDown);
@@ -832,7 +832,7 @@ fn a_flattened_curve_holds_its_clock_at_its_voltage_and_no_more(
     assert!(volt <= f64::from(curve.flat_from().millivolt) + 1.0, "{volt} {curve:?}");
 }
 
-#[rstest]
+#[test]
 fn a_curve_between_two_bins_is_taken_at_the_one_below() {
     let mut card = open(TARN, 1);
     let offer = card.description().curve.unwrap();

@@ -187,7 +187,7 @@ mod tests {
         assert_eq!(curve.speed_at(Celsius(at)), Percent(speed));
     }
 
-    #[rstest]
+    #[test]
     fn a_curve_is_brought_into_the_range_of_a_card() {
         let curve = FanCurve::new(&[(40.0, 0.0), (60.0, 55.0), (80.0, 100.0)]).unwrap();
         assert_eq!(curve.within(30.0, 90.0).points(), [(40.0, 30.0), (60.0, 55.0), (80.0, 90.0)]);

@@ -473,7 +473,7 @@ mod tests {
         assert_eq!(kind.show(value), text);
     }
 
-    #[rstest]
+    #[test]
     fn a_power_limit_is_told_in_watts_and_percent_also_where_the_card_counts_in_percent() {
         let offer = Offer {
             kind: SettingKind::PowerLimit,

@@ -482,7 +482,7 @@ mod tests {
         assert_eq!(clamped.notes.len(), notes);
     }
 
-    #[rstest]
+    #[test]
     fn what_the_card_does_not_offer_is_left_out_and_told() {
         let mut description = card();
         description.offers.retain(|offer| offer.kind != SettingKind::TemperatureTarget);
@@ -508,7 +508,7 @@ mod tests {
         assert_eq!(differences.first().map(|d| d.rounded), rounded);
     }
 
-    #[rstest]
+    #[test]
     fn unset_settings_are_expected_to_be_at_stock() {
         let taken = Settings { power_limit: Some(Watt(250.0)), ..Settings::stock(&card()) };
         let differences = Settings::default().differences(&taken, &card());
@@ -530,7 +530,7 @@ mod tests {
         assert!(error.contains(told), "{error}");
     }
 
-    #[rstest]
+    #[test]
     fn settings_are_read_from_toml() {
         let settings =
             Settings::from_toml("core_offset_mhz = -30\nfan_percent = 80", &card()).unwrap();
@@ -539,7 +539,7 @@ mod tests {
         assert_eq!(settings.power_limit, None);
     }
 
-    #[rstest]
+    #[test]
     fn settings_are_written_with_their_units_and_read_back() {
         let settings = Settings {
             core_offset: Some(MhzOffset(105)),
@@ -551,13 +551,13 @@ mod tests {
         assert_eq!(serde_json::from_str::<Settings>(&text).unwrap(), settings);
     }
 
-    #[rstest]
+    #[test]
     fn a_power_limit_in_percent_is_of_the_stock_limit_of_the_card() {
         let settings = Settings::from_toml("power_limit_percent = 110", &card()).unwrap();
         assert!((settings.power_limit.unwrap().value() - 242.0).abs() < 1e-9);
     }
 
-    #[rstest]
+    #[test]
     fn every_setting_is_got_as_it_was_set_and_read_back_as_it_was_written() {
         let mut settings = Settings::default();
         let numbers = SettingKind::ALL.into_iter().filter(|kind| *kind != SettingKind::Curve);
@@ -572,7 +572,7 @@ mod tests {
         assert_eq!(serde_json::from_str::<Settings>(&text).unwrap(), settings);
     }
 
-    #[rstest]
+    #[test]
     fn a_vf_curve_is_written_clamped_and_compared_as_a_whole() {
         let curve = |points: &[(u16, u16)]| VfCurve::new(points).unwrap();
         let factory = curve(&[(700, 1_305), (800, 1_590), (900, 1_815)]);
@@ -607,7 +607,7 @@ mod tests {
         assert_eq!(asked.moved_from_stock(&card), ["V/F curve 2600 MHz at 900 mV"]);
     }
 
-    #[rstest]
+    #[test]
     fn a_fan_curve_is_written_clamped_and_compared_as_a_whole() {
         let curve = |low| Fan::Curve(FanCurve::new(&[(40.0, low), (80.0, 100.0)]).unwrap());
         let asked = Settings { fan: Some(curve(10.0)), ..Settings::default() };
@@ -622,7 +622,7 @@ mod tests {
         assert_eq!(told[0].to_string(), "fan: asked curve, 30 to 100 %, the card holds automatic");
     }
 
-    #[rstest]
+    #[test]
     fn a_window_upside_down_is_closed_at_its_top() {
         let mut description = card();
         for kind in [SettingKind::ClockMinimum, SettingKind::ClockMaximum] {

@@ -92,7 +92,7 @@ fn pretend(edge: i32) -> Pretend {
     Pretend { edge, long_edge: edge, failure: Verdict::LoadDied }
 }
 
-#[rstest]
+#[test]
 fn the_baseline_comes_first_and_warms_the_card_up_once() {
     let mut climb = climb_with(plan());
     let Next::Trial(first) = climb.next() else { panic!() };
@@ -103,7 +103,7 @@ fn the_baseline_comes_first_and_warms_the_card_up_once() {
     assert_eq!(climb.baseline(), None, "one run of three is no baseline");
 }
 
-#[rstest]
+#[test]
 fn coarse_then_fine_then_confirmed_then_the_margin() {
     let mut climb = with_baseline(plan());
     let (tried, outcome) = run(&mut climb, &pretend(165));
@@ -143,7 +143,7 @@ fn back_off_and_margin_follow_the_plan(
     assert_eq!(outcome.settings.core_offset, Some(MhzOffset(kept)));
 }
 
-#[rstest]
+#[test]
 fn a_confirming_run_that_fails_lowers_the_value_and_is_made_again() {
     let mut climb = with_baseline(plan());
     let late = Pretend { edge: 165, long_edge: 135, failure: Verdict::Artifacts };
@@ -173,7 +173,7 @@ fn a_run_that_proves_nothing_is_made_again(#[case] verdict: Verdict) {
     assert!(again.reason.contains("Trial 4 proves nothing"), "{}", again.reason);
 }
 
-#[rstest]
+#[test]
 fn void_runs_without_end_stop_the_climb_with_a_way_out() {
     let mut climb = with_baseline(plan());
     for _ in 0..5 {
@@ -186,7 +186,7 @@ fn void_runs_without_end_stop_the_climb_with_a_way_out() {
     assert!(matches!(climb.next(), Next::Ended(_)), "and that is a way out");
 }
 
-#[rstest]
+#[test]
 fn runs_the_user_stopped_are_made_again_as_often_as_it_takes() {
     for mut climb in [climb_with(plan()), with_baseline(plan())] {
         for _ in 0..9 {
@@ -199,7 +199,7 @@ fn runs_the_user_stopped_are_made_again_as_often_as_it_takes() {
     }
 }
 
-#[rstest]
+#[test]
 fn a_value_the_card_never_takes_is_the_ceiling() {
     let mut climb = with_baseline(plan());
     end(&mut climb, Verdict::Clean);
@@ -209,7 +209,7 @@ fn a_value_the_card_never_takes_is_the_ceiling() {
     assert_eq!(end(&mut climb, Verdict::Clean), MhzOffset(75));
 }
 
-#[rstest]
+#[test]
 fn a_baseline_that_never_counts_is_stuck_and_says_what_ails() {
     let mut climb = climb_with(plan());
     for _ in 0..5 {
@@ -219,7 +219,7 @@ fn a_baseline_that_never_counts_is_stuck_and_says_what_ails() {
     assert!(why.contains("fails at stock settings"), "{why}");
 }
 
-#[rstest]
+#[test]
 fn what_the_card_rounded_counts_at_the_value_it_holds() {
     let mut climb = with_baseline(plan());
     climb.handle(nudge_to(&climb, 70));
@@ -230,7 +230,7 @@ fn what_the_card_rounded_counts_at_the_value_it_holds() {
     assert_eq!(climb.bracket(Stage::Core).unwrap().floor, MhzOffset(60));
 }
 
-#[rstest]
+#[test]
 fn the_user_may_overrule_the_next_value_and_the_plan_takes_it_from_there() {
     let mut climb = with_baseline(plan());
     let nudged = |steps| climb.nudged_by(steps).unwrap().settings.core_offset;
@@ -243,7 +243,7 @@ fn the_user_may_overrule_the_next_value_and_the_plan_takes_it_from_there() {
     assert_eq!(end(&mut climb, Verdict::LoadDied), MhzOffset(165), "coarse step from there");
 }
 
-#[rstest]
+#[test]
 fn a_mark_of_the_user_outweighs_the_verdict_and_can_be_taken_back() {
     let mut climb = with_baseline(plan());
     end(&mut climb, Verdict::Clean);
@@ -254,7 +254,7 @@ fn a_mark_of_the_user_outweighs_the_verdict_and_can_be_taken_back() {
     assert_eq!(climb.bracket(Stage::Core).unwrap().floor, MhzOffset(60));
 }
 
-#[rstest]
+#[test]
 fn ending_the_stage_early_keeps_what_is_known_less_the_margin() {
     let mut climb = with_baseline(plan());
     end(&mut climb, Verdict::Clean);
@@ -284,7 +284,7 @@ fn where_the_machine_went_down_or_above_an_explicit_yes_is_needed(
     }
 }
 
-#[rstest]
+#[test]
 fn a_long_run_below_what_is_kept_confirms_nothing() {
     let mut climb = with_baseline(plan());
     let Next::Trial(proposal) = climb.next() else { panic!() };
@@ -330,7 +330,7 @@ fn no_policy_proposes_what_took_the_machine_down_here_or_in_another_climb(
     }
 }
 
-#[rstest]
+#[test]
 fn the_same_trials_bring_a_climb_to_the_same_place() {
     let mut climb = with_baseline(plan());
     for verdict in [Verdict::Clean, Verdict::Clean, Verdict::DriverReset, Verdict::Clean] {
@@ -344,7 +344,7 @@ fn the_same_trials_bring_a_climb_to_the_same_place() {
     assert_eq!(again.outlook(), climb.outlook());
 }
 
-#[rstest]
+#[test]
 fn steps_smaller_than_the_cards_bin_are_raised_to_it() {
     let mut plan = plan();
     (plan.core.coarse_step_mhz, plan.core.fine_step_mhz) = (50, 5);
@@ -353,7 +353,7 @@ fn steps_smaller_than_the_cards_bin_are_raised_to_it() {
     assert!(tried.iter().all(|value| value % 15 == 0), "{tried:?}");
 }
 
-#[rstest]
+#[test]
 fn the_outlook_shrinks_to_nothing() {
     let mut climb = with_baseline(plan());
     for verdict in [Verdict::Clean, Verdict::Clean, Verdict::LoadDied] {
@@ -375,7 +375,7 @@ fn stages_that_make_no_climb_are_refused(#[case] stages: &[Stage], #[case] error
     assert_eq!(Climb::new(card(), plan(), stages).unwrap_err(), error);
 }
 
-#[rstest]
+#[test]
 fn a_card_without_the_setting_is_told_by_name() {
     let mut bare = card();
     bare.offers.retain(|offer| offer.kind != SettingKind::CoreOffset);
@@ -396,7 +396,7 @@ fn dice(seed: u64) -> impl FnMut(u64) -> u64 {
 
 /// Whatever verdicts come, in whatever order: a climb comes to an end, never leaves the card's
 /// range, never goes at or above what failed, and always gives a reason.
-#[rstest]
+#[test]
 fn no_course_of_verdicts_leads_a_climb_astray() {
     for seed in 0..2_000 {
         let mut roll = dice(seed);
@@ -438,7 +438,7 @@ fn no_course_of_verdicts_leads_a_climb_astray() {
 }
 
 /// The user may do anything at any time; the climb must still know what comes next.
-#[rstest]
+#[test]
 fn no_course_of_interference_breaks_a_climb() {
     for seed in 0..500 {
         let mut roll = dice(seed);
@@ -473,7 +473,7 @@ fn no_course_of_interference_breaks_a_climb() {
     }
 }
 
-#[rstest]
+#[test]
 fn a_baseline_ended_early_goes_by_the_runs_there_are() {
     let mut climb = climb_with(plan());
     end(&mut climb, Verdict::Clean);
@@ -486,7 +486,7 @@ fn a_baseline_ended_early_goes_by_the_runs_there_are() {
     assert!(why.contains("Start a new climb"), "{why}");
 }
 
-#[rstest]
+#[test]
 fn a_climb_of_the_baseline_alone_ends_with_stock() {
     let mut climb = Climb::new(card(), plan(), &[Stage::Baseline]).unwrap();
     for _ in 0..3 {
@@ -500,7 +500,7 @@ fn a_climb_of_the_baseline_alone_ends_with_stock() {
     assert_eq!(climb.bracket(Stage::Core), None);
 }
 
-#[rstest]
+#[test]
 fn scores_are_held_against_the_noise_of_the_machine() {
     let mut climb = climb_with(plan());
     for score in [980.0, 1_000.0, 1_020.0] {
@@ -514,7 +514,7 @@ fn scores_are_held_against_the_noise_of_the_machine() {
     assert_eq!(reference.tolerance, Percent(6.0), "three times a spread of two percent");
 }
 
-#[rstest]
+#[test]
 fn a_warm_up_that_was_cut_short_is_made_again() {
     let mut climb = climb_with(plan());
     let Next::Trial(first) = climb.next() else { panic!() };
@@ -530,7 +530,7 @@ fn wish(memory: i32) -> Settings {
     Settings { memory_offset: Some(MhzOffset(memory)), ..Settings::stock(&card()) }
 }
 
-#[rstest]
+#[test]
 fn settings_of_ones_own_come_next_and_teach_no_stage() {
     let mut climb = with_baseline(plan());
     let planned = climb.next();
@@ -552,7 +552,7 @@ fn settings_of_ones_own_come_next_and_teach_no_stage() {
     assert_eq!(climb.next(), planned, "a wish can be dropped");
 }
 
-#[rstest]
+#[test]
 fn settings_of_ones_own_that_took_the_machine_down_need_a_yes() {
     let mut climb = with_baseline(plan());
     climb.handle(ClimbEvent::Wished(Some(Box::new(wish(100)))));
@@ -570,7 +570,7 @@ fn settings_of_ones_own_that_took_the_machine_down_need_a_yes() {
     assert!(risk(&mut climb, Settings { fan, ..wish(100) }).is_some());
 }
 
-#[rstest]
+#[test]
 fn settings_that_were_seen_to_hold_since_need_no_yes_any_more() {
     let mut climb = with_baseline(plan());
     let try_it = |climb: &mut Climb, settings: Settings, verdict| {

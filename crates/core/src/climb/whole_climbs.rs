@@ -165,7 +165,7 @@ fn core_and_memory_are_each_looked_for_with_the_other_at_stock(
     }
 }
 
-#[rstest]
+#[test]
 fn the_power_stage_says_what_it_alone_brought() {
     let mut climb = climb_by(Policy::FixedStep);
     CARD.until(&mut climb, |climb| climb.is_done(Stage::Power) && climb.has_begun(Stage::Power));
@@ -260,7 +260,7 @@ fn the_user_may_ask_of_any_failure_which_one_it_was(
     assert_eq!(climb.isolation(), None);
 }
 
-#[rstest]
+#[test]
 fn what_brought_what_is_estimated_and_on_request_measured_by_leaving_one_out() {
     let mut climb = climb_by(Policy::FixedStep);
     let outcome = CARD.to_the_end(&mut climb);
@@ -287,7 +287,7 @@ fn what_brought_what_is_estimated_and_on_request_measured_by_leaving_one_out() {
     assert!((core.percent - truth).abs() < 3.0 * core.error, "{core:?}, truly {truth}");
 }
 
-#[rstest]
+#[test]
 fn the_map_has_every_trial_and_the_best_is_told_by_score_and_not_by_corner() {
     let mut climb = climb_by(Policy::Bayesian);
     let outcome = CARD.to_the_end(&mut climb);
@@ -347,7 +347,7 @@ fn a_run_that_tells_nothing_of_the_clock_brings_no_advice_about_it(
     assert!(advice.iter().all(|advice| advice.what == "memory clock up"), "{advice:?}");
 }
 
-#[rstest]
+#[test]
 fn another_policy_or_margin_goes_by_the_trials_there_are() {
     let mut climb = climb_by(Policy::FixedStep);
     CARD.until(&mut climb, |climb| climb.stage() == Stage::Memory);
@@ -362,7 +362,7 @@ fn another_policy_or_margin_goes_by_the_trials_there_are() {
     assert!(gift.claim.unwrap().below_core > bold.claim.unwrap().below_core, "{gift:?} {bold:?}");
 }
 
-#[rstest]
+#[test]
 fn memory_may_come_before_core() {
     let plan = Plan { policy: Policy::FixedStep, ..Plan::default() };
     let stages = [Stage::Baseline, Stage::Memory, Stage::Core, Stage::Together];

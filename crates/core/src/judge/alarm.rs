@@ -165,7 +165,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn the_gravest_comes_first_and_a_missing_reading_is_silent() {
         let alarms = AlarmAct::ALL.map(|act| Alarm { on: AlarmOn::HotSpot, above: 50.0, act });
         assert_eq!(raised(&alarms, &sample(), 0)[0].alarm.act, AlarmAct::PutBack);

@@ -576,7 +576,7 @@ mod tests {
         assert!(judgement.reason.ends_with('.'), "{}", judgement.reason);
     }
 
-    #[rstest]
+    #[test]
     fn a_fault_after_a_driver_reset_is_marked() {
         let mut case = sound();
         (case.since_reset, case.seen.wrong_frames) = (Some(3), 1);
@@ -584,7 +584,7 @@ mod tests {
         assert!(reason.ends_with("Boost was odd since the driver reset in trial 3."), "{reason}");
     }
 
-    #[rstest]
+    #[test]
     fn wrong_pixels_are_told_by_kind_with_what_that_suggests() {
         let mut case = sound();
         case.seen.wrong_frames = 2;
@@ -607,7 +607,7 @@ mod tests {
         assert!(reason.ends_with(told), "{reason}");
     }
 
-    #[rstest]
+    #[test]
     fn the_graver_verdict_goes_first() {
         let mut case = sound();
         case.score = 900.0;
@@ -638,7 +638,7 @@ mod tests {
         assert_eq!(verdict_of(&case).verdict, expected);
     }
 
-    #[rstest]
+    #[test]
     fn every_verdict_is_found_again_by_its_label() {
         for verdict in Verdict::ALL {
             assert_eq!(Verdict::from_label(verdict.label()), Some(verdict));

@@ -103,7 +103,7 @@ mod tests {
         );
     }
 
-    #[rstest]
+    #[test]
     fn what_a_card_lacks_is_left_out_and_told() {
         let asked = Settings { memory_timing: Some(2), ..Settings::default() };
         let Clamped { settings, notes } = asked.cut_back(&card(), Percent(25.0));
@@ -111,7 +111,7 @@ mod tests {
         assert_eq!(notes.len(), 1, "{notes:?}");
     }
 
-    #[rstest]
+    #[test]
     fn a_curve_goes_back_point_by_point_and_still_rises() {
         let lifted = VfCurve::new(&[(900, 1_935), (950, 2_025), (1_000, 2_025)]).unwrap();
         let asked = Settings { curve: Some(lifted), ..Settings::default() };

@@ -613,7 +613,7 @@ mod tests {
         assert!(drift.sentence.contains(part), "{drift:?}");
     }
 
-    #[rstest]
+    #[test]
     fn a_fault_since_it_was_kept_is_drift_and_without_a_new_run_there_is_none() {
         let mut runs = vec![run(1, "medley", 30.0, Verdict::Clean)];
         assert_eq!(drift(10, &runs), None);

@@ -277,7 +277,7 @@ mod tests {
         assert_eq!(found.last().unwrap().last_frame, *frames.last().unwrap());
     }
 
-    #[rstest]
+    #[test]
     fn beyond_the_most_they_are_only_counted() {
         let mut log = ArtifactLog::default();
         for frame in 0..130 {
@@ -286,7 +286,7 @@ mod tests {
         assert_eq!((log.artifacts().len(), log.beyond()), (100, 30));
     }
 
-    #[rstest]
+    #[test]
     fn most_of_the_artifacts_decide_which_domain_is_suggested() {
         assert_eq!(suggested_domain(&[]), None);
         let core = Artifact { hint: Domain::Core, ..artifact(0, 0) };

@@ -104,7 +104,7 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    #[rstest]
+    #[test]
     fn a_dip_has_its_place_in_a_section() {
         // Ten frames a second, but one frame in four of the second section takes three times as
         // long.

@@ -158,7 +158,7 @@ mod tests {
         assert_eq!(back.over(&reference()), drawn);
     }
 
-    #[rstest]
+    #[test]
     fn a_frame_wrong_throughout_takes_three_bytes_a_pixel() {
         let drawn = Frame { pixels: vec![0x0012_3456; 64 * 40], ..reference() };
         let bytes = Patch::between(&drawn, &reference()).unwrap().to_bytes();
@@ -173,7 +173,7 @@ mod tests {
         assert!(Patch::from_bytes(bytes).is_err());
     }
 
-    #[rstest]
+    #[test]
     fn frames_of_two_sizes_have_no_patch_and_a_foreign_one_changes_nothing_outside() {
         assert_eq!(Patch::between(&Frame::black(2, 2), &reference()), None);
         let drawn = Frame { pixels: vec![1; 64 * 40], ..reference() };

@@ -258,7 +258,7 @@ mod tests {
         assert!(why.contains(told), "{why}");
     }
 
-    #[rstest]
+    #[test]
     fn an_unfinished_climb_and_a_missing_copy_are_told() {
         let (standing, why) =
             standing_of("earlier climbs", |_, _, _| (), |f| f.unfinished_climb = Some(4));

@@ -150,7 +150,7 @@ mod tests {
         assert_eq!(headroom.is_enough(), enough);
     }
 
-    #[rstest]
+    #[test]
     fn every_card_in_the_machine_counts_and_unknowns_prove_nothing() {
         let two = machine(900.0, 180.0).headroom(&[&card(), &card()]).unwrap();
         assert_eq!(two.sustained, Watt(752.0));

@@ -89,13 +89,13 @@ mod tests {
         clocks.iter().enumerate().map(|(i, c)| (Seconds(i as f64 / 10.0), Mhz(*c))).collect()
     }
 
-    #[rstest]
+    #[test]
     fn a_constant_clock_is_flat_and_has_no_dips() {
         let read = read_clock_line(&line(&[2_000.0; 50]), BIN).unwrap();
         assert_eq!((read.flatness, read.dips.len()), (Percent(100.0), 0));
     }
 
-    #[rstest]
+    #[test]
     fn a_ragged_clock_is_told_from_a_flat_one() {
         let ragged: Vec<f64> = (0..60).map(|i| 2_000.0 - f64::from(i % 6) * 30.0).collect();
         let read = read_clock_line(&line(&ragged), BIN).unwrap();
@@ -117,7 +117,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn a_gap_in_time_ends_a_dip() {
         let mut points = line(&[2_000.0; 20]);
         for seconds in [2.0, 2.1, 5.0, 5.1] {
@@ -126,7 +126,7 @@ mod tests {
         assert_eq!(read_clock_line(&points, BIN).unwrap().dips.len(), 2);
     }
 
-    #[rstest]
+    #[test]
     fn nothing_is_read_from_nothing() {
         assert_eq!(read_clock_line(&[], BIN), None);
     }

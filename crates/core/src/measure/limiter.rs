@@ -190,7 +190,7 @@ mod tests {
         assert_eq!(attribute(&reading, &Settings::stock(&card), &card.limits), expected);
     }
 
-    #[rstest]
+    #[test]
     fn a_raised_power_limit_moves_the_bound() {
         let card = card();
         let mut reading = sample();
@@ -199,7 +199,7 @@ mod tests {
         assert_eq!(attribute(&reading, &raised, &card.limits), Limiter::Unknown);
     }
 
-    #[rstest]
+    #[test]
     fn shares_add_up_to_the_whole() {
         let mut shares = LimiterShares::default();
         assert_eq!(shares.largest(), None);

@@ -453,7 +453,7 @@ mod tests {
         watch
     }
 
-    #[rstest]
+    #[test]
     fn the_warm_up_counts_for_faults_and_heat_but_not_for_clock_and_score() {
         let watch = watched(40, 20.0);
         let seen = watch.seen();
@@ -485,7 +485,7 @@ mod tests {
         assert!((power.value() - 166.7).abs() < 0.5, "{power:?}");
     }
 
-    #[rstest]
+    #[test]
     fn where_the_card_ran_on_its_curve_is_known_while_it_runs() {
         let watch = watched(40, 20.0);
         let bands = |seen: Seen| -> Vec<Option<CurveBand>> {
@@ -499,7 +499,7 @@ mod tests {
         assert_eq!(bands(watch.glance()), bands(watch.seen()));
     }
 
-    #[rstest]
+    #[test]
     fn frame_rates_and_dips_have_their_place_in_the_scene() {
         let card = card();
         let mut watch = Watch::new(card.limits, Settings::stock(&card), Seconds(0.0));
@@ -548,12 +548,12 @@ mod tests {
         assert!((score / (10.0 * 250.0 / 20.0) - 1.0).abs() < 1e-6, "{score}");
     }
 
-    #[rstest]
+    #[test]
     fn a_run_of_seconds_has_no_score() {
         assert_eq!(watched(25, 20.0).score(480), None);
     }
 
-    #[rstest]
+    #[test]
     fn a_glance_agrees_with_the_full_view() {
         let watch = watched(40, 20.0);
         let full = watch.seen();

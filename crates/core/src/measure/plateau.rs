@@ -196,7 +196,7 @@ mod tests {
         assert!((wait / truly - 1.0).abs() < 0.3, "{wait} {truly}");
     }
 
-    #[rstest]
+    #[test]
     fn a_warm_card_is_told_from_a_warming_one() {
         assert!(warming(130.0, 900).plateau().unwrap().is_reached());
         assert!(!warming(130.0, 150).plateau().is_some_and(|p| p.is_reached()));
@@ -207,7 +207,7 @@ mod tests {
         assert_eq!(plateau.reached_in(), Seconds(0.0));
     }
 
-    #[rstest]
+    #[test]
     fn too_little_or_a_straight_line_foresees_nothing() {
         assert_eq!(warming(130.0, 60).plateau(), None);
         let mut straight = Warming::default();
@@ -219,7 +219,7 @@ mod tests {
         assert_eq!(straight.plateau(), None);
     }
 
-    #[rstest]
+    #[test]
     fn the_rise_is_that_of_the_stretch_asked_for() {
         let warming = warming(130.0, 600);
         let rise = |from| warming.rise_since(Seconds(from)).map(Celsius::value);

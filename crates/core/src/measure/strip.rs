@@ -190,7 +190,7 @@ mod tests {
         assert!(seen, "the spike must be in some column");
     }
 
-    #[rstest]
+    #[test]
     fn the_mean_is_that_of_all_readings_however_often_buckets_were_joined() {
         let mut strip = Strip::new(4, 1.0);
         for second in 0..64 {
@@ -200,7 +200,7 @@ mod tests {
         assert_eq!(strip.buckets()[0].map(Bucket::mean), Some(7.5));
     }
 
-    #[rstest]
+    #[test]
     fn a_stretch_without_readings_is_a_gap() {
         let mut strip = Strip::new(16, 1.0);
         strip.reading(0.0, Some(1.0));
@@ -211,7 +211,7 @@ mod tests {
         assert_eq!(present, [true, false, false, false, false, true]);
     }
 
-    #[rstest]
+    #[test]
     fn columns_beyond_the_data_are_empty() {
         let mut strip = Strip::new(16, 1.0);
         for second in 0..5 {

@@ -430,7 +430,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn a_stretch_is_summed_up_as_its_samples_are() {
         let trace = trace(3_000, |tick| Some(tick as f64));
         for (from, to) in [(0.0, 300.0), (12.3, 250.0), (59.9, 60.1), (100.0, 100.1), (0.0, 0.1)] {
@@ -447,7 +447,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn a_gap_stays_a_gap_at_every_zoom() {
         let mut trace = trace(100, |_| Some(1.0));
         let late = Sample { at: Seconds(60.0), core_clock: Some(Mhz(1.0)), ..Sample::default() };
@@ -459,7 +459,7 @@ mod tests {
         assert_eq!(trace.over(Channel::CoreClock, 60.5, 70.0), None, "after the end");
     }
 
-    #[rstest]
+    #[test]
     fn missing_readings_leave_the_others_alone() {
         let trace = trace(1_000, |tick| (tick % 2 == 0).then_some(5.0));
         let bucket = trace.over(Channel::CoreClock, 0.0, 100.0).unwrap();
@@ -470,7 +470,7 @@ mod tests {
         assert_eq!(trace.at(100.2), None);
     }
 
-    #[rstest]
+    #[test]
     fn limiters_are_shared_out() {
         let trace = trace(2_400, |_| Some(1.0));
         assert_eq!(trace.limiters(0.0, 240.0).share(Limiter::Voltage), 0.25);
@@ -478,7 +478,7 @@ mod tests {
         assert_eq!(trace.limiters(0.0, 0.1).largest(), Some(Limiter::Voltage));
     }
 
-    #[rstest]
+    #[test]
     fn a_clone_stays_as_it_was_while_the_trace_goes_on() {
         let mut growing = trace(650, |_| Some(1.0));
         let frozen = growing.clone();
@@ -522,7 +522,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn time_does_not_go_back() {
         let mut trace = trace(10, |_| Some(1.0));
         for at in [0.5, 1.0, f64::NAN] {

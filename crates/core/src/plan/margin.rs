@@ -138,7 +138,7 @@ mod tests {
         assert!(((-margin.faults()).exp() - margin.chance()).abs() < 1e-12);
     }
 
-    #[rstest]
+    #[test]
     fn the_bolder_comes_first() {
         for pair in Margin::ALL.windows(2) {
             assert!(pair[0].hours() < pair[1].hours());

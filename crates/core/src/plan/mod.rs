@@ -508,27 +508,27 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
-    #[rstest]
+    #[test]
     fn an_empty_plan_is_the_default_and_the_default_passes_its_own_check() {
         assert_eq!(Plan::from_toml("").unwrap(), Plan::default());
         let written = Plan::default().to_toml().unwrap();
         assert_eq!(Plan::from_toml(&written).unwrap(), Plan::default());
     }
 
-    #[rstest]
+    #[test]
     fn a_section_that_is_begun_keeps_its_own_defaults() {
         let plan = Plan::from_toml("[memory]\ncoarse_step_mhz = 80\n").unwrap();
         assert_eq!(plan.memory, AxisPlan { coarse_step_mhz: 80, ..AxisPlan::memory() });
     }
 
-    #[rstest]
+    #[test]
     fn a_stored_plan_without_a_policy_went_by_steady_steps() {
         assert_eq!(Plan::from_stored("[core]\n").unwrap().policy, Policy::FixedStep);
         let stored = Plan::default().to_toml().unwrap();
         assert_eq!(Plan::from_stored(&stored).unwrap(), Plan::default());
     }
 
-    #[rstest]
+    #[test]
     fn a_plan_changes_only_what_it_names() {
         let plan = Plan::from_toml("[core]\nfine_step_mhz = 30\n").unwrap();
         assert_eq!(plan.core.fine_step_mhz, 30);

@@ -149,7 +149,7 @@ mod tests {
         assert!(sight.sentences[0].contains(part), "{:?}", sight.sentences);
     }
 
-    #[rstest]
+    #[test]
     fn a_curve_taken_as_asked_needs_no_word() {
         let same = with([1_900, 2_010, 2_010]);
         assert_eq!(sight(&card(), &same, Some(&same), None), Sight::default());
@@ -177,7 +177,7 @@ mod tests {
         assert!(sight.sentences.last().unwrap().contains(part), "{:?}", sight.sentences);
     }
 
-    #[rstest]
+    #[test]
     fn a_lowest_clock_out_of_reach_is_throttling() {
         let held = Settings { clock_minimum: Some(Mhz(1_980.0)), ..with([1_890, 2_010, 2_010]) };
         let now = Sample { core_clock: Some(Mhz(1_905.0)), ..sample() };
@@ -185,14 +185,14 @@ mod tests {
         assert!(sight.sentences[0].contains("below its lowest clock of 1980 MHz"), "{sight:?}");
     }
 
-    #[rstest]
+    #[test]
     fn an_idle_card_says_nothing_of_its_curve() {
         let held = with([1_890, 2_010, 2_010]);
         let idle = Sample { load: Some(Percent(0.0)), ..sample() };
         assert_eq!(sight(&card(), &held, Some(&held), Some(&idle)).at, None);
     }
 
-    #[rstest]
+    #[test]
     fn the_top_is_that_of_the_curve_the_offset_or_the_window() {
         let mut settings = with([1_890, 2_010, 2_010]);
         assert_eq!(top_of(&card(), &settings), Mhz(2_010.0));

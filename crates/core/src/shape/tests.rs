@@ -234,7 +234,7 @@ fn what_is_no_curve_is_refused_with_the_place(#[case] points: &[(u16, u16)], #[c
     assert!(refused.contains(part), "{refused}");
 }
 
-#[rstest]
+#[test]
 fn an_undervolt_needs_less_voltage_for_each_clock_by_what_was_said() {
     let offer = points();
     let curve = offer.undervolted(50.0, Mhz(2_040.0));
@@ -248,7 +248,7 @@ fn an_undervolt_needs_less_voltage_for_each_clock_by_what_was_said() {
     assert!(curve.flat_from().millivolt < 1_030);
 }
 
-#[rstest]
+#[test]
 fn undervolted_states_keep_their_clocks_and_lose_their_voltage() {
     let curve = states().undervolted(60.0, Mhz(1_500.0));
     assert_eq!(curve.points()[7], VfPoint { millivolt: 1_065, mhz: 1_500 });
@@ -259,7 +259,7 @@ fn undervolted_states_keep_their_clocks_and_lose_their_voltage() {
     assert!(lower.points()[5].millivolt <= 940 && lower.last().millivolt <= 960, "{lower:?}");
 }
 
-#[rstest]
+#[test]
 fn a_lifted_point_bends_the_curve_left_of_it_and_says_where() {
     let mut sketch = Sketch::new(points(), &points().factory);
     sketch.pin(20, 2_010.0);

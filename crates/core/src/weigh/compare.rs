@@ -280,7 +280,7 @@ mod tests {
         assert_eq!(compared.figures[0].is_better(), Some(score > 1_000.0));
     }
 
-    #[rstest]
+    #[test]
     fn what_cannot_be_compared_is_said_and_no_number_made_up() {
         let (here, there) = (card(), CardDescription { serial: "other".into(), ..card() });
         let (one, mut other) = (trial(Some(1_000.0)), trial(None));
@@ -304,7 +304,7 @@ mod tests {
         assert!(apart.figures.iter().all(|figure| shown(figure) == (String::new(), None)));
     }
 
-    #[rstest]
+    #[test]
     fn settings_asked_otherwise_are_listed_and_less_heat_is_better() {
         let (card, one) = (card(), trial(Some(1_000.0)));
         let mut other = one.clone();

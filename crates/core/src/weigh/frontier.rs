@@ -442,7 +442,7 @@ mod tests {
         ]
     }
 
-    #[rstest]
+    #[test]
     fn what_is_beaten_in_both_or_failed_is_not_on_the_frontier_and_the_knee_is_told() {
         let frontier = of(&bent(), Cost::Watts);
         let on: Vec<f64> =
@@ -469,7 +469,7 @@ mod tests {
         assert_eq!(frontier.beside_stock(frontier.stock.unwrap()), None);
     }
 
-    #[rstest]
+    #[test]
     fn runs_at_the_same_settings_are_one_point_and_one_failure_among_them_counts() {
         let mut runs = bent();
         runs.push(run(-30, 960.0, 174.0, Verdict::Clean));
@@ -500,7 +500,7 @@ mod tests {
         assert!(frontier.sentence.contains(part), "{}", frontier.sentence);
     }
 
-    #[rstest]
+    #[test]
     fn half_the_speed_is_fifteen_decibels_less() {
         assert_eq!(fan_noise(Percent(50.0), Decibel(44.0)), Decibel(28.9));
         assert_eq!(fan_noise(Percent(99.99), Decibel(0.0)).to_string(), "0.0 dB");
@@ -508,7 +508,7 @@ mod tests {
         assert_eq!(fan_noise(Percent(0.0), Decibel(44.0)), fan_noise(Percent(5.0), Decibel(44.0)));
     }
 
-    #[rstest]
+    #[test]
     fn what_was_not_measured_is_not_weighed() {
         let mut runs = bent();
         runs.iter_mut().for_each(|run| run.hot_spot = None);

@@ -130,7 +130,7 @@ mod tests {
     use yard_step_core::Frame;
     use yard_step_scenes::{Scene, look_at, reference};
 
-    #[rstest]
+    #[test]
     fn a_spoilt_frame_crosses_whole() {
         let mut drawn: Frame = reference(Scene::Squall, 33).clone();
         drawn.pixels[500..540].fill(0x0012_3456);

@@ -5,6 +5,8 @@ pub(crate) mod mouse;
 pub(crate) mod outcome;
 pub(crate) mod overlay_keys;
 pub(crate) mod profiles;
+#[cfg(test)]
+mod real_states;
 pub mod screen;
 pub mod state;
 #[cfg(test)]

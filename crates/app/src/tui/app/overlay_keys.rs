@@ -9,7 +9,7 @@ use yard_step_engine::{Command, Snapshot};
 use crate::input::typed_path;
 use crate::tui::app::outcome::Outcome;
 use crate::tui::app::state::State;
-use crate::tui::keys::table::BINDINGS;
+use crate::tui::keys::table::bindings;
 use crate::tui::overlays::machine::Filled;
 use crate::tui::overlays::profile_forms::{import_change, keep_wish};
 use crate::tui::overlays::settings::Chosen;
@@ -29,7 +29,7 @@ impl State {
                 Outcome::Nothing
             }
             (Overlay::Help(first), KeyCode::Down) => {
-                self.overlay = Some(Overlay::Help((first + 1).min(BINDINGS.len() - 1)));
+                self.overlay = Some(Overlay::Help((first + 1).min(bindings().count() - 1)));
                 Outcome::Nothing
             }
             (Overlay::Help(first), KeyCode::Up) => {

@@ -101,8 +101,6 @@ mod tests {
     use super::*;
     use crate::tui::fixtures::snapshot;
     use crate::tui::keys::action::Move;
-
-    use rstest::rstest;
     use yard_step_core::Proof;
 
     fn acted(action: Action, proof: Option<Proof>) -> (State, Outcome) {
@@ -115,7 +113,7 @@ mod tests {
         (state, outcome)
     }
 
-    #[rstest]
+    #[test]
     fn a_proven_profile_is_used_at_once_and_any_other_after_a_yes() {
         let (_, outcome) = acted(Action::UseProfile, Some(Proof::Proven("An hour.".into())));
         let name = "last autumn".to_owned();
@@ -148,7 +146,7 @@ mod tests {
         assert_eq!(outcome, Some(Outcome::Send(Command::BackToStock)));
     }
 
-    #[rstest]
+    #[test]
     fn deleting_asks_and_checking_goes_to_climb() {
         let (state, _) = acted(Action::DropProfile, None);
         assert!(matches!(state.overlay, Some(Overlay::Ask(_))));

@@ -14,8 +14,9 @@ use yard_step_engine::{Activity, Restart, Snapshot};
 
 use crate::tui::app::state::State;
 use crate::tui::keys::action::{Action, View};
+use crate::tui::keys::binding::{Binding, key_name};
 use crate::tui::keys::moment::Moment;
-use crate::tui::keys::table::{BINDINGS, Binding, key_name};
+use crate::tui::keys::table::bindings_at;
 use crate::tui::overlays::Overlay;
 use crate::tui::overlays::draw::{Behind, draw_overlay};
 use crate::tui::theme::{Role, Theme};
@@ -170,7 +171,7 @@ fn draw_header(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
 /// the last entries go first, but never the way to all keys and the way out.
 fn footer(area: Rect, moment: Moment) -> Vec<(u16, &'static Binding)> {
     let mut shown: Vec<&Binding> =
-        BINDINGS.iter().filter(|b| b.in_footer && (b.applies)(moment)).collect();
+        bindings_at(moment).filter(|binding| binding.in_footer).collect();
     let room = area.width.saturating_sub(1);
     while shown.iter().map(|binding| footer_width(binding)).sum::<u16>() > room + 2 {
         let dispensable = |b: &&Binding| !matches!(b.action, Action::Help | Action::Quit);
@@ -281,6 +282,7 @@ pub fn trial_at(area: Rect, state: &State, snapshot: &Snapshot, place: (u16, u16
 mod tests {
     use super::*;
     use crate::tui::fixtures::snapshot;
+    use crate::tui::keys::table::{bindings, help_with_view};
     use crate::tui::overlays::machine::Form;
     use crate::tui::overlays::profile_forms::keep_form;
     use crate::tui::overlays::settings::SettingsForm;
@@ -298,7 +300,7 @@ mod tests {
         drawn(width, height, |buffer, area| draw(buffer, area, THEME, &snapshot, state))
     }
 
-    #[rstest]
+    #[test]
     fn header_and_footer_tell_where_one_is_and_what_can_be_done() {
         let lines = shown(160, 50, &State::new(View::Climb));
         assert!(
@@ -356,29 +358,29 @@ mod tests {
             let text = shown(width, height, &state).join("\n");
             assert!(text.contains("? all keys   Esc close"), "{view:?} {width}: {text}");
             let moment = state.moment(&snapshot());
-            for binding in BINDINGS.iter().filter(|binding| (binding.applies)(moment)) {
+            for binding in bindings_at(moment) {
                 let is_told = text.contains(&key_name(binding.keys[0]));
                 assert!(is_told, "{view:?} {width}: {}", binding.label);
             }
         }
     }
 
-    #[rstest]
+    #[test]
     fn help_lists_every_action_of_the_table() {
         for (width, height) in [(160, 50), (100, 30), (80, 26)] {
             let from = |first| {
                 let overlay = Some(Overlay::Help(first));
                 shown(width, height, &State { overlay, ..State::new(View::Climb) }).join("\n")
             };
-            let text = (0..BINDINGS.len()).map(from).collect::<String>();
-            for binding in BINDINGS {
-                let words: String = binding.help.chars().take(40).collect();
+            let text = (0..bindings().count()).map(from).collect::<String>();
+            for binding in bindings() {
+                let words: String = help_with_view(binding).chars().take(40).collect();
                 assert!(text.contains(&words), "{width}x{height}: {words}");
             }
         }
     }
 
-    #[rstest]
+    #[test]
     fn overlays_fit_any_screen() {
         let overlays = [
             Overlay::Help(0),

@@ -51,7 +51,7 @@ fn keys_that_do_not_apply_do_nothing(#[case] code: KeyCode) {
     assert_eq!(state, State::new(View::Climb));
 }
 
-#[rstest]
+#[test]
 fn a_risky_trial_asks_once_and_says_what_may_happen() {
     let mut snapshot = snapshot();
     if let NextView::Trial { risk, .. } = &mut snapshot.next {
@@ -67,7 +67,7 @@ fn a_risky_trial_asks_once_and_says_what_may_happen() {
     assert_eq!(state.overlay, None);
 }
 
-#[rstest]
+#[test]
 fn artifacts_are_looked_for_where_there_are_some() {
     let mut snapshot = snapshot();
     let mut trials = (*snapshot.trials).clone();
@@ -80,7 +80,7 @@ fn artifacts_are_looked_for_where_there_are_some() {
     assert_eq!(state.view, View::Artifacts);
 }
 
-#[rstest]
+#[test]
 fn a_spoilt_frame_is_picked_enlarged_and_exported() {
     let mut snapshot = snapshot();
     let spoilt = Arc::new(crate::tui::fixtures::spoilt_frames());
@@ -115,7 +115,7 @@ fn a_machine_that_wants_a_restart_gets_it_by_one_key(
     assert_eq!(outcome, Outcome::Send(Command::Restart));
 }
 
-#[rstest]
+#[test]
 fn of_a_load_that_only_the_user_sees_it_is_said_what_was_seen() {
     let running = Snapshot { is_manual: true, activity: Activity::Running, ..snapshot() };
     let mut state = State::new(View::Climb);
@@ -139,7 +139,7 @@ fn what_cannot_be_undone_is_asked_first(#[case] character: char, #[case] command
     assert_eq!(press(&mut state, &snapshot, KeyCode::Enter), Outcome::Send(command));
 }
 
-#[rstest]
+#[test]
 fn leaving_while_a_trial_runs_is_asked_and_control_c_is_no_way_around() {
     let mut snapshot = snapshot();
     let mut state = State::new(View::Climb);
@@ -151,7 +151,7 @@ fn leaving_while_a_trial_runs_is_asked_and_control_c_is_no_way_around() {
     assert_eq!(press(&mut state, &snapshot, KeyCode::Char('y')), Outcome::Quit);
 }
 
-#[rstest]
+#[test]
 fn a_trial_is_marked_from_a_list() {
     let snapshot = snapshot();
     let mut state = State::new(View::Climb);
@@ -168,7 +168,7 @@ fn a_trial_is_marked_from_a_list() {
     assert_eq!(taken_back, Outcome::Send(Command::Mark { climb, trial: 3, verdict: None }));
 }
 
-#[rstest]
+#[test]
 fn a_profile_gets_the_name_that_is_typed() {
     let mut snapshot = snapshot();
     let outcome = yard_step_core::Outcome {
@@ -204,7 +204,7 @@ fn a_profile_gets_the_name_that_is_typed() {
     assert_eq!(kept, Outcome::Send(Command::Keep(Box::new(wish))));
 }
 
-#[rstest]
+#[test]
 fn while_looking_at_a_trial_the_arrows_go_on_and_escape_returns_to_the_present() {
     let mut snapshot = snapshot();
     let mut state = State::new(View::Climb);
@@ -216,7 +216,7 @@ fn while_looking_at_a_trial_the_arrows_go_on_and_escape_returns_to_the_present()
     assert_eq!(press(&mut state, &snapshot, KeyCode::Esc), send(Command::Look(None)));
 }
 
-#[rstest]
+#[test]
 fn a_click_picks_a_view_an_action_or_a_trial() {
     let snapshot = snapshot();
     let mut state = State::new(View::Climb);
@@ -251,7 +251,7 @@ fn at(kind: MouseEventKind, (column, row): (u16, u16)) -> Event {
     Event::Mouse(MouseEvent { kind, column, row, modifiers: KeyModifiers::NONE })
 }
 
-#[rstest]
+#[test]
 fn in_shape_enter_asks_and_then_tries_without_leaving_the_view() {
     let mut snapshot = shapeable();
     let mut state = State::new(View::Climb);
@@ -268,7 +268,7 @@ fn in_shape_enter_asks_and_then_tries_without_leaving_the_view() {
     assert_eq!(state.view, View::Shape, "one sees the card move along its curve");
 }
 
-#[rstest]
+#[test]
 fn in_shape_the_mouse_picks_a_point_drags_it_and_scrolls() {
     let snapshot = shapeable();
     let mut state = State::new(View::Shape);
@@ -288,7 +288,7 @@ fn in_shape_the_mouse_picks_a_point_drags_it_and_scrolls() {
     assert_eq!(state.shape.draft(&snapshot).picked(), Some(before));
 }
 
-#[rstest]
+#[test]
 fn a_number_for_shape_is_typed_into_a_line_of_its_own() {
     let snapshot = shapeable();
     let mut state = State::new(View::Shape);
@@ -302,7 +302,7 @@ fn a_number_for_shape_is_typed_into_a_line_of_its_own() {
     assert_eq!(state.overlay, None);
 }
 
-#[rstest]
+#[test]
 fn in_weigh_a_point_is_clicked_tried_shaped_kept_and_drawn() {
     let snapshot = snapshot();
     let mut state = State::new(View::Weigh);
@@ -328,7 +328,7 @@ fn in_weigh_a_point_is_clicked_tried_shaped_kept_and_drawn() {
     assert_eq!(state.shape.draft(&snapshot).values.core_offset, settings.core_offset);
 }
 
-#[rstest]
+#[test]
 fn in_ledger_tab_leads_to_profiles_whose_keys_are_their_own() {
     let snapshot = snapshot();
     let mut state = State::new(View::Ledger);

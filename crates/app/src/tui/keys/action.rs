@@ -1,5 +1,5 @@
 //! What can be done in the views. Which keys do it is in the
-//! [table](crate::tui::keys::table::BINDINGS).
+//! [table](crate::tui::keys::table::bindings).
 
 /// A view of the interface.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -7,8 +7,9 @@ use yard_step_core::Verdict;
 use yard_step_engine::{KeepWhat, Snapshot};
 
 use crate::tui::keys::action::Action;
+use crate::tui::keys::binding::Binding;
 use crate::tui::keys::moment::Moment;
-use crate::tui::keys::table::{BINDINGS, Binding};
+use crate::tui::keys::table::{bindings, bindings_at, bindings_of, help_with_view};
 use crate::tui::overlays::fields::Fields;
 use crate::tui::overlays::machine::Form;
 use crate::tui::overlays::settings::SettingsForm;
@@ -295,15 +296,15 @@ const WIDE: u16 = 150;
 /// Keys that work at the moment: those of the view beside those of the climb and the card. The views'
 /// own keys are in the first line of the screen.
 fn keys_lines(theme: Theme, moment: Moment, width: u16) -> Lines {
-    let is_now = |binding: &&Binding| {
-        (binding.applies)(moment) && !matches!(binding.action, Action::Show(_) | Action::Help)
-    };
-    let (of_view, of_many): (Vec<&Binding>, Vec<&Binding>) =
-        BINDINGS.iter().filter(is_now).partition(|binding| binding.help_in_view().1);
+    let own = bindings_of(moment.view);
+    let is_own = |binding: &&Binding| own.iter().any(|other| std::ptr::eq(other, *binding));
+    let (of_view, of_many): (Vec<&Binding>, Vec<&Binding>) = bindings_at(moment)
+        .filter(|binding| !matches!(binding.action, Action::Show(_) | Action::Help))
+        .partition(is_own);
     let column = usize::from(width.saturating_sub(9) / 2).min(70);
     let line = |binding: Option<&&Binding>| {
         let Some(binding) = binding else { return String::new() };
-        let words = if width < WIDE { binding.label } else { binding.help_in_view().0 };
+        let words = if width < WIDE { binding.label } else { binding.help };
         cut(&format!("{:<6} {words}", binding.keys_in_words()), column.saturating_sub(2) as u16)
     };
     let heading = format!("{:<column$}{}", moment.view.label(), "Climb and card");
@@ -320,11 +321,12 @@ fn keys_lines(theme: Theme, moment: Moment, width: u16) -> Lines {
 /// where that is not all, how to see more.
 fn help_lines(theme: Theme, moment: Moment, first: usize, height: u16) -> Lines {
     let room = usize::from(height.saturating_sub(4)).max(2);
-    let fits = BINDINGS.len() <= room;
+    let count = bindings().count();
+    let fits = count <= room;
     let shown = if fits { room } else { room - 1 };
-    let first = if fits { 0 } else { first.min(BINDINGS.len() - shown) };
+    let first = if fits { 0 } else { first.min(count - shown) };
     let applies = |binding: &&Binding| (binding.applies)(moment);
-    let (now, not_now): (Vec<&Binding>, Vec<&Binding>) = BINDINGS.iter().partition(applies);
+    let (now, not_now): (Vec<&Binding>, Vec<&Binding>) = bindings().partition(applies);
     let mut lines: Lines = now
         .into_iter()
         .chain(not_now)
@@ -332,11 +334,12 @@ fn help_lines(theme: Theme, moment: Moment, first: usize, height: u16) -> Lines 
         .take(shown)
         .map(|binding| {
             let role = if (binding.applies)(moment) { Role::Text } else { Role::Dim };
-            (format!("{:<8} {}", binding.keys_in_words(), binding.help), theme.style(role))
+            let help = help_with_view(binding);
+            (format!("{:<8} {help}", binding.keys_in_words()), theme.style(role))
         })
         .collect();
     if !fits {
-        let text = format!("↑ ↓ more: {} to {} of {}", first + 1, first + shown, BINDINGS.len());
+        let text = format!("↑ ↓ more: {} to {} of {}", first + 1, first + shown, count);
         lines.push((text, theme.style(Role::Accent)));
     }
     lines

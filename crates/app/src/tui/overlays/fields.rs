@@ -95,9 +95,8 @@ impl Fields {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use rstest::rstest;
 
-    #[rstest]
+    #[test]
     fn texts_are_typed_and_choices_chosen() {
         let mut fields = Fields::new(vec![
             TextField::text("name", "dome", 6),

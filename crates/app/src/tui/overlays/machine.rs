@@ -201,7 +201,7 @@ mod tests {
         assert_eq!(Form::of(&machine).key(KeyCode::Enter), Filled::Done(machine));
     }
 
-    #[rstest]
+    #[test]
     fn numbers_are_typed_and_choices_made_with_the_arrows() {
         use KeyCode::{Backspace, Char, Down, Enter, Left, Right};
         let mut keys = vec![Backspace, Backspace, Backspace, Backspace, Char('1'), Char('9')];
@@ -229,7 +229,7 @@ mod tests {
         assert_eq!(form.problem, None, "as long as nobody goes on");
     }
 
-    #[rstest]
+    #[test]
     fn an_emptied_threshold_takes_the_alarm_away() {
         use KeyCode::{Backspace, Down, Enter};
         let keys = [Down, Down, Down, Down, Down, Down, Backspace, Backspace];

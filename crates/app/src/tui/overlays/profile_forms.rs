@@ -88,7 +88,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn a_trial_is_kept_with_name_purpose_and_margin() {
         let what = KeepWhat::Trial { climb: 3, trial: 7 };
         let Overlay::Keep { mut form, .. } = keep_form("quiet".into(), what.clone()) else {

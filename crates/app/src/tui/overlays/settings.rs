@@ -169,7 +169,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn values_move_in_the_steps_and_inside_the_range_of_the_card() {
         use KeyCode::{Down, Left, PageUp, Right};
         assert_eq!(tried(&[Right, Right]).power_limit, Some(Watt(222.0)));
@@ -207,7 +207,7 @@ mod tests {
         assert_eq!(press(&keys).preview(), shown);
     }
 
-    #[rstest]
+    #[test]
     fn s_goes_back_to_stock_and_what_is_moved_is_marked() {
         use KeyCode::{Char, Down, Right};
         let form = press(&[Down, Right]);

@@ -175,7 +175,7 @@ mod tests {
         assert_eq!(key(row, code, &snapshot()), (row, command));
     }
 
-    #[rstest]
+    #[test]
     fn the_panel_tells_where_stages_stand_and_what_pays_next() {
         let lines = lines(Theme::new(Depth::None), 1, &snapshot(), 160);
         let text: Vec<&str> = lines.iter().map(|(line, _)| line.as_str()).collect();

@@ -61,7 +61,6 @@ fn segment(limiter: Limiter, width: usize, theme: Theme) -> String {
 mod tests {
     use super::*;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
-    use rstest::rstest;
     use yard_step_core::{Sample, Seconds};
 
     fn lane(limiters: &[(Limiter, usize)]) -> Trace {
@@ -75,7 +74,7 @@ mod tests {
         trace
     }
 
-    #[rstest]
+    #[test]
     fn stretches_are_named_where_there_is_room() {
         let lane = lane(&[(Limiter::Power, 10), (Limiter::Heat, 3), (Limiter::Voltage, 9)]);
         let theme = Theme::new(Depth::None);
@@ -83,7 +82,7 @@ mod tests {
         assert_eq!(lines[0], " limit  power ppphhh voltage");
     }
 
-    #[rstest]
+    #[test]
     fn what_has_not_happened_yet_is_empty() {
         let lane = lane(&[(Limiter::Power, 5)]);
         let theme = Theme::new(Depth::None);
@@ -91,7 +90,7 @@ mod tests {
         assert_eq!(lines[0], " limit ppppp");
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         let lane = lane(&[(Limiter::Unknown, 4)]);
         for (width, height) in AWKWARD {

@@ -142,7 +142,7 @@ mod tests {
         assert_eq!(cut(text, width), expected);
     }
 
-    #[rstest]
+    #[test]
     fn what_lies_outside_is_not_written() {
         let lines = testing::drawn(6, 2, |buffer, area| {
             write(buffer, area, (4, 0), "abcdef", Style::new());

@@ -232,11 +232,10 @@ mod tests {
     use crate::tui::fixtures::snapshot;
     use crate::tui::theme::Depth;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
-    use rstest::rstest;
 
     const THEME: Theme = Theme::new(Depth::None);
 
-    #[rstest]
+    #[test]
     fn the_verdict_and_the_next_step_come_with_their_reasons() {
         let snapshot = snapshot();
         let lines = drawn(150, HEIGHT, |buffer, area| draw(buffer, area, THEME, &snapshot));
@@ -250,14 +249,14 @@ mod tests {
         assert!(told.contains(left), "{told}");
     }
 
-    #[rstest]
+    #[test]
     fn a_text_too_long_is_cut_with_a_sign() {
         let snapshot = snapshot();
         let lines = drawn(40, 2, |buffer, area| draw(buffer, area, THEME, &snapshot));
         assert!(lines.iter().all(|line| line.ends_with('…')), "{lines:?}");
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         let mut snapshot = snapshot();
         for activity in [Activity::Waiting, Activity::Running, Activity::Paused] {

@@ -41,11 +41,10 @@ mod tests {
     use super::*;
     use crate::tui::theme::Depth;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
-    use rstest::rstest;
 
     const THEME: Theme = Theme::new(Depth::None);
 
-    #[rstest]
+    #[test]
     fn heading_left_and_aside_right() {
         let lines = drawn(30, 2, |buffer, area| {
             assert_eq!(panel(buffer, area, THEME, "Card", "now"), Rect::new(0, 1, 30, 1));
@@ -53,7 +52,7 @@ mod tests {
         assert_eq!(lines[0], format!("── Card {} now", "─".repeat(17)));
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         for (width, height) in AWKWARD {
             drawn(width, height, |buffer, area| {

@@ -182,7 +182,6 @@ mod tests {
     use super::*;
     use crate::tui::theme::Depth;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
-    use rstest::rstest;
     use yard_step_core::{Limiter, Mhz, Sample, Seconds};
 
     const THEME: Theme = Theme::new(Depth::None);
@@ -214,7 +213,7 @@ mod tests {
         drawn(width, height, |buffer, area| plot.draw(buffer, area, THEME))
     }
 
-    #[rstest]
+    #[test]
     fn a_flat_line_lies_at_its_height_below_the_guide() {
         let lines = plot(&trace(&[50.0; 20]), 17, 4);
         assert_eq!(lines[0], "   100 ╌╌╌ target");
@@ -222,7 +221,7 @@ mod tests {
         assert_eq!(lines[3], "     0");
     }
 
-    #[rstest]
+    #[test]
     fn a_spike_of_one_sample_reaches_its_depth() {
         let mut values = vec![100.0; 200];
         values[77] = 0.0;
@@ -230,7 +229,7 @@ mod tests {
         assert!(lines[3].chars().any(|c| ('\u{2801}'..='\u{28ff}').contains(&c)), "{lines:?}");
     }
 
-    #[rstest]
+    #[test]
     fn the_mean_is_a_line_and_what_strays_from_it_lies_around_it() {
         let values: Vec<f64> =
             (0..400).map(|second| if second % 2 == 0 { 0.0 } else { 100.0 }).collect();
@@ -253,7 +252,7 @@ mod tests {
         assert_eq!(buffer[(10, 0)].symbol(), "⣿");
     }
 
-    #[rstest]
+    #[test]
     fn a_gap_stays_empty() {
         let mut trace = trace(&[50.0; 4]);
         push(&mut trace, 17.0, 50.0);
@@ -262,7 +261,7 @@ mod tests {
         assert_eq!(lines[2], "       ⠉⠉     ⠉ ⠈");
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         for (width, height) in AWKWARD {
             plot(&trace(&[1.0, 99.0, 40.0]), width, height);

@@ -296,7 +296,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn where_the_gain_never_comes_back_errors_are_corrected_and_there_is_no_band() {
         assert_eq!(found(&[0, 20, 40, 50, 55], 30.0), []);
         assert_eq!(found(&[80, 100, 120, 140, 160], 110.0), []);
@@ -314,7 +314,7 @@ mod tests {
         assert!(!band.holds(band.from) && band.holds(band.to));
     }
 
-    #[rstest]
+    #[test]
     fn sections_that_hang_on_the_memory_alike_tell_nothing() {
         let runs: Vec<(MhzOffset, Vec<SectionSeen>)> = (0..6)
             .map(|step| {

@@ -203,7 +203,7 @@ mod tests {
         values.iter().map(|value| (f64::from(*value), score(f64::from(*value)))).collect()
     }
 
-    #[rstest]
+    #[test]
     fn little_is_made_of_the_scatter_of_two_runs() {
         assert!((scatter(&[]) - ASSUMED_SCATTER).abs() < 1e-12);
         assert!((scatter(&[1_000.0]) - ASSUMED_SCATTER).abs() < 1e-12);
@@ -212,7 +212,7 @@ mod tests {
         assert!(wild > 2.0 * ASSUMED_SCATTER && wild < 0.0278, "{wild}: s is 2.8 %");
     }
 
-    #[rstest]
+    #[test]
     fn a_straight_line_tells_gain_and_error() {
         let line = ScoreLine::fit(&points(&[0, 0, 0, 60, 120], 0.05, 1e9, 0.0), 0.005).unwrap();
         let (gain, error) = line.gain(120.0);

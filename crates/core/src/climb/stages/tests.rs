@@ -176,7 +176,7 @@ fn cooler_for_clock_takes_off_what_holds_and_ends_faster_for_no_more_watts(#[cas
     assert!(report.sentence.contains("W instead of"), "{}", report.sentence);
 }
 
-#[rstest]
+#[test]
 fn a_flat_clock_line_needs_no_deeper_and_a_dip_gets_another_step() {
     let flat = Imagined { flat_from: 45.0, edge: 200.0, ..CARD };
     let mut climb =
@@ -192,7 +192,7 @@ fn a_flat_clock_line_needs_no_deeper_and_a_dip_gets_another_step() {
     assert_eq!(depths.iter().max(), Some(&50), "{depths:?}: flat at the second coarse step");
 }
 
-#[rstest]
+#[test]
 fn a_little_more_limit_is_given_where_the_plan_has_it_and_dips_are_left() {
     let plan = |percent| {
         let mut plan = Plan { policy: Policy::FixedStep, ..Plan::default() };
@@ -225,7 +225,7 @@ fn same_for_less_holds_the_score_and_saves_watts(
     assert!((20..=60).contains(&report.depth));
 }
 
-#[rstest]
+#[test]
 fn a_clock_may_be_held_instead_of_the_score() {
     let mut plan = Plan { policy: Policy::FixedStep, ..Plan::default() };
     plan.undervolt_quiet.hold_mhz = 1_803.0;
@@ -234,7 +234,7 @@ fn a_clock_may_be_held_instead_of_the_score() {
     assert_eq!(outcome.settings.curve.unwrap().last().mhz, 1_800);
 }
 
-#[rstest]
+#[test]
 fn the_highest_clock_is_looked_for_at_full_voltage_and_then_walked_down() {
     let stages = [Stage::Baseline, Stage::MaxClock];
     let mut climb = climb_of(shaped(), Policy::FixedStep, &stages);
@@ -252,7 +252,7 @@ fn the_highest_clock_is_looked_for_at_full_voltage_and_then_walked_down() {
     assert_eq!(outcome.stage, Some(Stage::MaxClock));
 }
 
-#[rstest]
+#[test]
 fn the_middle_way_begins_with_half_of_what_core_found() {
     let stages = [Stage::Baseline, Stage::Core, Stage::Balanced];
     let mut climb = climb_of(shaped(), Policy::FixedStep, &stages);
@@ -266,7 +266,7 @@ fn the_middle_way_begins_with_half_of_what_core_found() {
     assert!((20..=50).contains(&depth), "half of what cards mostly bear: {depth}");
 }
 
-#[rstest]
+#[test]
 fn a_window_is_found_from_an_unbounded_run_and_the_throttling_one_is_told() {
     let mut climb = climb_of(windowed(), Policy::Bayesian, &[Stage::Baseline, Stage::Window]);
     let outcome = CARD.climb(&mut climb);
@@ -299,7 +299,7 @@ fn a_window_is_found_from_an_unbounded_run_and_the_throttling_one_is_told() {
     assert!(told.contains("makes it throttle"), "{told}");
 }
 
-#[rstest]
+#[test]
 fn faster_timing_gives_way_in_clock_until_it_holds() {
     let mut climb = climb_of(windowed(), Policy::Bayesian, &[Stage::Baseline, Stage::Timing]);
     let outcome = CARD.climb(&mut climb);
@@ -326,7 +326,7 @@ fn faster_timing_gives_way_in_clock_until_it_holds() {
     assert!(climb.round_report(Stage::Timing).unwrap().sentence.contains("does not hold"));
 }
 
-#[rstest]
+#[test]
 fn memory_given_up_feeds_the_core_and_says_which_scenes_it_pays_for() {
     let mut climb = climb_of(shaped(), Policy::Bayesian, &[Stage::Baseline, Stage::MemoryForCore]);
     CARD.climb(&mut climb);
@@ -345,7 +345,7 @@ fn a_stage_that_cannot_be_is_refused_with_the_reason(#[case] stages: &[Stage], #
     assert!(refused.contains(part), "{refused}");
 }
 
-#[rstest]
+#[test]
 fn a_stage_that_was_skipped_keeps_nothing_and_one_that_was_ended_keeps_what_is_known() {
     let mut climb =
         climb_of(shaped(), Policy::FixedStep, &[Stage::Baseline, Stage::UndervoltClock]);
@@ -388,7 +388,7 @@ fn every_depth_is_read_back_as_it_was_written(#[case] card: CardDescription) {
     }
 }
 
-#[rstest]
+#[test]
 fn a_stepwise_school_foresees_how_much_is_left() {
     let mut climb =
         climb_of(shaped(), Policy::FixedStep, &[Stage::Baseline, Stage::UndervoltClock]);

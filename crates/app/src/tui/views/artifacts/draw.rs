@@ -263,7 +263,6 @@ mod tests {
     use crate::tui::fixtures::{snapshot, spoilt_frames};
     use crate::tui::theme::Depth;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
-    use rstest::rstest;
 
     const THEME: Theme = Theme::new(Depth::None);
 
@@ -283,7 +282,7 @@ mod tests {
         drawn(160, 48, |buffer, area| draw(buffer, area, THEME, snapshot, state)).join("\n")
     }
 
-    #[rstest]
+    #[test]
     fn the_newest_spoilt_frame_stands_beside_its_reference_and_their_difference() {
         let text = shown(&spoilt_snapshot(), &ArtifactState::default());
         for part in ["As it was drawn", "As it should have been", "Difference, brightened"] {
@@ -293,14 +292,14 @@ mod tests {
         assert!(text.contains("▸ tile") && text.contains("suggests memory"), "{text}");
     }
 
-    #[rstest]
+    #[test]
     fn from_nearer_it_is_said_what_is_shown() {
         let mut state = ArtifactState::default();
         (0..2).for_each(|_| state.zoom(true));
         assert!(shown(&spoilt_snapshot(), &state).contains("4×, 32×18 at"));
     }
 
-    #[rstest]
+    #[test]
     fn without_spoilt_frames_it_says_so_and_what_would_be_here() {
         let text = shown(&snapshot(), &ArtifactState::default());
         assert!(text.contains("was drawn wrong") && text.contains("beside what they should"));
@@ -308,7 +307,7 @@ mod tests {
         assert!(shown(&empty, &ArtifactState::default()).contains("No trial has run yet"));
     }
 
-    #[rstest]
+    #[test]
     fn a_single_pixel_that_differs_is_seen_however_small_the_picture() {
         for place in [0, 127, 5_000, 128 * 72 - 1] {
             let mut frame = Frame::black(128, 72);
@@ -318,7 +317,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         for (width, height) in AWKWARD.into_iter().chain([(79, 22), (100, 28)]) {
             drawn(width, height, |buffer, area| {

@@ -115,7 +115,7 @@ mod tests {
         Picture { number: 0, frame: Arc::new(frame), wrong_pixels: wrong.len() as u64, wrong }
     }
 
-    #[rstest]
+    #[test]
     fn each_cell_shows_two_pixels() {
         let mut buffer = Buffer::empty(Rect::new(0, 0, 8, 2));
         draw(&mut buffer, Rect::new(0, 0, 8, 2), Theme::new(Depth::True), &picture(&[(2, 3)]));
@@ -125,7 +125,7 @@ mod tests {
         assert_eq!(buffer[(2, 1)].bg, MARK, "row 3 is the lower half of the second line");
     }
 
-    #[rstest]
+    #[test]
     fn without_colour_wrong_pixels_are_letters() {
         let theme = Theme::new(Depth::None);
         let lines = drawn(8, 2, |buffer, area| {
@@ -134,7 +134,7 @@ mod tests {
         assert_eq!(lines, ["#######X", ""]);
     }
 
-    #[rstest]
+    #[test]
     fn what_is_wrong_throughout_is_shown_as_it_is() {
         let all: Vec<(usize, usize)> = (0..8).flat_map(|x| (0..4).map(move |y| (x, y))).collect();
         let lines = drawn(8, 2, |buffer, area| {
@@ -143,7 +143,7 @@ mod tests {
         assert_eq!(lines, ["########", ""]);
     }
 
-    #[rstest]
+    #[test]
     fn one_wrong_pixel_is_seen_even_when_the_picture_is_small() {
         let mut big = picture(&[]);
         big.frame = Arc::new(Frame::black(1_280, 720));
@@ -167,7 +167,7 @@ mod tests {
         assert_eq!(fitted(Rect::new(0, 0, area.0, area.1), frame), expected);
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         for (width, height) in AWKWARD {
             drawn(width, height, |buffer, area| {

@@ -108,7 +108,7 @@ mod tests {
         RunView { spoilt: Arc::new(spoilt_frames()), ..run_view() }
     }
 
-    #[rstest]
+    #[test]
     fn the_newest_frame_is_shown_until_one_is_picked() {
         let (run, mut state) = (spoilt(), ArtifactState::default());
         let last = run.spoilt.len() - 1;

@@ -512,7 +512,7 @@ mod tests {
         assert!(others.iter().all(|other| other.height >= 3 && other.width >= 36), "{places:?}");
     }
 
-    #[rstest]
+    #[test]
     fn the_lane_lies_right_below_the_clock_line() {
         let snapshot = snapshot();
         let theme = Theme::new(Depth::None);
@@ -525,7 +525,7 @@ mod tests {
         assert!(lines.iter().any(|line| line.contains("1 wrong pixel")));
     }
 
-    #[rstest]
+    #[test]
     fn a_step_of_the_staircase_can_be_picked() {
         let snapshot = snapshot();
         let area = Rect::new(0, 1, 160, 47);
@@ -537,7 +537,7 @@ mod tests {
         assert_eq!(trial_at(area, &snapshot, ChartKind::Core, (2, 20)), None);
     }
 
-    #[rstest]
+    #[test]
     fn any_size_and_any_moment_will_do() {
         let mut snapshot = snapshot();
         for round in 0..3 {

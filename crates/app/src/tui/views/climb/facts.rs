@@ -220,10 +220,9 @@ mod tests {
     use crate::tui::fixtures::run_view;
     use crate::tui::theme::Depth;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
-    use rstest::rstest;
     use yard_step_core::MhzOffset;
 
-    #[rstest]
+    #[test]
     fn asked_taken_and_seen_stand_side_by_side() {
         let mut run = run_view();
         run.taken = run.taken.map(|mut taken| {
@@ -238,7 +237,7 @@ mod tests {
         assert!(lines[11].ends_with("0 of 3600"), "{lines:?}");
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         for (width, height) in AWKWARD {
             drawn(width, height, |buffer, area| {
@@ -247,7 +246,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn a_card_in_step_has_its_own_line() {
         let mut run = run_view();
         run.in_step = vec![yard_step_engine::InStepView {

@@ -202,11 +202,10 @@ mod tests {
     use super::*;
     use crate::tui::fixtures::map;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
-    use rstest::rstest;
 
     const THEME: Theme = Theme::new(Depth::None);
 
-    #[rstest]
+    #[test]
     fn every_trial_lies_where_it_was_tried_and_the_frontier_bounds_what_holds() {
         let map = map();
         let chart = Chart { map: &map, selected: None };
@@ -221,7 +220,7 @@ mod tests {
         assert_eq!(chart.trial_at(area, (49, 0)), None);
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         for map in [map(), Map::default()] {
             let chart = Chart { map: &map, selected: Some(2) };

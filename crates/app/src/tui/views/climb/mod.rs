@@ -2,6 +2,7 @@
 
 pub(crate) mod draw;
 pub(crate) mod facts;
+pub(crate) mod keys;
 pub(crate) mod map;
 pub(crate) mod staircase;
 

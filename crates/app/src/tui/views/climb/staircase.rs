@@ -290,7 +290,6 @@ mod tests {
     use super::*;
     use crate::tui::fixtures::{chart_trial, stairs};
     use crate::tui::widgets::testing::{AWKWARD, drawn};
-    use rstest::rstest;
     use yard_step_core::ChartTrial;
 
     const THEME: Theme = Theme::new(Depth::None);
@@ -308,7 +307,7 @@ mod tests {
         ]
     }
 
-    #[rstest]
+    #[test]
     fn each_trial_is_a_step_marked_by_its_verdict() {
         let shown = shown(trials(), Some(75));
         let lines = drawn(39, 6, |buffer, area| shown.draw(buffer, area, THEME));
@@ -318,7 +317,7 @@ mod tests {
         assert_eq!(lines[5], "           1       2       3");
     }
 
-    #[rstest]
+    #[test]
     fn what_is_believed_of_the_edge_goes_before_what_was_seen_of_it() {
         let mut stairs = Stairs { trials: trials(), ..stairs(60, Some(120)) };
         stairs.band = Some((MhzOffset(90), MhzOffset(120)));
@@ -330,7 +329,7 @@ mod tests {
         assert!(lines[4].starts_with("   +60") && lines[4].ends_with('★'), "{lines:#?}");
     }
 
-    #[rstest]
+    #[test]
     fn a_walk_down_in_voltage_leads_below_stock() {
         let step = |number, value, verdict| Step { number, verdict, counts: true, value };
         let shown = Staircase {
@@ -346,7 +345,7 @@ mod tests {
         assert!(lines[0].starts_with("    ±0") && lines[10].starts_with("   −50"), "{lines:#?}");
     }
 
-    #[rstest]
+    #[test]
     fn when_there_are_too_many_the_newest_are_shown() {
         let trials = (1..=40).map(|number| chart_trial(number, 60, Verdict::Clean)).collect();
         let shown = shown(trials, None);
@@ -358,7 +357,7 @@ mod tests {
         assert_eq!(shown.trial_at(area, 2), None);
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         for (width, height) in AWKWARD {
             for trials in [trials(), vec![]] {

@@ -563,7 +563,7 @@ mod tests {
         assert!(room.done(refused).unwrap_err().starts_with("Cannot write "));
     }
 
-    #[rstest]
+    #[test]
     fn lines_are_fetched_around_the_selected_one_and_again_where_they_run_out() {
         assert_eq!(around(0, 10, 3), 0..4);
         assert_eq!(around(9, 10, 3), 6..10);

@@ -571,7 +571,7 @@ mod tests {
 
     const DOWN: Action = Action::Row(Move::Down);
 
-    #[rstest]
+    #[test]
     fn every_trial_is_a_line_and_the_selected_one_is_told_below() {
         let lines = shown(159, 48, &state(6, &[DOWN]));
         assert!(lines[0].starts_with("── Trials ──") && lines[0].ends_with("6 of 6, by time ↓"));
@@ -586,7 +586,7 @@ mod tests {
         assert!(below.contains("Something happened in it"), "{below}");
     }
 
-    #[rstest]
+    #[test]
     fn a_held_trial_stands_beside_the_selected_one() {
         let lines = shown(159, 48, &state(6, &[Action::Hold, DOWN, DOWN]));
         let below = lines[31..].join("\n");
@@ -617,7 +617,7 @@ mod tests {
         assert!(text.contains("wrong frames              0") || !two, "{text}");
     }
 
-    #[rstest]
+    #[test]
     fn where_there_is_little_room_the_least_needed_columns_go() {
         let lines = shown(99, 28, &state(6, &[]));
         assert!(lines[2].contains("settings") && lines[2].contains("gain"), "{}", lines[2]);
@@ -627,7 +627,7 @@ mod tests {
         assert!(columns.iter().all(|(_, column)| column.rank == 0) && note > 20);
     }
 
-    #[rstest]
+    #[test]
     fn the_selected_line_stays_in_the_middle_of_a_long_list_and_a_click_finds_its_line() {
         let state = state(60, &[Action::Row(Move::PageDown), Action::Row(Move::PageDown)]);
         let area = Rect::new(0, 0, 159, 28);
@@ -641,7 +641,7 @@ mod tests {
         assert_eq!(line_at(area, &state, (5, 2)), None, "the names of the columns");
     }
 
-    #[rstest]
+    #[test]
     fn climbs_are_listed_with_what_they_came_to() {
         let lines = shown(159, 48, &state(6, &[Action::OtherList]));
         assert!(lines[0].contains("Climbs"), "{}", lines[0]);
@@ -649,7 +649,7 @@ mod tests {
         assert!(lines[30..].join("\n").contains("Enter lists its 6 trials."));
     }
 
-    #[rstest]
+    #[test]
     fn what_is_not_there_is_said() {
         let mut empty = state(6, &[]);
         assert!(shown(99, 28, &LedgerState::default())[0].ends_with("looking…"));
@@ -663,7 +663,7 @@ mod tests {
         assert!(shown(99, 28, &deleted)[0].contains("Deleted Trials"));
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         for state in
             [state(6, &[]), state(6, &[Action::OtherList]), state(3, &[Action::Hold, DOWN])]
@@ -685,7 +685,7 @@ mod tests {
         assert_eq!(thousands(count), text);
     }
 
-    #[rstest]
+    #[test]
     fn times_are_told_in_the_zone_of_the_machine() {
         assert_eq!(when(1_760_000_000, &TimeZone::UTC), "10-09 08:53");
         assert_eq!(when_in_full(1_760_000_000, &TimeZone::UTC), "2025-10-09 08:53");

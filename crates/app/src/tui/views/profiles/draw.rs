@@ -239,7 +239,7 @@ mod tests {
         assert_eq!(line_at(area, &snapshot, (5, 5)), None);
     }
 
-    #[rstest]
+    #[test]
     fn without_any_it_says_how_to_come_by_one_at_any_size() {
         let mut snapshot = snapshot();
         snapshot.profiles.clear();

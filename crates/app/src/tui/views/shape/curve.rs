@@ -361,7 +361,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn the_picked_point_is_named_and_the_bands_stand_below_on_its_axis() {
         let sketch = sketch();
         let bands = [("kiln", band())];
@@ -391,7 +391,7 @@ mod tests {
         assert_eq!(chart.at(area, (2, 2)), None);
     }
 
-    #[rstest]
+    #[test]
     fn a_bin_more_is_seen_and_the_factory_stays_a_notch() {
         let offer = curve_offer();
         let before = Sketch::new(offer, &offer.factory);
@@ -408,7 +408,7 @@ mod tests {
         assert_eq!(before.matches('╌').count(), 1, "that of the legend");
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         let sketch = sketch();
         let bands = [("kiln", band()), ("squall", band())];

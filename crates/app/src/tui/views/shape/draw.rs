@@ -496,7 +496,7 @@ mod tests {
         assert!(text.contains("first lanterns") || text.contains("1860 to 1905 MHz"), "{text}");
     }
 
-    #[rstest]
+    #[test]
     fn states_are_rows_of_voltage_and_clock() {
         let snapshot = shaped(CurveKind::States);
         let mut state = ShapeState::default();
@@ -517,7 +517,7 @@ mod tests {
         assert!(head.contains("taken") && head.contains("factory"), "{text}");
     }
 
-    #[rstest]
+    #[test]
     fn what_smoothing_changed_and_what_stands_in_the_way_is_told() {
         let snapshot = shaped(CurveKind::Points);
         let mut state = ShapeState::default();
@@ -531,7 +531,7 @@ mod tests {
         assert!(!smoothed.contains("Not to be asked yet"), "{smoothed}");
     }
 
-    #[rstest]
+    #[test]
     fn a_card_without_a_curve_shows_its_window_and_says_why() {
         let text = text(&windowed(), &ShapeState::default(), (160, 47));
         for part in
@@ -543,7 +543,7 @@ mod tests {
         assert!(text.contains("memory timing: its driver keeps the timings to itself"), "{text}");
     }
 
-    #[rstest]
+    #[test]
     fn a_place_of_the_chart_is_a_point_and_a_line_beside_it_a_value() {
         let snapshot = shaped(CurveKind::Points);
         let area = Rect::new(0, 1, 160, 47);
@@ -557,7 +557,7 @@ mod tests {
         assert_eq!(value_at(area, middle), None);
     }
 
-    #[rstest]
+    #[test]
     fn any_size_and_any_card_will_do() {
         let state = ShapeState::default();
         for snapshot in [shaped(CurveKind::States), windowed(), moment(|_| ())] {

@@ -3,6 +3,7 @@
 pub(crate) mod bands;
 pub(crate) mod curve;
 pub(crate) mod draw;
+pub(crate) mod keys;
 pub(crate) mod state;
 pub(crate) mod window;
 

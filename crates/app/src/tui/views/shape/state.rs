@@ -507,7 +507,7 @@ mod tests {
         state
     }
 
-    #[rstest]
+    #[test]
     fn a_point_is_raised_flattened_smoothed_and_all_of_it_undone() {
         let snapshot = moment(CurveKind::Points);
         let factory = points(&ShapeState::default(), &snapshot);
@@ -531,7 +531,7 @@ mod tests {
         assert_eq!(points(&state, &snapshot)[2].1, 1_785);
     }
 
-    #[rstest]
+    #[test]
     fn enter_asks_first_and_tries_once_it_is_next() {
         let mut snapshot = moment(CurveKind::Points);
         let mut state = acted(&snapshot, &[Action::ShapeLast, Action::ShapeUp]);
@@ -545,7 +545,7 @@ mod tests {
         assert_eq!(state.act(Action::AskShape, &snapshot), Came::NotHere);
     }
 
-    #[rstest]
+    #[test]
     fn a_curve_that_falls_is_not_asked_and_says_where() {
         let snapshot = moment(CurveKind::Points);
         let mut state = acted(&snapshot, &[Action::ShapeFirst, Action::ShapeMuchUp]);
@@ -553,7 +553,7 @@ mod tests {
         assert!(state.told.as_ref().unwrap().contains("at 825 mV"), "{:?}", state.told);
     }
 
-    #[rstest]
+    #[test]
     fn a_point_that_is_held_flattens_what_is_above_it_but_not_the_sketch() {
         let snapshot = moment(CurveKind::Points);
         let mut state = acted(&snapshot, &[Action::ShapeFirst]);
@@ -587,7 +587,7 @@ mod tests {
         assert!(state.told.as_ref().unwrap().contains("no number"), "{:?}", state.told);
     }
 
-    #[rstest]
+    #[test]
     fn values_beside_the_curve_are_stepped_in_the_cards_own_steps() {
         let snapshot = moment(CurveKind::Points);
         let mut state = acted(&snapshot, &[Action::ShapeFocus, Action::ShapeUp]);
@@ -598,7 +598,7 @@ mod tests {
         assert_eq!(state.draft(&snapshot).values.core_offset, Some(MhzOffset(0)));
     }
 
-    #[rstest]
+    #[test]
     fn a_whole_drag_is_one_move() {
         let snapshot = moment(CurveKind::Points);
         let factory = points(&ShapeState::default(), &snapshot);
@@ -620,7 +620,7 @@ mod tests {
         assert_eq!(points(&state, &snapshot), factory);
     }
 
-    #[rstest]
+    #[test]
     fn settings_are_loaded_as_one_move() {
         let snapshot = moment(CurveKind::Points);
         let mut flat: Vec<(u16, u16)> = curve_offer().factory.into();
@@ -638,7 +638,7 @@ mod tests {
         assert_eq!(points(&state, &snapshot), Vec::from(curve_offer().factory));
     }
 
-    #[rstest]
+    #[test]
     fn another_card_begins_anew() {
         let snapshot = moment(CurveKind::Points);
         let state = acted(&snapshot, &[Action::ShapeUp]);

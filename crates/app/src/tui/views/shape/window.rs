@@ -155,7 +155,6 @@ mod tests {
     use crate::tui::fixtures::run_view;
     use crate::tui::theme::Depth;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
-    use rstest::rstest;
     use yard_step_core::{Mhz, Millivolt};
 
     const THEME: Theme = Theme::new(Depth::None);
@@ -165,7 +164,7 @@ mod tests {
         CurveBand { clock, voltage: (Millivolt(950.0), Millivolt(1_000.0)) }
     }
 
-    #[rstest]
+    #[test]
     fn clocks_stand_where_the_card_ran_between_the_ends_of_the_window() {
         let run = run_view();
         let bands = [("kiln", band())];
@@ -185,7 +184,7 @@ mod tests {
         assert!(low < top, "{text}");
     }
 
-    #[rstest]
+    #[test]
     fn without_a_run_it_says_how_to_come_by_one() {
         let (window, range) = ((1_000.0, 2_000.0), (500.0, 2_500.0));
         let mut chart = WindowChart { trace: None, line: None, window, range, bands: &[] };
@@ -197,7 +196,7 @@ mod tests {
         assert!(lines.iter().any(|line| line.contains("1200 to 1900, average 1500")), "{lines:?}");
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         let run = run_view();
         let bands = [("kiln", band())];

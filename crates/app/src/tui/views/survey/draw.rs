@@ -656,7 +656,7 @@ mod tests {
         assert!(!text.contains(untold), "{text}");
     }
 
-    #[rstest]
+    #[test]
     fn earlier_climbs_are_told_of_and_where_the_others_are() {
         let text = lines(160, 47).join("\n");
         let parts = ["climb 2, now: 3 trials", "climb 1, ended", "and 3 more in Ledger: 8"];
@@ -680,7 +680,7 @@ mod tests {
         assert!(text.contains("a gain is real above"), "{text}");
     }
 
-    #[rstest]
+    #[test]
     fn a_missing_sensor_is_told_from_a_silent_one() {
         let text = lines(160, 47).join("\n");
         assert!(text.contains("no such sensor"), "{text}");
@@ -692,14 +692,14 @@ mod tests {
         assert_eq!(text.matches("no such sensor").count(), 1);
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         for (width, height) in AWKWARD.into_iter().chain([(60, 15), (250, 80)]) {
             lines(width, height);
         }
     }
 
-    #[rstest]
+    #[test]
     fn what_should_be_in_order_is_listed_with_its_reason() {
         let wide = lines(160, 47).join("\n");
         assert!(wide.contains("Before the first change") && wide.contains("1 of 3 in order"));
@@ -712,7 +712,7 @@ mod tests {
         );
     }
 
-    #[rstest]
+    #[test]
     fn a_memory_rate_is_told_as_actual_effective_and_bandwidth() {
         let text = lines(160, 47).join("\n");
         for told in ["memory clock, actual", "1750 MHz", "14000 MT/s", "560 GB/s"] {
@@ -720,7 +720,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn a_warm_up_shows_where_the_heat_is_going() {
         let mut snapshot = snapshot();
         snapshot.activity = Activity::Running;

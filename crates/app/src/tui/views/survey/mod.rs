@@ -1,5 +1,6 @@
 //! The card, its settings, sensors and baseline.
 
 pub(crate) mod draw;
+pub(crate) mod keys;
 
 pub(crate) use draw::draw;

@@ -571,7 +571,7 @@ mod tests {
         assert!(text.contains(" limit  power"), "{text}");
     }
 
-    #[rstest]
+    #[test]
     fn figures_are_of_the_time_since_the_reset_and_at_the_cursor() {
         let snapshot = snapshot();
         let mut state = TraceState::default();
@@ -593,7 +593,7 @@ mod tests {
         assert!(text(&state).iter().any(|line| line.contains("since 5:00")));
     }
 
-    #[rstest]
+    #[test]
     fn events_are_marked_and_told_where_they_are_shown() {
         let snapshot = snapshot();
         let mut state = TraceState::default();
@@ -605,7 +605,7 @@ mod tests {
         assert!(narrow.contains("Nothing in the stretch that is shown."), "{narrow}");
     }
 
-    #[rstest]
+    #[test]
     fn another_trial_is_laid_over_and_said_to_be() {
         let mut snapshot = snapshot();
         snapshot.laid_over = Some(Arc::new(RunView { number: 2, ..run_view() }));
@@ -622,7 +622,7 @@ mod tests {
         assert_eq!(clock_time(at, span), text);
     }
 
-    #[rstest]
+    #[test]
     fn any_size_and_any_moment_will_do() {
         let mut snapshot = snapshot();
         let mut state = TraceState::default();
@@ -640,7 +640,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn a_click_in_the_strips_has_its_share_of_the_time() {
         let area = Rect::new(0, 1, 160, 47);
         let field = field(layout(area).clock);

@@ -1,6 +1,7 @@
 //! Everything that was measured, over time.
 
 pub(crate) mod draw;
+pub(crate) mod keys;
 pub(crate) mod state;
 
 pub(crate) use draw::{column_share, draw, share_at};

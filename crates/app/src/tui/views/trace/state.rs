@@ -171,13 +171,12 @@ impl TraceState {
 mod tests {
     use super::*;
     use crate::tui::fixtures::snapshot;
-    use rstest::rstest;
 
     fn whole(state: &TraceState, snapshot: &Snapshot) -> (f64, f64) {
         state.window(state.shown(snapshot).unwrap())
     }
 
-    #[rstest]
+    #[test]
     fn zooming_in_and_out_comes_back_to_the_whole() {
         let snapshot = snapshot();
         let shown = TraceState::default();
@@ -194,7 +193,7 @@ mod tests {
         assert_eq!(state, TraceState::default(), "it follows again");
     }
 
-    #[rstest]
+    #[test]
     fn zooming_keeps_the_cursor_where_it_is_on_the_screen() {
         let snapshot = snapshot();
         let shown = TraceState::default();
@@ -212,7 +211,7 @@ mod tests {
         assert!((share(&state) - before).abs() < 1e-9);
     }
 
-    #[rstest]
+    #[test]
     fn scrolling_stops_at_both_ends_and_the_cursor_takes_the_stretch_along() {
         let snapshot = snapshot();
         let shown = TraceState::default();
@@ -233,7 +232,7 @@ mod tests {
         assert_eq!((state.cursor, state.window(shown).0), (Some(0.0), 0.0));
     }
 
-    #[rstest]
+    #[test]
     fn escape_lets_go_of_one_thing_after_the_other() {
         let snapshot = snapshot();
         let mut state = TraceState::default();
@@ -250,7 +249,7 @@ mod tests {
         assert_eq!(whole(&state, &snapshot), (0.0, 620.0));
     }
 
-    #[rstest]
+    #[test]
     fn a_fault_after_the_last_sample_is_in_sight() {
         let mut snapshot = snapshot();
         let mut run = crate::tui::fixtures::ended_run_view();
@@ -263,7 +262,7 @@ mod tests {
         assert_eq!(whole(&TraceState::default(), &snapshot), (0.0, 600.1));
     }
 
-    #[rstest]
+    #[test]
     fn a_frozen_picture_stays_while_the_run_goes_on() {
         let mut snapshot = snapshot();
         let mut state = TraceState::default();
@@ -274,7 +273,7 @@ mod tests {
         assert!(state.shown(&snapshot).is_none());
     }
 
-    #[rstest]
+    #[test]
     fn a_trace_made_elsewhere_takes_the_place_of_the_run() {
         let snapshot = snapshot();
         let mut state = TraceState { since: 33.0, ..TraceState::default() };

@@ -249,7 +249,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn points_are_picked_in_the_list_as_in_the_chart() {
         let state = state();
         let area = Rect::new(0, 1, 160, 47);
@@ -260,7 +260,7 @@ mod tests {
         }
     }
 
-    #[rstest]
+    #[test]
     fn decibels_say_what_they_are_told_against() {
         let mut state = state();
         state.act(Action::OtherCost);
@@ -269,7 +269,7 @@ mod tests {
         assert!(lines.join("\n").contains("told against full fan"), "{lines:#?}");
     }
 
-    #[rstest]
+    #[test]
     fn any_size_and_nothing_at_all_will_do() {
         for state in [state(), WeighState::default()] {
             for (width, height) in AWKWARD {

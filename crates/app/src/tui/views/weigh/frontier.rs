@@ -235,7 +235,7 @@ mod tests {
         Frontier::of(&runs, &card(), Cost::Watts, None)
     }
 
-    #[rstest]
+    #[test]
     fn every_point_lies_at_its_work_and_cost_and_can_be_picked_there() {
         let frontier = frontier();
         let chart = FrontierChart { frontier: &frontier, picked: None };
@@ -268,7 +268,7 @@ mod tests {
         assert_eq!(digits(step), after_the_point);
     }
 
-    #[rstest]
+    #[test]
     fn any_size_will_do() {
         for frontier in [frontier(), Frontier::default()] {
             let chart = FrontierChart { frontier: &frontier, picked: Some(1) };

@@ -2,6 +2,7 @@
 
 pub(crate) mod draw;
 pub(crate) mod frontier;
+pub(crate) mod keys;
 pub(crate) mod state;
 
 pub(crate) use draw::{draw, point_at};

@@ -184,7 +184,6 @@ impl WeighState {
 mod tests {
     use super::*;
     use crate::tui::fixtures::{snapshot, weighed};
-    use rstest::rstest;
 
     fn state() -> WeighState {
         let mut state = WeighState::default();
@@ -194,7 +193,7 @@ mod tests {
         state
     }
 
-    #[rstest]
+    #[test]
     fn the_knee_is_picked_first_and_the_arrows_go_along_the_frontier() {
         let mut state = state();
         assert_eq!(state.load.as_deref(), Some("lantern"), "the plan's load has no runs");
@@ -211,7 +210,7 @@ mod tests {
         assert_eq!(state.picked(), Some(state.frontier.frontier[0] + 1));
     }
 
-    #[rstest]
+    #[test]
     fn another_cost_keeps_the_picked_settings_and_another_load_has_points_of_its_own() {
         let mut state = state();
         let before = state.point().unwrap().settings;
@@ -222,7 +221,7 @@ mod tests {
         assert_eq!(state.frontier.points.len(), 1);
     }
 
-    #[rstest]
+    #[test]
     fn a_point_is_asked_for_shaped_and_kept() {
         let mut state = state();
         let point = state.point().unwrap().clone();

@@ -1,0 +1,74 @@
+//! The keys of Weigh.
+
+use ratatui::crossterm::event::KeyCode;
+
+use crate::tui::keys::action::Action;
+use crate::tui::keys::binding::{Binding, key};
+
+/// What can be done in Weigh only.
+pub(crate) static BINDINGS: &[Binding] = &[
+    Binding {
+        action: Action::AskPoint,
+        keys: &[KeyCode::Enter],
+        label: "ask for it",
+        help: "have the picked point tried next; Enter once more tries it",
+        applies: |m| m.waits() && m.has_point && !m.point_is_next && !m.down,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FrontierLess,
+        keys: &[KeyCode::Left],
+        label: "less",
+        help: "pick the point of the frontier that costs less",
+        applies: |m| m.in_weigh(),
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FrontierMore,
+        keys: &[KeyCode::Right],
+        label: "more",
+        help: "pick the point of the frontier that costs more",
+        applies: |m| m.in_weigh(),
+        in_footer: true,
+    },
+    Binding {
+        action: Action::PointBefore,
+        keys: &[KeyCode::Up],
+        label: "any point",
+        help: "pick the point before, on the frontier or not",
+        applies: |m| m.in_weigh(),
+        in_footer: true,
+    },
+    Binding {
+        action: Action::PointAfter,
+        keys: &[KeyCode::Down],
+        label: "any point",
+        help: "pick the point after, on the frontier or not",
+        applies: |m| m.in_weigh(),
+        in_footer: false,
+    },
+    Binding {
+        action: Action::OtherCost,
+        keys: &[KeyCode::Tab],
+        label: "against",
+        help: "weigh against watts, degrees or decibels",
+        applies: |m| m.in_weigh(),
+        in_footer: true,
+    },
+    Binding {
+        action: Action::OtherLoad,
+        keys: &[key('f')],
+        label: "load",
+        help: "weigh the runs of another load",
+        applies: |m| m.in_weigh(),
+        in_footer: true,
+    },
+    Binding {
+        action: Action::ExportFrontier,
+        keys: &[key('x')],
+        label: "export",
+        help: "draw the frontier as SVG or PDF",
+        applies: |m| m.in_weigh(),
+        in_footer: true,
+    },
+];
