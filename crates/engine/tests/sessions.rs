@@ -494,7 +494,7 @@ fn settings_of_ones_own_are_tried_as_a_whole_and_shown_asked_and_taken(desk: Des
     desk.send(Command::Try { yes: false });
     let snapshot = desk.trials(4);
     let own = &snapshot.trials[3];
-    assert_eq!((own.stage, own.asked.power_limit), (Stage::Own, Some(Watt(286.0))));
+    assert_eq!((own.stage, own.asked.power_limit), (Stage::Own, Some(Watt(283.0))));
     assert_eq!(own.taken.unwrap().memory_offset, Some(MhzOffset(30)), "in the card's bins");
     let run = snapshot.run.as_ref().unwrap();
     assert!(run.notes.iter().any(|n| n.contains("asked +33 MHz, rounded to +30 MHz")));
