@@ -81,7 +81,7 @@ pub use shape::{
     Change, CurveError, CurveKind, CurveOffer, MOST_CURVE_POINTS, Sight, Sketch, Span, VfCurve,
     VfPoint, sight, top_of,
 };
-pub use text::{MOST_QUOTED, checked_name, counted, printable, printable_lines, quoted};
+pub use text::{MOST_QUOTED, checked_name, counted, printable, printable_lines, quoted, stated};
 pub use units::{
     Ampere, Celsius, Decibel, GigabytesPerSecond, MegaTransfers, Mhz, MhzOffset, Millivolt,
     MillivoltOffset, Percent, Seconds, Watt,

@@ -61,6 +61,12 @@ pub fn checked_name(text: &str, most: usize) -> Result<String, String> {
     Ok(name.to_owned())
 }
 
+/// What something states about itself, where it does.
+#[must_use]
+pub fn stated(what: Option<impl std::fmt::Display>) -> String {
+    what.map_or_else(|| "not stated".into(), |what| what.to_string())
+}
+
 /// A number of things.
 #[must_use]
 pub fn counted(count: usize, thing: &str) -> String {

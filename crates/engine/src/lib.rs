@@ -62,6 +62,7 @@ pub use rig::Rig;
 pub use session::{Command, Session};
 pub use trial::TICK;
 pub use view::{
-    Activity, ClimbSummary, InStepView, Mark, MarkKind, NextView, Picture, RackCard, RunView,
-    Snapshot, SpoiltPicture, StageStanding, StageView,
+    Activity, ClimbSummary, ClimbView, EdgeFound, Found, InStepView, MachineView, Mark, MarkKind,
+    NextView, Picture, RackCard, RunView, RunsView, Snapshot, SpoiltPicture, StageStanding,
+    StageView,
 };

@@ -145,7 +145,7 @@ impl Session {
         let bell = Bell(Arc::clone(&changed));
         let now = engine.card_now();
         let mut first = first_snapshot(&engine, pace, greeting);
-        (first.held, first.sensors) = now;
+        (first.machine.held, first.machine.sensors) = now;
         let first = Arc::new(first);
         let snapshot = Arc::new(Mutex::new(Arc::clone(&first)));
         let desk = Desk {
@@ -244,7 +244,7 @@ impl Desk {
     }
 
     fn set_pace(&mut self, pace: Pace) {
-        self.state.pace = pace;
+        self.state.runs.pace = pace;
         self.pacer = Pacer::new(pace, Instant::now());
     }
 
@@ -253,7 +253,7 @@ impl Desk {
         self.state.answer = None;
         match command {
             Command::Stop => {
-                self.state.auto = false;
+                self.state.runs.auto = false;
                 return Steer::Stop;
             }
             Command::Quit => {
@@ -261,19 +261,20 @@ impl Desk {
                 return Steer::Stop;
             }
             Command::BackToStock => {
-                self.state.auto = false;
+                self.state.runs.auto = false;
                 self.later.push(Command::BackToStock);
                 return Steer::Stop;
             }
-            Command::Say(verdict) if self.state.is_manual => return Steer::Told(verdict),
+            Command::Say(verdict) if self.state.runs.is_manual => return Steer::Told(verdict),
             Command::Say(_) => {
                 self.answer("This load is judged by its frames: mark the trial afterwards.")
             }
-            Command::ToggleAuto => self.state.auto = !self.state.auto,
-            Command::NextPace => self.set_pace(self.state.pace.next()),
+            Command::ToggleAuto => self.state.runs.auto = !self.state.runs.auto,
+            Command::NextPace => self.set_pace(self.state.runs.pace.next()),
             Command::TogglePause => {
-                let paused = self.state.activity == Activity::Paused;
-                self.state.activity = if paused { Activity::Running } else { Activity::Paused };
+                let paused = self.state.runs.activity == Activity::Paused;
+                self.state.runs.activity =
+                    if paused { Activity::Running } else { Activity::Paused };
             }
             Command::Try { .. } => self.answer("A trial is running already."),
             other => {
@@ -289,13 +290,13 @@ impl Desk {
 impl Overseer for Desk {
     fn tick(&mut self, live: &LiveRun<'_>) -> Steer {
         if self.last.elapsed() >= BETWEEN_SNAPSHOTS {
-            self.state.run = Some(Arc::new(live.view()));
-            self.state.alarms = live.alarms(&self.state.machine.alarms);
+            self.state.runs.newest = Some(Arc::new(live.view()));
+            self.state.machine.alarms = live.alarms(&self.state.machine.said.alarms);
             self.publish();
         }
         let mut wait = self.pacer.wait(crate::trial::TICK, Instant::now());
         loop {
-            let paused = self.state.activity == Activity::Paused;
+            let paused = self.state.runs.activity == Activity::Paused;
             let order = self.orders.recv_timeout(if paused { HELD_TICK } else { wait });
             match order {
                 Ok(command) => match self.order(command) {
@@ -328,7 +329,7 @@ impl Work {
             for command in std::mem::take(&mut self.desk.later) {
                 self.command(command);
             }
-            if self.desk.state.auto {
+            if self.desk.state.runs.auto {
                 // Who is not asked before each trial needs not be asked for a restart either,
                 // unless the machine went down: what did that is for the user to look at.
                 if let Some(Restart::AfterReset(_)) = self.engine.restart_wanted() {
@@ -347,17 +348,17 @@ impl Work {
             }
         }
         let left = self.engine.leave();
-        self.desk.state.activity = Activity::Gone;
+        self.desk.state.runs.activity = Activity::Gone;
         self.desk.publish();
         left
     }
 
     /// A waiting card cools down and shows its sensors.
     fn wait_a_little(&mut self) {
-        let factor = self.desk.state.pace.factor().unwrap_or(60.0);
+        let factor = self.desk.state.runs.pace.factor().unwrap_or(60.0);
         self.engine.idle(Seconds(WAITING_TICK.as_secs_f64() * factor));
-        (self.desk.state.held, self.desk.state.sensors) = self.engine.card_now();
-        self.desk.state.restart = self.engine.restart_wanted();
+        (self.desk.state.machine.held, self.desk.state.machine.sensors) = self.engine.card_now();
+        self.desk.state.machine.restart = self.engine.restart_wanted();
         self.look_around();
         self.desk.publish();
     }
@@ -365,15 +366,15 @@ impl Work {
     /// Looks again at what should be in order before the first change.
     fn look_around(&mut self) {
         let state = &mut self.desk.state;
-        state.machine = Arc::new(self.engine.machine().clone());
-        let now = state.sensors.as_ref();
-        let alarms = &state.machine.alarms;
-        state.alarms = now.map_or_else(Vec::new, |now| alarm::raised(alarms, now, 0));
-        state.rack = Arc::new(self.rack.view(&self.engine.held_in_step()));
-        state.present = self.rack.present();
-        let (idle, profiles) = (state.sensors.as_ref(), &state.profiles);
+        state.machine.said = Arc::new(self.engine.machine().clone());
+        let now = state.machine.sensors.as_ref();
+        let alarms = &state.machine.said.alarms;
+        state.machine.alarms = now.map_or_else(Vec::new, |now| alarm::raised(alarms, now, 0));
+        state.machine.rack = Arc::new(self.rack.view(&self.engine.held_in_step()));
+        state.machine.present = self.rack.present();
+        let (idle, profiles) = (state.machine.sensors.as_ref(), &state.machine.profiles);
         let found = self.engine.prerequisites(&self.rack.cards(), idle, profiles);
-        state.prerequisites = Arc::new(found);
+        state.machine.prerequisites = Arc::new(found);
     }
 
     fn command(&mut self, command: Command) {
@@ -384,11 +385,11 @@ impl Work {
                 Ok(())
             }
             Command::ToggleAuto => {
-                self.desk.state.auto = !self.desk.state.auto;
+                self.desk.state.runs.auto = !self.desk.state.runs.auto;
                 Ok(())
             }
             Command::NextPace => {
-                self.desk.set_pace(self.desk.state.pace.next());
+                self.desk.set_pace(self.desk.state.runs.pace.next());
                 Ok(())
             }
             Command::Nudge(steps) => {
@@ -481,9 +482,9 @@ impl Work {
             Command::ToggleInStep(index) => self.toggle_in_step(index),
             Command::NewClimb => self.engine.begin_anew().map(|()| {
                 self.read_lists();
-                self.desk.state.run = None;
-                self.desk.state.looked_at = None;
-                self.desk.state.laid_over = None;
+                self.desk.state.runs.newest = None;
+                self.desk.state.runs.looked_at = None;
+                self.desk.state.runs.laid_over = None;
                 self.desk.answer(format!("Climb {} begins.", self.engine.climb_id()));
             }),
         };
@@ -507,8 +508,8 @@ impl Work {
         let now = self.engine.card_now();
         let state = &mut self.desk.state;
         let notices = std::mem::take(&mut state.notices);
-        *state = first_snapshot(&self.engine, state.pace, notices);
-        (state.held, state.sensors) = now;
+        *state = first_snapshot(&self.engine, state.runs.pace, notices);
+        (state.machine.held, state.machine.sensors) = now;
         self.read_lists();
         let card = self.engine.description();
         let name =
@@ -540,7 +541,7 @@ impl Work {
     }
 
     fn lay_over(&mut self, number: Option<u32>) -> Result<(), EngineError> {
-        self.desk.state.laid_over = self.recorded(number)?;
+        self.desk.state.runs.laid_over = self.recorded(number)?;
         Ok(())
     }
 
@@ -550,10 +551,10 @@ impl Work {
     }
 
     fn try_next(&mut self, yes: bool) {
-        self.desk.state.activity = Activity::Running;
-        self.desk.state.looked_at = None;
-        self.desk.state.run = None;
-        self.desk.set_pace(self.desk.state.pace);
+        self.desk.state.runs.activity = Activity::Running;
+        self.desk.state.runs.looked_at = None;
+        self.desk.state.runs.newest = None;
+        self.desk.set_pace(self.desk.state.runs.pace);
         match self.engine.carry_out(yes, &mut self.desk) {
             Ok(view) => {
                 for note in &view.notes {
@@ -567,13 +568,13 @@ impl Work {
                     self.desk.tell(text);
                 }
                 if view.wants_a_look {
-                    self.desk.state.auto = false;
+                    self.desk.state.runs.auto = false;
                     self.desk.answer("An alarm put the card back: have a look before going on.");
                 }
-                self.desk.state.run = Some(Arc::new(view));
+                self.desk.state.runs.newest = Some(Arc::new(view));
             }
             Err(error) => {
-                self.desk.state.auto = false;
+                self.desk.state.runs.auto = false;
                 self.desk.tell(error.to_string());
                 // That the machine is down is said in the place of the next step.
                 if !matches!(error, EngineError::MachineDown { .. } | EngineError::IsDown) {
@@ -581,13 +582,13 @@ impl Work {
                 }
             }
         }
-        self.desk.state.activity = Activity::Waiting;
+        self.desk.state.runs.activity = Activity::Waiting;
         // What was run may stand behind a profile, or against it.
-        if !self.desk.state.profiles.is_empty() {
+        if !self.desk.state.machine.profiles.is_empty() {
             self.read_profiles();
         }
         if !matches!(self.engine.climb().next(), Next::Trial(_)) {
-            self.desk.state.auto = false;
+            self.desk.state.runs.auto = false;
         }
         self.refresh();
         self.look_around();
@@ -596,7 +597,7 @@ impl Work {
 
     fn restart(&mut self) -> Result<(), EngineError> {
         let told = self.engine.restart_machine()?;
-        self.desk.state.run = last_run(&self.engine);
+        self.desk.state.runs.newest = last_run(&self.engine);
         for text in told {
             self.desk.answer(text);
         }
@@ -678,7 +679,7 @@ impl Work {
             // What an earlier climb came to may be another now.
             self.read_lists();
         }
-        let looked = self.desk.state.looked_at.as_ref();
+        let looked = self.desk.state.runs.looked_at.as_ref();
         if looked.is_some_and(|view| (view.climb, view.number) == (climb, trial)) {
             return self.look_into(climb, trial);
         }
@@ -688,7 +689,8 @@ impl Work {
     /// Looks at the trial `by` after the one looked at; the present lies after the last one, as far
     /// as the climb is the present one.
     fn look_beside(&mut self, by: i32) -> Result<(), EngineError> {
-        let looked = self.desk.state.looked_at.as_ref().map(|run| (run.climb, run.number as i32));
+        let looked =
+            self.desk.state.runs.looked_at.as_ref().map(|run| (run.climb, run.number as i32));
         if let Some((climb, number)) = looked.filter(|(climb, _)| *climb != self.engine.climb_id())
         {
             return self.look_into(climb, (number + by).max(1) as u32);
@@ -699,12 +701,12 @@ impl Work {
     }
 
     fn look_into(&mut self, climb: i64, trial: u32) -> Result<(), EngineError> {
-        self.desk.state.looked_at = Some(Arc::new(self.engine.recorded_run(climb, trial)?));
+        self.desk.state.runs.looked_at = Some(Arc::new(self.engine.recorded_run(climb, trial)?));
         Ok(())
     }
 
     fn look(&mut self, number: Option<u32>) -> Result<(), EngineError> {
-        self.desk.state.looked_at = self.recorded(number)?;
+        self.desk.state.runs.looked_at = self.recorded(number)?;
         Ok(())
     }
 
@@ -712,13 +714,13 @@ impl Work {
     fn refresh(&mut self) {
         let (held, sensors) = self.engine.card_now();
         let state = &mut self.desk.state;
-        (state.held, state.sensors) = (held, sensors);
+        (state.machine.held, state.machine.sensors) = (held, sensors);
         fill(state, &self.engine);
     }
 
     fn read_profiles(&mut self) {
         match self.engine.profiles() {
-            Ok(profiles) => self.desk.state.profiles = profiles,
+            Ok(profiles) => self.desk.state.machine.profiles = profiles,
             Err(error) => self.desk.tell(error.to_string()),
         }
     }
@@ -728,7 +730,8 @@ impl Work {
         let state = &mut self.desk.state;
         match lists(&self.engine) {
             Ok((profiles, history, older)) => {
-                (state.profiles, state.history, state.older_climbs) = (profiles, history, older);
+                (state.machine.profiles, state.climb.history, state.climb.older_climbs) =
+                    (profiles, history, older);
             }
             Err(error) => self.desk.tell(error.to_string()),
         }

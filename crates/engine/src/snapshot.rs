@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Climb, Descent, Domain, Gain, Next, Outcome, Outlook, Seconds, Stage, Stairs, in_short,
+    Climb, ClimbError, Descent, Domain, Next, Outcome, Outlook, Seconds, Stage, Stairs, in_short,
 };
 use yard_step_ledger::ClimbEntry;
 use yard_step_scenes::Scene;
@@ -12,55 +12,64 @@ use crate::engine::Engine;
 use crate::error::EngineError;
 use crate::pace::Pace;
 use crate::profiles::ProfileView;
-use crate::view::{Activity, ClimbSummary, NextView, RunView, Snapshot, StageStanding, StageView};
+use crate::view::{
+    Activity, ClimbSummary, ClimbView, EdgeFound, Found, MachineView, NextView, RunView, RunsView,
+    Snapshot, StageStanding, StageView,
+};
 
 pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) -> Snapshot {
     let climb = engine.climb();
     let mut snapshot = Snapshot {
-        card: Arc::new(engine.description().clone()),
-        climb: engine.climb_id(),
-        stages: climb.stages().to_vec(),
-        stage: Stage::Baseline,
-        next: NextView::Stuck(String::new()),
-        trials: Arc::new(Vec::new()),
-        under_load: Seconds(0.0),
-        baseline_runs: 0,
-        progress: Vec::new(),
-        stairs: [None, None],
-        descents: Vec::new(),
-        other_stages: Vec::new(),
-        map: Arc::default(),
-        advice: Vec::new(),
-        parts: Vec::new(),
-        leaving_out: false,
-        claim: None,
-        isolation: None,
-        baseline: None,
-        plan: Arc::new(climb.plan().clone()),
-        outlook: Outlook::default(),
-        run: None,
-        looked_at: None,
-        laid_over: None,
-        machine: Arc::new(engine.machine().clone()),
-        prerequisites: Arc::new(Vec::new()),
-        rack: Arc::new(Vec::new()),
-        present: 0,
-        held: None,
-        sensors: None,
-        activity: Activity::Waiting,
-        restart: engine.restart_wanted(),
-        is_manual: engine.load.is_manual(),
-        auto: false,
-        pace,
+        climb: ClimbView {
+            number: engine.climb_id(),
+            plan: Arc::new(climb.plan().clone()),
+            stages: climb.stages().to_vec(),
+            stage: Stage::Baseline,
+            next: NextView::Stuck(String::new()),
+            trials: Arc::new(Vec::new()),
+            under_load: Seconds(0.0),
+            outlook: Outlook::default(),
+            baseline: None,
+            baseline_runs: 0,
+            progress: Vec::new(),
+            other_stages: Vec::new(),
+            stairs: [None, None],
+            descents: Vec::new(),
+            map: Arc::default(),
+            advice: Vec::new(),
+            parts: Vec::new(),
+            leaving_out: false,
+            claim: None,
+            isolation: None,
+            history: Vec::new(),
+            older_climbs: 0,
+        },
+        runs: RunsView {
+            newest: None,
+            looked_at: None,
+            laid_over: None,
+            activity: Activity::Waiting,
+            is_manual: engine.load.is_manual(),
+            auto: false,
+            pace,
+        },
+        machine: MachineView {
+            card: Arc::new(engine.description().clone()),
+            rack: Arc::new(Vec::new()),
+            present: 0,
+            held: None,
+            sensors: None,
+            profiles: Vec::new(),
+            said: Arc::new(engine.machine().clone()),
+            prerequisites: Arc::new(Vec::new()),
+            restart: engine.restart_wanted(),
+            alarms: Vec::new(),
+        },
         answer: None,
-        alarms: Vec::new(),
         notices,
-        profiles: Vec::new(),
-        history: Vec::new(),
-        older_climbs: 0,
     };
     fill(&mut snapshot, engine);
-    snapshot.run = last_run(engine);
+    snapshot.runs.newest = last_run(engine);
     snapshot
 }
 
@@ -70,13 +79,14 @@ pub(crate) fn last_run(engine: &Engine) -> Option<Arc<RunView>> {
     engine.recorded_run(engine.climb_id(), last.number).ok().map(Arc::new)
 }
 
-pub(crate) fn fill(state: &mut Snapshot, engine: &Engine) {
+pub(crate) fn fill(snapshot: &mut Snapshot, engine: &Engine) {
     let climb = engine.climb();
-    state.climb = engine.climb_id();
-    state.stage = climb.stage();
     let next = climb.next();
     let is_open = !matches!(next, Next::Ended(_));
     let outcome = climb.outcome();
+    let state = &mut snapshot.climb;
+    state.number = engine.climb_id();
+    state.stage = climb.stage();
     state.trials = Arc::new(climb.trials().to_vec());
     state.under_load = climb.test_seconds();
     state.baseline_runs = climb.baseline_runs();
@@ -95,7 +105,7 @@ pub(crate) fn fill(state: &mut Snapshot, engine: &Engine) {
     state.parts = climb.parts();
     state.leaving_out = climb.is_leaving_out();
     state.isolation = climb.isolation();
-    state.restart = engine.restart_wanted();
+    snapshot.machine.restart = engine.restart_wanted();
 }
 
 fn descents(climb: &Climb, next: &Next) -> Vec<(Stage, Arc<Descent>)> {
@@ -104,14 +114,14 @@ fn descents(climb: &Climb, next: &Next) -> Vec<(Stage, Arc<Descent>)> {
 }
 
 /// The stages a climb has not, in their order, each with why it cannot have it.
-fn other_stages(climb: &Climb) -> Vec<(Stage, Option<String>)> {
+fn other_stages(climb: &Climb) -> Vec<(Stage, Option<ClimbError>)> {
     let is_other = |stage: &Stage| !climb.stages().contains(stage);
-    let why = |stage: Stage| climb.with_stage(stage).err().map(|error| error.to_string());
+    let why = |stage: Stage| climb.with_stage(stage).err();
     Stage::PLANNED.into_iter().filter(is_other).map(|stage| (stage, why(stage))).collect()
 }
 
 /// Where each stage stands, and what it found.
-fn progress(climb: &Climb, state: &Snapshot, is_open: bool, outcome: &Outcome) -> Vec<StageView> {
+fn progress(climb: &Climb, state: &ClimbView, is_open: bool, outcome: &Outcome) -> Vec<StageView> {
     let standing = |stage: Stage| match stage {
         _ if climb.is_skipped(stage) => StageStanding::Skipped,
         _ if climb.is_done(stage) && climb.has_begun(stage) => StageStanding::Done,
@@ -121,77 +131,45 @@ fn progress(climb: &Climb, state: &Snapshot, is_open: bool, outcome: &Outcome) -
     let view = |stage: &Stage| StageView {
         stage: *stage,
         standing: standing(*stage),
-        found: found(climb, *stage, &state.stairs, outcome).unwrap_or_default(),
+        found: found(climb, *stage, &state.stairs, outcome),
     };
     climb.stages().iter().map(view).collect()
 }
 
-/// What a stage has found so far, in a sentence.
+/// What a stage has found so far.
 fn found(
     climb: &Climb,
     stage: Stage,
     stairs: &[Option<Arc<Stairs>>],
     outcome: &Outcome,
-) -> Option<String> {
+) -> Option<Found> {
     if !climb.has_begun(stage) {
         return None;
     }
     match stage {
-        Stage::Baseline => climb.baseline().map(|baseline| {
-            format!("Score {:.0}, noise {:.2} %.", baseline.score, baseline.noise.value())
-        }),
-        Stage::Power => climb.power_report().map(|report| report.sentence()),
+        Stage::Baseline => climb.baseline().map(Found::Baseline),
+        Stage::Power => climb.power_report().map(Found::Power),
         Stage::Core | Stage::Memory => {
             let domain = stage.domain()?;
             let stairs = stairs.iter().flatten().find(|stairs| stairs.domain == domain)?;
-            let axis = climb.axis(domain)?;
             let kept = climb.found_alone().get(domain);
-            let gain = climb.gain_alone(domain, kept);
-            let gain = gain.map_or(String::new(), |(gain, error, known)| {
-                let sure = match known {
-                    Gain::Clear => "",
-                    Gain::NotThere => ", no gain",
-                    Gain::Open => ", not clear of the noise",
-                };
-                format!(" ({:+.1} ± {:.1} %{sure})", gain * 100.0, error * 100.0)
-            });
-            let band = stairs.band.map_or(String::new(), |(low, high)| {
-                format!(", edge believed {} to {}", axis.show(low), axis.show(high))
-            });
-            let slower = climb.stable_yet_slower(domain).map_or(String::new(), |s| format!(" {s}"));
-            Some(format!("{}{gain}{band}.{slower}", axis.show(kept)))
+            Some(Found::Edge(EdgeFound {
+                axis: climb.axis(domain)?,
+                kept,
+                gain: climb.gain_alone(domain, kept),
+                band: stairs.band,
+                slower: climb.stable_yet_slower(domain),
+            }))
         }
-        Stage::Together => {
-            let claim = outcome.claim.map_or(String::new(), |c| format!(" {}", c.sentence()));
-            Some(format!("{}.{claim}", in_short(&outcome.settings, climb.card())))
+        Stage::Together => Some(Found::Together(Box::new(outcome.settings), outcome.claim)),
+        _ if stage.is_undervolting() => {
+            climb.strategy_report(stage).map(|report| Found::Undervolt(Box::new(report)))
         }
-        _ if stage.is_undervolting() => climb.strategy_report(stage).map(|report| report.sentence),
-        _ => climb
-            .round_report(stage)
-            .map(|report| format!("{}{}", report.sentence, where_it_pays(climb, &report.sections))),
-    }
-}
-
-/// For which sections of the load a round pays, the most first, where they are told apart.
-fn where_it_pays(climb: &Climb, sections: &[(usize, f64)]) -> String {
-    /// A smaller difference of a section is not told.
-    const LEAST: f64 = 0.2;
-    let Ok(scene) = climb.plan().scene.parse::<Scene>() else { return String::new() };
-    let mut named: Vec<(&str, f64)> = sections
-        .iter()
-        .filter_map(|(section, gain)| Some((*scene.sections().get(*section)?, *gain)))
-        .filter(|(_, gain)| gain.abs() >= LEAST)
-        .collect();
-    named.sort_by(|a, b| b.1.total_cmp(&a.1));
-    let told = |pays: bool| {
-        let of = named.iter().filter(|(_, gain)| (*gain > 0.0) == pays);
-        of.map(|(name, gain)| format!("{name} {gain:+.1} %")).collect::<Vec<_>>().join(", ")
-    };
-    match (told(true).as_str(), told(false).as_str()) {
-        ("", "") => String::new(),
-        (pays, "") => format!(" It pays in {pays}."),
-        ("", costs) => format!(" It costs in {costs}."),
-        (pays, costs) => format!(" It pays in {pays}; it costs in {costs}."),
+        _ => {
+            let scene = climb.plan().scene.parse::<Scene>();
+            let sections = scene.map_or(&[][..], Scene::sections);
+            climb.round_report(stage).map(|report| Found::Round(Box::new(report), sections))
+        }
     }
 }
 
@@ -241,30 +219,5 @@ fn summary(entry: &ClimbEntry) -> ClimbSummary {
         trials: entry.trials.len(),
         kept: outcome.as_ref().map(|outcome| in_short(&outcome.settings, &entry.card)),
         gain_percent: outcome.and_then(|outcome| outcome.gain_percent),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-    use yard_step_card::{Card, CardChoice};
-    use yard_step_core::Plan;
-
-    #[rstest]
-    #[case("medley", &[(0, 1.24), (1, -3.0), (2, 0.61), (3, 0.1)], " It pays in kiln +1.2 %, loom +0.6 %; it costs in sluice -3.0 %.")]
-    #[case("medley", &[(0, 0.5)], " It pays in kiln +0.5 %.")]
-    #[case("medley", &[(1, -0.5)], " It costs in sluice -0.5 %.")]
-    #[case("medley", &[(1, 0.05)], "")]
-    #[case("my own load", &[(0, 5.0)], "")]
-    fn for_which_scenes_a_round_pays_is_told(
-        #[case] load: &str,
-        #[case] sections: &[(usize, f64)],
-        #[case] told: &str,
-    ) {
-        let card = CardChoice::all()[0].open(3, 0).unwrap().description().clone();
-        let plan = Plan { scene: load.into(), ..Plan::default() };
-        let climb = Climb::new(card, plan, &[Stage::Baseline, Stage::MemoryForCore]).unwrap();
-        assert_eq!(where_it_pays(&climb, sections), told);
     }
 }

@@ -6,8 +6,8 @@ use std::time::{Duration, Instant};
 use yard_step_core::{
     Alarm, AlarmAct, AlarmRaised, CardDescription, Celsius, Channel, CheckedFrame, Difference,
     Ending, Evidence, Expected, Fault, Judgement, Plan, Reference, Sample, Seconds, Seen,
-    SettingKind, Settings, Stage, Trace, TrialRecord, WARM_WITHIN, Watch, alarm, asks_more_clock,
-    in_short, judge, top_of,
+    SettingKind, Settings, Stage, Trace, TrialRecord, WARM_WITHIN, Watch, Watt, alarm,
+    asks_more_clock, in_short, judge, top_of,
 };
 use yard_step_ledger::{Event, Intent, Measured};
 use yard_step_scenes::{PASS_FRAMES, Scene, reference};
@@ -266,7 +266,7 @@ impl Run {
 
     /// What must end the run at once, whoever runs it: the ceiling, or a sensor that fell silent.
     pub(crate) fn alarm(&mut self) -> Option<Ending> {
-        let ceiling = self.card.limits.temperature_ceiling;
+        let ceiling = self.card.limits.stops_at();
         let temperature = self.sample.chip_temperature();
         if temperature.is_some_and(|now| now >= ceiling) {
             return Some(Ending::Ceiling);
@@ -328,10 +328,10 @@ impl Run {
             seen: self.watch.glance(),
             score: self.score(),
             target: top_of(&self.card, &held),
-            power_limit: held.get(SettingKind::PowerLimit).unwrap_or(limits.power_limit.value()),
+            power_limit: held.get(SettingKind::PowerLimit).or(limits.power_limit.map(Watt::value)),
             temperature_target: held
                 .get(SettingKind::TemperatureTarget)
-                .unwrap_or(limits.temperature_target.value()),
+                .or(limits.temperature_target.map(Celsius::value)),
             at: self.sample.at,
             planned: self.intent.planned,
             warm_up: self.intent.warm_up,
@@ -339,7 +339,7 @@ impl Run {
             trace: self.trace.clone(),
             room: self.intent.room,
             plateau: self.is_warming().then(|| self.watch.plateau()).flatten(),
-            temperature_ceiling: limits.temperature_ceiling.value(),
+            temperature_ceiling: limits.stops_at().value(),
             marks: self.marks.clone(),
             in_step: Vec::new(),
             notes: Vec::new(),

@@ -3,10 +3,10 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Advice, AlarmRaised, Baseline, CardDescription, CheckedFrame, Claim, Descent, Fault, Frame,
-    InStepRecord, Isolation, Judgement, Machine, Map, Mhz, Outcome, Outlook, Part, Plan, Plateau,
-    Prerequisite, Purpose, Room, Sample, Seconds, Seen, Settings, Stage, Stairs, Trace,
-    TrialRecord, Verdict,
+    Advice, AlarmRaised, Axis, Baseline, CardDescription, CheckedFrame, Claim, ClimbError, Descent,
+    Fault, Frame, Gain, InStepRecord, Isolation, Judgement, Machine, Map, Mhz, MhzOffset, Outcome,
+    Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose, Room, RoundReport, Sample,
+    Seconds, Seen, Settings, Stage, Stairs, StrategyReport, Trace, TrialRecord, Verdict,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{Scene, WrongPixel, check, reference};
@@ -218,10 +218,10 @@ pub struct RunView {
     pub score: Option<f64>,
     /// Highest clock the curve allows under these settings: what the clock line is held against.
     pub target: Mhz,
-    /// Power limit it ran under, W.
-    pub power_limit: f64,
-    /// Temperature target it ran under, °C.
-    pub temperature_target: f64,
+    /// Power limit it ran under, W; none where the card has none.
+    pub power_limit: Option<f64>,
+    /// Temperature target it ran under, °C; none where the card has none.
+    pub temperature_target: Option<f64>,
     /// Time since it began.
     pub at: Seconds,
     /// Length in all.
@@ -318,8 +318,40 @@ pub struct StageView {
     pub stage: Stage,
     /// How far it has come.
     pub standing: StageStanding,
-    /// What it came to, in a sentence; empty before there is anything to say.
-    pub found: String,
+    /// What it came to; none before there is anything to say.
+    pub found: Option<Found>,
+}
+
+/// What a stage came to.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Found {
+    /// A baseline.
+    Baseline(Baseline),
+    /// What the raised limits alone bring.
+    Power(PowerReport),
+    /// The edge of one clock.
+    Edge(EdgeFound),
+    /// Both clocks together, as they would be kept, and what is claimed of that.
+    Together(Box<Settings>, Option<Claim>),
+    /// An undervolt.
+    Undervolt(Box<StrategyReport>),
+    /// The best of a few settings, and the names of the sections of its load.
+    Round(Box<RoundReport>, &'static [&'static str]),
+}
+
+/// The edge of one clock, as far as it is known.
+#[derive(Debug, Clone, PartialEq)]
+pub struct EdgeFound {
+    /// What the values mean.
+    pub axis: Axis,
+    /// What would be kept.
+    pub kept: MhzOffset,
+    /// Gain of it in shares of the score, its standard error, and whether it is one.
+    pub gain: Option<(f64, f64, Gain)>,
+    /// Where the edge is believed, with 90 %.
+    pub band: Option<(MhzOffset, MhzOffset)>,
+    /// Why more clock is not worth keeping, where that is so.
+    pub slower: Option<String>,
 }
 
 /// How far a stage has come.
@@ -363,13 +395,13 @@ pub struct ClimbSummary {
     pub gain_percent: Option<f64>,
 }
 
-/// Everything there is to see at one moment.
+/// The climb, as far as it has come.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Snapshot {
-    /// The card.
-    pub card: Arc<CardDescription>,
-    /// Number of the climb.
-    pub climb: i64,
+pub struct ClimbView {
+    /// Its number.
+    pub number: i64,
+    /// The plan that is followed.
+    pub plan: Arc<Plan>,
     /// Its stages.
     pub stages: Vec<Stage>,
     /// The present one.
@@ -380,14 +412,20 @@ pub struct Snapshot {
     pub trials: Arc<Vec<TrialRecord>>,
     /// Time under load in all of them.
     pub under_load: Seconds,
+    /// How much is left.
+    pub outlook: Outlook,
+    /// The baseline.
+    pub baseline: Option<Baseline>,
+    /// Baseline runs that count so far.
+    pub baseline_runs: usize,
     /// Where each stage stands.
     pub progress: Vec<StageView>,
+    /// Stages that the climb has not, each with why the card cannot, where it cannot.
+    pub other_stages: Vec<(Stage, Option<ClimbError>)>,
     /// The staircase of the core clock, and that of the memory clock.
     pub stairs: [Option<Arc<Stairs>>; 2],
-    /// The walks down in voltage, one for each strategy of the climb.
+    /// The searches down in voltage, one for each such stage of the climb.
     pub descents: Vec<(Stage, Arc<Descent>)>,
-    /// Stages that the climb has not, each with why the card cannot, where it cannot.
-    pub other_stages: Vec<(Stage, Option<String>)>,
     /// Core against memory.
     pub map: Arc<Map>,
     /// What pays next, after the newest trial.
@@ -400,24 +438,36 @@ pub struct Snapshot {
     pub claim: Option<Claim>,
     /// What the user asked: of which trial, and how far the answer has come.
     pub isolation: Option<(u32, Isolation)>,
-    /// The baseline.
-    pub baseline: Option<Baseline>,
-    /// Baseline runs that count so far.
-    pub baseline_runs: usize,
-    /// The plan that is followed.
-    pub plan: Arc<Plan>,
-    /// How much is left.
-    pub outlook: Outlook,
+    /// The newest earlier climbs on this card, the newest first.
+    pub history: Vec<ClimbSummary>,
+    /// How many more there are.
+    pub older_climbs: usize,
+}
+
+/// The runs that can be looked at, and how the engine makes them.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RunsView {
     /// The present run, or the last one.
-    pub run: Option<Arc<RunView>>,
+    pub newest: Option<Arc<RunView>>,
     /// A run taken from the ledger to look at.
     pub looked_at: Option<Arc<RunView>>,
     /// A run taken from the ledger to lay over the one shown.
     pub laid_over: Option<Arc<RunView>>,
-    /// What the user said of the machine.
-    pub machine: Arc<Machine>,
-    /// What should be looked at before the first change.
-    pub prerequisites: Arc<Vec<Prerequisite>>,
+    /// What the engine is doing.
+    pub activity: Activity,
+    /// Whether only the user can say how the present run goes.
+    pub is_manual: bool,
+    /// Whether it takes the next step by itself.
+    pub auto: bool,
+    /// Pace of the virtual clock.
+    pub pace: Pace,
+}
+
+/// The machine, its cards, and the one that is climbed on.
+#[derive(Debug, Clone, PartialEq)]
+pub struct MachineView {
+    /// The card climbed on.
+    pub card: Arc<CardDescription>,
     /// The cards of this machine.
     pub rack: Arc<Vec<RackCard>>,
     /// Which of them is climbed on.
@@ -426,41 +476,44 @@ pub struct Snapshot {
     pub held: Option<Settings>,
     /// Sensors now.
     pub sensors: Option<Sample>,
-    /// What the engine is doing.
-    pub activity: Activity,
-    /// Why the machine should be restarted, if it should.
-    pub restart: Option<Restart>,
-    /// Whether only the user can say how the present run goes.
-    pub is_manual: bool,
-    /// Whether it takes the next step by itself.
-    pub auto: bool,
-    /// Pace of the virtual clock.
-    pub pace: Pace,
-    /// The answer to the user's last command, until the next one.
-    pub answer: Option<String>,
-    /// Alarms of the user's that what is read now sets off, the gravest first.
-    pub alarms: Vec<AlarmRaised>,
-    /// Newest notices, the oldest first.
-    pub notices: Vec<String>,
     /// Kept profiles of this card, the newest first.
     pub profiles: Vec<ProfileView>,
-    /// The newest earlier climbs on this card, the newest first.
-    pub history: Vec<ClimbSummary>,
-    /// How many more there are.
-    pub older_climbs: usize,
+    /// What the user said of the machine.
+    pub said: Arc<Machine>,
+    /// What should be looked at before the first change.
+    pub prerequisites: Arc<Vec<Prerequisite>>,
+    /// Why the machine should be restarted, if it should.
+    pub restart: Option<Restart>,
+    /// Alarms of the user's that what is read now sets off, the gravest first.
+    pub alarms: Vec<AlarmRaised>,
+}
+
+/// Everything there is to see at one moment.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Snapshot {
+    /// The climb.
+    pub climb: ClimbView,
+    /// Its runs.
+    pub runs: RunsView,
+    /// The machine.
+    pub machine: MachineView,
+    /// The answer to the user's last command, until the next one.
+    pub answer: Option<String>,
+    /// Newest notices, the oldest first.
+    pub notices: Vec<String>,
 }
 
 impl Snapshot {
     /// The run to be shown: the one looked at, or the present or last one.
     #[must_use]
     pub fn shown(&self) -> Option<&Arc<RunView>> {
-        self.looked_at.as_ref().or(self.run.as_ref())
+        self.runs.looked_at.as_ref().or(self.runs.newest.as_ref())
     }
 
     /// Number of the trial that is looked at, where it is one of the present climb.
     #[must_use]
     pub fn looked_here(&self) -> Option<u32> {
-        let looked = self.looked_at.as_ref().filter(|run| run.climb == self.climb)?;
+        let looked = self.runs.looked_at.as_ref().filter(|run| run.climb == self.climb.number)?;
         Some(looked.number)
     }
 
@@ -468,7 +521,7 @@ impl Snapshot {
     /// present one.
     #[must_use]
     pub fn baseline_for(&self, run: &RunView) -> Option<f64> {
-        let own = self.baseline.filter(|_| run.climb == self.climb)?;
+        let own = self.climb.baseline.filter(|_| run.climb == self.climb.number)?;
         Some(own.score)
     }
 }

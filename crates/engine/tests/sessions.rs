@@ -50,7 +50,9 @@ impl Desk {
     }
 
     fn trials(&self, count: usize) -> Arc<Snapshot> {
-        self.until("so many trials", |s| s.trials.len() == count && s.activity == Activity::Waiting)
+        self.until("so many trials", |s| {
+            s.climb.trials.len() == count && s.runs.activity == Activity::Waiting
+        })
     }
 
     fn with_baseline(self) -> Self {
@@ -116,7 +118,7 @@ fn desk() -> Desk {
 }
 
 fn next_offset(snapshot: &Snapshot) -> Option<MhzOffset> {
-    match &snapshot.next {
+    match &snapshot.climb.next {
         NextView::Trial { asked, .. } => asked.core_offset,
         NextView::Ended(_) | NextView::Stuck(_) => None,
     }
@@ -126,63 +128,70 @@ fn next_offset(snapshot: &Snapshot) -> Option<MhzOffset> {
 fn the_first_snapshot_shows_the_card_as_it_is(desk: Desk) {
     let snapshot = desk.session.snapshot();
     assert_eq!(snapshot.notices, ["Welcome."]);
-    assert_eq!(snapshot.held.unwrap().core_offset, Some(MhzOffset::STOCK));
-    assert!(snapshot.sensors.is_some() && snapshot.run.is_none() && snapshot.trials.is_empty());
-    assert!(matches!(snapshot.next, NextView::Trial { purpose: Purpose::Baseline, .. }));
+    assert_eq!(snapshot.machine.held.unwrap().core_offset, Some(MhzOffset::STOCK));
+    assert!(
+        snapshot.machine.sensors.is_some()
+            && snapshot.runs.newest.is_none()
+            && snapshot.climb.trials.is_empty()
+    );
+    assert!(matches!(snapshot.climb.next, NextView::Trial { purpose: Purpose::Baseline, .. }));
 }
 
 #[rstest]
 fn one_try_is_one_trial_and_its_run_stays_in_view(desk: Desk) {
     desk.send(Command::Try { yes: false });
     let snapshot = desk.trials(1);
-    let run = snapshot.run.as_ref().unwrap();
+    let run = snapshot.runs.newest.as_ref().unwrap();
     assert_eq!(run.judgement.as_ref().unwrap().verdict, Verdict::Clean);
     assert!(run.picture.is_some() && run.trace.len() > 100);
     assert!(snapshot.notices.last().unwrap().starts_with("Trial 1: clean."));
-    assert_eq!(snapshot.under_load, run.seen.seconds);
+    assert_eq!(snapshot.climb.under_load, run.seen.seconds);
 }
 
 #[rstest]
 fn auto_climb_goes_to_the_outcome_and_turns_itself_off(desk: Desk) {
-    let is_over = |s: &Snapshot| matches!(s.next, NextView::Ended(_));
+    let is_over = |s: &Snapshot| matches!(s.climb.next, NextView::Ended(_));
     let snapshot = loop {
         desk.send(Command::ToggleAuto);
         let snapshot = desk.until("the outcome, or the machine down", |s| {
-            (is_over(s) || s.restart == Some(Restart::Down)) && s.activity == Activity::Waiting
+            (is_over(s) || s.machine.restart == Some(Restart::Down))
+                && s.runs.activity == Activity::Waiting
         });
         if is_over(&snapshot) {
             break snapshot;
         }
         // It goes no further by itself.
-        assert!(!snapshot.auto);
+        assert!(!snapshot.runs.auto);
         desk.send(Command::Restart);
-        let up = desk.until("the restart", |s| s.restart.is_none());
-        assert_eq!(up.trials.last().unwrap().verdict(), Verdict::MachineDown);
+        let up = desk.until("the restart", |s| s.machine.restart.is_none());
+        assert_eq!(up.climb.trials.last().unwrap().verdict(), Verdict::MachineDown);
     };
-    assert!(!snapshot.auto);
-    let NextView::Ended(outcome) = &snapshot.next else { panic!() };
+    assert!(!snapshot.runs.auto);
+    let NextView::Ended(outcome) = &snapshot.climb.next else { panic!() };
     assert!(outcome.confirmed && outcome.settings.core_offset.unwrap() > MhzOffset::STOCK);
-    assert_eq!(desk.ledger.climb(snapshot.climb).unwrap().state, ClimbState::Ended);
-    assert_eq!(snapshot.outlook.climb.trials, (0, 0));
+    assert_eq!(desk.ledger.climb(snapshot.climb.number).unwrap().state, ClimbState::Ended);
+    assert_eq!(snapshot.climb.outlook.climb.trials, (0, 0));
 }
 
 #[test]
 fn a_paused_run_stands_still_and_a_stopped_one_ends() {
     let desk = desk_at(Pace::Ten);
     desk.send(Command::Try { yes: false });
-    desk.until("a running trial", |s| s.run.as_ref().is_some_and(|run| run.at.value() > 0.5));
+    desk.until("a running trial", |s| {
+        s.runs.newest.as_ref().is_some_and(|run| run.at.value() > 0.5)
+    });
     desk.send(Command::TogglePause);
-    let paused = desk.until("the pause", |s| s.activity == Activity::Paused);
+    let paused = desk.until("the pause", |s| s.runs.activity == Activity::Paused);
     // Commands are still taken, and time has not moved when the next snapshot comes.
     desk.send(Command::NextPace);
-    let later = desk.until("the next pace", |s| s.pace == Pace::Sixty);
-    assert_eq!(later.run.as_ref().unwrap().at, paused.run.as_ref().unwrap().at);
+    let later = desk.until("the next pace", |s| s.runs.pace == Pace::Sixty);
+    assert_eq!(later.runs.newest.as_ref().unwrap().at, paused.runs.newest.as_ref().unwrap().at);
     desk.send(Command::Try { yes: false });
     desk.until("the refusal", |s| s.answer.as_deref() == Some("A trial is running already."));
     desk.send(Command::Stop);
     let ended = desk.trials(1);
-    assert_eq!(ended.trials[0].verdict(), Verdict::Void);
-    assert!(ended.trials[0].was_stopped());
+    assert_eq!(ended.climb.trials[0].verdict(), Verdict::Void);
+    assert!(ended.climb.trials[0].was_stopped());
 }
 
 #[rstest]
@@ -202,24 +211,26 @@ fn a_nudge_moves_the_next_value_and_is_dropped_again(desk: Desk) {
 fn what_is_wished_while_a_trial_runs_is_done_after_its_verdict() {
     let desk = desk_at(Pace::Max).with_baseline();
     desk.send(Command::NextPace);
-    desk.until("the slowest pace", |s| s.pace == Pace::Real);
+    desk.until("the slowest pace", |s| s.runs.pace == Pace::Real);
     desk.send(Command::Try { yes: false });
-    desk.until("a running trial", |s| s.activity == Activity::Running && s.run.is_some());
+    desk.until("a running trial", |s| {
+        s.runs.activity == Activity::Running && s.runs.newest.is_some()
+    });
     desk.send(Command::Nudge(2));
     let told = desk.until("the answer", |s| s.answer.is_some());
     assert!(told.answer.as_ref().unwrap().contains("as soon as this trial has its verdict"));
     desk.send(Command::Stop);
     let after = desk.trials(4);
-    assert!(after.trials[3].was_stopped());
+    assert!(after.climb.trials[3].was_stopped());
     desk.until("the wish", |s| next_offset(s) == Some(MhzOffset(90)));
     desk.send(Command::Try { yes: false });
-    desk.until("the next run", |s| s.activity == Activity::Running && s.run.is_some());
+    desk.until("the next run", |s| s.runs.activity == Activity::Running && s.runs.newest.is_some());
     desk.send(Command::BackToStock);
     let stock = desk.until("stock", |s| {
         s.answer.as_ref().is_some_and(|a| a.starts_with("The card is at stock"))
     });
-    assert_eq!(stock.trials.len(), 5);
-    assert_eq!(stock.held.unwrap().core_offset, Some(MhzOffset::STOCK));
+    assert_eq!(stock.climb.trials.len(), 5);
+    assert_eq!(stock.machine.held.unwrap().core_offset, Some(MhzOffset::STOCK));
 }
 
 #[rstest]
@@ -229,8 +240,8 @@ fn a_mark_changes_what_comes_next_and_is_in_the_ledger(desk: Desk) {
     desk.trials(4);
     desk.send(Command::Mark { climb: 1, trial: 4, verdict: Some(Verdict::Artifacts) });
     let marked = desk.until("a step back", |s| next_offset(s) == Some(MhzOffset(15)));
-    assert_eq!(marked.trials[3].verdict(), Verdict::Artifacts);
-    let events = desk.ledger.events(marked.climb).unwrap();
+    assert_eq!(marked.climb.trials[3].verdict(), Verdict::Artifacts);
+    let events = desk.ledger.events(marked.climb.number).unwrap();
     assert!(events.iter().any(|event| event.text == "Trial 4 marked as artifacts by hand."));
     desk.send(Command::Mark { climb: 1, trial: 4, verdict: None });
     desk.until("the step up", |s| next_offset(s) == Some(MhzOffset(120)));
@@ -239,13 +250,13 @@ fn a_mark_changes_what_comes_next_and_is_in_the_ledger(desk: Desk) {
 #[rstest]
 fn earlier_trials_are_looked_at_one_by_one_and_the_present_comes_back(desk: Desk) {
     let desk = desk.with_baseline();
-    let looked = |s: &Snapshot| s.looked_at.as_ref().map(|run| run.number);
+    let looked = |s: &Snapshot| s.runs.looked_at.as_ref().map(|run| run.number);
     for (by, number) in [(-1, Some(3)), (-1, Some(2)), (-1, Some(1)), (-1, Some(1)), (1, Some(2))] {
         desk.send(Command::LookBeside(by));
         desk.until("the trial beside", |s| looked(s) == number);
     }
     let shown = desk.session.snapshot();
-    let run = shown.looked_at.as_ref().unwrap();
+    let run = shown.runs.looked_at.as_ref().unwrap();
     assert!(run.picture.is_none(), "pictures are not recorded");
     assert_eq!(run.judgement.as_ref().unwrap().verdict, Verdict::Clean);
     assert!(!run.trace.is_empty(), "but its samples are");
@@ -268,22 +279,22 @@ fn a_trial_of_another_climb_is_looked_into_marked_and_its_settings_tried_again(d
     desk.send(Command::Try { yes: false });
     desk.trials(4);
     desk.send(Command::NewClimb);
-    desk.until("another climb", |s| s.climb == 2);
+    desk.until("another climb", |s| s.climb.number == 2);
     desk.send(Command::LookInto { climb: 1, trial: 4 });
-    let looked = desk.until("the old trial", |s| s.looked_at.is_some());
-    let run = looked.looked_at.clone().unwrap();
+    let looked = desk.until("the old trial", |s| s.runs.looked_at.is_some());
+    let run = looked.runs.looked_at.clone().unwrap();
     assert_eq!(run.title, "trial 4 of climb 1, Tarn 310");
     assert_eq!((looked.looked_here(), looked.baseline_for(&run)), (None, None));
     for (by, number) in [(-1, 3), (-1, 2), (1, 3), (1, 4)] {
         desk.send(Command::LookBeside(by));
-        desk.until("the trial beside", |s| s.looked_at.as_ref().unwrap().number == number);
+        desk.until("the trial beside", |s| s.runs.looked_at.as_ref().unwrap().number == number);
     }
     desk.send(Command::LookBeside(1));
     desk.until("the refusal", |s| {
         s.notices.iter().any(|notice| notice == "There is no trial 5 in climb 1.")
     });
     desk.send(Command::Mark { climb: 1, trial: 4, verdict: Some(Verdict::Artifacts) });
-    let verdict = |s: &Snapshot| s.looked_at.as_ref()?.judgement.as_ref().map(|j| j.verdict);
+    let verdict = |s: &Snapshot| s.runs.looked_at.as_ref()?.judgement.as_ref().map(|j| j.verdict);
     desk.until("the mark", |s| verdict(s) == Some(Verdict::Artifacts));
     assert_eq!(desk.ledger.climb(1).unwrap().trials[3].record.verdict(), Verdict::Artifacts);
     let row = desk.ledger.row_of(1, 4).unwrap().unwrap();
@@ -298,7 +309,7 @@ fn the_settings_of_another_card_are_not_tried_on_this_one(desk: Desk) {
     let desk = desk.with_baseline();
     let row = desk.ledger.row_of(1, 1).unwrap().unwrap();
     desk.send(Command::Choose(1));
-    desk.until("the other card", |s| s.climb == 2);
+    desk.until("the other card", |s| s.climb.number == 2);
     desk.send(Command::Repeat(row));
     let refusal = "Trial 1 of climb 1 ran on Tarn 310, unit 5. Choose that card first, with c.";
     desk.until("the refusal", |s| s.notices.iter().any(|notice| notice == refusal));
@@ -317,15 +328,15 @@ fn ending_the_stage_keeping_and_going_back_to_stock(desk: Desk) {
     desk.send(Command::Try { yes: false });
     desk.trials(4);
     desk.send(Command::EndStage);
-    desk.until("the end", |s| matches!(s.next, NextView::Ended(_)));
+    desk.until("the end", |s| matches!(s.climb.next, NextView::Ended(_)));
     desk.send(keep_outcome("by day"));
-    let kept = desk.until("the profile", |s| !s.profiles.is_empty());
-    assert_eq!(kept.profiles[0].profile.settings.core_offset, Some(MhzOffset(45)));
-    assert_eq!(kept.held.unwrap().core_offset, Some(MhzOffset(45)));
+    let kept = desk.until("the profile", |s| !s.machine.profiles.is_empty());
+    assert_eq!(kept.machine.profiles[0].profile.settings.core_offset, Some(MhzOffset(45)));
+    assert_eq!(kept.machine.held.unwrap().core_offset, Some(MhzOffset(45)));
     desk.send(Command::BackToStock);
     let stock =
         desk.until("stock", |s| s.notices.iter().any(|n| n.starts_with("The card is at stock")));
-    assert_eq!(stock.held.unwrap().core_offset, Some(MhzOffset::STOCK));
+    assert_eq!(stock.machine.held.unwrap().core_offset, Some(MhzOffset::STOCK));
 }
 
 #[rstest]
@@ -333,24 +344,26 @@ fn a_baseline_without_a_run_that_counts_cannot_be_ended(desk: Desk) {
     desk.send(Command::EndStage);
     let refused = desk.until("the refusal", |s| s.answer.is_some());
     assert!(refused.answer.as_ref().unwrap().contains("nothing to compare with"));
-    assert!(matches!(refused.next, NextView::Trial { .. }));
+    assert!(matches!(refused.climb.next, NextView::Trial { .. }));
 }
 
 #[rstest]
 fn a_new_climb_begins_empty_and_the_old_one_is_history(desk: Desk) {
     let desk = desk.with_baseline();
-    let old = desk.session.snapshot().climb;
+    let old = desk.session.snapshot().climb.number;
     desk.send(Command::NewClimb);
-    let new = desk.until("the new climb", |s| s.climb != old);
-    assert!(new.trials.is_empty() && new.baseline.is_none() && new.run.is_none());
-    let summary = new.history.iter().find(|climb| climb.id == old).unwrap();
+    let new = desk.until("the new climb", |s| s.climb.number != old);
+    assert!(
+        new.climb.trials.is_empty() && new.climb.baseline.is_none() && new.runs.newest.is_none()
+    );
+    let summary = new.climb.history.iter().find(|climb| climb.id == old).unwrap();
     assert_eq!((summary.state, summary.trials), ("given up", 3));
 }
 
 #[rstest]
 fn a_trial_that_could_not_be_written_down_stays_with_its_own_climb(desk: Desk) {
     let desk = desk.with_baseline();
-    let old = desk.session.snapshot().climb;
+    let old = desk.session.snapshot().climb.number;
     let path = DataDir::new(desk._dir.path()).ledger();
     let other = rusqlite::Connection::open(path).unwrap();
     other.execute_batch("ALTER TABLE samples RENAME TO hidden").unwrap();
@@ -358,10 +371,10 @@ fn a_trial_that_could_not_be_written_down_stays_with_its_own_climb(desk: Desk) {
     desk.until("the failure", |s| s.answer.is_some());
     other.execute_batch("ALTER TABLE hidden RENAME TO samples").unwrap();
     desk.send(Command::NewClimb);
-    desk.until("the new climb", |s| s.climb != old);
+    desk.until("the new climb", |s| s.climb.number != old);
     desk.send(Command::Try { yes: false });
     let new = desk.trials(1);
-    assert_eq!(new.trials[0].number, 1);
+    assert_eq!(new.climb.trials[0].number, 1);
     let entry = desk.ledger.climb(old).unwrap();
     assert_eq!((entry.trials.len(), entry.unfinished), (4, None));
     assert_eq!(entry.trials[3].record.verdict(), Verdict::Void);
@@ -372,7 +385,7 @@ fn a_waiting_card_cools_down_in_view() {
     let desk = desk_at(Pace::Max);
     desk.send(Command::Try { yes: false });
     let hot = desk.trials(1);
-    let temperature = |s: &Snapshot| s.sensors.unwrap().core_temperature.unwrap().value();
+    let temperature = |s: &Snapshot| s.machine.sensors.unwrap().core_temperature.unwrap().value();
     desk.until("a cooler card", |s| temperature(s) < temperature(&hot) - 5.0);
 }
 
@@ -380,7 +393,7 @@ fn a_waiting_card_cools_down_in_view() {
 fn leaving_in_the_middle_keeps_the_trial_as_stopped() {
     let desk = desk_at(Pace::Ten);
     desk.send(Command::Try { yes: false });
-    desk.until("a running trial", |s| s.run.is_some());
+    desk.until("a running trial", |s| s.runs.newest.is_some());
     let Desk { session, ledger, _dir, .. } = desk;
     drop(session);
     let entry = ledger.climbs().unwrap().pop().unwrap();
@@ -392,10 +405,10 @@ fn leaving_in_the_middle_keeps_the_trial_as_stopped() {
 #[rstest]
 fn what_is_said_of_the_machine_is_noted_and_changes_the_list_of_prerequisites(desk: Desk) {
     let standing = |snapshot: &Snapshot, what: &str| {
-        let found = snapshot.prerequisites.iter().find(|line| line.what == what);
+        let found = snapshot.machine.prerequisites.iter().find(|line| line.what == what);
         found.map(|line| line.standing)
     };
-    let open = desk.until("a list", |s| !s.prerequisites.is_empty());
+    let open = desk.until("a list", |s| !s.machine.prerequisites.is_empty());
     assert_eq!(standing(&open, "room"), Some(Standing::Open));
     assert_eq!(standing(&open, "factory state"), Some(Standing::Met));
     let room = Room { ambient: Celsius(27.0), case: Case::Closed };
@@ -416,19 +429,19 @@ fn what_is_said_of_the_machine_is_noted_and_changes_the_list_of_prerequisites(de
     });
     assert_eq!(desk.ledger.machine().unwrap(), machine, "what cannot be is not noted");
     desk.send(Command::Try { yes: false });
-    assert_eq!(desk.trials(1).trials[0].room, Some(room));
+    assert_eq!(desk.trials(1).climb.trials[0].room, Some(room));
 }
 
 #[rstest]
 fn another_card_of_the_rack_is_taken_up_with_a_climb_of_its_own(desk: Desk) {
     desk.send(Command::Try { yes: false });
     let first = desk.trials(1);
-    assert_eq!((first.rack.len(), first.present), (2, 0));
+    assert_eq!((first.machine.rack.len(), first.machine.present), (2, 0));
     desk.send(Command::Choose(1));
-    let other = desk.until("the other card", |s| s.present == 1);
-    assert_eq!((other.card.serial.as_str(), other.trials.len()), ("6", 0));
+    let other = desk.until("the other card", |s| s.machine.present == 1);
+    assert_eq!((other.machine.card.serial.as_str(), other.climb.trials.len()), ("6", 0));
     assert_ne!(other.climb, first.climb);
-    assert!(other.run.is_none() && other.notices.iter().any(|n| n == "Another card."));
+    assert!(other.runs.newest.is_none() && other.notices.iter().any(|n| n == "Another card."));
     desk.send(Command::Choose(7));
     desk.until("a refusal", |s| s.answer.as_deref() == Some("There is no card 8."));
 }
@@ -436,47 +449,47 @@ fn another_card_of_the_rack_is_taken_up_with_a_climb_of_its_own(desk: Desk) {
 #[rstest]
 fn two_cards_in_step_keep_their_own_read_back_and_verdict(desk: Desk) {
     desk.send(Command::ToggleInStep(1));
-    desk.until("in step", |s| s.rack.get(1).is_some_and(|card| card.in_step));
+    desk.until("in step", |s| s.machine.rack.get(1).is_some_and(|card| card.in_step));
     desk.send(Command::Try { yes: false });
     let snapshot = desk.trials(1);
-    let [other] = &snapshot.trials[0].in_step[..] else { panic!("{:?}", snapshot.notices) };
+    let [other] = &snapshot.climb.trials[0].in_step[..] else { panic!("{:?}", snapshot.notices) };
     assert!(other.card.ends_with("#6") && other.judged == Verdict::Clean, "{other:?}");
-    assert_eq!(other.taken, snapshot.trials[0].taken);
-    assert_ne!(other.score, snapshot.trials[0].score, "another unit");
-    assert_eq!(snapshot.run.as_ref().unwrap().in_step[0].verdict, Some(Verdict::Clean));
-    let written = desk.ledger.climb(snapshot.climb).unwrap();
-    assert_eq!(written.trials[0].record.in_step, snapshot.trials[0].in_step);
+    assert_eq!(other.taken, snapshot.climb.trials[0].taken);
+    assert_ne!(other.score, snapshot.climb.trials[0].score, "another unit");
+    assert_eq!(snapshot.runs.newest.as_ref().unwrap().in_step[0].verdict, Some(Verdict::Clean));
+    let written = desk.ledger.climb(snapshot.climb.number).unwrap();
+    assert_eq!(written.trials[0].record.in_step, snapshot.climb.trials[0].in_step);
     desk.send(Command::ToggleInStep(0));
     desk.until("a refusal", |s| {
         s.answer.as_ref().is_some_and(|answer| answer.contains("two different cards of one kind"))
     });
     desk.send(Command::ToggleInStep(1));
-    desk.until("let go", |s| s.rack.get(1).is_some_and(|card| !card.in_step));
+    desk.until("let go", |s| s.machine.rack.get(1).is_some_and(|card| !card.in_step));
     desk.send(Command::Try { yes: false });
-    assert!(desk.trials(2).trials[1].in_step.is_empty());
+    assert!(desk.trials(2).climb.trials[1].in_step.is_empty());
 }
 
 #[rstest]
 fn a_card_in_step_that_is_chosen_to_be_climbed_on_is_let_go_first(desk: Desk) {
     desk.send(Command::ToggleInStep(1));
-    desk.until("in step", |s| s.rack.get(1).is_some_and(|card| card.in_step));
+    desk.until("in step", |s| s.machine.rack.get(1).is_some_and(|card| card.in_step));
     desk.send(Command::Choose(1));
-    let chosen = desk.until("the other card", |s| s.present == 1);
-    assert!(chosen.rack.iter().all(|card| !card.in_step));
+    let chosen = desk.until("the other card", |s| s.machine.present == 1);
+    assert!(chosen.machine.rack.iter().all(|card| !card.in_step));
 }
 
 #[rstest]
 fn a_recorded_trial_is_laid_over_the_one_shown(desk: Desk) {
     let desk = desk.with_baseline();
     desk.send(Command::LayOver(Some(1)));
-    let laid = desk.until("the other trial", |s| s.laid_over.is_some());
-    let over = laid.laid_over.as_ref().unwrap();
-    let shown = laid.run.as_ref().unwrap();
+    let laid = desk.until("the other trial", |s| s.runs.laid_over.is_some());
+    let over = laid.runs.laid_over.as_ref().unwrap();
+    let shown = laid.runs.newest.as_ref().unwrap();
     assert_eq!((over.number, shown.number), (1, 3));
     assert_ne!(over.trace, shown.trace);
     assert_eq!(over.trace.len(), over.seen.seconds.value() as usize * 10);
     desk.send(Command::LayOver(None));
-    desk.until("no other trial", |s| s.laid_over.is_none());
+    desk.until("no other trial", |s| s.runs.laid_over.is_none());
 }
 
 #[rstest]
@@ -488,19 +501,19 @@ fn settings_of_ones_own_are_tried_as_a_whole_and_shown_asked_and_taken(desk: Des
         ..Settings::stock(&unit(5).description().clone())
     };
     desk.send(Command::Wish(Box::new(asked)));
-    let wished =
-        desk.until("the wish", |s| matches!(&s.next, NextView::Trial { stage: Stage::Own, .. }));
+    let wished = desk
+        .until("the wish", |s| matches!(&s.climb.next, NextView::Trial { stage: Stage::Own, .. }));
     assert!(wished.answer.as_ref().unwrap().contains("power limit 400 W is outside"));
     desk.send(Command::Try { yes: false });
     let snapshot = desk.trials(4);
-    let own = &snapshot.trials[3];
+    let own = &snapshot.climb.trials[3];
     assert_eq!((own.stage, own.asked.power_limit), (Stage::Own, Some(Watt(283.0))));
     assert_eq!(own.taken.unwrap().memory_offset, Some(MhzOffset(30)), "in the card's bins");
-    let run = snapshot.run.as_ref().unwrap();
+    let run = snapshot.runs.newest.as_ref().unwrap();
     assert!(run.notes.iter().any(|n| n.contains("asked +33 MHz, rounded to +30 MHz")));
-    let again = desk.ledger.climb(snapshot.climb).unwrap();
+    let again = desk.ledger.climb(snapshot.climb.number).unwrap();
     assert_eq!(again.trials[3].record.stage, Stage::Own);
-    assert!(matches!(&snapshot.next, NextView::Trial { stage: Stage::Core, .. }));
+    assert!(matches!(&snapshot.climb.next, NextView::Trial { stage: Stage::Core, .. }));
 }
 
 #[rstest]
@@ -509,8 +522,8 @@ fn what_took_the_machine_down_in_an_earlier_climb_needs_a_yes_when_it_is_repeate
     desk.send(Command::Try { yes: false });
     desk.trials(4);
     desk.send(Command::NewClimb);
-    desk.until("another climb", |s| s.climb == 2);
-    let risk = |s: &Snapshot| match &s.next {
+    desk.until("another climb", |s| s.climb.number == 2);
+    let risk = |s: &Snapshot| match &s.climb.next {
         NextView::Trial { risk, .. } => risk.clone(),
         _ => None,
     };
@@ -529,7 +542,7 @@ fn what_took_the_machine_down_in_an_earlier_climb_needs_a_yes_when_it_is_repeate
     desk.until("the question", |s| {
         s.answer.as_ref().is_some_and(|a| a.contains("took the machine down"))
     });
-    assert!(desk.session.snapshot().trials.is_empty(), "nothing was tried");
+    assert!(desk.session.snapshot().climb.trials.is_empty(), "nothing was tried");
     desk.send(Command::Try { yes: true });
     desk.trials(1);
 }
@@ -540,9 +553,9 @@ fn kept(desk: Desk) -> Desk {
     desk.send(Command::Try { yes: false });
     desk.trials(4);
     desk.send(Command::EndStage);
-    desk.until("the end", |s| matches!(s.next, NextView::Ended(_)));
+    desk.until("the end", |s| matches!(s.climb.next, NextView::Ended(_)));
     desk.send(keep_outcome("by day"));
-    desk.until("the profile", |s| !s.profiles.is_empty());
+    desk.until("the profile", |s| !s.machine.profiles.is_empty());
     desk
 }
 
@@ -557,29 +570,29 @@ fn profiles_are_switched_tried_again_and_deleted(desk: Desk) {
         what,
     };
     desk.send(Command::Keep(Box::new(wish)));
-    let two = desk.until("both", |s| s.profiles.len() == 2);
-    assert_eq!(two.profiles[0].profile.purpose, "as it came");
-    assert!(two.profiles[1].profile.in_use, "what came of a trial does not take its place");
+    let two = desk.until("both", |s| s.machine.profiles.len() == 2);
+    assert_eq!(two.machine.profiles[0].profile.purpose, "as it came");
+    assert!(two.machine.profiles[1].profile.in_use, "what came of a trial does not take its place");
     desk.send(Command::UseProfile { name: "plain".into(), yes: false });
     let used = desk.until("the switch", |s| {
-        s.profiles.iter().any(|p| p.profile.name == "plain" && p.profile.in_use)
+        s.machine.profiles.iter().any(|p| p.profile.name == "plain" && p.profile.in_use)
     });
-    assert_eq!(used.held.unwrap().core_offset, Some(MhzOffset::STOCK));
+    assert_eq!(used.machine.held.unwrap().core_offset, Some(MhzOffset::STOCK));
     assert!(used.answer.as_ref().unwrap().contains("starts at stock until it is proven"));
 
     desk.send(Command::CheckProfile("plain".into()));
-    let asked = desk.until("the question", |s| matches!(s.next, NextView::Trial { .. }));
-    let NextView::Trial { asked, .. } = &asked.next else { panic!("no trial") };
+    let asked = desk.until("the question", |s| matches!(s.climb.next, NextView::Trial { .. }));
+    let NextView::Trial { asked, .. } = &asked.climb.next else { panic!("no trial") };
     assert_eq!(asked.core_offset, Some(MhzOffset::STOCK));
     desk.send(Command::Try { yes: true });
     let ran = desk.trials(5);
-    let view = ran.profiles.iter().find(|p| p.profile.name == "plain").unwrap();
+    let view = ran.machine.profiles.iter().find(|p| p.profile.name == "plain").unwrap();
     assert_eq!(view.backing.runs, 4, "the baseline and the new run: {:?}", view.backing);
     assert!(view.drift.is_some(), "{view:?}");
 
     desk.send(Command::DropProfile("plain".into()));
-    let left = desk.until("one profile", |s| s.profiles.len() == 1);
-    assert_eq!(left.profiles[0].profile.name, "by day");
+    let left = desk.until("one profile", |s| s.machine.profiles.len() == 1);
+    assert_eq!(left.machine.profiles[0].profile.name, "by day");
     desk.send(Command::UseProfile { name: "plain".into(), yes: false });
     desk.until("the refusal", |s| s.answer.as_ref().is_some_and(|a| a.contains("no profile")));
 }
@@ -589,24 +602,24 @@ fn another_stage_goes_on_an_ended_climb_and_what_the_card_lacks_is_told(desk: De
     let desk = kept(desk);
     let snapshot = desk.session.snapshot();
     let why = |stage| {
-        let other = snapshot.other_stages.iter().find(|(other, _)| *other == stage);
+        let other = snapshot.climb.other_stages.iter().find(|(other, _)| *other == stage);
         other.and_then(|(_, why)| why.clone())
     };
     assert_eq!(why(Stage::UndervoltClock), None);
-    assert!(why(Stage::Window).unwrap().contains("does not offer"));
-    assert!(why(Stage::Together).unwrap().contains("name both before it"));
+    assert!(why(Stage::Window).unwrap().to_string().contains("does not offer"));
+    assert!(why(Stage::Together).unwrap().to_string().contains("name both before it"));
     desk.send(Command::AddStage(Stage::Window));
     desk.until("the refusal", |s| {
         s.answer.as_ref().is_some_and(|answer| answer.contains("lowest and highest clock"))
     });
     desk.send(Command::AddStage(Stage::UndervoltClock));
-    let added = desk.until("the stage", |s| s.stages.contains(&Stage::UndervoltClock));
+    let added = desk.until("the stage", |s| s.climb.stages.contains(&Stage::UndervoltClock));
     assert!(
-        matches!(&added.next, NextView::Trial { stage: Stage::UndervoltClock, .. }),
+        matches!(&added.climb.next, NextView::Trial { stage: Stage::UndervoltClock, .. }),
         "{:?}",
-        added.next
+        added.climb.next
     );
-    assert_eq!(added.descents.len(), 1);
+    assert_eq!(added.climb.descents.len(), 1);
     assert_eq!(desk.ledger.climb(1).unwrap().state, ClimbState::Open);
     assert_eq!(desk.ledger.climb(1).unwrap().stages.last(), Some(&Stage::UndervoltClock));
     desk.send(Command::AddStage(Stage::UndervoltClock));

@@ -5,7 +5,7 @@ use std::fmt::Write as _;
 use clap::Args;
 use serde::Serialize;
 use yard_step_card::{Card, CardAddress, Edges, connect};
-use yard_step_core::{CardDescription, Channel, CurveKind, CurveOffer, SettingKind};
+use yard_step_core::{CardDescription, Channel, CurveKind, CurveOffer, SettingKind, stated};
 use yard_step_scenes::Scene;
 
 use crate::failure::Failure;
@@ -96,7 +96,7 @@ fn in_words(document: &CardDocument) -> String {
         card.memory_wiring.bandwidth(card.memory_clock),
         limits.boost_clock,
         limits.highest_clock,
-        limits.power_limit,
+        stated(limits.power_limit),
     );
     for kind in SettingKind::ALL {
         // Writing to a string cannot fail.

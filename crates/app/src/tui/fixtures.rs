@@ -5,15 +5,15 @@ use std::sync::Arc;
 
 use yard_step_core::{
     Absent, Advice, Backing, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel,
-    ChartTrial, CheckedFrame, Climb, ClockLine, CurveKind, CurveOffer, Domain, Failure, Fan, Frame,
-    Judgement, Left, Limiter, Machine, Map, Margin, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer,
-    Origin, Outlook, Pair, Part, Percent, Plan, Prerequisite, Profile, Proof, Purpose, Reading,
-    Room, Sample, Seconds, Seen, SettingKind, Settings, Span, Stage, Stairs, Standing, Trace,
-    TrialRecord, Verdict, VfCurve, Watt, Weighed,
+    ChartTrial, CheckedFrame, Climb, ClimbError, ClockLine, CurveKind, CurveOffer, Domain, Failure,
+    Fan, Frame, Judgement, Left, Limiter, Machine, Map, Margin, MemoryWiring, Mhz, MhzOffset,
+    Millivolt, Offer, Origin, Outlook, Pair, Part, Percent, Plan, Prerequisite, Profile, Proof,
+    Purpose, Reading, Room, Sample, Seconds, Seen, SettingKind, Settings, Span, Stage, Stairs,
+    Standing, Trace, TrialRecord, Verdict, VfCurve, Watt, Weighed,
 };
 use yard_step_engine::{
-    Activity, ClimbSummary, Mark, MarkKind, NextView, Pace, Picture, ProfileView, RackCard,
-    RunView, Snapshot, StageStanding, StageView,
+    Activity, ClimbSummary, ClimbView, Found, MachineView, Mark, MarkKind, NextView, Pace, Picture,
+    ProfileView, RackCard, RunView, RunsView, Snapshot, StageStanding, StageView,
 };
 use yard_step_ledger::{Intent, Ledger, Measured};
 use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel, look_at, reference};
@@ -42,10 +42,10 @@ pub fn card() -> CardDescription {
             boost_clock: Mhz(2_085.0),
             highest_clock: Mhz(2_145.0),
             clock_bin: Mhz(15.0),
-            voltage_ceiling: Millivolt(1_081.0),
-            power_limit: Watt(220.0),
-            temperature_target: Celsius(83.0),
-            temperature_ceiling: Celsius(93.0),
+            voltage_ceiling: Some(Millivolt(1_081.0)),
+            power_limit: Some(Watt(220.0)),
+            temperature_target: Some(Celsius(83.0)),
+            temperature_ceiling: Some(Celsius(93.0)),
             current: None,
         },
         curve: None,
@@ -233,8 +233,8 @@ pub fn run_view() -> RunView {
         seen: seen(),
         score: Some(1_010.0),
         target: Mhz(2_205.0),
-        power_limit: 220.0,
-        temperature_target: 83.0,
+        power_limit: Some(220.0),
+        temperature_target: Some(83.0),
         at: Seconds(600.0),
         planned: Seconds(620.0),
         warm_up: Seconds(20.0),
@@ -272,128 +272,143 @@ pub fn run_view() -> RunView {
     }
 }
 
+fn baseline() -> Baseline {
+    Baseline {
+        runs: 3,
+        score: 1_000.0,
+        noise: Percent(0.4),
+        noise_floor: Some(Percent(1.35)),
+        plateau: Some(Celsius(67.8)),
+        average_clock: Mhz(2_005.0),
+        average_power: Some(Watt(216.0)),
+        hot_spot_max: Some(Celsius(78.0)),
+    }
+}
+
 /// A climb with its baseline, one step held and one failed.
 #[must_use]
 pub fn snapshot() -> Snapshot {
     Snapshot {
-        alarms: Vec::new(),
-        card: Arc::new(card()),
-        climb: 2,
-        stages: Stage::USUAL.to_vec(),
-        stage: Stage::Core,
-        next: NextView::Trial {
+        climb: ClimbView {
+            number: 2,
+            plan: Arc::new(Plan::default()),
+            stages: Stage::USUAL.to_vec(),
             stage: Stage::Core,
-            asked: Box::new(settings(75)),
-            what: "core +75 MHz".into(),
-            purpose: Purpose::Step,
-            seconds: Seconds(200.0),
-            reason: "It held at +60 MHz, and +120 MHz ended in load died: a fine step of 15 MHz \
-                     towards it."
-                .into(),
-            risk: None,
-        },
-        trials: Arc::new(vec![
-            record(1, 0, Verdict::Clean),
-            record(2, 60, Verdict::Clean),
-            record(3, 120, Verdict::LoadDied),
-        ]),
-        under_load: Seconds(600.0),
-        baseline_runs: 3,
-        progress: vec![
-            StageView {
-                stage: Stage::Baseline,
-                standing: StageStanding::Done,
-                found: "Score 1000, noise 0.30 %.".into(),
-            },
-            StageView {
+            next: NextView::Trial {
                 stage: Stage::Core,
-                standing: StageStanding::Present,
-                found: String::new(),
+                asked: Box::new(settings(75)),
+                what: "core +75 MHz".into(),
+                purpose: Purpose::Step,
+                seconds: Seconds(200.0),
+                reason:
+                    "It held at +60 MHz, and +120 MHz ended in load died: a fine step of 15 MHz \
+                     towards it."
+                        .into(),
+                risk: None,
             },
-        ],
-        stairs: [Some(Arc::new(stairs(60, Some(120)))), None],
-        descents: Vec::new(),
-        other_stages: vec![
-            (Stage::UndervoltClock, None),
-            (Stage::Window, Some("the card has no window".into())),
-        ],
-        map: Arc::new(map()),
-        advice: vec![Advice {
-            what: "power limit up, to 286 W".into(),
-            why: "Power held the clock back 71 % of the loaded time.".into(),
-        }],
-        parts: vec![Part { name: "core clock", percent: 3.1, error: 0.3, is_measured: false }],
-        leaving_out: false,
-        claim: None,
-        isolation: None,
-        baseline: Some(Baseline {
-            runs: 3,
-            score: 1_000.0,
-            noise: Percent(0.4),
-            noise_floor: Some(Percent(1.35)),
-            plateau: Some(Celsius(67.8)),
-            average_clock: Mhz(2_005.0),
-            average_power: Some(Watt(216.0)),
-            hot_spot_max: Some(Celsius(78.0)),
-        }),
-        plan: Arc::new(Plan::default()),
-        outlook: Outlook {
-            stage: Left { trials: (2, 4), seconds: (Seconds(1_200.0), Seconds(2_400.0)) },
-            climb: Left { trials: (8, 14), seconds: (Seconds(3_600.0), Seconds(5_400.0)) },
+            trials: Arc::new(vec![
+                record(1, 0, Verdict::Clean),
+                record(2, 60, Verdict::Clean),
+                record(3, 120, Verdict::LoadDied),
+            ]),
+            under_load: Seconds(600.0),
+            outlook: Outlook {
+                stage: Left { trials: (2, 4), seconds: (Seconds(1_200.0), Seconds(2_400.0)) },
+                climb: Left { trials: (8, 14), seconds: (Seconds(3_600.0), Seconds(5_400.0)) },
+            },
+            baseline: Some(baseline()),
+            baseline_runs: 3,
+            progress: vec![
+                StageView {
+                    stage: Stage::Baseline,
+                    standing: StageStanding::Done,
+                    found: Some(Found::Baseline(baseline())),
+                },
+                StageView { stage: Stage::Core, standing: StageStanding::Present, found: None },
+            ],
+            other_stages: vec![
+                (Stage::UndervoltClock, None),
+                (
+                    Stage::Window,
+                    Some(ClimbError::NotOffered {
+                        stage: Stage::Window,
+                        setting: "lowest and highest clock",
+                        card: "Test card".into(),
+                    }),
+                ),
+            ],
+            stairs: [Some(Arc::new(stairs(60, Some(120)))), None],
+            descents: Vec::new(),
+            map: Arc::new(map()),
+            advice: vec![Advice {
+                what: "power limit up, to 286 W".into(),
+                why: "Power held the clock back 71 % of the loaded time.".into(),
+            }],
+            parts: vec![Part { name: "core clock", percent: 3.1, error: 0.3, is_measured: false }],
+            leaving_out: false,
+            claim: None,
+            isolation: None,
+            history: vec![ClimbSummary {
+                id: 1,
+                state: "ended",
+                trials: 6,
+                kept: Some("core +45 MHz".into()),
+                gain_percent: Some(1.4),
+            }],
+            older_climbs: 3,
         },
-        run: Some(Arc::new(run_view())),
-        looked_at: None,
-        laid_over: None,
-        machine: Arc::new(Machine {
-            room: Some(Room::default()),
-            supply: Some(Watt(750.0)),
-            ..Machine::default()
-        }),
-        prerequisites: Arc::new(vec![
-            Prerequisite {
-                what: "factory state",
-                standing: Standing::Met,
-                why: "Copied at first sight, to go back to at any time.".into(),
-            },
-            Prerequisite {
-                what: "power supply",
-                standing: Standing::Open,
-                why: "Enter supply and rest of the machine: the raised limit must fit.".into(),
-            },
-            Prerequisite {
-                what: "profile",
-                standing: Standing::Concern,
-                why: "\"last autumn\" was proven under driver 0.9, and now it is 1.0: prove it \
+        runs: RunsView {
+            newest: Some(Arc::new(run_view())),
+            looked_at: None,
+            laid_over: None,
+            activity: Activity::Waiting,
+            is_manual: false,
+            auto: false,
+            pace: Pace::Sixty,
+        },
+        machine: MachineView {
+            said: Arc::new(Machine {
+                room: Some(Room::default()),
+                supply: Some(Watt(750.0)),
+                ..Machine::default()
+            }),
+            card: Arc::new(card()),
+            rack: Arc::new(vec![
+                RackCard { card: Arc::new(card()), in_step: false },
+                RackCard {
+                    card: Arc::new(CardDescription { serial: "8".into(), ..card() }),
+                    in_step: true,
+                },
+            ]),
+            present: 0,
+            held: Some(settings(60)),
+            sensors: Some(run_view().sample),
+            profiles: vec![profile_view()],
+            prerequisites: Arc::new(vec![
+                Prerequisite {
+                    what: "factory state",
+                    standing: Standing::Met,
+                    why: "Copied at first sight, to go back to at any time.".into(),
+                },
+                Prerequisite {
+                    what: "power supply",
+                    standing: Standing::Open,
+                    why: "Enter supply and rest of the machine: the raised limit must fit.".into(),
+                },
+                Prerequisite {
+                    what: "profile",
+                    standing: Standing::Concern,
+                    why:
+                        "\"last autumn\" was proven under driver 0.9, and now it is 1.0: prove it \
                       again."
-                    .into(),
-            },
-        ]),
-        rack: Arc::new(vec![
-            RackCard { card: Arc::new(card()), in_step: false },
-            RackCard {
-                card: Arc::new(CardDescription { serial: "8".into(), ..card() }),
-                in_step: true,
-            },
-        ]),
-        present: 0,
-        held: Some(settings(60)),
-        sensors: Some(run_view().sample),
-        activity: Activity::Waiting,
-        restart: None,
-        is_manual: false,
-        auto: false,
-        pace: Pace::Sixty,
+                            .into(),
+                },
+            ]),
+            restart: None,
+            alarms: Vec::new(),
+        },
         answer: Some("The card is at stock.".into()),
         notices: vec!["The card is at stock.".into()],
-        profiles: vec![profile_view()],
-        older_climbs: 3,
-        history: vec![ClimbSummary {
-            id: 1,
-            state: "ended",
-            trials: 6,
-            kept: Some("core +45 MHz".into()),
-            gain_percent: Some(1.4),
-        }],
     }
 }
 

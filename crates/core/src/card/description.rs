@@ -326,7 +326,11 @@ impl Channel {
     }
 }
 
-/// Limits a card states about itself.
+/// Temperature at which the load is stopped where a card states no ceiling. Assumption: what chips of
+/// these years stand for hours, with some degrees to spare.
+pub const ASSUMED_CEILING: Celsius = Celsius(90.0);
+
+/// Limits a card states about itself. A card may not state all of them.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct CardLimits {
     /// Advertised boost clock.
@@ -336,16 +340,29 @@ pub struct CardLimits {
     /// Distance of two neighbouring clocks, the boost bin.
     pub clock_bin: Mhz,
     /// Highest core voltage.
-    pub voltage_ceiling: Millivolt,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub voltage_ceiling: Option<Millivolt>,
     /// Board power limit at stock.
-    pub power_limit: Watt,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub power_limit: Option<Watt>,
     /// Core temperature above which clocks drop at stock.
-    pub temperature_target: Celsius,
-    /// Temperature at which the load is stopped and the card put back, whoever runs it.
-    pub temperature_ceiling: Celsius,
-    /// Highest current into the chip, where the card states one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub temperature_target: Option<Celsius>,
+    /// Highest temperature that the card allows.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub temperature_ceiling: Option<Celsius>,
+    /// Highest current into the chip.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub current: Option<Ampere>,
+}
+
+impl CardLimits {
+    /// Temperature at which the load is stopped and the card put back, whoever runs it: the card's
+    /// ceiling, or [`ASSUMED_CEILING`].
+    #[must_use]
+    pub fn stops_at(&self) -> Celsius {
+        self.temperature_ceiling.unwrap_or(ASSUMED_CEILING)
+    }
 }
 
 /// Everything that is known of a card before the first change.

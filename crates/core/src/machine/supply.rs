@@ -61,11 +61,13 @@ impl Machine {
         Ok(())
     }
 
-    /// What the supply has left over in the worst case; none until supply and rest are known.
+    /// What the supply has left over in the worst case; none until supply and rest are known, and where
+    /// a card states no power limit.
     #[must_use]
     pub fn headroom(&self, cards: &[&CardDescription]) -> Option<SupplyHeadroom> {
         let (supply, rest) = (self.supply?, self.rest?);
-        let highest: f64 = cards.iter().map(|card| highest_power(card).value()).sum();
+        let limits: Option<Vec<Watt>> = cards.iter().map(|card| highest_power(card)).collect();
+        let highest: f64 = limits?.into_iter().map(Watt::value).sum();
         let worst = rest.value() + highest * TRANSIENT_FACTOR;
         Some(SupplyHeadroom {
             supply,
@@ -115,9 +117,9 @@ impl SupplyHeadroom {
 }
 
 /// Highest power limit a card may be set to; its stock limit where it offers none.
-fn highest_power(card: &CardDescription) -> Watt {
+fn highest_power(card: &CardDescription) -> Option<Watt> {
     let offered = card.offer(SettingKind::PowerLimit).map(|offer| Watt(offer.maximum));
-    offered.unwrap_or(card.limits.power_limit)
+    offered.or(card.limits.power_limit)
 }
 
 #[cfg(test)]
@@ -156,6 +158,14 @@ mod tests {
         assert_eq!(two.sustained, Watt(752.0));
         let unknown = Machine { rest: None, ..machine(900.0, 0.0) };
         assert_eq!(unknown.headroom(&[&card()]), None);
+    }
+
+    #[test]
+    fn nothing_is_said_of_the_supply_where_a_card_states_no_limit() {
+        let mut silent = card();
+        silent.limits.power_limit = None;
+        silent.offers.retain(|offer| offer.kind != SettingKind::PowerLimit);
+        assert_eq!(machine(900.0, 180.0).headroom(&[&card(), &silent]), None);
     }
 
     #[rstest]

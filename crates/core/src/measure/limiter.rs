@@ -7,7 +7,7 @@ use crate::card::description::CardLimits;
 use crate::card::settings::Settings;
 use crate::measure::sample::Sample;
 use crate::measure::strip::Merge;
-use crate::units::Mhz;
+use crate::units::{Celsius, Mhz, Millivolt, Watt};
 
 /// What limits the clock at one instant.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -80,20 +80,25 @@ const VOLTAGE_BAND: f64 = 40.0;
 /// allow, and a clock that stops at the window's top could go on up the curve.
 #[must_use]
 pub fn attribute(sample: &Sample, taken: &Settings, limits: &CardLimits) -> Limiter {
-    let power_limit = taken.power_limit.unwrap_or(limits.power_limit).value();
-    let target = taken.temperature_target.unwrap_or(limits.temperature_target).value();
+    // What a card does not state cannot be reached.
+    let unbounded = f64::INFINITY;
+    let power_limit = taken.power_limit.or(limits.power_limit).map_or(unbounded, Watt::value);
+    let target = taken.temperature_target.or(limits.temperature_target);
+    let target = target.map_or(unbounded, Celsius::value);
     let at_least = |reading: Option<f64>, bound: f64| reading.is_some_and(|value| value >= bound);
 
     let current =
         sample.chip_power.zip(sample.voltage).map(|(p, v)| p.value() / v.value() * 1_000.0);
-    let current_limit = limits.current.map_or(f64::INFINITY, |limit| limit.value());
+    let current_limit = limits.current.map_or(unbounded, |limit| limit.value());
     let cap = taken.frame_cap.map_or(f64::INFINITY, f64::from);
     let window = taken.clock_maximum.unwrap_or(Mhz(f64::INFINITY)) - limits.clock_bin;
 
     // A flattened curve ends at its own voltage.
     let ceiling = taken
         .curve
-        .map_or(limits.voltage_ceiling.value(), |curve| f64::from(curve.flat_from().millivolt));
+        .map(|curve| f64::from(curve.flat_from().millivolt))
+        .or(limits.voltage_ceiling.map(Millivolt::value))
+        .unwrap_or(unbounded);
 
     let is_idle = sample.load.is_some_and(|load| load.value() < FULL_LOAD_PERCENT);
 
@@ -226,6 +231,26 @@ mod tests {
         limits.current = current.map(Ampere);
         let reading = Sample { chip_power: Some(Watt(150.0)), ..sample() };
         assert_eq!(attribute(&reading, &taken, &limits), expected);
+    }
+
+    #[test]
+    fn a_limit_that_a_card_does_not_state_holds_nothing_back() {
+        let mut limits = card().limits;
+        let hot_and_hungry = Sample {
+            board_power: Some(Watt(900.0)),
+            core_temperature: Some(Celsius(99.0)),
+            voltage: Some(Millivolt(1_400.0)),
+            ..sample()
+        };
+        let attribute =
+            |limits: &CardLimits| attribute(&hot_and_hungry, &Settings::default(), limits);
+        assert_eq!(attribute(&limits), Limiter::Heat);
+        limits.temperature_target = None;
+        assert_eq!(attribute(&limits), Limiter::Power);
+        limits.power_limit = None;
+        assert_eq!(attribute(&limits), Limiter::Voltage);
+        limits.voltage_ceiling = None;
+        assert_eq!(attribute(&limits), Limiter::Unknown);
     }
 
     #[rstest]

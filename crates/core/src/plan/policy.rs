@@ -40,7 +40,7 @@ impl Policy {
         match self {
             Self::FixedStep => "coarse steps, then fine ones, and an hour at what held",
             Self::Bisection => "coarse steps, then bisection, and an hour at what held",
-            Self::Bayesian => "each trial is the one from which most is learnt per minute",
+            Self::Bayesian => "the most informative trial per minute, each time",
         }
     }
 

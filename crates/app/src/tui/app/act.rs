@@ -85,7 +85,8 @@ impl State {
         if action == Action::ExportPicture {
             let run = snapshot.shown();
             let frame = run.and_then(|run| self.artifacts.frame(run)).map_or(0, |f| f.number);
-            let (climb, trial) = run.map_or((snapshot.climb, 0), |run| (run.climb, run.number));
+            let (climb, trial) =
+                run.map_or((snapshot.climb.number, 0), |run| (run.climb, run.number));
             let text = format!("climb-{climb}-trial-{trial}-frame-{frame}.png");
             self.overlay = Some(path_of(FileUse::Picture, text));
             return Outcome::Nothing;
@@ -128,7 +129,7 @@ impl State {
                 Command::Try { yes: false }
             }
             Action::Auto => {
-                if !snapshot.auto && self.view != View::Shape {
+                if !snapshot.runs.auto && self.view != View::Shape {
                     self.view = View::Climb;
                 }
                 Command::ToggleAuto
@@ -230,7 +231,7 @@ impl State {
     /// What is shown in Weigh, to be drawn into a file.
     pub(crate) fn export_frontier(&self, snapshot: &Snapshot, path: PathBuf) -> Outcome {
         Outcome::ExportFrontier {
-            card: Box::new((*snapshot.card).clone()),
+            card: Box::new((*snapshot.machine.card).clone()),
             load: self.weigh.load.clone().unwrap_or_default(),
             frontier: Box::new(self.weigh.frontier.clone()),
             path,
@@ -241,7 +242,7 @@ impl State {
     fn shape_selected_trial(&mut self, snapshot: &Snapshot) {
         let Some(detail) = self.ledger.detail() else { return };
         let line = &detail.line;
-        if detail.card.key() != snapshot.card.key() {
+        if detail.card.key() != snapshot.machine.card.key() {
             self.ledger.told = Some(format!(
                 "It ran on {}, unit {}: choose that card first, with c.",
                 line.card, line.serial
@@ -256,9 +257,9 @@ impl State {
 
     /// Looks at the next trial of the climb that has spoilt frames, later or earlier.
     fn other_spoilt(&mut self, snapshot: &Snapshot, is_later: bool) -> Outcome {
-        let shown = snapshot.shown().filter(|run| run.climb == snapshot.climb);
+        let shown = snapshot.shown().filter(|run| run.climb == snapshot.climb.number);
         let from = shown.map_or(u32::MAX, |run| run.number);
-        let mut spoilt = snapshot.trials.iter().filter(|trial| trial.seen.wrong_frames > 0);
+        let mut spoilt = snapshot.climb.trials.iter().filter(|trial| trial.seen.wrong_frames > 0);
         let found = match is_later {
             true => spoilt.find(|trial| trial.number > from),
             false => spoilt.rfind(|trial| trial.number < from),
@@ -322,31 +323,32 @@ impl State {
 /// The failed trial that is asked about: the one looked at, else the newest; none where the question
 /// stands already.
 fn which(snapshot: &Snapshot) -> Option<u32> {
-    if snapshot.isolation.is_some_and(|(_, isolation)| isolation.culprit().is_none()) {
+    if snapshot.climb.isolation.is_some_and(|(_, isolation)| isolation.culprit().is_none()) {
         return None;
     }
     let looked = snapshot.looked_here();
     let failed = |trial: &&TrialRecord| trial.verdict().meaning() == Meaning::TooMuch;
-    let newest = || snapshot.trials.iter().rev().find(failed).map(|trial| trial.number);
+    let newest = || snapshot.climb.trials.iter().rev().find(failed).map(|trial| trial.number);
     looked.or_else(newest)
 }
 
 /// The newest trial that has spoilt frames, where the one that is shown has none.
 fn newest_spoilt(snapshot: &Snapshot) -> Option<u32> {
     let has_some = snapshot.shown().is_some_and(|run| !run.spoilt.is_empty());
-    if has_some || snapshot.activity != Activity::Waiting {
+    if has_some || snapshot.runs.activity != Activity::Waiting {
         return None;
     }
-    let spoilt = snapshot.trials.iter().rev().find(|trial| trial.seen.wrong_frames > 0);
+    let spoilt = snapshot.climb.trials.iter().rev().find(|trial| trial.seen.wrong_frames > 0);
     spoilt.map(|trial| trial.number)
 }
 
 /// The trial to be laid over next: the one before the one that is now, and none after the first.
 fn next_laid_over(snapshot: &Snapshot) -> Option<u32> {
     // Only trials of the present climb are laid over.
-    let last = snapshot.trials.last().map(|trial| trial.number + 1);
-    let shown = snapshot.shown().filter(|run| run.climb == snapshot.climb).map(|run| run.number);
-    let present = snapshot.laid_over.as_ref().map(|run| run.number).or(shown).or(last)?;
+    let last = snapshot.climb.trials.last().map(|trial| trial.number + 1);
+    let shown =
+        snapshot.shown().filter(|run| run.climb == snapshot.climb.number).map(|run| run.number);
+    let present = snapshot.runs.laid_over.as_ref().map(|run| run.number).or(shown).or(last)?;
     let earlier = |trial: &&yard_step_core::TrialRecord| trial.number < present;
-    snapshot.trials.iter().rev().find(earlier).map(|trial| trial.number)
+    snapshot.climb.trials.iter().rev().find(earlier).map(|trial| trial.number)
 }

@@ -78,7 +78,7 @@ impl State {
             return Outcome::Nothing;
         }
         match screen::trial_at(area, self, snapshot, place) {
-            Some(trial) if snapshot.activity == Activity::Waiting => {
+            Some(trial) if snapshot.runs.activity == Activity::Waiting => {
                 Outcome::Send(Command::Look(Some(trial)))
             }
             _ => Outcome::Nothing,

@@ -197,7 +197,7 @@ impl State {
     }
 
     fn cards_key(&mut self, chosen: usize, code: KeyCode, snapshot: &Snapshot) -> Outcome {
-        let last = snapshot.rack.len().saturating_sub(1);
+        let last = snapshot.machine.rack.len().saturating_sub(1);
         match code {
             KeyCode::Enter => {
                 self.trace.begin_anew();

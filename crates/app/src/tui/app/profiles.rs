@@ -80,7 +80,7 @@ impl State {
     pub(crate) fn export_profile(&self, snapshot: &Snapshot, path: PathBuf) -> Outcome {
         self.profiles.selected(snapshot).map_or(Outcome::Nothing, |view| {
             Outcome::Change(Change::ExportProfile {
-                card: Box::new((*snapshot.card).clone()),
+                card: Box::new((*snapshot.machine.card).clone()),
                 view: Box::new(view.clone()),
                 path,
             })
@@ -106,7 +106,7 @@ mod tests {
     fn acted(action: Action, proof: Option<Proof>) -> (State, Outcome) {
         let mut snapshot = snapshot();
         if let Some(proof) = proof {
-            snapshot.profiles[0].proof = proof;
+            snapshot.machine.profiles[0].proof = proof;
         }
         let mut state = State::new(View::Ledger);
         let outcome = state.act_on_profiles(action, &snapshot).unwrap();
@@ -128,8 +128,8 @@ mod tests {
     #[test]
     fn a_profile_as_bold_as_what_took_the_machine_down_is_asked_for_however_proven() {
         let mut snapshot = snapshot();
-        snapshot.profiles[0].proof = Proof::Proven("An hour.".into());
-        snapshot.profiles[0].risk = Some("Settings no bolder took it down.".into());
+        snapshot.machine.profiles[0].proof = Proof::Proven("An hour.".into());
+        snapshot.machine.profiles[0].risk = Some("Settings no bolder took it down.".into());
         let mut state = State::new(View::Ledger);
         state.act_on_profiles(Action::UseProfile, &snapshot);
         let Some(Overlay::Ask(question)) = state.overlay else { panic!("not asked") };

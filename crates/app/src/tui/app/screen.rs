@@ -48,7 +48,8 @@ const MOST_MESSAGE: usize = 4;
 /// The line above the footer says, in whichever view the user is, what must not be missed: an alarm
 /// as long as it lasts, else what became of a file, else the answer to the last command.
 fn draw_message(buffer: &mut Buffer, line: Rect, theme: Theme, snapshot: &Snapshot, state: &State) {
-    let (text, role) = match (snapshot.alarms.as_slice(), &state.message, &snapshot.answer) {
+    let (text, role) = match (snapshot.machine.alarms.as_slice(), &state.message, &snapshot.answer)
+    {
         ([first, rest @ ..], ..) => {
             let more = match rest.len() {
                 0 => String::new(),
@@ -145,20 +146,20 @@ fn draw_header(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
         };
         end = write(buffer, area, (x, area.y), &text, style);
     }
-    let doing = match (snapshot.activity, snapshot.auto) {
-        (Activity::Waiting, _) if snapshot.restart == Some(Restart::Down) => "machine down",
+    let doing = match (snapshot.runs.activity, snapshot.runs.auto) {
+        (Activity::Waiting, _) if snapshot.machine.restart == Some(Restart::Down) => "machine down",
         (Activity::Waiting, false) => "waiting",
         (Activity::Waiting, true) | (Activity::Running, true) => "auto-climb",
         (Activity::Running, false) => "running",
         (Activity::Paused, _) => "paused",
         (Activity::Gone, _) => "engine gone",
     };
-    let card = &snapshot.card;
+    let card = &snapshot.machine.card;
     let long = format!(
         "{} · unit {} · climb {} · pace {} · {doing} ",
-        card.name, card.serial, snapshot.climb, snapshot.pace
+        card.name, card.serial, snapshot.climb.number, snapshot.runs.pace
     );
-    let short = format!("{} · pace {} · {doing} ", card.name, snapshot.pace);
+    let short = format!("{} · pace {} · {doing} ", card.name, snapshot.runs.pace);
     let shorter = format!("{} · {doing} ", card.name);
     let shortest = format!("{doing} ");
     let left = Rect { x: end, width: area.right().saturating_sub(end), ..area };
@@ -337,9 +338,9 @@ mod tests {
     #[test]
     fn the_keys_of_a_view_stand_under_its_name_and_the_others_beside_them() {
         let mut snapshot = snapshot();
-        let mut card = (*snapshot.card).clone();
+        let mut card = (*snapshot.machine.card).clone();
         card.curve = Some(crate::tui::fixtures::curve_offer());
-        snapshot.card = std::sync::Arc::new(card);
+        snapshot.machine.card = std::sync::Arc::new(card);
         let state = State { overlay: Some(Overlay::Keys), ..State::new(View::Shape) };
         let lines = drawn(160, 50, |buffer, area| draw(buffer, area, THEME, &snapshot, &state));
         let column = |text: &str| lines.iter().find_map(|line| line.find(text)).unwrap();
@@ -390,8 +391,8 @@ mod tests {
             Overlay::Value { text: Entry::new("2010", 9), label: "clock at 900 mV".into() },
             path_of(FileUse::Export, "a.csv".into()),
             Overlay::Cards(1),
-            Overlay::Machine(Form::of(&snapshot().machine)),
-            Overlay::Settings(Box::new(SettingsForm::of(&snapshot().card, None))),
+            Overlay::Machine(Form::of(&snapshot().machine.said)),
+            Overlay::Settings(Box::new(SettingsForm::of(&snapshot().machine.card, None))),
             Overlay::Say(3),
             path_of(FileUse::Picture, "a.png".into()),
         ];

@@ -85,27 +85,28 @@ impl State {
         let view = self.view;
         Moment {
             view,
-            running: matches!(snapshot.activity, Activity::Running | Activity::Paused),
-            gone: snapshot.activity == Activity::Gone,
-            has_next: matches!(snapshot.next, NextView::Trial { .. }),
-            has_outcome: matches!(snapshot.next, NextView::Ended(_)),
-            has_trials: !snapshot.trials.is_empty(),
-            has_baseline: snapshot.baseline.is_some(),
+            running: matches!(snapshot.runs.activity, Activity::Running | Activity::Paused),
+            gone: snapshot.runs.activity == Activity::Gone,
+            has_next: matches!(snapshot.climb.next, NextView::Trial { .. }),
+            has_outcome: matches!(snapshot.climb.next, NextView::Ended(_)),
+            has_trials: !snapshot.climb.trials.is_empty(),
+            has_baseline: snapshot.climb.baseline.is_some(),
             has_failure: snapshot
+                .climb
                 .trials
                 .iter()
                 .any(|trial| trial.verdict().meaning() == Meaning::TooMuch),
-            looking: snapshot.looked_at.is_some(),
+            looking: snapshot.runs.looked_at.is_some(),
             has_run: view == View::Trace && self.trace.shown(snapshot).is_some(),
-            many_cards: snapshot.rack.len() > 1,
+            many_cards: snapshot.machine.rack.len() > 1,
             holding: (view == View::Trace && self.trace.holds())
                 || (view == View::Artifacts && self.artifacts.holds())
                 || (view == View::Ledger && self.ledger.holds()),
             has_spoilt: snapshot.shown().is_some_and(|run| !run.spoilt.is_empty()),
-            down: matches!(snapshot.restart, Some(Restart::Down | Restart::CardGone)),
-            wants_restart: snapshot.restart.is_some(),
-            is_manual: snapshot.is_manual,
-            has_curve: view == View::Shape && snapshot.card.curve.is_some(),
+            down: matches!(snapshot.machine.restart, Some(Restart::Down | Restart::CardGone)),
+            wants_restart: snapshot.machine.restart.is_some(),
+            is_manual: snapshot.runs.is_manual,
+            has_curve: view == View::Shape && snapshot.machine.card.curve.is_some(),
             shape_is_next: view == View::Shape && self.shape.shown(snapshot).is_next(snapshot),
             has_point: view == View::Weigh && self.weigh.point().is_some(),
             point_is_next: view == View::Weigh
@@ -113,7 +114,7 @@ impl State {
             in_profiles: view == View::Ledger && self.ledger.list() == List::Profiles,
             has_profile: view == View::Ledger
                 && self.ledger.list() == List::Profiles
-                && !snapshot.profiles.is_empty(),
+                && !snapshot.machine.profiles.is_empty(),
             has_row: view == View::Ledger && self.ledger.has_row(),
             has_removed: view == View::Ledger && self.ledger.has_removed(),
         }

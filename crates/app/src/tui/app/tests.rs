@@ -54,7 +54,7 @@ fn keys_that_do_not_apply_do_nothing(#[case] code: KeyCode) {
 #[test]
 fn a_risky_trial_asks_once_and_says_what_may_happen() {
     let mut snapshot = snapshot();
-    if let NextView::Trial { risk, .. } = &mut snapshot.next {
+    if let NextView::Trial { risk, .. } = &mut snapshot.climb.next {
         *risk = Some("Trial 3 took the machine down.".into());
     }
     let mut state = State::new(View::Climb);
@@ -70,11 +70,11 @@ fn a_risky_trial_asks_once_and_says_what_may_happen() {
 #[test]
 fn artifacts_are_looked_for_where_there_are_some() {
     let mut snapshot = snapshot();
-    let mut trials = (*snapshot.trials).clone();
+    let mut trials = (*snapshot.climb.trials).clone();
     trials[1].seen.wrong_frames = 4;
-    snapshot.trials = Arc::new(trials);
+    snapshot.climb.trials = Arc::new(trials);
     let mut state = State::new(View::Climb);
-    let number = snapshot.trials[1].number;
+    let number = snapshot.climb.trials[1].number;
     let look = Outcome::Send(Command::Look(Some(number)));
     assert_eq!(press(&mut state, &snapshot, KeyCode::Char('9')), look);
     assert_eq!(state.view, View::Artifacts);
@@ -84,7 +84,7 @@ fn artifacts_are_looked_for_where_there_are_some() {
 fn a_spoilt_frame_is_picked_enlarged_and_exported() {
     let mut snapshot = snapshot();
     let spoilt = Arc::new(crate::tui::fixtures::spoilt_frames());
-    snapshot.run = Some(Arc::new(yard_step_engine::RunView { spoilt, ..run_view() }));
+    snapshot.runs.newest = Some(Arc::new(yard_step_engine::RunView { spoilt, ..run_view() }));
     let mut state = State::new(View::Artifacts);
     press(&mut state, &snapshot, KeyCode::Left);
     press(&mut state, &snapshot, KeyCode::Char('+'));
@@ -110,14 +110,16 @@ fn a_machine_that_wants_a_restart_gets_it_by_one_key(
     #[case] restart: Restart,
     #[case] code: KeyCode,
 ) {
-    let snapshot = Snapshot { restart: Some(restart), ..snapshot() };
+    let mut snapshot = snapshot();
+    snapshot.machine.restart = Some(restart);
     let outcome = press(&mut State::new(View::Climb), &snapshot, code);
     assert_eq!(outcome, Outcome::Send(Command::Restart));
 }
 
 #[test]
 fn of_a_load_that_only_the_user_sees_it_is_said_what_was_seen() {
-    let running = Snapshot { is_manual: true, activity: Activity::Running, ..snapshot() };
+    let mut running = snapshot();
+    (running.runs.is_manual, running.runs.activity) = (true, Activity::Running);
     let mut state = State::new(View::Climb);
     press(&mut state, &running, KeyCode::Char('w'));
     press(&mut state, &running, KeyCode::Down);
@@ -144,7 +146,7 @@ fn leaving_while_a_trial_runs_is_asked_and_control_c_is_no_way_around() {
     let mut snapshot = snapshot();
     let mut state = State::new(View::Climb);
     assert_eq!(press(&mut state, &snapshot, KeyCode::Char('q')), Outcome::Quit);
-    snapshot.activity = Activity::Running;
+    snapshot.runs.activity = Activity::Running;
     let control_c = Event::Key(KeyEvent::new(KeyCode::Char('c'), KeyModifiers::CONTROL));
     assert_eq!(state.handle(&control_c, &snapshot, AREA), Outcome::Nothing);
     assert!(matches!(state.overlay, Some(Overlay::Ask(_))));
@@ -158,7 +160,7 @@ fn a_trial_is_marked_from_a_list() {
     press(&mut state, &snapshot, KeyCode::Char('m'));
     press(&mut state, &snapshot, KeyCode::Down);
     let marked = press(&mut state, &snapshot, KeyCode::Enter);
-    let (climb, verdict) = (snapshot.climb, Some(Verdict::Artifacts));
+    let (climb, verdict) = (snapshot.climb.number, Some(Verdict::Artifacts));
     assert_eq!(marked, Outcome::Send(Command::Mark { climb, trial: 3, verdict }));
     press(&mut state, &snapshot, KeyCode::Char('m'));
     for _ in 0..20 {
@@ -184,7 +186,7 @@ fn a_profile_gets_the_name_that_is_typed() {
         kept_trial: None,
         sentence: "Done.".into(),
     };
-    snapshot.next = NextView::Ended(Box::new(outcome));
+    snapshot.climb.next = NextView::Ended(Box::new(outcome));
     let mut state = State::new(View::Climb);
     press(&mut state, &snapshot, KeyCode::Char('k'));
     for _ in 0..20 {
@@ -209,7 +211,7 @@ fn while_looking_at_a_trial_the_arrows_go_on_and_escape_returns_to_the_present()
     let mut snapshot = snapshot();
     let mut state = State::new(View::Climb);
     assert_eq!(press(&mut state, &snapshot, KeyCode::Right), Outcome::Nothing);
-    snapshot.looked_at = Some(Arc::new(run_view()));
+    snapshot.runs.looked_at = Some(Arc::new(run_view()));
     let send = Outcome::Send;
     assert_eq!(press(&mut state, &snapshot, KeyCode::Left), send(Command::LookBeside(-1)));
     assert_eq!(press(&mut state, &snapshot, KeyCode::Right), send(Command::LookBeside(1)));
@@ -240,10 +242,10 @@ fn a_click_picks_a_view_an_action_or_a_trial() {
 /// A moment of a card whose curve lets itself be shaped.
 fn shapeable() -> Snapshot {
     let mut snapshot = snapshot();
-    let mut card = (*snapshot.card).clone();
+    let mut card = (*snapshot.machine.card).clone();
     card.curve = Some(crate::tui::fixtures::curve_offer());
-    snapshot.card = Arc::new(card);
-    snapshot.held = Some(yard_step_core::Settings::stock(&snapshot.card));
+    snapshot.machine.card = Arc::new(card);
+    snapshot.machine.held = Some(yard_step_core::Settings::stock(&snapshot.machine.card));
     snapshot
 }
 
@@ -261,7 +263,7 @@ fn in_shape_enter_asks_and_then_tries_without_leaving_the_view() {
     let Outcome::Send(Command::Wish(asked)) = press(&mut state, &snapshot, KeyCode::Enter) else {
         panic!("not asked for")
     };
-    let NextView::Trial { asked: next, .. } = &mut snapshot.next else { panic!("no trial") };
+    let NextView::Trial { asked: next, .. } = &mut snapshot.climb.next else { panic!("no trial") };
     **next = *asked;
     let tried = press(&mut state, &snapshot, KeyCode::Enter);
     assert_eq!(tried, Outcome::Send(Command::Try { yes: false }));

@@ -203,12 +203,13 @@ fn path_lines(theme: Theme, what: FileUse, text: &str) -> (&'static str, Lines) 
 
 fn card_lines(theme: Theme, chosen: usize, snapshot: &Snapshot) -> Lines {
     let mut lines: Lines = snapshot
+        .machine
         .rack
         .iter()
         .enumerate()
         .map(|(index, entry)| {
             let pointer = if index == chosen { "▸" } else { " " };
-            let standing = match (index == snapshot.present, entry.in_step) {
+            let standing = match (index == snapshot.machine.present, entry.in_step) {
                 (true, _) => "present",
                 (false, true) => "in step",
                 (false, false) => "",

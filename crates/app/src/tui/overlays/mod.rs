@@ -2,6 +2,7 @@
 
 pub(crate) mod draw;
 pub(crate) mod fields;
+pub(crate) mod found;
 pub mod machine;
 pub(crate) mod profile_forms;
 pub(crate) mod questions;

@@ -53,7 +53,7 @@ pub(crate) fn import_change(form: &Fields, snapshot: &Snapshot) -> Result<Change
     let share = share.filter(|share| (0.0..=100.0).contains(share));
     let share = share.ok_or("What is cut back is a number from 0 to 100 %.")?;
     Ok(Change::ImportProfile {
-        card: Box::new((*snapshot.card).clone()),
+        card: Box::new((*snapshot.machine.card).clone()),
         path: typed_path(form.typed(0)),
         share: Percent(share),
     })

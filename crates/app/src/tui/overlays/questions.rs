@@ -13,17 +13,17 @@ pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
     let ask = |what: String, consequence: String, yes| {
         Some(Overlay::Ask(Question { what, consequence, yes }))
     };
-    let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
+    let running = matches!(snapshot.runs.activity, Activity::Running | Activity::Paused);
     match action {
         Action::Try => {
-            let NextView::Trial { what, risk: Some(risk), .. } = &snapshot.next else {
+            let NextView::Trial { what, risk: Some(risk), .. } = &snapshot.climb.next else {
                 return None;
             };
             let what = format!("Try {what} all the same?");
             ask(what, risk.clone(), Yes::Send(Command::Try { yes: true }))
         }
         Action::EndStage => ask(
-            format!("End the stage {} now?", snapshot.stage),
+            format!("End the stage {} now?", snapshot.climb.stage),
             "The climb goes by the trials made so far: the highest value that held, less the \
              margin. What was not confirmed is said to be so."
                 .into(),
@@ -33,12 +33,16 @@ pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
             "Begin another climb?".into(),
             format!(
                 "Climb {} stays in the ledger{}. The new one begins with its baseline.",
-                snapshot.climb,
-                if matches!(snapshot.next, NextView::Ended(_)) { "" } else { ", as given up" }
+                snapshot.climb.number,
+                if matches!(snapshot.climb.next, NextView::Ended(_)) {
+                    ""
+                } else {
+                    ", as given up"
+                }
             ),
             Yes::Send(Command::NewClimb),
         ),
-        Action::BackToStock if running || !snapshot.profiles.is_empty() => ask(
+        Action::BackToStock if running || !snapshot.machine.profiles.is_empty() => ask(
             "Put the card to its factory settings?".into(),
             if running {
                 "The running trial is stopped and proves nothing. No profile is in use after that."
@@ -57,16 +61,16 @@ pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
             Yes::Quit,
         ),
         Action::Mark => {
-            if let Some(run) = &snapshot.looked_at {
+            if let Some(run) = &snapshot.runs.looked_at {
                 let verdict = run.judgement.as_ref()?.verdict;
                 return Some(mark(run.climb, run.number, verdict));
             }
-            let last = snapshot.trials.last()?;
-            Some(mark(snapshot.climb, last.number, last.verdict()))
+            let last = snapshot.climb.trials.last()?;
+            Some(mark(snapshot.climb.number, last.number, last.verdict()))
         }
         Action::Say => Some(Overlay::Say(0)),
         Action::Keep => {
-            let name = format!("climb {}", snapshot.climb);
+            let name = format!("climb {}", snapshot.climb.number);
             Some(keep_form(name, KeepWhat::Outcome))
         }
         Action::KeepTrial => {
@@ -75,15 +79,16 @@ pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
             let name = format!("trial {trial} of climb {climb}");
             Some(keep_form(name, KeepWhat::Trial { climb, trial }))
         }
-        Action::Machine => Some(Overlay::Machine(Form::of(&snapshot.machine))),
-        Action::Cards => Some(Overlay::Cards(snapshot.present)),
+        Action::Machine => Some(Overlay::Machine(Form::of(&snapshot.machine.said))),
+        Action::Cards => Some(Overlay::Cards(snapshot.machine.present)),
         Action::Settings => {
-            let form = SettingsForm::of(&snapshot.card, snapshot.held);
+            let form = SettingsForm::of(&snapshot.machine.card, snapshot.machine.held);
             Some(Overlay::Settings(Box::new(form)))
         }
         Action::Export => {
             let shown = snapshot.shown();
-            let (climb, number) = shown.map_or((snapshot.climb, 0), |run| (run.climb, run.number));
+            let (climb, number) =
+                shown.map_or((snapshot.climb.number, 0), |run| (run.climb, run.number));
             let text = format!("climb-{climb}-trial-{number}.csv");
             Some(path_of(FileUse::Export, text))
         }

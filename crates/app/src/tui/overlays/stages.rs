@@ -6,6 +6,7 @@ use ratatui::style::Style;
 use yard_step_core::{Margin, Policy, StageOrder};
 use yard_step_engine::{Command, Snapshot, StageStanding};
 
+use crate::tui::overlays::found;
 use crate::tui::theme::{Role, Theme};
 use crate::tui::views::ledger::state::beside;
 use crate::tui::widgets::wrapped;
@@ -27,8 +28,8 @@ enum Row {
 }
 
 fn rows(snapshot: &Snapshot) -> Vec<Row> {
-    let stages = (0..snapshot.progress.len()).map(Row::Stage);
-    let others = (0..snapshot.other_stages.len()).map(Row::Other);
+    let stages = (0..snapshot.climb.progress.len()).map(Row::Stage);
+    let others = (0..snapshot.climb.other_stages.len()).map(Row::Other);
     stages.chain(others).chain([Row::Policy, Row::Margin]).collect()
 }
 
@@ -42,11 +43,11 @@ pub(crate) fn key(chosen: usize, code: KeyCode, snapshot: &Snapshot) -> (usize, 
         (_, KeyCode::Down) => return ((chosen + 1).min(last), None),
         (_, KeyCode::Char('o')) => Some(Command::SwapStages),
         (Row::Other(index), KeyCode::Char('a')) => {
-            let Some((stage, why_not)) = snapshot.other_stages.get(index) else {
+            let Some((stage, why_not)) = snapshot.climb.other_stages.get(index) else {
                 return (chosen, None);
             };
             // The stage goes behind the others, and the choice with it.
-            let place = if why_not.is_none() { snapshot.progress.len() } else { chosen };
+            let place = if why_not.is_none() { snapshot.climb.progress.len() } else { chosen };
             return (place, Some(Command::AddStage(*stage)));
         }
         (Row::Stage(index), KeyCode::Char(character)) => {
@@ -56,12 +57,12 @@ pub(crate) fn key(chosen: usize, code: KeyCode, snapshot: &Snapshot) -> (usize, 
                 'r' => Some(StageOrder::Repeat),
                 _ => None,
             };
-            let stage = snapshot.progress.get(index).map(|view| view.stage);
+            let stage = snapshot.climb.progress.get(index).map(|view| view.stage);
             stage.zip(order).map(|(stage, order)| Command::Direct(stage, order))
         }
         (row, KeyCode::Left | KeyCode::Right) => {
             let on = code == KeyCode::Right;
-            let (policy, margin) = (snapshot.plan.policy, snapshot.plan.margin);
+            let (policy, margin) = (snapshot.climb.plan.policy, snapshot.climb.plan.margin);
             match row {
                 Row::Policy => Some(Command::Replan(beside(&Policy::ALL, policy, on), margin)),
                 Row::Margin => Some(Command::Replan(policy, beside(&Margin::ALL, margin, on))),
@@ -98,7 +99,7 @@ pub(crate) fn lines(
             lines.push((format!("{pointer} {name:<15} {standing:<10} {line}"), style));
         }
     };
-    for (index, view) in snapshot.progress.iter().enumerate() {
+    for (index, view) in snapshot.climb.progress.iter().enumerate() {
         let (standing, role) = match view.standing {
             StageStanding::ToCome => ("○ to come", Role::Dim),
             StageStanding::Present => ("▶ present", Role::Clock),
@@ -107,34 +108,35 @@ pub(crate) fn lines(
         };
         let name = view.stage.label();
         // Before it has found anything, what it is for.
-        let found = if view.found.is_empty() { view.stage.statement() } else { &view.found };
-        push(Some(Row::Stage(index)), name, standing, found, theme.style(role));
+        let found = view.found.as_ref().map(|found| found::in_words(found, &snapshot.machine.card));
+        let found = found.unwrap_or_else(|| view.stage.statement().to_owned());
+        push(Some(Row::Stage(index)), name, standing, &found, theme.style(role));
     }
-    for (index, (stage, why)) in snapshot.other_stages.iter().enumerate() {
+    for (index, (stage, why)) in snapshot.climb.other_stages.iter().enumerate() {
         let (standing, what) = match why {
-            None => ("+ a adds", stage.statement()),
-            Some(why) => ("– not here", why.as_str()),
+            None => ("+ a adds", stage.statement().to_owned()),
+            Some(why) => ("– not here", why.to_string()),
         };
         let row = Some(Row::Other(index));
-        push(row, stage.label(), standing, what, theme.style(Role::Dim));
+        push(row, stage.label(), standing, &what, theme.style(Role::Dim));
     }
-    let (policy, margin) = (snapshot.plan.policy, snapshot.plan.margin);
+    let (policy, margin) = (snapshot.climb.plan.policy, snapshot.climb.plan.margin);
     push(Some(Row::Policy), "steps", "", &format!("‹ {policy} › {}", policy.how()), text);
     let claim = format!("‹ {margin} › for {}: {}", margin.purpose(), margin.claim());
     push(Some(Row::Margin), "margin", "", &claim, text);
-    if let Some(claim) = &snapshot.claim {
+    if let Some(claim) = &snapshot.climb.claim {
         push(None, "claim", "", &claim.sentence(), text);
     }
-    for advice in snapshot.advice.iter().take(2) {
+    for advice in snapshot.climb.advice.iter().take(2) {
         push(None, "pays next", "", &format!("{}. {}", advice.what, advice.why), text);
     }
-    for (index, part) in snapshot.parts.iter().enumerate() {
+    for (index, part) in snapshot.climb.parts.iter().enumerate() {
         let how = if part.is_measured { "measured by leaving it out" } else { "estimated" };
         let name = if index == 0 { "brought" } else { "" };
         let what = format!("{}: {:+.1} ± {:.1} %, {how}", part.name, part.percent, part.error);
         push(None, name, "", &what, text);
     }
-    if let Some((trial, isolation)) = &snapshot.isolation {
+    if let Some((trial, isolation)) = &snapshot.climb.isolation {
         let answer = isolation
             .culprit()
             .map_or("not known yet".to_owned(), |culprit| format!("it was {}", culprit.in_words()));

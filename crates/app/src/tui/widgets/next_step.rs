@@ -39,7 +39,7 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Sna
 
 /// The settings of a trial in a few words.
 fn settings_name(settings: &Settings, snapshot: &Snapshot) -> String {
-    format!("at {}", in_short(settings, &snapshot.card))
+    format!("at {}", in_short(settings, &snapshot.machine.card))
 }
 
 fn draw_entry(buffer: &mut Buffer, area: Rect, theme: Theme, entry: &Entry) {
@@ -64,8 +64,10 @@ fn draw_entry(buffer: &mut Buffer, area: Rect, theme: Theme, entry: &Entry) {
 
 /// What is going on, or what the last verdict was.
 fn now(snapshot: &Snapshot, theme: Theme) -> Entry {
-    let running = snapshot.activity == Activity::Running;
-    if let (true, Some(run)) = (running || snapshot.activity == Activity::Paused, &snapshot.run) {
+    let running = snapshot.runs.activity == Activity::Running;
+    if let (true, Some(run)) =
+        (running || snapshot.runs.activity == Activity::Paused, &snapshot.runs.newest)
+    {
         let left = Seconds(run.planned.value() - run.at.value()).in_words();
         let under = settings_name(&run.asked, snapshot);
         let warm = if run.at < run.warm_up { ", warming up" } else { "" };
@@ -85,7 +87,8 @@ fn now(snapshot: &Snapshot, theme: Theme) -> Entry {
             style: theme.style(Role::Clock),
         };
     }
-    if let Some(run) = snapshot.looked_at.as_ref().filter(|run| run.climb != snapshot.climb)
+    if let Some(run) =
+        snapshot.runs.looked_at.as_ref().filter(|run| run.climb != snapshot.climb.number)
         && let Some(judgement) = &run.judgement
     {
         return Entry {
@@ -96,8 +99,8 @@ fn now(snapshot: &Snapshot, theme: Theme) -> Entry {
         };
     }
     let trial = match snapshot.looked_here() {
-        Some(number) => snapshot.trials.iter().find(|trial| trial.number == number),
-        None => snapshot.trials.last(),
+        Some(number) => snapshot.climb.trials.iter().find(|trial| trial.number == number),
+        None => snapshot.climb.trials.last(),
     };
     match trial {
         Some(trial) => Entry {
@@ -123,8 +126,8 @@ fn now(snapshot: &Snapshot, theme: Theme) -> Entry {
 
 fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
     let accent = theme.style(Role::Accent);
-    if matches!(snapshot.activity, Activity::Running | Activity::Paused) {
-        let what = if snapshot.auto {
+    if matches!(snapshot.runs.activity, Activity::Running | Activity::Paused) {
+        let what = if snapshot.runs.auto {
             "auto-climb takes the next step by itself once this trial has its verdict"
         } else {
             "this trial gets its verdict first"
@@ -136,7 +139,7 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
             style: accent,
         };
     }
-    if let Some(restart) = snapshot.restart {
+    if let Some(restart) = snapshot.machine.restart {
         let way = match restart {
             Restart::Down => {
                 "Enter restarts it. The trial that ran has no outcome: it counts as machine down \
@@ -152,7 +155,7 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
             style: theme.style(Role::Bad),
         };
     }
-    match &snapshot.next {
+    match &snapshot.climb.next {
         NextView::Trial { stage, what, purpose, seconds, reason, .. } => {
             let what = match purpose {
                 Purpose::Baseline => "baseline run at stock".to_owned(),
@@ -191,7 +194,7 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
 }
 
 fn outlook(snapshot: &Snapshot) -> String {
-    let outlook = &snapshot.outlook;
+    let outlook = &snapshot.climb.outlook;
     match outlook.climb.trials.1 {
         0 => "Nothing is left after that.".into(),
         _ if outlook.stage == outlook.climb => {
@@ -200,7 +203,7 @@ fn outlook(snapshot: &Snapshot) -> String {
         _ => format!(
             "Left: {} in {}, {} in all ({}).",
             minutes_left(&outlook.stage),
-            snapshot.stage,
+            snapshot.climb.stage,
             minutes_left(&outlook.climb),
             trials_left(&outlook.climb)
         ),
@@ -260,7 +263,7 @@ mod tests {
     fn any_size_will_do() {
         let mut snapshot = snapshot();
         for activity in [Activity::Waiting, Activity::Running, Activity::Paused] {
-            snapshot.activity = activity;
+            snapshot.runs.activity = activity;
             for (width, height) in AWKWARD {
                 drawn(width, height, |buffer, area| draw(buffer, area, THEME, &snapshot));
             }

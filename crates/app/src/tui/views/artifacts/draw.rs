@@ -268,13 +268,13 @@ mod tests {
 
     fn spoilt_snapshot() -> Snapshot {
         let mut snapshot = snapshot();
-        let run = snapshot.run.clone().unwrap();
+        let run = snapshot.runs.newest.clone().unwrap();
         let spoilt = spoilt_frames();
         let mut run = (*run).clone();
         run.seen.wrong_frames = spoilt.len() as u64;
         run.seen.artifacts = spoilt.iter().flat_map(|frame| frame.artifacts.clone()).collect();
         run.spoilt = Arc::new(spoilt);
-        snapshot.run = Some(Arc::new(run));
+        snapshot.runs.newest = Some(Arc::new(run));
         snapshot
     }
 
@@ -303,7 +303,8 @@ mod tests {
     fn without_spoilt_frames_it_says_so_and_what_would_be_here() {
         let text = shown(&snapshot(), &ArtifactState::default());
         assert!(text.contains("was drawn wrong") && text.contains("beside what they should"));
-        let empty = Snapshot { run: None, ..snapshot() };
+        let mut empty = snapshot();
+        empty.runs.newest = None;
         assert!(shown(&empty, &ArtifactState::default()).contains("No trial has run yet"));
     }
 

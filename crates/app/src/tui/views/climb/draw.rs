@@ -245,15 +245,21 @@ fn draw_faults(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, spa
 fn draw_power(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span: f64) {
     let now = reading(run, Channel::BoardPower);
     let space = panel(buffer, area, theme, "Board power, W", &format!("now {now}"));
-    let high = highest(run, Channel::BoardPower).unwrap_or(0.0).max(run.power_limit);
-    let label = format!("limit {:.0} W", run.power_limit);
-    let guides =
-        [Guide { value: run.power_limit, label: &label, style: theme.style(Role::Target) }];
+    let limit = run.power_limit;
+    let high = highest(run, Channel::BoardPower).unwrap_or(0.0).max(limit.unwrap_or(0.0));
+    let label = limit.map_or(String::new(), |limit| format!("limit {limit:.0} W"));
+    let guides: Vec<Guide<'_>> = limit
+        .map(|value| Guide { value, label: &label, style: theme.style(Role::Target) })
+        .into_iter()
+        .collect();
     let series = [series(run, Channel::BoardPower, theme.style(Role::Clock))];
     let range = (0.0, (high / 20.0).ceil() * 20.0);
     Plot { series: &series, guides: &guides, range, window: (0.0, span) }
         .draw(buffer, space, theme);
 }
+
+/// Least upper end of the temperatures that are shown, °C.
+const COOL: f64 = 60.0;
 
 fn draw_temperature(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, span: f64) {
     let aside = format!(
@@ -265,10 +271,15 @@ fn draw_temperature(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView
     let highest = [Channel::HotSpot, Channel::CoreTemperature]
         .into_iter()
         .filter_map(|channel| highest(run, channel))
-        .fold(run.temperature_target, f64::max);
-    let target = run.temperature_target;
-    let label = format!("target {target:.0} °C");
-    let guides = [Guide { value: target, label: &label, style: theme.style(Role::Target) }];
+        .chain(run.temperature_target)
+        .fold(COOL, f64::max);
+    let label =
+        run.temperature_target.map_or(String::new(), |target| format!("target {target:.0} °C"));
+    let guides: Vec<Guide<'_>> = run
+        .temperature_target
+        .map(|value| Guide { value, label: &label, style: theme.style(Role::Target) })
+        .into_iter()
+        .collect();
     let series = [
         series(run, Channel::HotSpot, theme.style(Role::Second)),
         series(run, Channel::CoreTemperature, theme.style(Role::Clock)),
@@ -334,18 +345,18 @@ impl ChartKind {
         match self {
             Self::OfStage => Self::Core,
             Self::Core => Self::Memory,
-            Self::Memory if !snapshot.descents.is_empty() => Self::Voltage,
+            Self::Memory if !snapshot.climb.descents.is_empty() => Self::Voltage,
             Self::Memory | Self::Voltage => Self::Map,
             Self::Map => Self::OfStage,
         }
     }
 
     fn drawn(self, snapshot: &Snapshot) -> Drawn {
-        let stage = match (snapshot.activity, &snapshot.run) {
+        let stage = match (snapshot.runs.activity, &snapshot.runs.newest) {
             (Activity::Running | Activity::Paused, Some(run)) => run.stage,
-            _ => snapshot.stage,
+            _ => snapshot.climb.stage,
         };
-        let descents = &snapshot.descents;
+        let descents = &snapshot.climb.descents;
         let of_stage = |stage| descents.iter().position(|(strategy, _)| *strategy == stage);
         match self {
             Self::Core => Drawn::Clock(0),
@@ -368,8 +379,8 @@ impl ChartKind {
 
 /// Settings that run or come next.
 fn settings_next(snapshot: &Snapshot) -> Option<&Settings> {
-    let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
-    match (&snapshot.next, &snapshot.run) {
+    let running = matches!(snapshot.runs.activity, Activity::Running | Activity::Paused);
+    match (&snapshot.climb.next, &snapshot.runs.newest) {
         (_, Some(run)) if running => Some(&run.asked),
         (NextView::Trial { asked, .. }, _) => Some(asked),
         _ => None,
@@ -378,9 +389,9 @@ fn settings_next(snapshot: &Snapshot) -> Option<&Settings> {
 
 /// A staircase of a clock as it stands in a snapshot; none for one the climb does not climb.
 fn stairs(snapshot: &Snapshot, place: usize) -> Option<Staircase> {
-    let stairs = snapshot.stairs.get(place)?.as_deref()?;
-    let axis = Axis::of(&snapshot.card, stairs.domain)?;
-    let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
+    let stairs = snapshot.climb.stairs.get(place)?.as_deref()?;
+    let axis = Axis::of(&snapshot.machine.card, stairs.domain)?;
+    let running = matches!(snapshot.runs.activity, Activity::Running | Activity::Paused);
     let next = if running {
         settings_next(snapshot).map(|settings| axis.read(settings))
     } else {
@@ -391,8 +402,8 @@ fn stairs(snapshot: &Snapshot, place: usize) -> Option<Staircase> {
 
 /// A walk down in voltage as it stands in a snapshot.
 fn descent(snapshot: &Snapshot, place: usize) -> Option<Staircase> {
-    let (_, descent) = snapshot.descents.get(place)?;
-    let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
+    let (_, descent) = snapshot.climb.descents.get(place)?;
+    let running = matches!(snapshot.runs.activity, Activity::Running | Activity::Paused);
     let next = if running {
         let asked = settings_next(snapshot).and_then(|settings| descent.depth.read(settings));
         asked.map(|(depth, _)| depth)
@@ -404,7 +415,7 @@ fn descent(snapshot: &Snapshot, place: usize) -> Option<Staircase> {
 
 fn map(snapshot: &Snapshot) -> Chart<'_> {
     let selected = snapshot.looked_here();
-    Chart { map: &snapshot.map, selected }
+    Chart { map: &snapshot.climb.map, selected }
 }
 
 fn draw_stairs(
@@ -414,7 +425,7 @@ fn draw_stairs(
     snapshot: &Snapshot,
     chart: ChartKind,
 ) {
-    let policy = snapshot.plan.policy;
+    let policy = snapshot.climb.plan.policy;
     match chart.drawn(snapshot) {
         Drawn::Map => {
             let heading = "Map: core against memory, MHz from stock";
@@ -424,8 +435,11 @@ fn draw_stairs(
         Drawn::Clock(place) => draw_clock_stairs(buffer, area, theme, snapshot, place),
         Drawn::Voltage(place) => {
             let Some(staircase) = descent(snapshot, place) else { return };
-            let stage =
-                snapshot.descents.get(place).map_or(Stage::UndervoltQuiet, |(stage, _)| *stage);
+            let stage = snapshot
+                .climb
+                .descents
+                .get(place)
+                .map_or(Stage::UndervoltQuiet, |(stage, _)| *stage);
             let edge = staircase.band.map_or(String::new(), |(low, high)| {
                 format!(": edge {} to {}", short(high), short(low))
             });
@@ -443,9 +457,9 @@ fn draw_clock_stairs(
     snapshot: &Snapshot,
     place: usize,
 ) {
-    let policy = snapshot.plan.policy;
+    let policy = snapshot.climb.plan.policy;
     let name = if place == 0 { "core" } else { "memory" };
-    let found = snapshot.stairs.get(place).and_then(|stairs| stairs.as_deref());
+    let found = snapshot.climb.stairs.get(place).and_then(|stairs| stairs.as_deref());
     let Some((staircase, found)) = stairs(snapshot, place).zip(found) else {
         let space = panel(buffer, area, theme, &format!("Staircase: {name}"), "");
         let text = format!("This climb does not look for the edge of the {name} clock.");
@@ -542,11 +556,11 @@ mod tests {
         let mut snapshot = snapshot();
         for round in 0..3 {
             if round == 1 {
-                snapshot.activity = Activity::Running;
+                snapshot.runs.activity = Activity::Running;
             }
             if round == 2 {
-                snapshot.run = None;
-                snapshot.trials = std::sync::Arc::default();
+                snapshot.runs.newest = None;
+                snapshot.climb.trials = std::sync::Arc::default();
             }
             for (width, height) in AWKWARD.into_iter().chain([(100, 27), (60, 15), (250, 80)]) {
                 drawn(width, height, |buffer, area| {

@@ -537,7 +537,7 @@ mod tests {
     #[rstest]
     fn a_profile_goes_through_a_file_and_comes_back_cut_back(room: Room) {
         let path = room.dir.path().join("last-autumn.json");
-        let view = Box::new(crate::tui::fixtures::snapshot().profiles.remove(0));
+        let view = Box::new(crate::tui::fixtures::snapshot().machine.profiles.remove(0));
         let export = Change::ExportProfile { card: Box::new(card()), view, path: path.clone() };
         assert!(room.done(export.clone()).unwrap().starts_with("Profile \"last autumn\" is in "));
         assert!(room.done(export).unwrap_err().contains("is there already"));

@@ -242,9 +242,9 @@ impl LedgerState {
 
     /// What has to be asked of the browser for the view to be up to date; none where it is.
     pub fn wants(&mut self, snapshot: &Snapshot) -> Option<Ask> {
-        let marked = snapshot.trials.iter().filter(|trial| trial.marked.is_some()).count();
-        let running = snapshot.activity == Activity::Running;
-        let stamp = (snapshot.climb, snapshot.trials.len(), marked, running);
+        let marked = snapshot.climb.trials.iter().filter(|trial| trial.marked.is_some()).count();
+        let running = snapshot.runs.activity == Activity::Running;
+        let stamp = (snapshot.climb.number, snapshot.climb.trials.len(), marked, running);
         let before = self.stamp.replace(stamp);
         if before != Some(stamp) {
             self.ask.edition += 1;
@@ -607,9 +607,9 @@ mod tests {
     fn nothing_is_asked_for_twice_and_a_new_trial_is_asked_for(mut state: LedgerState) {
         let mut snapshot = snapshot();
         assert_eq!(state.wants(&snapshot), None);
-        let mut trials = (*snapshot.trials).clone();
+        let mut trials = (*snapshot.climb.trials).clone();
         trials.pop();
-        snapshot.trials = trials.into();
+        snapshot.climb.trials = trials.into();
         let ask = state.wants(&snapshot).unwrap();
         assert_eq!((ask.place, ask.id), (1, Some(5)), "and what was selected stays so");
         assert_eq!(state.wants(&snapshot), None);

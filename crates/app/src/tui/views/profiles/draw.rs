@@ -36,9 +36,9 @@ pub(crate) fn draw(
     (state, ledger): (&ProfilesState, &LedgerState),
 ) {
     let places = ledger::layout(area, false);
-    let card = &snapshot.card;
+    let card = &snapshot.machine.card;
     let heading = format!("Profiles of {} · {}", card.name, card.serial);
-    let count = counted(snapshot.profiles.len(), "profile");
+    let count = counted(snapshot.machine.profiles.len(), "profile");
     panel(buffer, places.list, theme, &heading, &count);
     let line = row(places.list, 1);
     let hint = "◈ in use    Tab lists trials and climbs";
@@ -53,6 +53,7 @@ pub(crate) fn draw(
     let selected = state.place(snapshot);
     let first = selected.saturating_sub(usize::from(places.lines.height.saturating_sub(1)));
     for (index, (at, view)) in snapshot
+        .machine
         .profiles
         .iter()
         .enumerate()
@@ -70,7 +71,7 @@ pub(crate) fn draw(
     draw_no_profile(buffer, places.lines, theme, snapshot, (selected, first));
     match state.selected(snapshot) {
         Some(view) => draw_detail(buffer, places.detail, theme, view, &zone),
-        None if !snapshot.profiles.is_empty() => {
+        None if !snapshot.machine.profiles.is_empty() => {
             let space = panel(buffer, places.detail, theme, NO_PROFILE, "");
             let place = Rect { x: space.x + 2, width: space.width.saturating_sub(3), ..space };
             let text = "The card is at its factory settings and starts there, whatever was in use \
@@ -99,7 +100,7 @@ fn draw_no_profile(
     snapshot: &Snapshot,
     (selected, first): (usize, usize),
 ) {
-    let count = snapshot.profiles.len();
+    let count = snapshot.machine.profiles.len();
     let line = row(lines, (count - first.min(count)) as u16);
     if count == 0 || line.is_empty() {
         return;
@@ -108,7 +109,7 @@ fn draw_no_profile(
         buffer.set_style(line.intersection(buffer.area), theme.style(Role::Selected));
         write(buffer, line, (line.x, line.y), "▸", theme.style(Role::Accent));
     }
-    let is_used = snapshot.profiles.iter().all(|view| !view.profile.in_use);
+    let is_used = snapshot.machine.profiles.iter().all(|view| !view.profile.in_use);
     let mark = if is_used { "◈" } else { " " };
     draw_cells(buffer, line, |column| match column {
         0 => (format!("{mark} {NO_PROFILE}"), theme.style(Role::Title)),
@@ -121,7 +122,7 @@ fn draw_no_profile(
 pub(crate) fn line_at(area: Rect, snapshot: &Snapshot, (x, y): (u16, u16)) -> Option<usize> {
     let lines = ledger::layout(area, false).lines;
     let place = usize::from(y.checked_sub(lines.y)?);
-    let count = snapshot.profiles.len();
+    let count = snapshot.machine.profiles.len();
     (lines.contains((x, y).into()) && count > 0 && place <= count).then_some(place)
 }
 
@@ -242,7 +243,7 @@ mod tests {
     #[test]
     fn without_any_it_says_how_to_come_by_one_at_any_size() {
         let mut snapshot = snapshot();
-        snapshot.profiles.clear();
+        snapshot.machine.profiles.clear();
         let (state, ledger) = (ProfilesState::default(), LedgerState::default());
         for (width, height) in AWKWARD.into_iter().chain([(160, 47)]) {
             let lines = drawn(width, height, |buffer, area| {

@@ -16,13 +16,13 @@ impl ProfilesState {
     /// Place of the selected line: the profiles of the card, and "no profile" after the last.
     #[must_use]
     pub fn place(&self, snapshot: &Snapshot) -> usize {
-        self.place.min(snapshot.profiles.len())
+        self.place.min(snapshot.machine.profiles.len())
     }
 
     /// The selected one.
     #[must_use]
     pub fn selected<'a>(&self, snapshot: &'a Snapshot) -> Option<&'a ProfileView> {
-        snapshot.profiles.get(self.place(snapshot))
+        snapshot.machine.profiles.get(self.place(snapshot))
     }
 
     /// Selects another one.
@@ -35,9 +35,9 @@ impl ProfilesState {
         let place = self.place(snapshot);
         self.place = match way {
             Move::Up => place.saturating_sub(1),
-            Move::Down => (place + 1).min(snapshot.profiles.len()),
+            Move::Down => (place + 1).min(snapshot.machine.profiles.len()),
             Move::First | Move::PageUp => 0,
-            Move::Last | Move::PageDown => snapshot.profiles.len(),
+            Move::Last | Move::PageDown => snapshot.machine.profiles.len(),
         };
     }
 }

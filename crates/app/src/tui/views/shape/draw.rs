@@ -103,23 +103,24 @@ pub(crate) fn value_at(area: Rect, (x, y): (u16, u16)) -> Option<usize> {
 /// The run whose bands are drawn: the one looked at, as far as it is of this climb and so of this
 /// card; else the present or last one.
 fn shown_run(snapshot: &Snapshot) -> Option<&RunView> {
-    let looked = snapshot.looked_at.as_deref().filter(|run| run.climb == snapshot.climb);
-    looked.or(snapshot.run.as_deref())
+    let looked =
+        snapshot.runs.looked_at.as_deref().filter(|run| run.climb == snapshot.climb.number);
+    looked.or(snapshot.runs.newest.as_deref())
 }
 
 fn is_running(snapshot: &Snapshot) -> bool {
-    matches!(snapshot.activity, Activity::Running | Activity::Paused)
+    matches!(snapshot.runs.activity, Activity::Running | Activity::Paused)
 }
 
 /// What there is to say of what was asked and taken: by the run that is shown, and before one by
 /// what the card holds.
 fn seen(snapshot: &Snapshot, run: Option<&RunView>, draft: &Draft) -> Sight {
-    let card = &snapshot.card;
+    let card = &snapshot.machine.card;
     match run {
         Some(run) => sight(card, &run.asked, run.taken.as_ref(), Some(&run.sample)),
         None => {
             let asked = draft.settings().unwrap_or(draft.values);
-            sight(card, &asked, snapshot.held.as_ref(), snapshot.sensors.as_ref())
+            sight(card, &asked, snapshot.machine.held.as_ref(), snapshot.machine.sensors.as_ref())
         }
     }
 }
@@ -145,10 +146,10 @@ fn bands(run: Option<&RunView>) -> Vec<(&'static str, CurveBand)> {
 fn taken(snapshot: &Snapshot) -> Option<VfCurve> {
     let held = match shown_run(snapshot) {
         // A trial without an outcome never told.
-        Some(run) => run.taken.or(snapshot.held),
-        None => snapshot.held,
+        Some(run) => run.taken.or(snapshot.machine.held),
+        None => snapshot.machine.held,
     };
-    held?.curve.or(snapshot.card.curve.map(|offer| offer.factory))
+    held?.curve.or(snapshot.machine.card.curve.map(|offer| offer.factory))
 }
 
 fn chart<'a>(
@@ -262,7 +263,7 @@ fn draw_points(
 
 fn draw_window(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, draft: &Draft) {
     let (low, high) = (SettingKind::ClockMinimum, SettingKind::ClockMaximum);
-    let card = &snapshot.card;
+    let card = &snapshot.machine.card;
     let ends = [low, high].map(|kind| {
         let offer = card.offer(kind);
         draft.values.get(kind).or_else(|| offer.and_then(|offer| offer.stock))
@@ -291,11 +292,11 @@ fn draw_window(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
 
 /// The windows that the climb has tried, each with what came of it.
 fn draw_windows_tried(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
-    let tried = || snapshot.trials.iter().filter(|trial| trial.stage == Stage::Window);
+    let tried = || snapshot.climb.trials.iter().filter(|trial| trial.stage == Stage::Window);
     let space = panel(buffer, area, theme, "Windows tried", &format!("{} trials", tried().count()));
     let dim = theme.style(Role::Dim);
     if tried().next().is_none() {
-        let planned = snapshot.stages.contains(&Stage::Window);
+        let planned = snapshot.climb.stages.contains(&Stage::Window);
         let text = if planned {
             "The stage window runs the card unbounded, sees its average clock, and then tries \
              narrower and wider windows about it."
@@ -341,7 +342,7 @@ fn lacks(card: &CardDescription, kind: SettingKind) -> String {
 /// The values beside the curve, those that the card lacks with the reason.
 fn draw_beside(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, draft: &Draft) {
     let space = panel(buffer, area, theme, "Beside it", "");
-    let card = &snapshot.card;
+    let card = &snapshot.machine.card;
     let room = usize::from(space.height);
     let lacking = BESIDE.len() > room;
     // In few rows what the card lacks gives way.
@@ -440,15 +441,15 @@ mod tests {
 
     fn moment(change: impl Fn(&mut CardDescription)) -> Snapshot {
         let mut snapshot = snapshot();
-        let mut card = (*snapshot.card).clone();
+        let mut card = (*snapshot.machine.card).clone();
         change(&mut card);
-        snapshot.card = Arc::new(card);
-        snapshot.held = Some(Settings::stock(&snapshot.card));
+        snapshot.machine.card = Arc::new(card);
+        snapshot.machine.held = Some(Settings::stock(&snapshot.machine.card));
         let band = CurveBand {
             clock: (Mhz(1_860.0), Mhz(1_905.0)),
             voltage: (Millivolt(920.0), Millivolt(950.0)),
         };
-        let run = snapshot.run.take().unwrap();
+        let run = snapshot.runs.newest.take().unwrap();
         let mut run = (*run).clone();
         run.seen.sections = vec![SectionSeen {
             section: 1,
@@ -456,7 +457,7 @@ mod tests {
             frame_rate_low: 18.0,
             band: Some(band),
         }];
-        snapshot.run = Some(Arc::new(run));
+        snapshot.runs.newest = Some(Arc::new(run));
         snapshot
     }
 

@@ -84,15 +84,15 @@ impl Draft {
     /// What the card holds now, with the fan as trials have it.
     #[must_use]
     pub fn of(snapshot: &Snapshot) -> Self {
-        let card = &snapshot.card;
-        let values = snapshot.held.unwrap_or_else(|| Settings::stock(card));
+        let card = &snapshot.machine.card;
+        let values = snapshot.machine.held.unwrap_or_else(|| Settings::stock(card));
         Self::from(snapshot, values)
     }
 
     fn from(snapshot: &Snapshot, mut values: Settings) -> Self {
-        let card = &snapshot.card;
+        let card = &snapshot.machine.card;
         if card.offers(SettingKind::Fan) {
-            values.fan = Some(Fan::Fixed(Percent(snapshot.plan.hold.fan_percent)));
+            values.fan = Some(Fan::Fixed(Percent(snapshot.climb.plan.hold.fan_percent)));
         }
         let sketch =
             card.curve.map(|offer| Sketch::new(offer, &values.curve.unwrap_or(offer.factory)));
@@ -148,7 +148,7 @@ impl Draft {
     }
 
     fn step_value(&mut self, snapshot: &Snapshot, at: usize, by: i32) {
-        let Some(offer) = BESIDE.get(at).and_then(|kind| snapshot.card.offer(*kind)) else {
+        let Some(offer) = BESIDE.get(at).and_then(|kind| snapshot.machine.card.offer(*kind)) else {
             return;
         };
         let from = self.values.get(offer.kind).or(offer.stock).unwrap_or(offer.minimum);
@@ -163,7 +163,8 @@ impl Draft {
             Some(CurveKind::Points) => vec![Focus::Clocks],
             None => vec![],
         };
-        let offered = |at: &usize| BESIDE.get(*at).is_some_and(|kind| snapshot.card.offers(*kind));
+        let offered =
+            |at: &usize| BESIDE.get(*at).is_some_and(|kind| snapshot.machine.card.offers(*kind));
         let values = (0..BESIDE.len()).filter(offered).map(Focus::Value);
         let all: Vec<Focus> = curve.into_iter().chain(values).collect();
         let now = all.iter().position(|focus| *focus == self.focus).unwrap_or(0);
@@ -195,7 +196,7 @@ impl Draft {
                 return Err("A share is taken of a curve; type the value itself.".into());
             }
             (Focus::Value(at), ..) => {
-                let offer = BESIDE.get(at).and_then(|kind| snapshot.card.offer(*kind));
+                let offer = BESIDE.get(at).and_then(|kind| snapshot.machine.card.offer(*kind));
                 let offer = offer.ok_or("This card does not offer that.")?;
                 self.values.set(offer.kind, Some(offer.bin(value)));
             }
@@ -229,7 +230,7 @@ impl ShapeState {
     /// What is shaped on the present card: what was begun, or what the card holds.
     #[must_use]
     pub fn shown(&self, snapshot: &Snapshot) -> Cow<'_, Draft> {
-        let key = snapshot.card.key();
+        let key = snapshot.machine.card.key();
         let begun = self.draft.as_ref().filter(|draft| draft.card == key);
         begun.map_or_else(|| Cow::Owned(Draft::of(snapshot)), Cow::Borrowed)
     }
@@ -270,7 +271,7 @@ impl ShapeState {
         let asked: Option<f64> = text.trim().parse().ok();
         let (taken, unit) = match (draft.focus, draft.picked()) {
             (Focus::Value(at), _) => {
-                let offer = BESIDE.get(at).and_then(|kind| snapshot.card.offer(*kind));
+                let offer = BESIDE.get(at).and_then(|kind| snapshot.machine.card.offer(*kind));
                 return offer.zip(asked).map_or(String::new(), |(o, a)| taken_in_words(o, a));
             }
             (Focus::Clocks, Some((_, mhz))) => (mhz, "MHz"),
@@ -323,7 +324,7 @@ impl ShapeState {
                 }
             }
             Action::Factory => {
-                let stock = Settings::stock(&snapshot.card);
+                let stock = Settings::stock(&snapshot.machine.card);
                 draft.changes.clear();
                 if let Some(sketch) = &mut draft.sketch {
                     let factory = sketch.offer().factory;
@@ -456,8 +457,9 @@ impl ShapeState {
         value: Option<usize>,
         snapshot: &Snapshot,
     ) -> bool {
-        let offered =
-            |at: &usize| BESIDE.get(*at).is_some_and(|setting| snapshot.card.offers(*setting));
+        let offered = |at: &usize| {
+            BESIDE.get(*at).is_some_and(|setting| snapshot.machine.card.offers(*setting))
+        };
         let Some(at) = value.filter(offered) else { return false };
         let mut draft = self.draft(snapshot);
         match kind {
@@ -473,7 +475,7 @@ impl ShapeState {
 
 /// Whether the next trial asks for these settings.
 pub(crate) fn is_asked(snapshot: &Snapshot, settings: &Settings) -> bool {
-    matches!(&snapshot.next, NextView::Trial { asked, .. } if **asked == *settings)
+    matches!(&snapshot.climb.next, NextView::Trial { asked, .. } if **asked == *settings)
 }
 
 #[cfg(test)]
@@ -489,9 +491,9 @@ mod tests {
     fn moment(kind: CurveKind) -> Snapshot {
         let mut snapshot = snapshot();
         let offer = CurveOffer { kind, ..curve_offer() };
-        let card = CardDescription { curve: Some(offer), ..(*snapshot.card).clone() };
-        snapshot.card = Arc::new(card);
-        snapshot.held = Some(Settings::stock(&snapshot.card));
+        let card = CardDescription { curve: Some(offer), ..(*snapshot.machine.card).clone() };
+        snapshot.machine.card = Arc::new(card);
+        snapshot.machine.held = Some(Settings::stock(&snapshot.machine.card));
         snapshot
     }
 
@@ -539,7 +541,9 @@ mod tests {
             panic!("not asked")
         };
         assert_eq!(asked.curve.unwrap().last().mhz, 2_010);
-        let NextView::Trial { asked: next, .. } = &mut snapshot.next else { panic!("no trial") };
+        let NextView::Trial { asked: next, .. } = &mut snapshot.climb.next else {
+            panic!("no trial")
+        };
         **next = *asked;
         assert!(state.draft(&snapshot).is_next(&snapshot));
         assert_eq!(state.act(Action::AskShape, &snapshot), Came::NotHere);
@@ -628,7 +632,7 @@ mod tests {
         let settings = Settings {
             curve: Some(VfCurve::new(&flat).unwrap()),
             core_offset: Some(MhzOffset(30)),
-            ..Settings::stock(&snapshot.card)
+            ..Settings::stock(&snapshot.machine.card)
         };
         let mut state = ShapeState::default();
         state.load(&snapshot, settings, "Loaded.".into());
@@ -643,8 +647,8 @@ mod tests {
         let snapshot = moment(CurveKind::Points);
         let state = acted(&snapshot, &[Action::ShapeUp]);
         let mut other = moment(CurveKind::Points);
-        let card = CardDescription { serial: "8".into(), ..(*other.card).clone() };
-        other.card = Arc::new(card);
+        let card = CardDescription { serial: "8".into(), ..(*other.machine.card).clone() };
+        other.machine.card = Arc::new(card);
         assert!(state.draft(&other).sketch.unwrap().is_factory());
     }
 }

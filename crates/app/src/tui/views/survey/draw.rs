@@ -15,7 +15,7 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::verdict::gain_percent;
 use yard_step_core::{
     AlarmOn, Baseline, Channel, CurveKind, CurveOffer, Offer, Percent, Plan, Policy, Seconds,
-    SettingKind, Settings, Stage, Standing, TrialRecord, Verdict, Watt,
+    SettingKind, Settings, Stage, Standing, TrialRecord, Verdict, Watt, stated,
 };
 use yard_step_engine::{Activity, Snapshot};
 
@@ -124,9 +124,9 @@ pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Sna
 
 /// Settings the card holds: those of the run while there is one.
 fn held(snapshot: &Snapshot) -> Option<Settings> {
-    let running = matches!(snapshot.activity, Activity::Running | Activity::Paused);
-    let of_run = snapshot.run.as_ref().filter(|_| running).and_then(|run| run.taken);
-    of_run.or(snapshot.held)
+    let running = matches!(snapshot.runs.activity, Activity::Running | Activity::Paused);
+    let of_run = snapshot.runs.newest.as_ref().filter(|_| running).and_then(|run| run.taken);
+    of_run.or(snapshot.machine.held)
 }
 
 /// Lines of a label and a value, the value at the right or, where it is long, behind the label.
@@ -142,10 +142,10 @@ fn draw_pairs(buffer: &mut Buffer, area: Rect, theme: Theme, pairs: &[(&str, Str
 }
 
 fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, roomy: bool) {
-    let card = &snapshot.card;
+    let card = &snapshot.machine.card;
     let limits = &card.limits;
-    let many = if snapshot.rack.len() > 1 {
-        format!("{} of {} cards", snapshot.present + 1, snapshot.rack.len())
+    let many = if snapshot.machine.rack.len() > 1 {
+        format!("{} of {} cards", snapshot.machine.present + 1, snapshot.machine.rack.len())
     } else {
         card.id.clone()
     };
@@ -157,7 +157,10 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
         wiring.effective(card.memory_clock).to_string(),
         wiring.bandwidth(card.memory_clock).to_string(),
     ];
-    let current = limits.current.map_or_else(|| "not stated".into(), |limit| limit.to_string());
+    let ceiling = match limits.temperature_ceiling {
+        Some(ceiling) => ceiling.to_string(),
+        None => format!("not stated, {} assumed", limits.stops_at()),
+    };
     if roomy {
         let [actual, effective, bandwidth] = rates;
         let pairs = [
@@ -169,10 +172,10 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
             ("advertised boost", limits.boost_clock.to_string()),
             ("highest clock", limits.highest_clock.to_string()),
             ("boost bin", limits.clock_bin.to_string()),
-            ("voltage ceiling", limits.voltage_ceiling.to_string()),
-            ("current limit", current),
-            ("stock power limit", limits.power_limit.to_string()),
-            ("temperature ceiling", limits.temperature_ceiling.to_string()),
+            ("voltage ceiling", stated(limits.voltage_ceiling)),
+            ("current limit", stated(limits.current)),
+            ("stock power limit", stated(limits.power_limit)),
+            ("temperature ceiling", ceiling),
         ];
         draw_pairs(buffer, space, theme, &pairs);
     } else {
@@ -181,7 +184,7 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
             ("memory", format!("{} GiB {}", card.memory_gib, card.memory_type)),
             ("its rate", format!("{}, {}", rates[1], rates[2])),
             ("boost, highest", format!("{}, {}", limits.boost_clock, limits.highest_clock)),
-            ("limit, ceiling", format!("{}, {}", limits.power_limit, limits.temperature_ceiling)),
+            ("limit, ceiling", format!("{}, {ceiling}", stated(limits.power_limit))),
         ];
         draw_pairs(buffer, space, theme, &pairs);
     }
@@ -189,15 +192,15 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
 
 fn draw_sensors(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, roomy: bool) {
     let space = panel(buffer, area, theme, "Sensors", "now");
-    let run = snapshot.run.as_ref().filter(|run| run.judgement.is_none());
-    let sample = run.map(|run| run.sample).or(snapshot.sensors);
+    let run = snapshot.runs.newest.as_ref().filter(|run| run.judgement.is_none());
+    let sample = run.map(|run| run.sample).or(snapshot.machine.sensors);
     let pairs: Vec<(&str, String)> = Channel::ALL
         .into_iter()
         .map(|channel| {
             let text = match sample.and_then(|sample| sample.get(channel)) {
                 Some(value) => format!("{value:.0} {}", channel.unit()),
-                None if snapshot.card.senses(channel) => "–".into(),
-                None if roomy => snapshot.card.why_not_sensed(channel).to_owned(),
+                None if snapshot.machine.card.senses(channel) => "–".into(),
+                None if roomy => snapshot.machine.card.why_not_sensed(channel).to_owned(),
                 None => "none".into(),
             };
             (if roomy { channel.label() } else { short(channel) }, text)
@@ -222,7 +225,7 @@ fn draw_prerequisites(
     roomy: bool,
 ) {
     const WHAT: u16 = 16;
-    let list = &snapshot.prerequisites;
+    let list = &snapshot.machine.prerequisites;
     let met = list.iter().filter(|line| line.standing == Standing::Met).count();
     let aside = format!("{met} of {} in order", list.len());
     let space = panel(buffer, area, theme, "Before the first change", &aside);
@@ -265,15 +268,15 @@ fn draw_settings(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
     let held_now = held(snapshot);
     for (index, kind) in SettingKind::ALL.into_iter().enumerate() {
         let line = row(space, index as u16);
-        let offer = snapshot.card.offer(kind);
-        let role = if snapshot.card.offers(kind) { Role::Text } else { Role::Dim };
+        let offer = snapshot.machine.card.offer(kind);
+        let role = if snapshot.machine.card.offers(kind) { Role::Text } else { Role::Dim };
         write(buffer, line, (line.x + 1, line.y), kind.label(), theme.style(role));
-        if let Some(curve) = snapshot.card.curve.filter(|_| kind == SettingKind::Curve) {
+        if let Some(curve) = snapshot.machine.card.curve.filter(|_| kind == SettingKind::Curve) {
             draw_curve(buffer, line, theme, held_now, &curve);
             continue;
         }
         let Some(offer) = offer else {
-            let why = snapshot.card.why_not_offered(kind);
+            let why = snapshot.machine.card.why_not_offered(kind);
             let text = cut(&format!("– {why}"), line.right().saturating_sub(held_at));
             write(buffer, line, (held_at, line.y), &text, theme.style(Role::Dim));
             continue;
@@ -375,7 +378,7 @@ fn draw_range(buffer: &mut Buffer, area: Rect, theme: Theme, held: Option<f64>, 
 /// What the user said of the machine.
 fn draw_machine(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
     let space = panel(buffer, area, theme, "This machine", "r changes it");
-    let machine = &snapshot.machine;
+    let machine = &snapshot.machine.said;
     let unsaid = || "not said yet".to_owned();
     let watts = |watt: Option<Watt>| watt.map_or_else(unsaid, |watt| watt.to_string());
     let mut pairs = vec![
@@ -400,7 +403,7 @@ fn draw_machine(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
         });
         pairs.push((label, text));
     }
-    let in_step = snapshot.rack.iter().filter(|card| card.in_step).count();
+    let in_step = snapshot.machine.rack.iter().filter(|card| card.in_step).count();
     if in_step > 0 {
         pairs.push(("held in step", format!("{in_step} more")));
     }
@@ -425,12 +428,12 @@ fn draw_notices(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
 }
 
 fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
-    let wanted = snapshot.plan.baseline.runs;
+    let wanted = snapshot.climb.plan.baseline.runs;
     let runs: Vec<&TrialRecord> =
-        snapshot.trials.iter().filter(|trial| trial.stage == Stage::Baseline).collect();
-    let aside = format!("{} of {wanted} runs count", snapshot.baseline_runs);
+        snapshot.climb.trials.iter().filter(|trial| trial.stage == Stage::Baseline).collect();
+    let aside = format!("{} of {wanted} runs count", snapshot.climb.baseline_runs);
     let space = panel(buffer, area, theme, "Baseline", if runs.is_empty() { "" } else { &aside });
-    let mut used = match snapshot.baseline {
+    let mut used = match snapshot.climb.baseline {
         Some(baseline) => draw_baseline_figures(buffer, space, theme, &baseline, &runs),
         None => {
             let text = format!(
@@ -450,7 +453,7 @@ fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
         };
         used += write_wrapped(buffer, below, &text, theme.style(Role::Warn));
     }
-    let middle = snapshot.baseline.map(|baseline| baseline.score);
+    let middle = snapshot.climb.baseline.map(|baseline| baseline.score);
     for run in &runs {
         used += draw_baseline_run(buffer, space, theme, used, run, middle);
     }
@@ -458,11 +461,11 @@ fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
 
 /// How the warm-up before a baseline run stands.
 fn warming(snapshot: &Snapshot) -> Option<String> {
-    let run = snapshot.run.as_ref()?;
+    let run = snapshot.runs.newest.as_ref()?;
     let is_warming = run.judgement.is_none()
         && run.stage == Stage::Baseline
         && run.at < run.warm_up
-        && snapshot.activity != Activity::Waiting;
+        && snapshot.runs.activity != Activity::Waiting;
     if !is_warming {
         return None;
     }
@@ -556,7 +559,7 @@ pub(crate) const fn short(channel: Channel) -> &'static str {
 
 fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
     let space = panel(buffer, area, theme, "The plan", "");
-    let Plan { scene, hold, baseline, core, bayesian, policy, margin, .. } = &*snapshot.plan;
+    let Plan { scene, hold, baseline, core, bayesian, policy, margin, .. } = &*snapshot.climb.plan;
     let words = |seconds: f64| Seconds(seconds).in_words();
     let steps =
         |count: i32| if count == 1 { "1 fine step".into() } else { format!("{count} fine steps") };
@@ -594,20 +597,21 @@ fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
 fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
     let space = panel(buffer, area, theme, "Kept and earlier", "");
     let mut lines: Vec<(String, Role)> = Vec::new();
-    for profile in &snapshot.profiles {
+    for profile in &snapshot.machine.profiles {
         let mark = if profile.profile.in_use { "◈" } else { "◇" };
         let text = format!("{mark} {}: {}", profile.profile.name, profile.what);
         lines.push((text, Role::Clock));
     }
-    if snapshot.profiles.is_empty() {
+    if snapshot.machine.profiles.is_empty() {
         lines.push(("Nothing is kept on this card yet.".into(), Role::Dim));
     }
-    let mut present = format!("climb {}, now: {} trials", snapshot.climb, snapshot.trials.len());
+    let mut present =
+        format!("climb {}, now: {} trials", snapshot.climb.number, snapshot.climb.trials.len());
     if space.width >= 40 {
-        present += &format!(", {}", snapshot.under_load.in_words());
+        present += &format!(", {}", snapshot.climb.under_load.in_words());
     }
     lines.push((present, Role::Text));
-    for climb in &snapshot.history {
+    for climb in &snapshot.climb.history {
         let kept = match (&climb.kept, climb.gain_percent) {
             (Some(kept), Some(gain)) => format!(": {kept}, {gain:+.1} %"),
             (Some(kept), None) => format!(": {kept}"),
@@ -616,8 +620,8 @@ fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
         let kept = if kept.is_empty() { format!(": {} trials", climb.trials) } else { kept };
         lines.push((format!("climb {}, {}{kept}", climb.id, climb.state), Role::Text));
     }
-    if snapshot.older_climbs > 0 {
-        lines.push((format!("and {} more in Ledger: 8", snapshot.older_climbs), Role::Dim));
+    if snapshot.climb.older_climbs > 0 {
+        lines.push((format!("and {} more in Ledger: 8", snapshot.climb.older_climbs), Role::Dim));
     }
     for (index, (text, role)) in lines.iter().enumerate() {
         let line = row(space, index as u16);
@@ -647,7 +651,7 @@ mod tests {
         #[case] untold: &str,
     ) {
         let mut snapshot = snapshot();
-        snapshot.plan = Plan { policy, ..Plan::default() }.into();
+        snapshot.climb.plan = Plan { policy, ..Plan::default() }.into();
         let theme = Theme::new(Depth::None);
         let lines = drawn(160, 47, |buffer, area| draw(buffer, area, theme, &snapshot));
         let from = lines.iter().position(|line| line.contains("The plan")).unwrap();
@@ -685,11 +689,25 @@ mod tests {
         let text = lines(160, 47).join("\n");
         assert!(text.contains("no such sensor"), "{text}");
         let mut silent = snapshot();
-        silent.run = None;
-        silent.sensors = None;
+        silent.runs.newest = None;
+        silent.machine.sensors = None;
         let theme = Theme::new(Depth::None);
         let text = drawn(160, 47, |buffer, area| draw(buffer, area, theme, &silent)).join("\n");
         assert_eq!(text.matches("no such sensor").count(), 1);
+    }
+
+    #[test]
+    fn limits_that_a_card_does_not_state_are_named_as_missing() {
+        let mut snapshot = snapshot();
+        let limits = &mut std::sync::Arc::make_mut(&mut snapshot.machine.card).limits;
+        (limits.power_limit, limits.current, limits.voltage_ceiling) = (None, None, None);
+        limits.temperature_ceiling = None;
+        for (width, height, count) in [(160, 47, 4), (100, 27, 2)] {
+            let theme = Theme::new(Depth::None);
+            let draw = |buffer: &mut Buffer, area| draw(buffer, area, theme, &snapshot);
+            let text = drawn(width, height, draw).join("\n");
+            assert_eq!(text.matches("not stated").count(), count, "{text}");
+        }
     }
 
     #[test]
@@ -723,8 +741,8 @@ mod tests {
     #[test]
     fn a_warm_up_shows_where_the_heat_is_going() {
         let mut snapshot = snapshot();
-        snapshot.activity = Activity::Running;
-        snapshot.baseline = None;
+        snapshot.runs.activity = Activity::Running;
+        snapshot.climb.baseline = None;
         let mut run = crate::tui::fixtures::run_view();
         run.stage = Stage::Baseline;
         run.warm_up = Seconds(900.0);
@@ -734,7 +752,7 @@ mod tests {
             time_constant: Seconds(130.0),
             residual: yard_step_core::Celsius(0.2),
         });
-        snapshot.run = Some(std::sync::Arc::new(run));
+        snapshot.runs.newest = Some(std::sync::Arc::new(run));
         let theme = Theme::new(Depth::None);
         let text = drawn(160, 47, |buffer, area| draw(buffer, area, theme, &snapshot)).join(" ");
         let words: Vec<&str> = text.split_whitespace().collect();

@@ -129,8 +129,12 @@ pub(crate) fn draw(
         write_wrapped(buffer, place, text, theme.style(Role::Dim));
         return;
     };
-    let view =
-        View { shown, over: snapshot.laid_over.as_deref(), window: state.window(shown), theme };
+    let view = View {
+        shown,
+        over: snapshot.runs.laid_over.as_deref(),
+        window: state.window(shown),
+        theme,
+    };
     view.draw_head(buffer, places.head, state);
     view.draw_clock(buffer, places.clock);
     lane::draw(buffer, places.lane, theme, shown.trace, view.window);
@@ -303,16 +307,19 @@ impl<'a> View<'a> {
         let style = self.theme.style(Role::Target);
         match strip.channels.last() {
             Some(Channel::BoardPower) => {
-                vec![Guide { value: run.power_limit, label: "limit", style }]
+                let limit = run.power_limit.map(|value| Guide { value, label: "limit", style });
+                limit.into_iter().collect()
             }
-            Some(Channel::CoreTemperature) => vec![
-                Guide { value: run.temperature_target, label: "target", style },
-                Guide {
+            Some(Channel::CoreTemperature) => {
+                let target = run.temperature_target;
+                let target = target.map(|value| Guide { value, label: "target", style });
+                let ceiling = Guide {
                     value: run.temperature_ceiling,
                     label: "ceiling",
                     style: self.theme.style(Role::Bad),
-                },
-            ],
+                };
+                target.into_iter().chain([ceiling]).collect()
+            }
             _ => Vec::new(),
         }
     }
@@ -394,7 +401,7 @@ impl<'a> View<'a> {
             let label = format!("{}, {}", short(channel), channel.unit());
             write(buffer, line, (line.x + 1, line.y), &label, dim);
             let Some(all) = self.shown.trace.over(channel, state.since - 0.05, end + 0.05) else {
-                let sensed = self.shown.run.is_none() || snapshot.card.senses(channel);
+                let sensed = self.shown.run.is_none() || snapshot.machine.card.senses(channel);
                 let why = if sensed { "–" } else { "no such sensor" };
                 write_right(buffer, line, line.y, why, dim);
                 continue;
@@ -608,7 +615,7 @@ mod tests {
     #[test]
     fn another_trial_is_laid_over_and_said_to_be() {
         let mut snapshot = snapshot();
-        snapshot.laid_over = Some(Arc::new(RunView { number: 2, ..run_view() }));
+        snapshot.runs.laid_over = Some(Arc::new(RunView { number: 2, ..run_view() }));
         let text = lines(160, 47, &snapshot, &TraceState::default()).join("\n");
         assert!(text.contains("laid over: trial 2 · 0:00 to 10:20 of 10:00"), "{text}");
     }
@@ -632,7 +639,7 @@ mod tests {
                 state.zoom(state.clone().shown(&snapshot).unwrap(), 0.001);
             }
             if round == 2 {
-                snapshot.run = None;
+                snapshot.runs.newest = None;
             }
             for (width, height) in AWKWARD.into_iter().chain([(100, 27), (60, 15), (250, 80)]) {
                 lines(width, height, &snapshot, &state);

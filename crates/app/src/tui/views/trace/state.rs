@@ -258,7 +258,7 @@ mod tests {
             kind: yard_step_engine::MarkKind::Fault,
             text: "load died".into(),
         });
-        snapshot.run = Some(Arc::new(run));
+        snapshot.runs.newest = Some(Arc::new(run));
         assert_eq!(whole(&TraceState::default(), &snapshot), (0.0, 600.1));
     }
 
@@ -267,7 +267,7 @@ mod tests {
         let mut snapshot = snapshot();
         let mut state = TraceState::default();
         state.toggle_freeze(&snapshot);
-        snapshot.run = None;
+        snapshot.runs.newest = None;
         assert_eq!(state.shown(&snapshot).unwrap().trace.len(), 6_000);
         state.toggle_freeze(&snapshot);
         assert!(state.shown(&snapshot).is_none());

@@ -53,10 +53,15 @@ pub enum Came {
 impl WeighState {
     /// The card whose runs have to be read for the view to be up to date; none where it is.
     pub fn wants(&mut self, snapshot: &Snapshot) -> Option<Box<CardDescription>> {
-        let marked = snapshot.trials.iter().filter(|trial| trial.marked.is_some()).count();
-        let stamp = (snapshot.card.key(), snapshot.climb, snapshot.trials.len(), marked);
-        if self.full_fan != snapshot.machine.full_fan {
-            self.full_fan = snapshot.machine.full_fan;
+        let marked = snapshot.climb.trials.iter().filter(|trial| trial.marked.is_some()).count();
+        let stamp = (
+            snapshot.machine.card.key(),
+            snapshot.climb.number,
+            snapshot.climb.trials.len(),
+            marked,
+        );
+        if self.full_fan != snapshot.machine.said.full_fan {
+            self.full_fan = snapshot.machine.said.full_fan;
             self.weigh();
         }
         if self.stamp.as_ref() == Some(&stamp) {
@@ -64,11 +69,11 @@ impl WeighState {
         }
         if self.card.as_ref().is_none_or(|card| card.key() != stamp.0) {
             *self = Self { cost: self.cost, full_fan: self.full_fan, ..Self::default() };
-            self.load = Some(snapshot.plan.scene.clone());
+            self.load = Some(snapshot.climb.plan.scene.clone());
         }
-        self.card = Some(Arc::clone(&snapshot.card));
+        self.card = Some(Arc::clone(&snapshot.machine.card));
         self.stamp = Some(stamp);
-        Some(Box::new((*snapshot.card).clone()))
+        Some(Box::new((*snapshot.machine.card).clone()))
     }
 
     /// Takes in what was read.
