@@ -1,37 +1,38 @@
 //! How fast the virtual clock runs against the clock on the wall.
 
-use std::fmt;
 use std::str::FromStr;
 use std::time::{Duration, Instant};
 
 use yard_step_core::Seconds;
 
 /// The pace of a stand-in's clock.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, strum::Display, strum::EnumCount, strum::IntoStaticStr,
+)]
 pub enum Pace {
     /// As on the wall.
+    #[strum(to_string = "1×")]
     Real,
     /// Ten seconds a second.
+    #[strum(to_string = "10×")]
     Ten,
     /// A minute a second.
+    #[strum(to_string = "60×")]
     Sixty,
     /// As fast as the machine computes.
+    #[strum(to_string = "max")]
     Max,
 }
 
 impl Pace {
     /// All paces, slowest first.
-    pub const ALL: [Self; 4] = [Self::Real, Self::Ten, Self::Sixty, Self::Max];
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] =
+        [Self::Real, Self::Ten, Self::Sixty, Self::Max];
 
     /// The pace as it is shown and typed.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Real => "1×",
-            Self::Ten => "10×",
-            Self::Sixty => "60×",
-            Self::Max => "max",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 
     /// Virtual seconds per second; none for as fast as possible.
@@ -54,12 +55,6 @@ impl Pace {
             Self::Sixty => Self::Max,
             Self::Max => Self::Real,
         }
-    }
-}
-
-impl fmt::Display for Pace {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.label())
     }
 }
 

@@ -16,7 +16,8 @@ use crate::profiles::ProfileView;
 use crate::restart::Restart;
 
 /// What a mark on the time axis tells of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::IntoStaticStr)]
+#[strum(serialize_all = "lowercase")]
 pub enum MarkKind {
     /// Settings were applied, rounded or refused.
     Applied,
@@ -35,15 +36,8 @@ pub enum MarkKind {
 impl MarkKind {
     /// The kind in a word, as the ledger has it.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Applied => "applied",
-            Self::Dip => "dip",
-            Self::Fault => "fault",
-            Self::Alarm => "alarm",
-            Self::Restart => "restart",
-            Self::Note => "note",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 }
 

@@ -46,34 +46,44 @@ pub struct Filter {
 }
 
 /// What trials are put in order by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, strum::EnumCount, strum::IntoStaticStr)]
 pub enum SortBy {
     /// When they began.
     #[default]
+    #[strum(to_string = "time")]
     Time,
     /// Climb and place in it.
+    #[strum(to_string = "climb")]
     Climb,
     /// Score.
+    #[strum(to_string = "score")]
     Score,
     /// Gain over the baseline of their climb under the same load.
+    #[strum(to_string = "gain")]
     Gain,
     /// Core clock asked for.
+    #[strum(to_string = "core clock")]
     Core,
     /// Memory clock asked for.
+    #[strum(to_string = "memory clock")]
     Memory,
     /// Power.
+    #[strum(to_string = "power")]
     Power,
     /// Hot spot.
+    #[strum(to_string = "hot spot")]
     HotSpot,
     /// Length.
+    #[strum(to_string = "length")]
     Length,
     /// Verdict, the gravest first or last.
+    #[strum(to_string = "verdict")]
     Verdict,
 }
 
 impl SortBy {
     /// All of them.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] = [
         Self::Time,
         Self::Climb,
         Self::Score,
@@ -88,19 +98,8 @@ impl SortBy {
 
     /// It in a word.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Time => "time",
-            Self::Climb => "climb",
-            Self::Score => "score",
-            Self::Gain => "gain",
-            Self::Core => "core clock",
-            Self::Memory => "memory clock",
-            Self::Power => "power",
-            Self::HotSpot => "hot spot",
-            Self::Length => "length",
-            Self::Verdict => "verdict",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 
     /// The figure that is sorted by, if it is one.

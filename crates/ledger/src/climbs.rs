@@ -12,31 +12,28 @@ use crate::handle::{Ledger, now};
 use crate::trials::{Intent, TrialEntry, read_trials};
 
 /// How far a climb has come.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::IntoStaticStr, strum::EnumString)]
 pub enum ClimbState {
     /// It goes on, now or later.
+    #[strum(to_string = "open")]
     Open,
     /// It has its outcome.
+    #[strum(to_string = "ended")]
     Ended,
     /// It was given up for a new one.
+    #[strum(to_string = "given up")]
     GivenUp,
 }
 
 impl ClimbState {
-    const ALL: [Self; 3] = [Self::Open, Self::Ended, Self::GivenUp];
-
     /// The state in a word or two.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Open => "open",
-            Self::Ended => "ended",
-            Self::GivenUp => "given up",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 
     pub(crate) fn from_label(label: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|state| state.label() == label)
+        label.parse().ok()
     }
 }
 

@@ -10,7 +10,8 @@ use std::str::FromStr;
 use thiserror::Error;
 
 /// A figure of a trial by which trials are searched.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::EnumCount, strum::IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
 pub enum Figure {
     /// Number of the climb.
     Climb,
@@ -34,7 +35,7 @@ pub enum Figure {
 
 impl Figure {
     /// All figures.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] = [
         Self::Climb,
         Self::Trial,
         Self::Score,
@@ -48,18 +49,8 @@ impl Figure {
 
     /// Its name in a search.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Climb => "climb",
-            Self::Trial => "trial",
-            Self::Score => "score",
-            Self::Gain => "gain",
-            Self::Core => "core",
-            Self::Memory => "memory",
-            Self::Power => "power",
-            Self::HotSpot => "hot-spot",
-            Self::Minutes => "minutes",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 
     /// The column it stands in; none for the gain, which is not written down.

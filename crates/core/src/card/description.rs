@@ -7,38 +7,63 @@ use crate::shape::CurveOffer;
 use crate::units::{Ampere, Celsius, Mhz, Millivolt, Watt};
 
 /// A setting that some card may offer.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::EnumCount,
+    strum::IntoStaticStr,
+)]
 #[serde(rename_all = "snake_case")]
 pub enum SettingKind {
     /// The highest board power the card allows itself, in watts.
+    #[strum(to_string = "power limit")]
     PowerLimit,
     /// The core temperature at which the card begins to drop its clock, in °C.
+    #[strum(to_string = "temperature target")]
     TemperatureTarget,
     /// Offset of the clock of every V/F point, in MHz.
+    #[strum(to_string = "core clock offset")]
     CoreOffset,
     /// Offset of the actual memory clock, in MHz.
+    #[strum(to_string = "memory clock offset")]
     MemoryOffset,
     /// Lowest core clock under load, in MHz.
+    #[strum(to_string = "lowest clock")]
     ClockMinimum,
     /// Highest core clock, in MHz.
+    #[strum(to_string = "highest clock")]
     ClockMaximum,
     /// Offset of the voltage of every V/F point, in mV.
+    #[strum(to_string = "voltage offset")]
     VoltageOffset,
     /// A second voltage that feeds the memory's side of the chip, in mV.
+    #[strum(to_string = "memory-side voltage")]
     MemoryVoltage,
     /// How tight the memory timings are, 0 being stock.
+    #[strum(to_string = "memory timing")]
     MemoryTiming,
     /// The fan: a fixed speed in percent, a curve, or automatic.
+    #[strum(to_string = "fan")]
     Fan,
     /// Highest frame rate, in fps; none where it is not capped.
+    #[strum(to_string = "frame cap")]
     FrameCap,
     /// The V/F curve: points at fixed voltages, or performance states. No number says it.
+    #[strum(to_string = "V/F curve")]
     Curve,
 }
 
 impl SettingKind {
     /// Every kind, in the order in which they are shown.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] = [
         Self::PowerLimit,
         Self::TemperatureTarget,
         Self::CoreOffset,
@@ -55,21 +80,8 @@ impl SettingKind {
 
     /// The trade's name of the setting.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::PowerLimit => "power limit",
-            Self::TemperatureTarget => "temperature target",
-            Self::CoreOffset => "core clock offset",
-            Self::MemoryOffset => "memory clock offset",
-            Self::ClockMinimum => "lowest clock",
-            Self::ClockMaximum => "highest clock",
-            Self::VoltageOffset => "voltage offset",
-            Self::MemoryVoltage => "memory-side voltage",
-            Self::MemoryTiming => "memory timing",
-            Self::Fan => "fan",
-            Self::FrameCap => "frame cap",
-            Self::Curve => "V/F curve",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 
     /// The unit in which its values are counted; empty for a level.
@@ -118,8 +130,11 @@ impl SettingKind {
 }
 
 /// How the number of a setting is to be read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, strum::IntoStaticStr,
+)]
 #[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "lowercase")]
 pub enum Reading {
     /// The value itself.
     #[default]
@@ -133,12 +148,8 @@ pub enum Reading {
 impl Reading {
     /// The word shown beside a range.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Absolute => "absolute",
-            Self::Offset => "offset",
-            Self::Percent => "percent",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 }
 
@@ -229,40 +240,66 @@ pub struct Absent<T> {
 }
 
 /// A reading some card may give.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::EnumCount,
+    strum::IntoStaticStr,
+)]
 #[serde(rename_all = "snake_case")]
 pub enum Channel {
     /// Core clock as the card reports it, MHz.
+    #[strum(to_string = "core clock")]
     CoreClock,
     /// Core clock at which work was really done, MHz.
+    #[strum(to_string = "effective clock")]
     EffectiveClock,
     /// Actual (not effective) memory clock, MHz.
+    #[strum(to_string = "memory clock")]
     MemoryClock,
     /// Core voltage, mV.
+    #[strum(to_string = "voltage")]
     Voltage,
     /// Power of the whole board, W.
+    #[strum(to_string = "board power")]
     BoardPower,
     /// Core temperature, °C.
+    #[strum(to_string = "core temperature")]
     CoreTemperature,
     /// Hottest spot of the chip, °C.
+    #[strum(to_string = "hot spot")]
     HotSpot,
     /// Fan speed, percent of its highest.
+    #[strum(to_string = "fan")]
     Fan,
     /// Share of time in which the card worked on the load, percent.
+    #[strum(to_string = "load")]
     Load,
     /// Share of time in which it worked for other programs, percent.
+    #[strum(to_string = "background load")]
     Background,
     /// Frames of the scene finished per second; measured by the load, not by the card.
+    #[strum(to_string = "frame rate")]
     FrameRate,
     /// Power of the chip alone, W.
+    #[strum(to_string = "chip power")]
     ChipPower,
     /// Memory temperature, °C.
+    #[strum(to_string = "memory temperature")]
     MemoryTemperature,
 }
 
 impl Channel {
     /// Every channel, in the order in which they are stored: new ones go to the end.
-    pub const ALL: [Self; 13] = [
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] = [
         Self::CoreClock,
         Self::EffectiveClock,
         Self::MemoryClock,
@@ -294,22 +331,8 @@ impl Channel {
 
     /// The trade's name of the reading.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::CoreClock => "core clock",
-            Self::EffectiveClock => "effective clock",
-            Self::MemoryClock => "memory clock",
-            Self::Voltage => "voltage",
-            Self::BoardPower => "board power",
-            Self::CoreTemperature => "core temperature",
-            Self::HotSpot => "hot spot",
-            Self::Fan => "fan",
-            Self::Load => "load",
-            Self::Background => "background load",
-            Self::FrameRate => "frame rate",
-            Self::ChipPower => "chip power",
-            Self::MemoryTemperature => "memory temperature",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 
     /// The unit behind the number.

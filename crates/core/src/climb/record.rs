@@ -1,7 +1,5 @@
 //! What a climb remembers of a trial.
 
-use std::fmt;
-
 use serde::{Deserialize, Serialize};
 
 use crate::card::settings::Settings;
@@ -13,8 +11,24 @@ use crate::measure::monitor::Seen;
 use crate::units::{MhzOffset, Seconds};
 
 /// One part of a climb.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::Display,
+    strum::EnumCount,
+    strum::IntoStaticStr,
+    strum::EnumString,
+)]
 #[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
 pub enum Stage {
     /// Runs at stock, to compare with.
     Baseline,
@@ -28,15 +42,19 @@ pub enum Stage {
     Together,
     /// Voltage up, the highest clock, and the voltage down again while it holds.
     #[serde(alias = "highest")]
+    #[strum(to_string = "max-clock", serialize = "highest")]
     MaxClock,
     /// Less voltage for more clock, where power holds it back.
     #[serde(alias = "cooler")]
+    #[strum(to_string = "undervolt-clock", serialize = "cooler")]
     UndervoltClock,
     /// The same work for less voltage.
     #[serde(alias = "less")]
+    #[strum(to_string = "undervolt-quiet", serialize = "less")]
     UndervoltQuiet,
     /// A mild overclock on a mild undervolt.
     #[serde(alias = "middle")]
+    #[strum(to_string = "balanced", serialize = "middle")]
     Balanced,
     /// The clock window, narrow against wide.
     Window,
@@ -44,6 +62,7 @@ pub enum Stage {
     Timing,
     /// Memory clock given up for core, under one power budget.
     #[serde(alias = "feed")]
+    #[strum(to_string = "memory-for-core", serialize = "feed")]
     MemoryForCore,
     /// Settings of the user's own, beside every plan. No stage learns from them.
     Own,
@@ -51,7 +70,7 @@ pub enum Stage {
 
 impl Stage {
     /// The stages a climb can be made of, in their usual order.
-    pub const PLANNED: [Self; 12] = [
+    pub const PLANNED: [Self; <Self as strum::EnumCount>::COUNT - 1] = [
         Self::Baseline,
         Self::Power,
         Self::Core,
@@ -71,22 +90,8 @@ impl Stage {
 
     /// The stage's name.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Baseline => "baseline",
-            Self::Power => "power",
-            Self::Core => "core",
-            Self::Memory => "memory",
-            Self::Together => "together",
-            Self::MaxClock => "max-clock",
-            Self::UndervoltClock => "undervolt-clock",
-            Self::UndervoltQuiet => "undervolt-quiet",
-            Self::Balanced => "balanced",
-            Self::Window => "window",
-            Self::Timing => "timing",
-            Self::MemoryForCore => "memory-for-core",
-            Self::Own => "own",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 
     /// What the stage is for, in one statement.
@@ -114,15 +119,7 @@ impl Stage {
     /// The stage of that name, or of the name it had in ledgers of earlier versions.
     #[must_use]
     pub fn from_label(label: &str) -> Option<Self> {
-        let label = match label {
-            "highest" => "max-clock",
-            "cooler" => "undervolt-clock",
-            "less" => "undervolt-quiet",
-            "middle" => "balanced",
-            "feed" => "memory-for-core",
-            present => present,
-        };
-        Self::PLANNED.into_iter().chain([Self::Own]).find(|stage| stage.label() == label)
+        label.parse().ok()
     }
 }
 
@@ -138,37 +135,51 @@ impl Stage {
     }
 }
 
-impl fmt::Display for Stage {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.label())
-    }
-}
-
 /// What a trial is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::EnumCount,
+    strum::IntoStaticStr,
+    strum::EnumString,
+)]
 #[serde(rename_all = "snake_case")]
 pub enum Purpose {
     /// A run at stock.
+    #[strum(to_string = "baseline")]
     Baseline,
     /// A step of the search.
+    #[strum(to_string = "step")]
     Step,
     /// The long run at the highest value that held.
+    #[strum(to_string = "confirm")]
     Confirm,
     /// The run that measures what is kept.
+    #[strum(to_string = "settle")]
     Settle,
     /// The same again, until it is clear whether its gain is one.
+    #[strum(to_string = "repeat")]
     Repeat,
     /// One part back at stock, to find out which one it was.
+    #[strum(to_string = "isolate")]
     Isolate,
     /// One setting left out, to see what it brings.
+    #[strum(to_string = "leave out")]
     LeaveOut,
     /// Settings of the user's own.
+    #[strum(to_string = "own")]
     Own,
 }
 
 impl Purpose {
     /// All purposes.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] = [
         Self::Baseline,
         Self::Step,
         Self::Confirm,
@@ -181,23 +192,14 @@ impl Purpose {
 
     /// The purpose in a word.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Baseline => "baseline",
-            Self::Step => "step",
-            Self::Confirm => "confirm",
-            Self::Settle => "settle",
-            Self::Repeat => "repeat",
-            Self::Isolate => "isolate",
-            Self::LeaveOut => "leave out",
-            Self::Own => "own",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 
     /// The purpose of that name.
     #[must_use]
     pub fn from_label(label: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|purpose| purpose.label() == label)
+        label.parse().ok()
     }
 }
 

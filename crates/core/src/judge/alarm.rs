@@ -8,33 +8,43 @@ use crate::card::description::Channel;
 use crate::measure::sample::Sample;
 
 /// What an alarm looks at.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::EnumCount,
+    strum::IntoStaticStr,
+)]
 #[serde(rename_all = "snake_case")]
 pub enum AlarmOn {
     /// Core temperature, °C.
+    #[strum(to_string = "core temperature")]
     CoreTemperature,
     /// Hot spot, °C.
+    #[strum(to_string = "hot spot")]
     HotSpot,
     /// Board power, W.
+    #[strum(to_string = "board power")]
     BoardPower,
     /// Frames with wrong pixels in one trial.
+    #[strum(to_string = "artifacts")]
     Artifacts,
 }
 
 impl AlarmOn {
     /// Everything an alarm may look at.
-    pub const ALL: [Self; 4] =
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] =
         [Self::CoreTemperature, Self::HotSpot, Self::BoardPower, Self::Artifacts];
 
     /// The trade's name of it.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::CoreTemperature => "core temperature",
-            Self::HotSpot => "hot spot",
-            Self::BoardPower => "board power",
-            Self::Artifacts => "artifacts",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 
     /// The unit of its threshold.
@@ -68,30 +78,42 @@ impl AlarmOn {
 }
 
 /// What an alarm does.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::EnumCount,
+    strum::VariantNames,
+    strum::IntoStaticStr,
+)]
 #[serde(rename_all = "snake_case")]
 pub enum AlarmAct {
     /// Says so and goes on.
+    #[strum(to_string = "warn")]
     Warn,
     /// Stops the trial; the climb goes on.
+    #[strum(to_string = "stop")]
     Stop,
     /// Stops the trial, puts the card back to what was kept (or to stock), and climbs no further
     /// by itself.
+    #[strum(to_string = "put back")]
     PutBack,
 }
 
 impl AlarmAct {
     /// All acts, the mildest first.
-    pub const ALL: [Self; 3] = [Self::Warn, Self::Stop, Self::PutBack];
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] =
+        [Self::Warn, Self::Stop, Self::PutBack];
 
     /// The act in words.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Warn => "warn",
-            Self::Stop => "stop",
-            Self::PutBack => "put back",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 }
 

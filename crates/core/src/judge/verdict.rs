@@ -17,8 +17,6 @@
 //! 8. **slower** – less score than the reference by more than the tolerance
 //! 9. **clean** – none of these
 
-use std::fmt;
-
 use serde::{Deserialize, Serialize};
 
 use crate::card::description::Channel;
@@ -30,34 +28,58 @@ use crate::measure::monitor::Seen;
 use crate::units::{Celsius, Mhz, Percent, Seconds};
 
 /// The end of a trial, in one word. Ordered by precedence, the gravest first.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::Display,
+    strum::EnumCount,
+    strum::IntoStaticStr,
+    strum::EnumString,
+)]
 pub enum Verdict {
     /// The machine froze or restarted.
     #[serde(rename = "machine down")]
+    #[strum(to_string = "machine down")]
     MachineDown,
     /// The driver reset the card.
     #[serde(rename = "driver reset")]
+    #[strum(to_string = "driver reset")]
     DriverReset,
     /// The load program ended by itself.
     #[serde(rename = "load died")]
+    #[strum(to_string = "load died")]
     LoadDied,
     /// Wrong pixels.
     #[serde(rename = "artifacts")]
+    #[strum(to_string = "artifacts")]
     Artifacts,
     /// The card does not hold what was asked.
     #[serde(rename = "not taken")]
+    #[strum(to_string = "not taken")]
     NotTaken,
     /// The run proves nothing.
     #[serde(rename = "void")]
+    #[strum(to_string = "void")]
     Void,
     /// Heat or power took the clock back.
     #[serde(rename = "throttled", alias = "held back")]
+    #[strum(to_string = "throttled", serialize = "held back")]
     Throttled,
     /// Less score than the reference.
     #[serde(rename = "slower")]
+    #[strum(to_string = "slower")]
     Slower,
     /// Nothing to complain about.
     #[serde(rename = "clean")]
+    #[strum(to_string = "clean")]
     Clean,
 }
 
@@ -74,7 +96,7 @@ pub enum Meaning {
 
 impl Verdict {
     /// All verdicts in order of precedence.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] = [
         Self::MachineDown,
         Self::DriverReset,
         Self::LoadDied,
@@ -88,18 +110,8 @@ impl Verdict {
 
     /// The verdict in words.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::MachineDown => "machine down",
-            Self::DriverReset => "driver reset",
-            Self::LoadDied => "load died",
-            Self::Artifacts => "artifacts",
-            Self::NotTaken => "not taken",
-            Self::Void => "void",
-            Self::Throttled => "throttled",
-            Self::Slower => "slower",
-            Self::Clean => "clean",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 
     /// What it says about the value that was tried.
@@ -127,14 +139,7 @@ impl Verdict {
     /// The verdict of that name, or of the name it had in ledgers of earlier versions.
     #[must_use]
     pub fn from_label(label: &str) -> Option<Self> {
-        let label = if label == "held back" { "throttled" } else { label };
-        Self::ALL.into_iter().find(|verdict| verdict.label() == label)
-    }
-}
-
-impl fmt::Display for Verdict {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.label())
+        label.parse().ok()
     }
 }
 

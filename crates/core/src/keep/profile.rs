@@ -309,13 +309,16 @@ fn no_evidence(profile: &Profile, run: &RunAt, runs: &[RunAt], driver: &str) -> 
 }
 
 /// Whether a profile is proven, and why, in a sentence.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, strum::IntoStaticStr)]
 pub enum Proof {
     /// It may be put on the card at a start.
+    #[strum(to_string = "proven")]
     Proven(String),
     /// Not yet, or no longer.
+    #[strum(to_string = "not proven")]
     Open(String),
     /// It failed.
+    #[strum(to_string = "failed")]
     Failed(String),
 }
 
@@ -364,12 +367,8 @@ impl Proof {
 
     /// It in a word.
     #[must_use]
-    pub const fn label(&self) -> &'static str {
-        match self {
-            Self::Proven(_) => "proven",
-            Self::Open(_) => "not proven",
-            Self::Failed(_) => "failed",
-        }
+    pub fn label(&self) -> &'static str {
+        self.into()
     }
 
     /// Why.

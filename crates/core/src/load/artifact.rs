@@ -5,51 +5,68 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 /// What a group of wrong pixels looks like.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::Display,
+    strum::EnumCount,
+    strum::IntoStaticStr,
+)]
 #[serde(rename_all = "snake_case")]
 pub enum ArtifactKind {
     /// Single pixels, alone or strewn about.
+    #[strum(to_string = "speckle")]
     Speckle,
     /// A filled block.
+    #[strum(to_string = "tile")]
     Tile,
     /// A thin line.
+    #[strum(to_string = "streak")]
     Streak,
     /// Nearly the whole picture.
+    #[strum(to_string = "whole frame")]
     WholeFrame,
     /// Something that comes and goes at one place, from frame to frame.
+    #[strum(to_string = "flicker")]
     Flicker,
     /// A band of rows from one side of the picture to the other.
+    #[strum(to_string = "banding")]
     Banding,
 }
 
 impl ArtifactKind {
     /// All kinds.
-    pub const ALL: [Self; 6] =
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] =
         [Self::Speckle, Self::Tile, Self::Streak, Self::WholeFrame, Self::Flicker, Self::Banding];
 
     /// The kind in a word or two.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Speckle => "speckle",
-            Self::Tile => "tile",
-            Self::Streak => "streak",
-            Self::WholeFrame => "whole frame",
-            Self::Flicker => "flicker",
-            Self::Banding => "banding",
-        }
-    }
-}
-
-impl fmt::Display for ArtifactKind {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.label())
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 }
 
 /// The part of a card a fault may come from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::Display,
+    strum::IntoStaticStr,
+)]
 #[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "lowercase")]
 pub enum Domain {
     /// The core computes wrong.
     Core,
@@ -60,11 +77,8 @@ pub enum Domain {
 impl Domain {
     /// The domain in a word.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Core => "core",
-            Self::Memory => "memory",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 
     /// The other one of the two.
@@ -74,12 +88,6 @@ impl Domain {
             Self::Core => Self::Memory,
             Self::Memory => Self::Core,
         }
-    }
-}
-
-impl fmt::Display for Domain {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.label())
     }
 }
 

@@ -7,8 +7,20 @@ use serde::{Deserialize, Serialize};
 use crate::units::Celsius;
 
 /// Whether the case is open.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Default,
+    Serialize,
+    Deserialize,
+    strum::VariantNames,
+    strum::IntoStaticStr,
+)]
 #[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "lowercase")]
 pub enum Case {
     /// Open, or none at all: the card breathes the air of the room.
     #[default]
@@ -20,11 +32,8 @@ pub enum Case {
 impl Case {
     /// The word.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Open => "open",
-            Self::Closed => "closed",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 }
 

@@ -10,30 +10,51 @@ use crate::measure::strip::Merge;
 use crate::units::{Celsius, Mhz, Millivolt, Watt};
 
 /// What limits the clock at one instant.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Hash,
+    Serialize,
+    Deserialize,
+    strum::EnumCount,
+    strum::IntoStaticStr,
+)]
 #[serde(rename_all = "snake_case")]
 pub enum Limiter {
     /// The load does not fill the card.
+    #[strum(to_string = "load")]
     Load,
     /// The temperature target.
+    #[strum(to_string = "heat")]
     Heat,
     /// The power limit.
+    #[strum(to_string = "power")]
     Power,
     /// The voltage ceiling: the top of the V/F curve is reached.
+    #[strum(to_string = "voltage")]
     Voltage,
     /// None of these, as far as the sensors tell.
+    #[strum(to_string = "unknown")]
     Unknown,
     /// The limit on the current into the chip.
+    #[strum(to_string = "current")]
     Current,
     /// The highest clock that was set.
+    #[strum(to_string = "window")]
     Window,
     /// The frame cap.
+    #[strum(to_string = "frame cap")]
     FrameCap,
 }
 
 impl Limiter {
     /// Every limiter.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] = [
         Self::Load,
         Self::Heat,
         Self::Power,
@@ -46,17 +67,8 @@ impl Limiter {
 
     /// The trade's word.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Load => "load",
-            Self::Heat => "heat",
-            Self::Power => "power",
-            Self::Voltage => "voltage",
-            Self::Unknown => "unknown",
-            Self::Current => "current",
-            Self::Window => "window",
-            Self::FrameCap => "frame cap",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 }
 

@@ -1,14 +1,28 @@
 //! How much is taken off what was found, and what is claimed for the rest, by what it is for.
 
-use std::fmt;
-
 use serde::{Deserialize, Serialize};
 
 use crate::units::Seconds;
 
 /// What settings are to be good for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize, Deserialize)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Hash,
+    Default,
+    Serialize,
+    Deserialize,
+    strum::Display,
+    strum::EnumCount,
+    strum::VariantNames,
+    strum::IntoStaticStr,
+    strum::EnumString,
+)]
 #[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "lowercase")]
 pub enum Margin {
     /// One lucky run.
     Record,
@@ -21,16 +35,13 @@ pub enum Margin {
 
 impl Margin {
     /// All margins, the boldest first.
-    pub const ALL: [Self; 3] = [Self::Record, Self::Daily, Self::Gift];
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] =
+        [Self::Record, Self::Daily, Self::Gift];
 
     /// The margin's name in a plan.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Record => "record",
-            Self::Daily => "daily",
-            Self::Gift => "gift",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 
     /// What it is for, in words.
@@ -46,7 +57,7 @@ impl Margin {
     /// The margin of that name.
     #[must_use]
     pub fn from_label(label: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|margin| margin.label() == label)
+        label.parse().ok()
     }
 
     /// How long settings are to stand without a fault.
@@ -115,12 +126,6 @@ impl Margin {
 pub(crate) fn span_in_words(span: Seconds) -> String {
     let days = span.value() / 86_400.0;
     if days >= 2.0 { format!("{days:.0} days") } else { span.in_words() }
-}
-
-impl fmt::Display for Margin {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.label())
-    }
 }
 
 #[cfg(test)]

@@ -8,9 +8,6 @@
 //!        └──────────────────► cost
 //! ```
 
-use std::collections::HashMap;
-use std::fmt;
-
 use crate::air::fan::Fan;
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
@@ -18,13 +15,26 @@ use crate::judge::verdict::{Verdict, gain_percent};
 use crate::shape::VfCurve;
 use crate::statistics::mean;
 use crate::units::{Celsius, Decibel, Percent, Seconds, Watt};
+use std::collections::HashMap;
 
 /// How far above the chord of the frontier, in shares of both its ranges, a knee must stand: below
 /// that the frontier is as good as straight.
 const LEAST_BEND: f64 = 0.06;
 
 /// What work is held against.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Default,
+    strum::Display,
+    strum::EnumCount,
+    strum::IntoStaticStr,
+    strum::EnumString,
+)]
+#[strum(serialize_all = "lowercase")]
 pub enum Cost {
     /// Average power of the whole board.
     #[default]
@@ -37,22 +47,19 @@ pub enum Cost {
 
 impl Cost {
     /// All of them.
-    pub const ALL: [Self; 3] = [Self::Watts, Self::Degrees, Self::Decibels];
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] =
+        [Self::Watts, Self::Degrees, Self::Decibels];
 
     /// It in a word.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Watts => "watts",
-            Self::Degrees => "degrees",
-            Self::Decibels => "decibels",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 
     /// The cost of that name.
     #[must_use]
     pub fn from_label(label: &str) -> Option<Self> {
-        Self::ALL.into_iter().find(|cost| cost.label() == label)
+        label.parse().ok()
     }
 
     /// Its unit.
@@ -86,12 +93,6 @@ impl Cost {
                 run.fan.map(|fan| fan_noise(fan, full_fan.unwrap_or_default()).value())
             }
         }
-    }
-}
-
-impl fmt::Display for Cost {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.label())
     }
 }
 

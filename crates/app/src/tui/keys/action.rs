@@ -2,27 +2,34 @@
 //! [table](crate::tui::keys::table::bindings).
 
 /// A view of the interface.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::EnumCount, strum::IntoStaticStr)]
 pub enum View {
     /// The card, its settings, sensors and baseline.
+    #[strum(to_string = "Survey")]
     Survey,
     /// The staircase, the live run and the next step.
+    #[strum(to_string = "Climb")]
     Climb,
     /// Everything that was measured, over time.
+    #[strum(to_string = "Trace")]
     Trace,
     /// Spoilt frames beside what they should have been.
+    #[strum(to_string = "Artifacts")]
     Artifacts,
     /// Curve, window and voltages.
+    #[strum(to_string = "Shape")]
     Shape,
     /// Work against what it costs.
+    #[strum(to_string = "Weigh")]
     Weigh,
     /// Everything tried.
+    #[strum(to_string = "Ledger")]
     Ledger,
 }
 
 impl View {
     /// All views, in the order of the work.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] = [
         Self::Survey,
         Self::Climb,
         Self::Trace,
@@ -48,16 +55,8 @@ impl View {
 
     /// Name of the view.
     #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::Survey => "Survey",
-            Self::Climb => "Climb",
-            Self::Trace => "Trace",
-            Self::Artifacts => "Artifacts",
-            Self::Shape => "Shape",
-            Self::Weigh => "Weigh",
-            Self::Ledger => "Ledger",
-        }
+    pub fn label(self) -> &'static str {
+        self.into()
     }
 }
 

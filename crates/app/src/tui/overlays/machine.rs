@@ -8,6 +8,7 @@
 //! ```
 
 use ratatui::crossterm::event::KeyCode;
+use strum::VariantNames;
 use yard_step_core::{Alarm, AlarmAct, AlarmOn, Case, Celsius, Decibel, Machine, Room, Watt};
 
 use crate::tui::widgets::entry::Entry;
@@ -43,9 +44,6 @@ pub enum Filled {
     Done(Machine),
 }
 
-const CASES: [&str; 2] = [Case::Open.label(), Case::Closed.label()];
-const ACTS: [&str; 3] = [AlarmAct::Warn.label(), AlarmAct::Stop.label(), AlarmAct::PutBack.label()];
-
 const AMBIENT: usize = 0;
 const CASE: usize = 1;
 const SUPPLY: usize = 2;
@@ -72,7 +70,7 @@ impl Form {
             Field {
                 label: "case".into(),
                 number: None,
-                choices: &CASES,
+                choices: Case::VARIANTS,
                 choice: room.map_or(0, |room| room.case as usize),
             },
             field("power supply, W", machine.supply.map(Watt::value)),
@@ -84,7 +82,7 @@ impl Form {
             fields.push(Field {
                 label: format!("alarm: {} above, {}", on.label(), on.unit()),
                 number: number(set.map(|alarm| alarm.above)),
-                choices: &ACTS,
+                choices: AlarmAct::VARIANTS,
                 choice: set.map_or(0, |alarm| alarm.act as usize),
             });
         }

@@ -1,5 +1,6 @@
 //! The forms in which something is kept as a profile, and one is read from a file.
 
+use strum::VariantNames;
 use yard_step_core::{CUT_BACK, LONGEST_NAME, LONGEST_PURPOSE, Margin, Percent, checked_name};
 use yard_step_engine::{KeepWhat, KeepWish, Snapshot};
 
@@ -10,8 +11,9 @@ use crate::tui::views::ledger::browser::Change;
 
 /// Longest path.
 const LONGEST_PATH: usize = 200;
+/// The margins, after what is chosen where none is named.
 const MARGINS: [&str; 4] =
-    ["not said", Margin::Record.label(), Margin::Daily.label(), Margin::Gift.label()];
+    ["not said", Margin::VARIANTS[0], Margin::VARIANTS[1], Margin::VARIANTS[2]];
 
 /// The form in which something is kept. What a climb came to has the margin of its plan.
 pub(crate) fn keep_form(name: String, what: KeepWhat) -> Overlay {

@@ -185,7 +185,7 @@ mod tests {
         assert!(text[1].starts_with("▸ core            ▶ present"), "{text:#?}");
         let text = text.join("\n");
         assert!(text.contains("undervolt-clock + a adds   less voltage"), "{text}");
-        assert!(text.contains("window          – not here the card has no window"), "{text}");
+        assert!(text.contains("window          – not here stage window moves"), "{text}");
         assert!(text.contains("‹ bayesian ›") && text.contains("for daily use"), "{text}");
         assert!(text.contains("pays next                  power limit up, to 286 W."), "{text}");
         assert!(text.contains("core clock: +3.1 ± 0.3 %, estimated"), "{text}");

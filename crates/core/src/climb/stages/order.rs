@@ -7,7 +7,10 @@ use crate::climb::{Climb, ClimbError, Stage, TrialRecord};
 use crate::judge::verdict::Meaning;
 
 /// What the user wants of a stage.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, Hash, strum::Display, strum::IntoStaticStr, strum::EnumString,
+)]
+#[strum(serialize_all = "lowercase")]
 pub enum StageOrder {
     /// End it with what is known.
     End,
@@ -18,13 +21,10 @@ pub enum StageOrder {
 }
 
 impl StageOrder {
-    const ALL: [(Self, &'static str); 3] =
-        [(Self::End, "end"), (Self::Skip, "skip"), (Self::Repeat, "repeat")];
-
     /// The order in a word.
     #[must_use]
     pub fn label(self) -> &'static str {
-        Self::ALL.into_iter().find(|(order, _)| *order == self).map_or("", |(_, label)| label)
+        self.into()
     }
 }
 
@@ -54,8 +54,7 @@ impl Directive {
             return Some(Self { stage, order: StageOrder::End, after: 0 });
         };
         let (order, after) = rest.split_once('@')?;
-        let found = StageOrder::ALL.into_iter().find(|(_, label)| *label == order);
-        let (stage, order) = (Stage::from_label(stage)?, found?.0);
+        let (stage, order) = (Stage::from_label(stage)?, order.parse().ok()?);
         Some(Self { stage, order, after: after.parse().ok()? })
     }
 }

@@ -547,7 +547,7 @@ fn draw_baseline_figures(
 }
 
 /// A channel's name for narrow columns.
-pub(crate) const fn short(channel: Channel) -> &'static str {
+pub(crate) fn short(channel: Channel) -> &'static str {
     match channel {
         Channel::EffectiveClock => "effective",
         Channel::CoreTemperature => "core temp.",
