@@ -197,8 +197,6 @@ pub enum Action {
     ShapeFarther,
     /// Have the shape tried next.
     AskShape,
-    /// Have the card held at one point.
-    HoldPoint,
     /// In Weigh, the point of the frontier that costs less.
     FrontierLess,
     /// In Weigh, the point of the frontier that costs more.

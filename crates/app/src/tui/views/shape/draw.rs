@@ -188,7 +188,8 @@ fn draw_curve(
         .filter(|kind| draft.values.get(*kind).is_some_and(|offset| offset != 0.0))
         .map(|kind| format!(", {} {} on top", kind.label(), draft.values.show(kind)))
         .collect::<String>();
-    let aside = format!("{moved}{on_top}{near}");
+    let ceiling = draft.ceiling_clock().map_or(String::new(), |mhz| format!(", ceiling {mhz} MHz"));
+    let aside = format!("{moved}{ceiling}{on_top}{near}");
     let heading = match sketch.offer().kind {
         CurveKind::Points => "V/F curve, MHz",
         CurveKind::States => "Performance states, MHz",
@@ -230,7 +231,9 @@ fn draw_points(
     for (index, name) in ["mV", "shaped", "taken", "factory"].into_iter().enumerate() {
         cell(buffer, head, index, name, dim);
     }
-    let room = usize::from(space.height.saturating_sub(1));
+    // The head and the ceiling take a line each.
+    let room = usize::from(space.height.saturating_sub(2));
+    draw_ceiling(buffer, row(space, space.height.saturating_sub(1)), theme, draft);
     let first = draft.point.saturating_sub(room / 2).min(points.len().saturating_sub(room));
     let (held, factory) = (taken(snapshot), offer.factory);
     let shown = |curve: &VfCurve, at: usize, millivolt: u16| {
@@ -243,14 +246,16 @@ fn draw_points(
     };
     for (index, at) in (first..points.len()).take(room).enumerate() {
         let line = row(space, index as u16 + 1);
-        let (millivolt, mhz) = points[at];
+        let (millivolt, sketched) = points[at];
+        let ceiling = draft.ceiling_clock().filter(|_| at > draft.point);
+        let mhz = ceiling.map_or(sketched, |ceiling| sketched.min(ceiling));
         let picked = at == draft.point;
         if picked {
             buffer.set_style(line.intersection(buffer.area), theme.style(Role::Selected));
             write(buffer, line, (line.x, line.y), "▸", theme.style(Role::Accent));
         }
         let moves = |focus| if picked && draft.focus == focus { Role::Accent } else { Role::Text };
-        let falls = at > 0 && mhz < points[at - 1].1;
+        let falls = at > 0 && sketched < points[at - 1].1;
         let clock = if falls { Role::Bad } else { moves(Focus::Clocks) };
         cell(buffer, line, 0, &millivolt.to_string(), theme.style(moves(Focus::Voltages)));
         cell(buffer, line, 1, &mhz.to_string(), theme.style(clock));
@@ -259,6 +264,20 @@ fn draw_points(
         cell(buffer, line, 2, &there, theme.style(if same { Role::Dim } else { Role::Target }));
         cell(buffer, line, 3, &shown(&factory, at, millivolt), dim);
     }
+}
+
+/// Whether the picked point is a ceiling.
+fn draw_ceiling(buffer: &mut Buffer, line: Rect, theme: Theme, draft: &Draft) {
+    let focused = draft.focus == Focus::Ceiling;
+    let text = match draft.ceiling_clock() {
+        Some(mhz) => format!("ceiling {mhz} MHz, at the picked point"),
+        None if focused => "ceiling none: ↑ sets it at the picked point".into(),
+        None => "ceiling none".into(),
+    };
+    let style = theme.style(if draft.ceiling { Role::Clock } else { Role::Dim });
+    let style = if focused { style.patch(theme.style(Role::Selected)) } else { style };
+    let pointer = if focused { "▸" } else { " " };
+    write(buffer, line, (line.x, line.y), &cut(&format!("{pointer} {text}"), line.width), style);
 }
 
 fn draw_window(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, draft: &Draft) {

@@ -83,7 +83,7 @@ pub(crate) static BINDINGS: &[Binding] = &[
         action: Action::ShapeFocus,
         keys: &[KeyCode::Tab],
         label: "what moves",
-        help: "move clocks, voltages of states, or one of the values beside them",
+        help: "move clocks, voltages of states, the ceiling, or one of the values beside them",
         applies: |m| m.in_shape(),
         in_footer: true,
     },
@@ -166,13 +166,5 @@ pub(crate) static BINDINGS: &[Binding] = &[
         help: "see more of the curve again",
         applies: |m| m.has_curve,
         in_footer: false,
-    },
-    Binding {
-        action: Action::HoldPoint,
-        keys: &[key('!')],
-        label: "hold point",
-        help: "have the card held at the picked point, to try it live under load",
-        applies: |m| m.waits() && m.has_curve && !m.down,
-        in_footer: true,
     },
 ];

@@ -27,6 +27,8 @@ pub enum Focus {
     Clocks,
     /// The voltages of performance states.
     Voltages,
+    /// Whether the picked point is a ceiling.
+    Ceiling,
     /// One of the values beside it: place in [`BESIDE`].
     Value(usize),
 }
@@ -42,6 +44,9 @@ pub struct Draft {
     pub values: Settings,
     /// The point that is picked.
     pub point: usize,
+    /// Whether nothing above the picked point is to be reached: the sketch stays, what is asked is flat
+    /// from the point on.
+    pub ceiling: bool,
     /// What the keys move.
     pub focus: Focus,
     /// What the last smoothing changed.
@@ -104,6 +109,7 @@ impl Draft {
             sketch,
             values,
             point,
+            ceiling: false,
             changes: Vec::new(),
         }
     }
@@ -114,9 +120,26 @@ impl Draft {
     /// The curve falls somewhere, or two states have one voltage.
     pub fn settings(&self) -> Result<Settings, CurveError> {
         let Some(sketch) = &self.sketch else { return Ok(self.values) };
+        let sketch = match self.ceiling {
+            true => &self.below_ceiling(sketch),
+            false => sketch,
+        };
         let curve = sketch.curve()?;
         let curve = Some(curve).filter(|_| !sketch.is_factory());
         Ok(Settings { curve, ..self.values })
+    }
+
+    /// The sketch, flat from the picked point on.
+    fn below_ceiling(&self, sketch: &Sketch) -> Sketch {
+        let mut flat = sketch.clone();
+        flat.flatten_right(self.point);
+        flat
+    }
+
+    /// The ceiling in MHz, where there is one.
+    #[must_use]
+    pub fn ceiling_clock(&self) -> Option<u16> {
+        self.picked().filter(|_| self.ceiling).map(|(_, mhz)| mhz)
     }
 
     /// Whether it is what the next trial asks for.
@@ -142,6 +165,7 @@ impl Draft {
         match (self.focus, &mut self.sketch) {
             (Focus::Clocks, Some(sketch)) => drop(sketch.raise(self.point, by)),
             (Focus::Voltages, Some(sketch)) => drop(sketch.raise_voltage(self.point, by)),
+            (Focus::Ceiling, _) => self.ceiling = by > 0,
             (Focus::Value(at), _) => self.step_value(snapshot, at, by),
             _ => {}
         }
@@ -159,8 +183,8 @@ impl Draft {
     fn next_focus(&mut self, snapshot: &Snapshot) {
         let kind = self.sketch.as_ref().map(|sketch| sketch.offer().kind);
         let curve = match kind {
-            Some(CurveKind::States) => vec![Focus::Clocks, Focus::Voltages],
-            Some(CurveKind::Points) => vec![Focus::Clocks],
+            Some(CurveKind::States) => vec![Focus::Clocks, Focus::Voltages, Focus::Ceiling],
+            Some(CurveKind::Points) => vec![Focus::Clocks, Focus::Ceiling],
             None => vec![],
         };
         let offered =
@@ -192,6 +216,9 @@ impl Draft {
             (Focus::Voltages, Some(sketch), true) => drop(sketch.scale_voltages(Percent(value))),
             (Focus::Clocks, Some(sketch), false) => drop(sketch.set_clock(self.point, value)),
             (Focus::Voltages, Some(sketch), false) => drop(sketch.set_voltage(self.point, value)),
+            (Focus::Ceiling, ..) => {
+                return Err("The ceiling is the picked point: ↑ sets it, ↓ takes it away.".into());
+            }
             (Focus::Value(_), _, true) => {
                 return Err("A share is taken of a curve; type the value itself.".into());
             }
@@ -297,7 +324,7 @@ impl ShapeState {
     pub fn act(&mut self, action: Action, snapshot: &Snapshot) -> Came {
         let mut draft = self.draft(snapshot);
         self.told = None;
-        let picks = matches!(draft.focus, Focus::Clocks | Focus::Voltages);
+        let picks = matches!(draft.focus, Focus::Clocks | Focus::Voltages | Focus::Ceiling);
         match action {
             Action::ShapeLeft if picks => draft.pick(draft.point.saturating_sub(1)),
             Action::ShapeRight if picks => draft.pick(draft.point + 1),
@@ -320,7 +347,7 @@ impl ShapeState {
                     _ => sketch.redo(),
                 });
                 if !moved {
-                    self.told = Some("There is no move of the curve to take back or forth.".into());
+                    self.told = Some("Nothing to undo or redo.".into());
                 }
             }
             Action::Factory => {
@@ -337,7 +364,6 @@ impl ShapeState {
             Action::ShapeNearer => self.zoom = (self.zoom * 2).min(NEAREST),
             Action::ShapeFarther => self.zoom = (self.zoom / 2).max(1),
             Action::AskShape => return self.ask(draft, snapshot),
-            Action::HoldPoint => return self.hold(draft),
             _ => return Came::NotHere,
         }
         self.draft = Some(draft);
@@ -381,29 +407,6 @@ impl ShapeState {
             // Asked for already: now it is tried.
             Ok(_) if is_next => Came::NotHere,
             Ok(settings) => Came::Send(Command::Wish(Box::new(settings))),
-        }
-    }
-
-    /// Has the picked point held as the highest, live under the load.
-    fn hold(&mut self, draft: Draft) -> Came {
-        let mut held = draft.clone();
-        let Some(sketch) = &mut held.sketch else { return Came::Done };
-        sketch.flatten_right(draft.point);
-        let asked = held.settings();
-        self.draft = Some(draft);
-        match asked {
-            Err(error) => {
-                self.told = Some(format!("{error}."));
-                Came::Done
-            }
-            Ok(settings) => {
-                let (mv, mhz) = held.picked().unwrap_or_default();
-                self.told = Some(format!(
-                    "Next the card is held at {mhz} MHz at {mv} mV: nothing above it is reached. Enter \
-                     tries it."
-                ));
-                Came::Send(Command::Wish(Box::new(settings)))
-            }
         }
     }
 
@@ -558,14 +561,22 @@ mod tests {
     }
 
     #[test]
-    fn a_point_that_is_held_flattens_what_is_above_it_but_not_the_sketch() {
+    fn a_ceiling_flattens_what_is_asked_above_the_point_but_not_the_sketch() {
         let snapshot = moment(CurveKind::Points);
-        let mut state = acted(&snapshot, &[Action::ShapeFirst]);
-        let Came::Send(Command::Wish(asked)) = state.act(Action::HoldPoint, &snapshot) else {
-            panic!("not asked")
-        };
-        assert_eq!(asked.curve.unwrap().last().mhz, 1_590);
+        let before = [Action::ShapeFirst, Action::ShapeFocus, Action::ShapeUp];
+        let mut state = acted(&snapshot, &before);
+        let asked = |state: &ShapeState| state.draft(&snapshot).settings().unwrap().curve.unwrap();
+        assert_eq!(asked(&state).last().mhz, 1_590);
         assert_eq!(points(&state, &snapshot).last().unwrap().1, 1_995);
+        // It goes along with the point, and away again.
+        state.act(Action::ShapeRight, &snapshot);
+        let second = points(&state, &snapshot)[1].1;
+        assert_eq!((asked(&state).last().mhz, second > 1_590), (second, true));
+        state.type_in(&snapshot, "1700");
+        assert!(state.told.as_ref().unwrap().contains("↑ sets it"), "{:?}", state.told);
+        state.act(Action::ShapeDown, &snapshot);
+        assert_eq!(state.draft(&snapshot).ceiling_clock(), None);
+        assert_eq!(state.draft(&snapshot).settings().unwrap().curve, None, "as from the factory");
     }
 
     #[rstest]
@@ -594,7 +605,8 @@ mod tests {
     #[test]
     fn values_beside_the_curve_are_stepped_in_the_cards_own_steps() {
         let snapshot = moment(CurveKind::Points);
-        let mut state = acted(&snapshot, &[Action::ShapeFocus, Action::ShapeUp]);
+        let mut state =
+            acted(&snapshot, &[Action::ShapeFocus, Action::ShapeFocus, Action::ShapeUp]);
         assert_eq!(state.draft(&snapshot).values.core_offset, Some(MhzOffset(15)));
         state.type_in(&snapshot, "1000");
         assert_eq!(state.draft(&snapshot).values.core_offset, Some(MhzOffset(300)));
