@@ -40,7 +40,8 @@ impl Engine {
     /// Keeps what the climb came to, and puts the card to it; or what one trial ran at.
     ///
     /// # Errors
-    /// The climb has not ended, there is no such trial or it failed, or ledger or card fail.
+    /// The climb has not ended, there is no such trial or it failed, settings by hand lie outside the
+    /// card's ranges or steps, or ledger or card fail.
     pub fn keep(&mut self, wish: &KeepWish) -> Result<Profile, EngineError> {
         let mut profile = match &wish.what {
             &KeepWhat::Outcome => self.profile_of_outcome()?,
@@ -48,8 +49,14 @@ impl Engine {
                 Profile { margin: wish.margin, ..self.profile_of_trial(climb, trial)? }
             }
             KeepWhat::Settings(settings) => {
-                let within = settings.clamped(self.cards.card().description()).settings;
-                let by_hand = Profile::new(String::new(), within, Origin::ByHand);
+                let clamped = settings.clamped(self.cards.card().description());
+                if !clamped.notes.is_empty() {
+                    return Err(EngineError::NothingToDo(format!(
+                        "Not kept: the card does not take these settings as they are. {}.",
+                        clamped.notes.join("; ")
+                    )));
+                }
+                let by_hand = Profile::new(String::new(), clamped.settings, Origin::ByHand);
                 Profile { margin: wish.margin, ..by_hand }
             }
         };

@@ -13,6 +13,7 @@ mod blob;
 mod browse;
 mod climbs;
 mod codec;
+mod dating;
 mod error;
 mod facts;
 mod handle;

@@ -208,3 +208,20 @@ fn what_is_weighed_is_every_run_with_an_outcome_that_was_not_deleted(desk: Desk)
     let elsewhere = CardDescription { serial: "4".into(), ..desk.card.clone() };
     assert_eq!(desk.ledger.weighed(&elsewhere).unwrap(), []);
 }
+
+#[rstest]
+fn a_dated_climb_has_its_trials_one_after_the_other_and_its_profiles_at_its_end(desk: Desk) {
+    for number in 1..=3 {
+        desk.run(number, desk.shaped(15), Verdict::Clean);
+    }
+    desk.ledger.keep(&desk.card, &desk.profile(15)).unwrap();
+    desk.ledger.date_climb(desk.climb, 1_000_000).unwrap();
+    assert_eq!(desk.ledger.climb(desk.climb).unwrap().began, 1_000_000);
+    let began: Vec<i64> = (1..=3)
+        .map(|number| {
+            let row = desk.ledger.row_of(desk.climb, number).unwrap().unwrap();
+            desk.ledger.trial(row).unwrap().unwrap().line.began
+        })
+        .collect();
+    assert_eq!(began, [1_000_000, 1_000_620, 1_001_240]);
+}

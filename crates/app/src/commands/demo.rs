@@ -4,6 +4,7 @@
 //! Climbs of other cards are worked out at once, without their frames; the climbs of the first card
 //! are run as any other, with every sample.
 
+use std::time::{SystemTime, UNIX_EPOCH};
 use std::{fs, thread};
 
 use clap::Args;
@@ -47,6 +48,13 @@ const NEW_CARD_STAGES: [Stage; 7] = [
     Stage::Window,
     Stage::Timing,
 ];
+/// Days before the demo at which the climbs of its history began.
+const LAST_AUTUMN: f64 = 224.0;
+const WARM_EVENINGS: f64 = 171.0;
+const SILENT_HALL: f64 = 96.0;
+const DOME_SHOWS: f64 = 38.0;
+const INTERRUPTED: f64 = 9.0;
+const IN_PROGRESS: f64 = 0.2;
 /// Trials of the core stage that the climb in progress has behind it.
 const CORE_TRIALS: usize = 4;
 /// Courses of chance that are tried for one in which the machine goes down.
@@ -113,11 +121,12 @@ fn make_history(
         &ledger,
         card,
         Stage::UndervoltClock,
+        WARM_EVENINGS,
         ("cool evenings", "warm evenings"),
     )?);
     if let [old, new] = others {
         let silent = ("silent hall", "shows beside the audience, with a slow fan");
-        told.extend(undervolted(&ledger, old, Stage::UndervoltQuiet, silent)?);
+        told.extend(undervolted(&ledger, old, Stage::UndervoltQuiet, SILENT_HALL, silent)?);
         told.push(new_card(&ledger, new)?);
         told.push(interrupted(&ledger, old)?);
     }
@@ -137,6 +146,7 @@ fn last_autumn(dir: &DataDir, card: &CardAddress) -> Result<String, Failure> {
         opened.engine.step_unattended(&mut ())?;
     }
     let profile = opened.engine.keep(&kept_last_autumn())?;
+    opened.ledger.date_climb(opened.engine.climb_id(), days_ago(LAST_AUTUMN))?;
     Ok(format!(
         "Fernhollow Planetarium's {} was tuned in a hurry last autumn and kept at {}. Before the \
          summer season it is being done properly.",
@@ -153,7 +163,8 @@ fn in_progress(dir: &DataDir, card: &CardAddress) -> Result<(), Failure> {
         let climb = opened.engine.climb();
         let done = climb.trials().iter().filter(|trial| trial.stage == Stage::Core).count();
         if done >= CORE_TRIALS || !matches!(climb.next(), Next::Trial(_)) {
-            return Ok(());
+            let climb = opened.engine.climb_id();
+            return Ok(opened.ledger.date_climb(climb, days_ago(IN_PROGRESS))?);
         }
         opened.engine.step_unattended(&mut ())?;
     }
@@ -174,6 +185,7 @@ fn undervolted(
     ledger: &Ledger,
     name: &CardAddress,
     strategy: Stage,
+    days: f64,
     (kept_as, purpose): (&str, &str),
 ) -> Result<Option<String>, Failure> {
     let plan = Plan::default();
@@ -182,12 +194,14 @@ fn undervolted(
     let id = write_down(ledger, &laid_out, &climbed.trials)?;
     ledger.set_climb_state(id, ClimbState::Ended, laid_out.directives())?;
     if climbed.outcome.stage.is_none() {
+        ledger.date_climb(id, days_ago(days))?;
         return Ok(None);
     }
     // Whatever hurried settings are in use stay so; a card that has none is put to these.
     let is_first = ledger.profiles(laid_out.card())?.is_empty();
     let profile = profile(&laid_out, id, &climbed, (kept_as, purpose), is_first);
     ledger.keep(laid_out.card(), &profile)?;
+    ledger.date_climb(id, days_ago(days))?;
     Ok(Some(format!("Its {} was undervolted: {}", laid_out.card().name, climbed.outcome.sentence)))
 }
 
@@ -219,7 +233,14 @@ fn new_card(ledger: &Ledger, name: &CardAddress) -> Result<String, Failure> {
     let named = ("dome shows", "the night shows under the dome");
     let profile = profile(&laid_out, id, &climbed, named, true);
     ledger.keep(card, &profile)?;
+    ledger.date_climb(id, days_ago(DOME_SHOWS))?;
     Ok(format!("Its new {} runs at {}.", card.name, in_short(&profile.settings, card)))
+}
+
+/// A time so many days ago, seconds since 1970.
+fn days_ago(days: f64) -> i64 {
+    let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0.0, |span| span.as_secs_f64());
+    (now - days * 86_400.0) as i64
 }
 
 /// A trial made under the driver that the card has now.
@@ -244,6 +265,7 @@ fn interrupted(ledger: &Ledger, name: &CardAddress) -> Result<String, Failure> {
         let row =
             ledger.begin_trial(&made_under_driver(&laid_out, Intent::of_record(0, id, last)))?;
         ledger.sign_of_life(row, last.seconds)?;
+        ledger.date_climb(id, days_ago(INTERRUPTED))?;
         return Ok(format!(
             "A climb on its old {} was interrupted: the machine went down in trial {}.",
             laid_out.card().name,

@@ -277,7 +277,12 @@ impl CurveChart<'_> {
     fn draw_bands(&self, buffer: &mut Buffer, area: Rect, places: &Places, theme: Theme) {
         for (index, (name, band)) in self.bands.iter().enumerate() {
             let (slow, fast) = band.clock;
-            let figures = format!("{:.0} to {:.0} MHz", slow.value(), fast.value());
+            // The axis is that of the curve: an offset lies on top of it.
+            let offset = match self.off.0 {
+                0.0 => String::new(),
+                off => format!(", of which {off:+.0} MHz offset"),
+            };
+            let figures = format!("{:.0} to {:.0} MHz{offset}", slow.value(), fast.value());
             let place = (area, places.field, index);
             bands::draw(buffer, place, theme, name, places.columns(band), &figures);
         }
@@ -359,6 +364,15 @@ mod tests {
             clock: (Mhz(1_905.0), Mhz(1_965.0)),
             voltage: (Millivolt(880.0), Millivolt(910.0)),
         }
+    }
+
+    #[test]
+    fn clocks_beyond_the_axis_are_told_to_come_of_the_offset() {
+        let sketch = sketch();
+        let bands = [("kiln", band())];
+        let chart = CurveChart { off: (90.0, 0.0), ..chart(&sketch, &bands) };
+        let text = drawn(120, 30, |buffer, area| chart.draw(buffer, area, THEME)).join("\n");
+        assert!(text.contains("MHz, of which +90 MHz offset"), "{text}");
     }
 
     #[test]

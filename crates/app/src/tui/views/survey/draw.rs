@@ -242,11 +242,11 @@ fn draw_prerequisites(
         let x = head.x + 3 + WHAT;
         let width = space.right().saturating_sub(x);
         let mut words = wrapped(&item.why, usize::from(width.max(1)));
-        // Where there is little room, what is in order needs no more than a line.
+        // Where there is little room, what is in order needs no more than a line; a warning is whole.
         let most = match (roomy, item.standing) {
-            (true, _) => words.len(),
+            (true, _) | (false, Standing::Concern) => words.len(),
             (false, Standing::Met) => 1,
-            (false, Standing::Open | Standing::Concern) => 2,
+            (false, Standing::Open) => 2,
         };
         if words.len() > most {
             let rest = words.split_off(most.saturating_sub(1)).join(" ");
