@@ -8,6 +8,7 @@
 //! ```
 
 use ratatui::buffer::Buffer;
+use ratatui::crossterm::event::KeyCode;
 use ratatui::layout::Rect;
 use yard_step_core::printable;
 use yard_step_engine::{Activity, Restart, Snapshot};
@@ -173,6 +174,8 @@ fn draw_header(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
 fn footer(area: Rect, moment: Moment) -> Vec<(u16, &'static Binding)> {
     let mut shown: Vec<&Binding> =
         bindings_at(moment).filter(|binding| binding.in_footer).collect();
+    // What Enter does stands first.
+    shown.sort_by_key(|binding| !binding.keys.contains(&KeyCode::Enter));
     let room = area.width.saturating_sub(1);
     while shown.iter().map(|binding| footer_width(binding)).sum::<u16>() > room + 2 {
         let dispensable = |b: &&Binding| !matches!(b.action, Action::Help | Action::Quit);

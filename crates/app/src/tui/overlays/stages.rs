@@ -121,7 +121,7 @@ pub(crate) fn lines(
         push(row, stage.label(), standing, &what, theme.style(Role::Dim));
     }
     let (policy, margin) = (snapshot.climb.plan.policy, snapshot.climb.plan.margin);
-    push(Some(Row::Policy), "steps", "", &format!("‹ {policy} › {}", policy.how()), text);
+    push(Some(Row::Policy), "policy", "", &format!("‹ {policy} › {}", policy.how()), text);
     let claim = format!("‹ {margin} › for {}: {}", margin.purpose(), margin.claim());
     push(Some(Row::Margin), "margin", "", &claim, text);
     if let Some(claim) = &snapshot.climb.claim {

@@ -227,14 +227,12 @@ impl<S: Scale> Search<'_, S> {
             purpose: Purpose::Step,
             seconds: Seconds(seconds),
             reason: format!(
-                "The edge is probably between {} and {}. Next: {} at {}, the most informative trial per \
-                 minute. Fault risk {:.0} %, risk of a machine down {:.1} %.",
-                self.scale.show(self.scale.bin(low)),
-                self.scale.show(self.scale.bin(high)),
-                Seconds(seconds).in_words(),
-                self.scale.show(value),
+                "The most informative trial per minute: fault risk {:.0} %, machine down {:.1} %. The \
+                 edge is probably between {} and {}.",
                 prospect.fault * 100.0,
-                prospect.machine_down * 100.0
+                prospect.machine_down * 100.0,
+                self.scale.show(self.scale.bin(low)),
+                self.scale.show(self.scale.bin(high))
             ),
         }
     }

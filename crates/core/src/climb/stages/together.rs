@@ -271,13 +271,11 @@ impl Climb {
         }
         if let Some((at, best)) = self.weigh_together(&joint, kept, raised) {
             let reason = format!(
-                "{} holds as far as is known. Next: {} at {}, the most informative trial per minute. \
-                 Fault risk {:.0} %, risk of a machine down {:.1} %.",
-                self.show(kept),
-                Seconds(best.seconds).in_words(),
-                self.show(at),
+                "The most informative trial per minute: fault risk {:.0} %, machine down {:.1} %. {} \
+                 holds as far as is known.",
                 best.prospect.fault * 100.0,
-                best.prospect.machine_down * 100.0
+                best.prospect.machine_down * 100.0,
+                self.show(kept)
             );
             let seconds = Seconds(best.seconds);
             return Some(Want::Try { at, purpose: Purpose::Step, seconds, reason });

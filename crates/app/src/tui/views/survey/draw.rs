@@ -14,8 +14,8 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::verdict::gain_percent;
 use yard_step_core::{
-    AlarmOn, Baseline, Channel, CurveKind, CurveOffer, Offer, Percent, Plan, Policy, Seconds,
-    SettingKind, Settings, Stage, Standing, TrialRecord, Verdict, Watt, stated,
+    AlarmOn, Baseline, Channel, CurveKind, CurveOffer, Offer, Percent, Plan, Policy, Prerequisite,
+    Seconds, SettingKind, Settings, Stage, Standing, TrialRecord, Verdict, Watt, counted, stated,
 };
 use yard_step_engine::{Activity, Snapshot};
 
@@ -230,7 +230,16 @@ fn draw_prerequisites(
     let aside = format!("{met} of {} in order", list.len());
     let space = panel(buffer, area, theme, "Before the first change", &aside);
     let mut line = 0;
-    for item in list.iter() {
+    let mut items: Vec<&Prerequisite> = list.iter().collect();
+    if !roomy {
+        // What wants doing first, where not all may fit.
+        items.sort_by_key(|item| match item.standing {
+            Standing::Concern => 0,
+            Standing::Open => 1,
+            Standing::Met => 2,
+        });
+    }
+    for item in items {
         let (shape, role) = match item.standing {
             Standing::Met => ("✓", Role::Good),
             Standing::Open => ("?", Role::Warn),
@@ -569,7 +578,7 @@ fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
         ("fan held at", format!("{:.0} %", hold.fan_percent)),
         ("baseline", format!("{} × {}", baseline.runs, words(baseline.seconds))),
         ("warm-up before it", format!("{} at most", words(baseline.warm_up_seconds))),
-        ("steps", policy.to_string()),
+        ("policy", policy.to_string()),
     ];
     // Each policy goes by its own part of the plan.
     pairs.extend(match policy {
@@ -605,8 +614,8 @@ fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
     if snapshot.machine.profiles.is_empty() {
         lines.push(("Nothing is kept on this card yet.".into(), Role::Dim));
     }
-    let mut present =
-        format!("climb {}, now: {} trials", snapshot.climb.number, snapshot.climb.trials.len());
+    let count = counted(snapshot.climb.trials.len(), "trial");
+    let mut present = format!("climb {}, now: {count}", snapshot.climb.number);
     if space.width >= 40 {
         present += &format!(", {}", snapshot.climb.under_load.in_words());
     }
@@ -617,7 +626,8 @@ fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
             (Some(kept), None) => format!(": {kept}"),
             (None, _) => String::new(),
         };
-        let kept = if kept.is_empty() { format!(": {} trials", climb.trials) } else { kept };
+        let kept =
+            if kept.is_empty() { format!(": {}", counted(climb.trials, "trial")) } else { kept };
         lines.push((format!("climb {}, {}{kept}", climb.id, climb.state), Role::Text));
     }
     if snapshot.climb.older_climbs > 0 {
@@ -625,7 +635,8 @@ fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
     }
     for (index, (text, role)) in lines.iter().enumerate() {
         let line = row(space, index as u16);
-        write(buffer, line, (line.x + 1, line.y), text, theme.style(*role));
+        let text = cut(text, line.width.saturating_sub(1));
+        write(buffer, line, (line.x + 1, line.y), &text, theme.style(*role));
     }
 }
 
