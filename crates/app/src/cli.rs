@@ -104,7 +104,7 @@ mod tests {
     #[case("machine --alarm hot-spot", "WHAT=ABOVE:ACT")]
     #[case("machine --alarm fan=95:stop", "there are: core-temperature, hot-spot, board-power")]
     #[case("machine --alarm hot-spot=x:stop", "\"x\" is not a number")]
-    #[case("machine --alarm hot-spot=95:shout", "it can: warn, stop, put-back")]
+    #[case("machine --alarm hot-spot=95:shout", "there are: warn, stop, put-back")]
     #[case("fly", "unrecognized subcommand 'fly'")]
     fn wrong_arguments_are_refused_by_name(#[case] line: &str, #[case] told: &str) {
         let words = std::iter::once("yard-step").chain(line.split(' '));

@@ -275,15 +275,15 @@ fn resume(
     let (id, ended) = (entry.id, entry.trials.len());
     if wanted.plan_is_named && entry.plan != wanted.plan {
         return Err(Failure::usage(format!(
-            "climb {id} on this card is not finished and follows another plan: leave --plan away \
-             to go on with it, or add --fresh to give it up and begin anew"
+            "climb {id} on this card is not finished and follows another plan: omit --plan to go on \
+             with it, or add --fresh to give it up and begin a new one"
         )));
     }
     if !wanted.stages.is_empty() && entry.stages != stages {
         let names: Vec<&str> = entry.stages.iter().map(|stage| stage.label()).collect();
         return Err(Failure::usage(format!(
             "climb {id} on this card is not finished and has the stages {list}: name them with \
-             --stages {list} to go on with it, or add --fresh to give it up and begin anew",
+             --stages {list} to go on with it, or add --fresh to give it up and begin a new one",
             list = names.join(",")
         )));
     }

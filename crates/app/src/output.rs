@@ -71,7 +71,7 @@ impl Target {
         match directory.map(fs::metadata) {
             Some(Err(error)) => Err(target.cannot(&error)),
             Some(Ok(found)) if !found.is_dir() => {
-                Err(target.cannot(&"what it is to lie in is no directory"))
+                Err(target.cannot(&"its folder is not a directory"))
             }
             _ => Ok(target),
         }

@@ -665,7 +665,7 @@ fn work_is_weighed_as_table_document_and_chart() {
     for name in ["frontier.svg", "frontier.pdf"] {
         let out = text_of(&dir.path().join(name));
         let drawn = weigh(&["--out", &out]);
-        assert!(stdout(&drawn).contains("is drawn in"), "{}", stderr(&drawn));
+        assert!(stdout(&drawn).contains("is in"), "{}", stderr(&drawn));
         assert_eq!(weigh(&["--out", &out]).status.code(), Some(2), "left alone");
     }
     let pdf = text_of(&dir.path().join("frontier.pdf"));

@@ -493,8 +493,8 @@ const HELLO: &str = r#"echo '{"type":"hello","protocol":1,"name":"mine"}'; "#;
     "artifacts",
     "mine said: frame 7 mismatch."
 )]
-#[case::garbage(true, "HELLO sleep 0.2; echo what a day; sleep 9", "load died", "talked nonsense")]
-#[case::bytes(true, "HELLO printf '\\377\\376\\n'; sleep 9", "load died", "talked nonsense")]
+#[case::garbage(true, "HELLO sleep 0.2; echo what a day; sleep 9", "load died", "was ended")]
+#[case::bytes(true, "HELLO printf '\\377\\376\\n'; sleep 9", "load died", "was ended")]
 #[case::silence(true, "HELLO sleep 30", "load died", "hung, without a sign of life for 2 s")]
 #[case::wrong_pixels(
     true,

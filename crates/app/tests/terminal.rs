@@ -83,7 +83,7 @@ fn a_run_can_be_paused_hurried_and_stopped_and_leaving_it_is_asked() {
     terminal.press(&["n", "s"]);
     terminal.wait_for("too short to prove anything");
     terminal.press(&["?"]);
-    terminal.wait_for_all(&["What you can do here", "put the card back to its factory state"]);
+    terminal.wait_for_all(&["What you can do here", "return the card to its factory settings"]);
     terminal.press(&["?"]);
     terminal.wait_for("All keys");
     // Escape and a letter sent at once are another key to a terminal.
@@ -336,7 +336,7 @@ fn a_curve_is_shaped_by_key_and_mouse_tried_kept_and_loaded_again() {
     terminal.press(&["4"]);
     terminal.wait_for_all(&["V/F curve, MHz", "as from the factory", "point 27 of 39"]);
     terminal.press(&["Up", "Up", "Up"]);
-    terminal.wait_for_all(&["▸ 1965 MHz at 960 mV", "Not to be asked yet: the V/F curve falls"]);
+    terminal.wait_for_all(&["▸ 1965 MHz at 960 mV", "Cannot be asked for yet: the V/F curve falls"]);
     terminal.press(&["f", "y"]);
     let shaped = terminal.wait_for("Smoothing moved");
     assert!(shaped.contains("▸ 1965 MHz at 960 mV"), "{shaped}");
@@ -349,7 +349,7 @@ fn a_curve_is_shaped_by_key_and_mouse_tried_kept_and_loaded_again() {
     mouse(&terminal, 32, (column, axis - 7), 'M');
     mouse(&terminal, 32, (column, axis - 3), 'M');
     mouse(&terminal, 0, (column, axis - 3), 'm');
-    terminal.wait_for_all(&["Not to be asked yet", "at 950 mV"]);
+    terminal.wait_for_all(&["Cannot be asked for yet", "at 950 mV"]);
     terminal.press(&["z"]);
     terminal.wait_for("▸ 1950 MHz at 950 mV");
     terminal.press(&["Right", "=", "1", "9", "8", "0", "Enter"]);
@@ -626,7 +626,7 @@ fn in_the_ledger_trials_are_found_opened_repeated_noted_deleted_and_brought_back
     terminal.type_in("speed>3");
     terminal.wait_for("search: speed>3");
     terminal.press(&["Enter"]);
-    terminal.wait_for("\"speed\" is no figure of a trial. There are: climb, trial, score");
+    terminal.wait_for("\"speed\" is not a figure of a trial. There are: climb, trial, score");
     terminal.press(&["/"]);
     for _ in 0.."speed>3".len() {
         terminal.press(&["BSpace"]);

@@ -56,7 +56,9 @@ pub enum RuntimeDirError {
         mode: u32,
     },
     /// It is a file or a link.
-    #[error("{path} is no directory: remove it, or set XDG_RUNTIME_DIR to a directory of yours.")]
+    #[error(
+        "{path} is not a directory: remove it, or set XDG_RUNTIME_DIR to a directory of yours."
+    )]
     NoDirectory {
         /// The path.
         path: PathBuf,

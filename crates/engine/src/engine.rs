@@ -247,7 +247,7 @@ impl Engine {
         if !self.cards.card_mut().restart_machine() {
             let why = match self.cards.card_mut().taken() {
                 Err(error) => error.to_string(),
-                Ok(_) => "it is not for Yard Step to restart".into(),
+                Ok(_) => "Yard Step cannot restart it".into(),
             };
             return Err(EngineError::NoRestart(why));
         }
@@ -384,7 +384,7 @@ impl Engine {
         let places = [Stage::Core, Stage::Memory]
             .map(|wanted| stages.iter().position(|stage| *stage == wanted));
         let [Some(core), Some(memory)] = places else {
-            let why = "The climb has not both core and memory.";
+            let why = "The climb does not have both core and memory.";
             return Err(EngineError::NothingToDo(why.into()));
         };
         let has_begun = |trial: &TrialRecord| trial.stage.domain().is_some();

@@ -40,7 +40,7 @@ pub enum EngineError {
     #[error("the machine did not come up again: {0}")]
     NoRestart(String),
     /// There is nobody to put the card back if this process ends.
-    #[error("no guard can be set, so that nothing may be tried: {0}")]
+    #[error("no guard can be started, and nothing runs without one: {0}")]
     NoGuard(std::io::Error),
     /// The trial must not run without an explicit yes.
     #[error("this trial needs an explicit yes: {0}")]

@@ -149,9 +149,8 @@ impl Engine {
     /// There is no such profile, or the ledger fails.
     pub fn check_profile(&mut self, name: &str) -> Result<Vec<String>, EngineError> {
         let profile = self.profile(name)?;
-        let mut told = vec![format!(
-            "Next: profile \"{name}\" once more. What it shows is held against what it was kept for."
-        )];
+        let mut told =
+            vec![format!("Next: profile \"{name}\" again, compared with what was kept.")];
         told.extend(self.wish(&profile.settings));
         Ok(told)
     }

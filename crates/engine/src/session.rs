@@ -437,7 +437,7 @@ impl Work {
             }),
             Command::Replan(policy, margin) => self.engine.replan(policy, margin).map(|()| {
                 self.desk.answer(format!(
-                    "From here on the climb goes by {policy}: {}; for {}, which {}.",
+                    "The climb now uses {policy}: {}; for {}, which {}.",
                     policy.how(),
                     margin.purpose(),
                     margin.claim()
@@ -450,9 +450,9 @@ impl Work {
                 let wanted = !self.engine.climb().is_leaving_out();
                 self.engine.leave_one_out(wanted).map(|()| {
                     self.desk.answer(if wanted {
-                        "Once all stages are done, runs that leave one setting out follow."
+                        "After all stages, runs with one setting left out follow."
                     } else {
-                        "What brought what stays an estimate where it was not measured."
+                        "What brought what stays estimated where it was not measured."
                     });
                 })
             }
@@ -606,7 +606,7 @@ impl Work {
 
     fn nudge(&mut self, steps: i32) {
         if self.engine.nudge(steps).is_none() {
-            self.desk.answer("There is nothing to nudge before the baseline stands.");
+            self.desk.answer("There is nothing to nudge before the baseline is complete.");
         }
     }
 
@@ -641,7 +641,7 @@ impl Work {
         self.read_lists();
         let proof = used?;
         let at_start = match proof.is_proven() {
-            true => "It is proven: the card is put to it at every start.".to_owned(),
+            true => "It is proven and is applied at every start.".to_owned(),
             false => format!(
                 "It is {}, so the card starts at stock until it is proven. {}",
                 proof.label(),
@@ -671,9 +671,9 @@ impl Work {
         let place = if own { String::new() } else { format!(" of climb {climb}") };
         self.desk.answer(match verdict {
             Some(verdict) => {
-                format!("Trial {trial}{place} is marked {verdict}; the climb goes by that.")
+                format!("Trial {trial}{place} is marked {verdict}; the climb uses that.")
             }
-            None => format!("Trial {trial}{place} goes by its own verdict again."),
+            None => format!("Trial {trial}{place} has its own verdict again."),
         });
         if !own {
             // What an earlier climb came to may be another now.
@@ -740,7 +740,7 @@ impl Work {
 
 /// What is said to somebody who asked which one it was.
 fn which_told(engine: &Engine, trial: Option<u32>) -> String {
-    let Some(number) = trial else { return "The question is taken back.".into() };
+    let Some(number) = trial else { return "The question is withdrawn.".into() };
     let known = engine.climb().isolation().and_then(|(_, isolation)| isolation.culprit());
     match known {
         Some(culprit) => format!("In trial {number} it was {}.", culprit.in_words()),

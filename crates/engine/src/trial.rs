@@ -141,7 +141,7 @@ impl Run {
         if self.is_warm(known) {
             if at >= least {
                 self.set_warm_up(at);
-                self.mark(at, MarkKind::Note, "The card is warm: from here on it counts.".into());
+                self.mark(at, MarkKind::Note, "The card is warm: the measurement begins.".into());
             }
         } else if at + TWO_LOOKS > self.intent.warm_up {
             self.set_warm_up(Seconds((at + TWO_LOOKS).value().min(most.value())));

@@ -684,7 +684,7 @@ fn a_profile_tried_again_tells_whether_it_has_drifted() {
     let number = engine.climb().trials().len() as u32;
     engine.keep(&trial_as("mild", engine.climb_id(), number)).unwrap();
     assert_eq!(engine.profiles().unwrap()[0].drift, None);
-    assert!(engine.check_profile("mild").unwrap()[0].contains("once more"));
+    assert!(engine.check_profile("mild").unwrap()[0].contains("again, compared with"));
     engine.carry_out(true, &mut ()).unwrap();
     let drift = engine.profiles().unwrap().remove(0).drift.unwrap();
     assert!(!drift.is_drifted && drift.sentence.contains("still what was proven"), "{drift:?}");

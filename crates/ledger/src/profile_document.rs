@@ -17,7 +17,7 @@ const VERSION: u64 = 1;
 #[derive(Debug, Error)]
 pub enum DocumentError {
     /// No JSON.
-    #[error("it is no JSON: {0}")]
+    #[error("it is not JSON: {0}")]
     NotJson(serde_json::Error),
     /// Some other document.
     #[error("its \"format\" is {found}, and that of a profile is \"{FORMAT}\"")]

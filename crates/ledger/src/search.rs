@@ -122,10 +122,10 @@ pub struct Search {
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum SearchError {
     /// There is no such figure.
-    #[error("\"{0}\" is no figure of a trial. There are: {names}", names = names())]
+    #[error("\"{0}\" is not a figure of a trial. There are: {names}", names = names())]
     Figure(String),
     /// What a figure is held against is no number.
-    #[error("\"{text}\" is no number to hold {figure} against. Write {figure}{sign}12.5")]
+    #[error("\"{text}\" is not a number to compare {figure} with. Write {figure}{sign}12.5")]
     Number {
         /// The figure.
         figure: &'static str,
@@ -196,11 +196,11 @@ mod tests {
     }
 
     #[rstest]
-    #[case("speed>3", "\"speed\" is no figure of a trial. There are: climb, trial, score, gain")]
-    #[case("=3", "\"\" is no figure of a trial")]
-    #[case("score>", "\"\" is no number to hold score against. Write score>12.5")]
-    #[case("core<=fast", "\"fast\" is no number to hold core against. Write core<=12.5")]
-    #[case("gain>inf", "\"inf\" is no number")]
+    #[case("speed>3", "\"speed\" is not a figure of a trial. There are: climb, trial, score, gain")]
+    #[case("=3", "\"\" is not a figure of a trial")]
+    #[case("score>", "\"\" is not a number to compare score with. Write score>12.5")]
+    #[case("core<=fast", "\"fast\" is not a number to compare core with. Write core<=12.5")]
+    #[case("gain>inf", "\"inf\" is not a number")]
     fn what_cannot_be_understood_is_named(#[case] line: &str, #[case] told: &str) {
         let error = line.parse::<Search>().unwrap_err().to_string();
         assert!(error.starts_with(told), "{error}");

@@ -165,7 +165,7 @@ fn a_document_gives_back_what_was_written(desk: Desk) {
 }
 
 #[rstest]
-#[case("core +60", "it is no JSON")]
+#[case("core +60", "it is not JSON")]
 #[case("{\"format\": \"yard-step-climb\", \"version\": 1}", "that of a profile is")]
 #[case("[1, 2]", "that of a profile is")]
 #[case(

@@ -194,7 +194,7 @@ pub fn import_trace(
         .map_err(|error| ReportError::Import(error.to_string()))?;
     if bytes.len() as u64 > MOST_BYTES {
         let most = MOST_BYTES >> 20;
-        return Err(ReportError::Import(format!("it is larger than {most} MiB: cut it in pieces")));
+        return Err(ReportError::Import(format!("it is larger than {most} MiB: split it")));
     }
     let bytes = as_utf8(bytes)?;
     let delimiter = delimiter_of(&bytes);
@@ -249,7 +249,7 @@ fn as_utf8(bytes: Vec<u8>) -> Result<Vec<u8>, ReportError> {
             && (is_every_other_zero(&bytes, 0) || is_every_other_zero(&bytes, 1)) =>
         {
             Err(ReportError::Import(
-                "it looks like UTF-16 without its mark: save it as UTF-8".into(),
+                "it looks like UTF-16 without a byte order mark: save it as UTF-8".into(),
             ))
         }
         None if bytes.contains(&0) => Err(ReportError::Import("it is not a text file".into())),
@@ -291,7 +291,7 @@ impl Columns {
                     channels.push((index, channel, conversion));
                     Meaning::Channel(channel)
                 }
-                Ok(_) => Meaning::LeftOut("an earlier column tells the same".into()),
+                Ok(_) => Meaning::LeftOut("an earlier column is the same".into()),
                 Err(why) => Meaning::LeftOut(why),
             };
             told.push(ColumnRead { header: header.clone(), meaning });
@@ -326,7 +326,7 @@ fn meaning_of(header: &str) -> Result<(Meaning, Conversion), String> {
         return Ok((Meaning::Time, conversion("s", unit.as_deref())?));
     }
     let found = NAMES.iter().find(|(_, names)| names.contains(&name.as_str()));
-    let Some((channel, _)) = found else { return Err("not a reading that is known".into()) };
+    let Some((channel, _)) = found else { return Err("not a known reading".into()) };
     Ok((Meaning::Channel(*channel), conversion(channel.unit(), unit.as_deref())?))
 }
 
@@ -533,7 +533,7 @@ mod tests {
 
     #[rstest]
     #[case("Fan speed [RPM]", "rpm cannot be turned into %")]
-    #[case("Colour", "not a reading that is known")]
+    #[case("Colour", "not a known reading")]
     #[case("Core clock [W]", "w cannot be turned into MHz")]
     fn what_is_not_understood_is_told(#[case] header: &str, #[case] why: &str) {
         assert_eq!(meaning_of(header).unwrap_err(), why);
@@ -596,7 +596,7 @@ mod tests {
     )]
     #[case("time,power\n1,\"200,5\"\n", "\"200,5\" has a comma")]
     #[case("date,power\n2026-03-01,200\n", "\"2026-03-01\" is a date without a time of day")]
-    #[case("t\0i\0m\0e\0", "looks like UTF-16 without its mark")]
+    #[case("t\0i\0m\0e\0", "looks like UTF-16 without a byte order mark")]
     fn a_file_that_is_no_trace_says_why(#[case] text: &str, #[case] told: &str) {
         let error = import_trace(text.as_bytes(), &mut |_| true).unwrap_err().to_string();
         assert!(error.contains(told), "{error}");

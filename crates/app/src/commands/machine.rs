@@ -65,7 +65,7 @@ fn parse_alarm(text: &str) -> Result<AlarmChange, String> {
     let act_name = |act: AlarmAct| act.label().replace(' ', "-");
     let act = AlarmAct::ALL.into_iter().find(|known| act_name(*known) == act).ok_or_else(|| {
         let all: Vec<String> = AlarmAct::ALL.into_iter().map(act_name).collect();
-        format!("an alarm cannot \"{act}\"; it can: {}", all.join(", "))
+        format!("an alarm has no action \"{act}\"; there are: {}", all.join(", "))
     })?;
     Ok(AlarmChange { on, to: Some((above, act)) })
 }

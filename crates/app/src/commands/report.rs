@@ -33,7 +33,7 @@ pub(crate) fn report(data_dir: &DataDirOption, options: &ReportOptions) -> Resul
     let entry = ledger.climb(options.climb).map_err(unknown)?;
     let svg = draw_svg(&entry, kept_run(&ledger, &entry)?.as_ref())?;
     target.write(&kind.bytes(&svg)?)?;
-    target.say(&format!("Climb {} is drawn in {}.", entry.id, target.shown()))
+    target.say(&format!("The report of climb {} is in {}.", entry.id, target.shown()))
 }
 
 /// A number that no climb has is a mistake of whoever named it.

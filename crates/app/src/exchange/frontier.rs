@@ -32,5 +32,5 @@ pub(crate) fn chart(
 }
 
 pub(crate) fn drawn(frontier: &Frontier, place: &dyn std::fmt::Display) -> String {
-    format!("Work against {} is drawn in {place}.", frontier.cost.what())
+    format!("The chart of work against {} is in {place}.", frontier.cost.what())
 }

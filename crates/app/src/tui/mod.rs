@@ -230,7 +230,7 @@ fn export_picture(scene: Scene, frame: &CheckedFrame, title: &str, path: &Path) 
     let frames = sides.map(|picture| picture.frame.as_ref());
     let texts = [
         ("Title", title.to_owned()),
-        ("Description", "as it was drawn, as it should have been, difference brightened".into()),
+        ("Description", "drawn, expected, difference (brightened)".into()),
     ];
     // Only a new file: nothing that is there is written over.
     let bytes = png_of(&frames, &texts).map_err(|error| error.to_string());

@@ -55,7 +55,7 @@ impl SlotCard {
             _ => ANSWER,
         };
         let Some(line) = &mut self.line else {
-            return Err(CardError::Gone { cause: "it did not answer before".into() });
+            return Err(CardError::Gone { cause: "it did not answer an earlier request".into() });
         };
         let answered = match ask(line, request, wait) {
             Ok(Reply::Refused { why }) => return Err(CardError::Refused { why }),

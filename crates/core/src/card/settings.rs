@@ -20,7 +20,7 @@ pub enum SettingsError {
     #[error("the {0} must be a number")]
     NoNumber(&'static str),
     /// Said in two ways that may differ.
-    #[error("the {what} is given twice, as {one} and as {other}: leave one of them away")]
+    #[error("the {what} is given twice, as {one} and as {other}: omit one of them")]
     Twice {
         /// Which setting.
         what: &'static str,

@@ -93,7 +93,7 @@ impl Climb {
                     0.1,
                     "no more core clock".into(),
                     format!(
-                        "From {} on more core clock brought no more score.",
+                        "From {} on, more core clock brought no more score.",
                         self.axis(Domain::Core).map_or(bend.at.to_string(), |a| a.show(bend.at))
                     ),
                 ),
@@ -152,7 +152,7 @@ impl Climb {
                 "a timing band: timings relax with the clock and take its gain back"
             }
             Domain::Memory => {
-                "error correction: transfers that fail are sent again, and nothing is seen of it"
+                "error correction: failed transfers are repeated, without a visible fault"
             }
             Domain::Core if lags(&beyond) => {
                 "a stretched clock: the effective clock falls behind the reported one"
@@ -160,7 +160,7 @@ impl Climb {
             Domain::Core => "power or heat: the clock asked for is not reached",
         };
         Some(format!(
-            "Beyond {at} it is stable, yet no faster ({per_hundred:.1} % less for each 100 MHz): {what}."
+            "Beyond {at} it is stable but not faster ({per_hundred:.1} % less for each 100 MHz): {what}."
         ))
     }
 }

@@ -223,15 +223,15 @@ impl Climb {
                 baseline.score,
                 baseline.noise.value()
             ),
-            (true, ..) => "Stock is what holds: there is nothing to keep above it.".into(),
+            (true, ..) => "Only stock holds: there is nothing to keep.".into(),
             (_, Some(gain), _) if confirmed => {
                 format!("With {what} it holds and brings {gain:+.1} % over the baseline.")
             }
             (_, Some(gain), _) => format!(
-                "{what} brought {gain:+.1} % over the baseline, but no long run stands behind it."
+                "{what} brought {gain:+.1} % over the baseline, but no long run confirms it."
             ),
             (_, None, _) => {
-                format!("{what} is what the trials point to, but no run at it has a score.")
+                format!("The trials point to {what}, but no run there has a score.")
             }
         }
     }

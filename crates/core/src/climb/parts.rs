@@ -141,8 +141,10 @@ impl Climb {
                 self.score_at(&less).is_none() && in_vain <= self.plan.rules.retries as usize;
             wanted.then_some((left, less))
         })?;
-        let reason =
-            format!("What does the {} bring? Everything as kept, but that at stock.", left.name());
+        let reason = format!(
+            "What does the {} bring? All settings as kept, with this one at stock.",
+            left.name()
+        );
         let measured = Seconds(self.plan.power.seconds);
         let proposal = self.proposal(Stage::Own, Purpose::LeaveOut, asked, measured, reason);
         Some(Next::Trial(Box::new(proposal)))

@@ -125,7 +125,7 @@ fn sensors(facts: &Facts<'_>) -> Prerequisite {
     let needed: Vec<Channel> = STEERED_BY.into_iter().filter(absent).collect();
     let missing: Vec<Channel> = Channel::ALL.into_iter().filter(absent).collect();
     if !needed.is_empty() {
-        let why = format!("No {}: what they would tell must be guessed.", names(&needed));
+        let why = format!("No {}: their readings must be guessed.", names(&needed));
         return line("sensors", Standing::Concern, why);
     }
     let silent: Vec<Channel> = match facts.idle {
@@ -144,7 +144,7 @@ fn sensors(facts: &Facts<'_>) -> Prerequisite {
 
 fn other_load(facts: &Facts<'_>) -> Prerequisite {
     let Some(sample) = facts.idle else {
-        return line("other programs", Standing::Met, "Looked at while the card idles.".into());
+        return line("other programs", Standing::Met, "Checked while the card idles.".into());
     };
     match sample.background {
         Some(busy) if busy > MOST_IDLE_LOAD => {
@@ -155,7 +155,7 @@ fn other_load(facts: &Facts<'_>) -> Prerequisite {
             line("other programs", Standing::Concern, why)
         }
         Some(_) => line("other programs", Standing::Met, "Nothing else loads the card.".into()),
-        None => line("other programs", Standing::Open, "This card does not tell.".into()),
+        None => line("other programs", Standing::Open, "This card does not report it.".into()),
     }
 }
 
@@ -229,7 +229,7 @@ mod tests {
     #[case("sensors", |c: &mut CardDescription, _: &mut _, _: &mut _| c.sensors.retain(|s| !matches!(s, Channel::MemoryTemperature | Channel::ChipPower)), Standing::Met, "All but chip power, memory temperature")]
     #[case("sensors", |_: &mut _, _: &mut _, s: &mut Sample| s.voltage = None, Standing::Concern, "Silent: voltage")]
     #[case("other programs", |_: &mut _, _: &mut _, s: &mut Sample| s.background = Some(Percent(4.0)), Standing::Concern, "4.0 % of the time")]
-    #[case("other programs", |_: &mut _, _: &mut _, s: &mut Sample| s.background = None, Standing::Open, "does not tell")]
+    #[case("other programs", |_: &mut _, _: &mut _, s: &mut Sample| s.background = None, Standing::Open, "does not report it")]
     fn each_line_is_checked(
         #[case] what: &str,
         #[case] change: impl Fn(&mut CardDescription, &mut Machine, &mut Sample),

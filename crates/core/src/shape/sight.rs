@@ -70,7 +70,7 @@ pub fn sight(
         _ if below <= MOST_BY_WARMTH => {
             format!("It runs {lost}: a warm card{warm} gives up a bin for every few degrees.")
         }
-        _ => format!("It runs {lost}, and does not show what holds it there."),
+        _ => format!("It runs {lost}; the limiter is unknown."),
     });
     sight
 }

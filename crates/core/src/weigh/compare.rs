@@ -206,12 +206,12 @@ fn sentence(one: Side<'_>, other: Side<'_>) -> String {
         }
     }
     let (Some(first), Some(second)) = (one.record.score, other.record.score) else {
-        return "One of them has no score.".into();
+        return "One of the trials has no score.".into();
     };
     let gain = gain_percent(second, first);
     let noise = [one.baseline, other.baseline].into_iter().filter_map(apart_by_chance);
     let told = match noise.max_by(|a, b| a.value().total_cmp(&b.value())) {
-        None => "how much of that is chance is not known without two runs at stock".to_owned(),
+        None => "how much of it is chance is unknown without two runs at stock".to_owned(),
         Some(bound) if gain.abs() > bound.value() => {
             format!("more than chance (±{:.1} %)", bound.value())
         }
@@ -220,7 +220,7 @@ fn sentence(one: Side<'_>, other: Side<'_>) -> String {
     let side = if gain < 0.0 { "slower" } else { "faster" };
     let mut sentence = format!("The second is {:.1} % {side}: {told}.", gain.abs());
     if one.record.room != other.record.room {
-        sentence += " The room was another one.";
+        sentence += " The room differed.";
     }
     if one
         .record
@@ -266,7 +266,7 @@ mod tests {
     #[rstest]
     #[case(&[1_000.0, 1_001.0, 999.0], 1_020.0, "The second is 2.0 % faster: more than chance (±0.6 %).")]
     #[case(&[1_000.0, 1_010.0, 990.0], 1_020.0, "The second is 2.0 % faster: no more than chance (±6.1 %).")]
-    #[case(&[1_000.0], 980.0, "The second is 2.0 % slower: how much of that is chance is not known")]
+    #[case(&[1_000.0], 980.0, "The second is 2.0 % slower: how much of it is chance is unknown")]
     fn a_difference_is_held_against_the_noise(
         #[case] baseline: &[f64],
         #[case] score: f64,
@@ -290,7 +290,7 @@ mod tests {
         let told = |a, b| compare(a, b).sentence;
         assert!(told(side(&here, &one), side(&there, &one)).starts_with("Two cards"));
         let nothing = compare(side(&here, &one), side(&here, &other));
-        assert_eq!(nothing.sentence, "One of them has no score.");
+        assert_eq!(nothing.sentence, "One of the trials has no score.");
         assert_eq!(nothing.figures[0].difference(), None);
         assert_eq!(nothing.figures[0].percent(), None);
         other.judged = Verdict::Void;

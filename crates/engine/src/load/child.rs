@@ -56,7 +56,7 @@ pub(super) fn next_message(
 
 /// How a load dies that says what nobody can understand.
 pub(super) fn nonsense(what: &str) -> Ending {
-    Ending::LoadDied(format!("talked nonsense ({what}) and was ended"))
+    Ending::LoadDied(format!("sent {what} and was ended"))
 }
 
 fn shortened(line: &str) -> String {

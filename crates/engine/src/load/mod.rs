@@ -38,7 +38,7 @@ use yard_step_scenes::{Scene, UnknownScene};
 /// A name that no load has.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[error(
-    "{scene}; loads of your own: {}; or \"{manual}\", where you run what you like and say what you saw",
+    "{scene}; your own loads: {}; or \"{manual}\": you run something and say what you saw",
     if .own.is_empty() { "none".to_owned() } else { .own.join(", ") },
     manual = ManualLoad::NAME
 )]

@@ -62,7 +62,7 @@ impl Process {
                         }
                         Ok(_) => match String::from_utf8(line) {
                             Ok(text) => Said::Line(text.trim_end().to_owned()),
-                            Err(_) => Said::Nonsense("bytes that are no text".into()),
+                            Err(_) => Said::Nonsense("bytes that are not text".into()),
                         },
                     };
                     if sender.send(said).is_err() {

@@ -60,7 +60,7 @@ pub(crate) fn draw_overlay(
         Overlay::Search { .. } => return,
         Overlay::Keep { form, what } => {
             let told = match what {
-                KeepWhat::Outcome => "The outcome is kept under this name, and the card put to it.",
+                KeepWhat::Outcome => "The outcome is kept under this name and applied.",
                 KeepWhat::Trial { .. } => {
                     "The trial's settings are kept under this name; the card stays as it is."
                 }
@@ -348,7 +348,7 @@ fn help_lines(theme: Theme, moment: Moment, first: usize, height: u16) -> Lines 
 
 fn say_lines(theme: Theme, chosen: usize) -> Lines {
     let mut lines = vec![
-        ("What did you see? The run ends with that.".to_owned(), theme.style(Role::Title)),
+        ("What did you see? Your answer ends the run.".to_owned(), theme.style(Role::Title)),
         (String::new(), Style::new()),
     ];
     for (index, verdict) in SAYABLE.into_iter().enumerate() {

@@ -43,7 +43,7 @@ pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
             Yes::Send(Command::NewClimb),
         ),
         Action::BackToStock if running || !snapshot.machine.profiles.is_empty() => ask(
-            "Put the card to its factory settings?".into(),
+            "Return the card to its factory settings?".into(),
             if running {
                 "The running trial is stopped and proves nothing. No profile is in use after that."
                     .into()

@@ -128,9 +128,9 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
     let accent = theme.style(Role::Accent);
     if matches!(snapshot.runs.activity, Activity::Running | Activity::Paused) {
         let what = if snapshot.runs.auto {
-            "auto-climb takes the next step by itself once this trial has its verdict"
+            "auto-climb starts the next step after this trial"
         } else {
-            "this trial gets its verdict first"
+            "after this trial"
         };
         return Entry {
             glyph: "▹",
@@ -146,7 +146,7 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
                  then, and its settings are not tried again without a yes."
             }
             Restart::CardGone => "Enter restarts the machine.",
-            Restart::AfterReset(_) => "R restarts it; Enter tries the next step without.",
+            Restart::AfterReset(_) => "R restarts it; Enter tries the next step without a restart.",
         };
         return Entry {
             glyph: "▲",
@@ -196,7 +196,7 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
 fn outlook(snapshot: &Snapshot) -> String {
     let outlook = &snapshot.climb.outlook;
     match outlook.climb.trials.1 {
-        0 => "Nothing is left after that.".into(),
+        0 => "That is the last step.".into(),
         _ if outlook.stage == outlook.climb => {
             format!("Left: {} ({}).", minutes_left(&outlook.climb), trials_left(&outlook.climb))
         }

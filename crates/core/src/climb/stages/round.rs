@@ -153,7 +153,7 @@ impl Climb {
             Some((0, first)) => (
                 first,
                 Purpose::Step,
-                format!("First {}: what the others are held against.", first.what),
+                format!("First {}: the others are compared with it.", first.what),
             ),
             Some((at, one)) => {
                 let rest = all.len() - at;

@@ -278,7 +278,7 @@ impl Climb {
         let sentence = match (settings, measured) {
             (None, _) => "No safe undervolt known yet.".to_owned(),
             (Some(_), None) => format!(
-                "{} is what the trials point to; no run has measured it.",
+                "The trials point to {}; no run has measured it.",
                 now.search.scale.show(depth)
             ),
             (Some(settings), Some(at)) => self.in_a_sentence(&settings, &at, &stock),

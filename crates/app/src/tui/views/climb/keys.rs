@@ -27,7 +27,7 @@ pub(crate) static BINDINGS: &[Binding] = &[
         action: Action::DropNudge,
         keys: &[key('d')],
         label: "as planned",
-        help: "leave the next value to the plan again",
+        help: "return the next value to the plan",
         applies: |m| !m.gone && m.view == View::Climb && m.has_baseline,
         in_footer: false,
     },

@@ -244,9 +244,9 @@ fn draw_trials(buffer: &mut Buffer, places: Places, theme: Theme, state: &Ledger
     if state.total() == 0 && state.found.is_some() {
         let space = places.lines;
         let text = if state.holds() {
-            "Nothing like that was tried. Esc lets go of the search, then of the filter."
+            "Nothing found. Esc clears the search, then the filter."
         } else {
-            "Nothing was tried yet: Enter in Climb runs the first trial."
+            "No trials yet: Enter in Climb runs the first one."
         };
         write(buffer, space, (space.x + 3, space.y + 1), text, theme.style(Role::Dim));
     }
@@ -362,7 +362,7 @@ fn draw_detail(
     let counts = record.verdict();
     say(&format!("{} {counts}", glyph(counts)), theme.verdict(counts));
     if record.marked.is_some() {
-        say(&format!("By your word; it was judged {}.", record.judged), theme.style(Role::Warn));
+        say(&format!("Marked by you; it was judged {}.", record.judged), theme.style(Role::Warn));
     }
     say(&record.reason, theme.style(Role::Text));
     let purpose = match record.purpose.label() {
@@ -654,7 +654,7 @@ mod tests {
         let mut empty = state(6, &[]);
         assert!(shown(99, 28, &LedgerState::default())[0].ends_with("looking…"));
         empty.type_search("speed>9");
-        assert!(shown(99, 28, &empty)[1].contains("\"speed\" is no figure of a trial"));
+        assert!(shown(99, 28, &empty)[1].contains("\"speed\" is not a figure of a trial"));
         let deleted = {
             let mut state = state(6, &[]);
             state.filter_key(6, KeyCode::Right);

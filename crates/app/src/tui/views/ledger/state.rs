@@ -376,7 +376,7 @@ impl LedgerState {
             Action::Empty => {
                 let removed = self.found.as_ref().map_or(0, |found| found.choices.removed);
                 Came::AskFirst(
-                    "Make an end of all that was deleted?".into(),
+                    "Empty what was deleted, for good?".into(),
                     format!(
                         "{removed} trials: what was measured in them goes for good, and deleted \
                          climbs as a whole. Single trials of other climbs leave their verdict, \
@@ -703,7 +703,7 @@ mod tests {
         up_to_date(&mut state);
         assert_eq!(state.total(), 5, "all but the one with artifacts");
         state.type_search("clean speed>3");
-        assert!(state.problem.as_ref().is_some_and(|text| text.contains("no figure of a trial")));
+        assert!(state.problem.as_ref().is_some_and(|text| text.contains("not a figure of a trial")));
         assert_eq!(state.wants(&snapshot()), None);
         state.type_search("score>1004.5");
         assert_eq!(state.problem, None);

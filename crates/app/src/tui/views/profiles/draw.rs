@@ -193,7 +193,7 @@ fn draw_detail(buffer: &mut Buffer, area: Rect, theme: Theme, view: &ProfileView
     if let Some((margin, chance)) = claimed {
         say(
             &format!(
-                "For {}: the climb gave it {:.1} % to stand that without a fault.",
+                "For {}: the climb estimated a {:.1} % chance to run that long without a fault.",
                 Margin::purpose(margin),
                 chance * 100.0
             ),
@@ -205,7 +205,7 @@ fn draw_detail(buffer: &mut Buffer, area: Rect, theme: Theme, view: &ProfileView
             say(&drift.sentence, theme.style(if drift.is_drifted { Role::Bad } else { Role::Good }))
         }
         None => say(
-            "Not run again since it was kept: r tries it, and tells whether it has drifted.",
+            "Not run again since it was kept: r tries it again and shows any drift.",
             theme.style(Role::Dim),
         ),
     }

@@ -434,7 +434,7 @@ fn draw_told(
     if let Err(error) = draft.settings()
         && state.told.is_none()
     {
-        say(&format!("Not to be asked yet: {error}."), theme.style(Role::Warn));
+        say(&format!("Cannot be asked for yet: {error}."), theme.style(Role::Warn));
     }
     let is_nothing = seen.sentences.is_empty() && state.told.is_none();
     if is_nothing && draft.changes.is_empty() {
@@ -543,12 +543,12 @@ mod tests {
         let mut state = ShapeState::default();
         state.act(Action::ShapeMuchUp, &snapshot);
         let raised = text(&snapshot, &state, (160, 47));
-        assert!(raised.contains("Not to be asked yet"), "{raised}");
+        assert!(raised.contains("Cannot be asked for yet"), "{raised}");
         state.act(Action::Flatten, &snapshot);
         state.act(Action::Smooth, &snapshot);
         let smoothed = text(&snapshot, &state, (160, 47));
         assert!(smoothed.contains("Smoothing moved 5 points"), "{smoothed}");
-        assert!(!smoothed.contains("Not to be asked yet"), "{smoothed}");
+        assert!(!smoothed.contains("Cannot be asked for yet"), "{smoothed}");
     }
 
     #[test]

@@ -209,7 +209,7 @@ impl Draft {
             text.strip_suffix('%').map_or((text, false), |number| (number.trim(), true));
         let value: f64 =
             number.parse().ok().filter(|value: &f64| value.is_finite()).ok_or_else(|| {
-                format!("\"{text}\" is no number: type one, such as 2010 or 95%.")
+                format!("\"{text}\" is not a number: type one, such as 2010 or 95%.")
             })?;
         match (self.focus, &mut self.sketch, is_share) {
             (Focus::Clocks, Some(sketch), true) => drop(sketch.scale_clocks(Percent(value))),
@@ -220,7 +220,7 @@ impl Draft {
                 return Err("The ceiling is the picked point: ↑ sets it, ↓ takes it away.".into());
             }
             (Focus::Value(_), _, true) => {
-                return Err("A share is taken of a curve; type the value itself.".into());
+                return Err("Percent works for a curve only; type the value itself.".into());
             }
             (Focus::Value(at), ..) => {
                 let offer = BESIDE.get(at).and_then(|kind| snapshot.machine.card.offer(*kind));
@@ -388,7 +388,7 @@ impl ShapeState {
                     CurveKind::States => sketch.smooth_states(),
                 };
                 if draft.changes.is_empty() {
-                    self.told = Some("It is smooth already: nothing was changed.".into());
+                    self.told = Some("Already smooth: nothing changed.".into());
                 }
             }
         }
@@ -599,7 +599,7 @@ mod tests {
         state.type_in(&snapshot, text);
         assert_eq!(points(&state, &snapshot)[4], expected, "{:?}", state.told);
         state.type_in(&snapshot, "fast");
-        assert!(state.told.as_ref().unwrap().contains("no number"), "{:?}", state.told);
+        assert!(state.told.as_ref().unwrap().contains("not a number"), "{:?}", state.told);
     }
 
     #[test]

@@ -95,7 +95,7 @@ impl WindowChart<'_> {
     fn draw_line(&self, buffer: &mut Buffer, field: Rect, theme: Theme) {
         let y = field.y + field.height / 2;
         let Some([lowest, average, highest]) = self.line else {
-            let text = "No run has shown yet at which clocks this card runs: Enter tries it.";
+            let text = "No run yet shows the clocks of this card: Enter starts one.";
             write(buffer, field, (field.x + 2, y), text, theme.style(Role::Dim));
             return;
         };
@@ -189,7 +189,7 @@ mod tests {
         let (window, range) = ((1_000.0, 2_000.0), (500.0, 2_500.0));
         let mut chart = WindowChart { trace: None, line: None, window, range, bands: &[] };
         let lines = drawn(90, 9, |buffer, area| chart.draw(buffer, area, THEME));
-        assert!(lines.iter().any(|line| line.contains("Enter tries it")), "{lines:?}");
+        assert!(lines.iter().any(|line| line.contains("Enter starts one")), "{lines:?}");
         chart.line = Some([1_200.0, 1_500.0, 1_900.0]);
         let lines = drawn(90, 9, |buffer, area| chart.draw(buffer, area, THEME));
         assert!(lines.iter().any(|line| line.contains("━╋━")), "{lines:?}");

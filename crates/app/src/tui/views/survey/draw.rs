@@ -481,12 +481,12 @@ fn warming(snapshot: &Snapshot) -> Option<String> {
     let now = run.sample.chip_temperature()?;
     Some(match run.plateau {
         Some(plateau) => format!(
-            "Warming up: {:.1} °C, on the way to a plateau of {:.1} °C, about {} away.",
+            "Warming up: {:.1} °C, plateau {:.1} °C in about {}.",
             now.value(),
             plateau.temperature.value(),
             plateau.reached_in().in_words()
         ),
-        None => format!("Warming up: {:.1} °C, its plateau not yet to be foreseen.", now.value()),
+        None => format!("Warming up: {:.1} °C, plateau not known yet.", now.value()),
     })
 }
 
@@ -584,7 +584,7 @@ fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
     pairs.extend(match policy {
         Policy::Bayesian => vec![
             ("machine down", format!("{} % at most", bayesian.most_machine_down_percent)),
-            ("a minute is worth", format!("{} %", bayesian.worth_percent_per_minute)),
+            ("least gain per minute", format!("{} %", bayesian.worth_percent_per_minute)),
         ],
         Policy::FixedStep | Policy::Bisection => vec![
             ("core steps", format!("{}, then {} MHz", core.coarse_step_mhz, core.fine_step_mhz)),
@@ -597,9 +597,9 @@ fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
     pairs.push(("good for", margin.purpose().into()));
     if *policy == Policy::Bayesian {
         let span = words(margin.span().value());
-        pairs.push(("which is to hold", format!("{span} with {chance:.0} %")));
+        pairs.push(("must hold for", format!("{span} with {chance:.0} %")));
     }
-    pairs.push(("to measure it", words(core.settle_seconds)));
+    pairs.push(("final run", words(core.settle_seconds)));
     draw_pairs(buffer, space, theme, &pairs);
 }
 

@@ -433,7 +433,7 @@ impl<'a> View<'a> {
             self.marks().iter().filter(|m| (from..=to).contains(&m.at.value())).collect();
         if shown.is_empty() && told.is_empty() {
             let place = Rect { x: space.x + 1, width: space.width.saturating_sub(2), ..space };
-            write_wrapped(buffer, place, "Nothing in the stretch that is shown.", dim);
+            write_wrapped(buffer, place, "No events in this stretch.", dim);
             return;
         }
         // Those around the cursor, or else the newest.
@@ -609,7 +609,7 @@ mod tests {
         assert!(all.iter().any(|line| line.contains("5:10 dip of 90 MHz")));
         state.zoom(state.clone().shown(&snapshot).unwrap(), 0.01);
         let narrow = lines(160, 47, &snapshot, &state).join("\n");
-        assert!(narrow.contains("Nothing in the stretch that is shown."), "{narrow}");
+        assert!(narrow.contains("No events in this stretch."), "{narrow}");
     }
 
     #[test]

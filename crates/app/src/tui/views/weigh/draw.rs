@@ -172,15 +172,15 @@ fn draw_picked(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighState
     say(&made_of(point), theme.style(Role::Dim));
     match (point.failed, point.is_on_frontier) {
         (Some(verdict), _) => {
-            let text = format!("{} It failed there: {verdict}. It is no choice.", glyph(verdict));
+            let text = format!("{} It failed there: {verdict}.", glyph(verdict));
             say(&text, theme.style(Role::Bad));
         }
         (None, true) => say(
-            "On the frontier: nothing that held does more for as little.",
+            "On the frontier: no settings that held do more at this cost.",
             theme.style(Role::Good),
         ),
         (None, false) => say(
-            "Dominated: something on the frontier does as much for less, or more for as much.",
+            "Dominated: a point on the frontier does as much for less, or more at this cost.",
             theme.style(Role::Dim),
         ),
     }
@@ -200,9 +200,9 @@ fn draw_sentence(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighSta
     let mut text = state.frontier.sentence.clone();
     if state.frontier.cost == Cost::Decibels {
         text += match state.full_fan {
-            Some(_) => " Noise is reckoned from the fan's speed and what you measured at full fan.",
+            Some(_) => " Noise is estimated from fan speed and your measurement at full fan.",
             None => {
-                " Noise is told against full fan, 0 dB; enter in Survey, with r, what it is there."
+                " Noise is relative to full fan (0 dB); enter the noise at full fan in Survey, with r."
             }
         };
     }
@@ -266,7 +266,7 @@ mod tests {
         state.act(Action::OtherCost);
         state.act(Action::OtherCost);
         let lines = drawn(160, 47, |buffer, area| draw(buffer, area, THEME, &state));
-        assert!(lines.join("\n").contains("told against full fan"), "{lines:#?}");
+        assert!(lines.join("\n").contains("relative to full fan"), "{lines:#?}");
     }
 
     #[test]

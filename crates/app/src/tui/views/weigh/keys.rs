@@ -11,7 +11,7 @@ pub(crate) static BINDINGS: &[Binding] = &[
         action: Action::AskPoint,
         keys: &[KeyCode::Enter],
         label: "ask for it",
-        help: "have the picked point tried next; Enter once more tries it",
+        help: "make the picked point the next trial; Enter again starts it",
         applies: |m| m.waits() && m.has_point && !m.point_is_next && !m.down,
         in_footer: true,
     },
