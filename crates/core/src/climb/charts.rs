@@ -200,21 +200,22 @@ pub fn in_short(settings: &Settings, card: &CardDescription) -> String {
             }
         }
     }
-    let others = [
-        SettingKind::VoltageOffset,
-        SettingKind::MemoryVoltage,
-        SettingKind::MemoryTiming,
-        SettingKind::ClockMinimum,
-        SettingKind::FrameCap,
+    // The clocks are told above; limits, fan and curve by themselves.
+    let told = [
+        SettingKind::PowerLimit,
+        SettingKind::TemperatureTarget,
+        SettingKind::CoreOffset,
+        SettingKind::MemoryOffset,
+        SettingKind::ClockMaximum,
+        SettingKind::Fan,
+        SettingKind::Curve,
     ];
+    let others = SettingKind::ALL.into_iter().filter(|kind| !told.contains(kind));
     let moved = |kind: &SettingKind| {
         settings.get(*kind).is_some() && settings.get(*kind) != stock.get(*kind)
     };
     parts.extend(
-        others
-            .iter()
-            .filter(|kind| moved(kind))
-            .map(|kind| format!("{} {}", kind.label(), settings.show(*kind))),
+        others.filter(moved).map(|kind| format!("{} {}", kind.label(), settings.show(kind))),
     );
     parts.extend(settings.curve.map(|_| format!("curve {}", settings.show(SettingKind::Curve))));
     if parts.is_empty() && moved(&SettingKind::PowerLimit) {

@@ -72,18 +72,21 @@ impl Isolation {
     }
 }
 
-/// Settings that belong to a domain.
-const fn kinds(domain: Domain) -> &'static [SettingKind] {
-    match domain {
-        Domain::Core => &[
-            SettingKind::CoreOffset,
-            SettingKind::ClockMinimum,
-            SettingKind::ClockMaximum,
-            SettingKind::VoltageOffset,
-        ],
-        Domain::Memory => {
-            &[SettingKind::MemoryOffset, SettingKind::MemoryVoltage, SettingKind::MemoryTiming]
+/// The domain whose edge a setting moves; none for what serves both.
+const fn domain_of(kind: SettingKind) -> Option<Domain> {
+    match kind {
+        SettingKind::CoreOffset
+        | SettingKind::ClockMinimum
+        | SettingKind::ClockMaximum
+        | SettingKind::VoltageOffset
+        | SettingKind::Curve => Some(Domain::Core),
+        SettingKind::MemoryOffset | SettingKind::MemoryVoltage | SettingKind::MemoryTiming => {
+            Some(Domain::Memory)
         }
+        SettingKind::PowerLimit
+        | SettingKind::TemperatureTarget
+        | SettingKind::Fan
+        | SettingKind::FrameCap => None,
     }
 }
 
@@ -102,8 +105,8 @@ impl Climb {
     fn without(&self, settings: &Settings, domain: Domain) -> Settings {
         let stock = Settings::stock(&self.card);
         let mut less = *settings;
-        for kind in kinds(domain) {
-            less.copy(*kind, &stock);
+        for kind in SettingKind::ALL.into_iter().filter(|kind| domain_of(*kind) == Some(domain)) {
+            less.copy(kind, &stock);
         }
         less
     }

@@ -703,7 +703,9 @@ mod tests {
         up_to_date(&mut state);
         assert_eq!(state.total(), 5, "all but the one with artifacts");
         state.type_search("clean speed>3");
-        assert!(state.problem.as_ref().is_some_and(|text| text.contains("not a figure of a trial")));
+        assert!(
+            state.problem.as_ref().is_some_and(|text| text.contains("not a figure of a trial"))
+        );
         assert_eq!(state.wants(&snapshot()), None);
         state.type_search("score>1004.5");
         assert_eq!(state.problem, None);
