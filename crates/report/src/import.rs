@@ -531,6 +531,24 @@ mod tests {
         assert_eq!((found, conversion.factor), (meaning, factor));
     }
 
+    #[test]
+    fn what_is_written_of_every_sensor_is_read_again() {
+        let mut bytes = Vec::new();
+        let mut trace = TraceWriter::new(&mut bytes).unwrap();
+        let mut sample = Sample { at: Seconds(0.1), ..Sample::default() };
+        for (index, channel) in Channel::ALL.into_iter().enumerate() {
+            sample.set(channel, Some(index as f64 + 1.0));
+        }
+        trace.write(&sample).unwrap();
+        trace.finish().unwrap();
+        let imported = read(&String::from_utf8(bytes).unwrap());
+        let all: Vec<Meaning> = Channel::ALL.into_iter().map(Meaning::Channel).collect();
+        let known =
+            |meaning: &Meaning| imported.columns.iter().any(|column| column.meaning == *meaning);
+        let unknown: Vec<&Meaning> = all.iter().filter(|meaning| !known(meaning)).collect();
+        assert!(unknown.is_empty(), "{unknown:?}");
+    }
+
     #[rstest]
     #[case("Fan speed [RPM]", "rpm cannot be turned into %")]
     #[case("Colour", "not a known reading")]

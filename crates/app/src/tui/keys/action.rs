@@ -61,7 +61,7 @@ impl View {
 }
 
 /// Something the user can do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::EnumCount)]
 pub enum Action {
     /// Carry out the next step.
     Try,

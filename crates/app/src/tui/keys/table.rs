@@ -58,7 +58,7 @@ pub fn action_for(event: KeyEvent, moment: Moment) -> Option<Action> {
 mod tests {
     use super::*;
     use crate::tui::keys::binding::key_name;
-    use std::collections::BTreeMap;
+    use std::collections::{BTreeMap, HashSet};
 
     const fn key(character: char) -> KeyCode {
         KeyCode::Char(character)
@@ -129,6 +129,8 @@ mod tests {
         for view in View::ALL {
             assert!(bindings().any(|binding| binding.action == Action::Show(view)));
         }
+        let kinds: HashSet<_> = bindings().map(|b| std::mem::discriminant(&b.action)).collect();
+        assert_eq!(kinds.len(), <Action as strum::EnumCount>::COUNT, "an action without a key");
     }
 
     #[test]
