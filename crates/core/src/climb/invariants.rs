@@ -63,7 +63,7 @@ fn downs(climb: &Climb) -> Vec<Settings> {
 
 proptest! {
     #![proptest_config(ProptestConfig {
-        cases: 12,
+        cases: 9,
         failure_persistence: None,
         rng_seed: RngSeed::Fixed(12),
         ..ProptestConfig::default()

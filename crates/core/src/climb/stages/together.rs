@@ -107,6 +107,14 @@ impl StageRules for Together {
     }
 }
 
+/// How far the trials together have backed off.
+enum Backed<'a> {
+    /// To where a long run held.
+    Kept(Pair),
+    /// So far, and the failure of which is asked who it was.
+    At(Pair, Option<(&'a TrialRecord, Isolation)>),
+}
+
 /// What the stage wants next.
 enum Want {
     Try { at: Pair, purpose: Purpose, seconds: Seconds, reason: String },
@@ -330,47 +338,23 @@ impl Climb {
         found
     }
 
-    /// Both where they were found, backed off after each failure until a long run holds.
+    /// Both where they were found, backed off after each failure until a long run holds; and from what
+    /// took the machine down elsewhere, under whatever limit.
     fn want_stepwise(&self, alone: Pair, ended: bool) -> Want {
         let plan = &self.plan.together;
         // What took the machine down in this climb is backed off from below, by who it was.
-        let mut at = self.stepped_back(alone, |settings| self.is_barred_by_others(settings));
-        let mut asked: Option<(&TrialRecord, Isolation)> = None;
-        let mut only_together = 0;
-        for trial in self.counted_of(Stage::Together) {
-            let place = self.place(trial);
-            let failed = match trial.verdict().meaning() {
-                Meaning::ProvesNothing => continue,
-                Meaning::TooMuch => true,
-                Meaning::Holds => false,
+        let mut start = self.stepped_back(alone, |settings| self.is_barred_by_others(settings));
+        let (at, asked) = loop {
+            let (at, asked) = match self.backed_off_from(start) {
+                Backed::Kept(at) => return Want::Kept(at),
+                Backed::At(at, asked) => (at, asked),
             };
-            match &mut asked {
-                None if place == at && failed => {
-                    let mut isolation = Isolation::default();
-                    for domain in [Domain::Core, Domain::Memory] {
-                        if at.get(domain) == MhzOffset::STOCK {
-                            isolation.note(domain, false);
-                            isolation.note(domain.other(), true);
-                        }
-                    }
-                    asked = Some((trial, isolation));
-                }
-                None if place == at && trial.seconds.value() >= plan.confirm_seconds => {
-                    return Want::Kept(at);
-                }
-                Some((_, isolation)) if place == alone_of(at, Domain::Core) => {
-                    isolation.note(Domain::Core, failed);
-                }
-                Some((_, isolation)) if place == alone_of(at, Domain::Memory) => {
-                    isolation.note(Domain::Memory, failed);
-                }
-                _ => {}
+            let is_barred = self.is_barred(&self.settings_of(at));
+            if asked.is_some() || at == Pair::default() || !is_barred {
+                break (at, asked);
             }
-            if let Some(culprit) = asked.and_then(|(_, isolation)| isolation.culprit()) {
-                at = self.backed_off(at, culprit, &mut only_together);
-                asked = None;
-            }
-        }
+            start = self.stepped_back(at, |settings| self.is_barred(settings));
+        };
         if ended || at == Pair::default() {
             return Want::Kept(at);
         }
@@ -401,6 +385,58 @@ impl Climb {
                 ),
             },
         }
+    }
+
+    /// How far the trials together have backed off from a pair.
+    fn backed_off_from(&self, start: Pair) -> Backed<'_> {
+        let mut at = start;
+        let mut asked: Option<(&TrialRecord, Isolation)> = None;
+        let mut only_together = 0;
+        for trial in self.counted_of(Stage::Together) {
+            let place = self.place(trial);
+            let failed = match trial.verdict().meaning() {
+                Meaning::ProvesNothing => continue,
+                Meaning::TooMuch => true,
+                Meaning::Holds => false,
+            };
+            match &mut asked {
+                None if place == at && failed => {
+                    let mut isolation = Isolation::default();
+                    for domain in [Domain::Core, Domain::Memory] {
+                        if at.get(domain) == MhzOffset::STOCK {
+                            isolation.note(domain, false);
+                            isolation.note(domain.other(), true);
+                        }
+                    }
+                    asked = Some((trial, isolation));
+                }
+                None if place == at
+                    && trial.seconds.value() >= self.plan.together.confirm_seconds =>
+                {
+                    return Backed::Kept(at);
+                }
+                Some((_, isolation)) if place == alone_of(at, Domain::Core) => {
+                    isolation.note(Domain::Core, failed);
+                }
+                Some((_, isolation)) if place == alone_of(at, Domain::Memory) => {
+                    isolation.note(Domain::Memory, failed);
+                }
+                _ => {}
+            }
+            // What alone took the machine down elsewhere is not asked again.
+            if let Some((_, isolation)) = &mut asked {
+                while let Some(domain) = isolation.next()
+                    && self.is_barred(&self.settings_of(alone_of(at, domain)))
+                {
+                    isolation.note(domain, true);
+                }
+            }
+            if let Some(culprit) = asked.and_then(|(_, isolation)| isolation.culprit()) {
+                at = self.backed_off(at, culprit, &mut only_together);
+                asked = None;
+            }
+        }
+        Backed::At(at, asked)
     }
 
     /// The pair, stepped back in turns until it is not barred any more.

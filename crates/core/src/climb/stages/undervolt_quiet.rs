@@ -16,6 +16,9 @@ const TELLING_RUNS: usize = 4;
 const AIM: f64 = 0.7;
 /// How often the clock that holds the score is corrected at most.
 const MOST_CORRECTIONS: usize = 4;
+/// Share of the clock expected to hold the score below which no correction goes: scores so far off
+/// have another cause.
+const LEAST_CLOCK: f64 = 0.8;
 
 /// The stage.
 pub(in crate::climb) struct UndervoltQuiet;
@@ -84,5 +87,5 @@ fn clock_to_hold(climb: &Climb, depth: &Depth, walked: &[Walked<'_>]) -> Option<
         (None, Some(told)) => told,
         (None, None) => begin,
     };
-    Some(depth.top(Mhz(clock)))
+    Some(depth.top(Mhz(clock.max(begin * LEAST_CLOCK))))
 }
