@@ -1,7 +1,6 @@
 //! Which cards there are, how they are named, and how each is reached: [`connect`].
 
 use std::fmt;
-use std::path::PathBuf;
 use std::str::FromStr;
 
 use thiserror::Error;
@@ -78,8 +77,9 @@ enum Place {
     Socket(SlotAddress),
 }
 
-/// A card's address, as the user writes it: `standin:tarn-310` or, with its unit, `standin:tarn-310#7`;
-/// or `socket:PATH`, of a card that another process holds.
+/// A card's address: `standin:tarn-310` or, with its unit, `standin:tarn-310#7`, as the user writes it; or
+/// the socket of a process that holds a card. That one cannot be written: whoever named a card by its
+/// socket would go past the lock of the card's own name.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct CardAddress(Place);
 
@@ -201,9 +201,6 @@ impl FromStr for CardAddress {
     type Err = ChoiceError;
 
     fn from_str(name: &str) -> Result<Self, ChoiceError> {
-        if let Some(path) = name.strip_prefix(SOCKET) {
-            return Ok(Self(Place::Socket(SlotAddress::at(&PathBuf::from(path)))));
-        }
         let unknown = || ChoiceError { asked: name.to_owned() };
         let (kind, unit) = name.split_once('#').unwrap_or((name, "1"));
         let unit = unit.parse().map_err(|_| unknown())?;
@@ -217,6 +214,7 @@ mod tests {
     use super::*;
     use crate::Card;
     use rstest::rstest;
+    use std::path::Path;
 
     #[test]
     fn every_kind_opens_under_its_own_name() {
@@ -250,8 +248,10 @@ mod tests {
 
     #[test]
     fn behind_a_socket_that_nobody_listens_at_there_is_no_card() {
-        let address: CardAddress = "socket:/nowhere/at/all.sock".parse().unwrap();
-        assert_eq!(address.to_string(), "socket:/nowhere/at/all.sock");
+        let address = CardAddress::behind(&SlotAddress::at(Path::new("/nowhere/at/all.sock")));
+        let written = address.to_string();
+        assert_eq!(written, "socket:/nowhere/at/all.sock");
+        assert!(written.parse::<CardAddress>().is_err(), "a user cannot go past the card's lock");
         assert!(matches!(connect(&address), Err(CardError::Gone { .. })));
         assert!(matches!(address.stand_in(), Err(CardError::Refused { .. })));
     }
