@@ -8,6 +8,7 @@ use yard_step_card::{Card, CardAddress, Edges, connect};
 use yard_step_core::{CardDescription, Channel, CurveKind, CurveOffer, SettingKind, stated};
 use yard_step_scenes::Scene;
 
+use super::simulate::simulated;
 use crate::failure::Failure;
 use crate::options::{NamedCard, parse_card, parse_whole};
 use crate::output::{json, print};
@@ -73,10 +74,7 @@ pub(crate) fn cards(options: &CardsOptions) -> Result<(), Failure> {
 
 /// The true edges of a simulated card.
 fn edges(card: &mut dyn Card) -> Result<Edges, Failure> {
-    let name = card.description().name.clone();
-    let simulation = card.simulation().ok_or_else(|| {
-        Failure::usage(format!("{name} is not simulated: nobody knows its true edges (--reveal)"))
-    })?;
+    let simulation = simulated(card, "nobody knows its true edges (--reveal)")?;
     Ok(simulation.edges(&|frame| Scene::Lantern.demand(frame)))
 }
 

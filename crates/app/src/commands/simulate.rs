@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use clap::Args;
-use yard_step_card::{Card, LoadLost, Work, connect};
+use yard_step_card::{Card, LoadLost, Simulation, Work, connect};
 use yard_step_core::{CardDescription, Sample, Seconds, Settings};
 use yard_step_engine::TICK;
 use yard_step_report::TraceWriter;
@@ -67,15 +67,18 @@ pub(crate) fn read_settings(
     Settings::from_toml(&text, card).map_err(|error| named(&error))
 }
 
+/// A card as one that is simulated; `why` another one will not do.
+pub(crate) fn simulated<'a>(
+    card: &'a mut dyn Card,
+    why: &str,
+) -> Result<&'a mut dyn Simulation, Failure> {
+    let name = card.description().name.clone();
+    card.simulation().ok_or_else(|| Failure::usage(format!("{name} is not simulated: {why}")))
+}
+
 /// Has nothing go wrong by chance with a simulated card; refuses another one.
 pub(crate) fn without_mishaps(card: &mut dyn Card) -> Result<(), Failure> {
-    let name = card.description().name.clone();
-    let simulation = card.simulation().ok_or_else(|| {
-        Failure::usage(format!(
-            "{name} is not simulated: this command works without a guard, on stand-ins only"
-        ))
-    })?;
-    simulation.without_mishaps();
+    simulated(card, "this command works without a guard, on stand-ins only")?.without_mishaps();
     Ok(())
 }
 

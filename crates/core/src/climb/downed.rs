@@ -93,35 +93,28 @@ impl Climb {
 
     /// The lowest value of an axis at which `base` would be as bold as what took the machine down.
     pub(in crate::climb) fn barred_from(&self, axis: &Axis, base: &Settings) -> Option<MhzOffset> {
-        let barred: Vec<Downed> = self.downed().map(|(_, downed)| downed).collect();
-        if barred.is_empty() {
-            return None;
-        }
         let bin = axis.in_bins(1);
-        let mut value = MhzOffset::STOCK;
-        while value <= axis.highest() {
+        let up = |value: &MhzOffset| Some(*value + bin);
+        let values = std::iter::successors(Some(MhzOffset::STOCK), up);
+        self.barred_among(values.take_while(|value| *value <= axis.highest()), |value| {
             let mut settings = *base;
             axis.write(&mut settings, value);
-            if barred.iter().any(|downed| downed.bars(&settings, &self.card)) {
-                return Some(value);
-            }
-            value = value + bin;
-        }
-        None
+            settings
+        })
     }
 
-    /// The least number of millivolts off, of those `write` makes settings of, at which these are as
-    /// bold as what took the machine down.
-    pub(in crate::climb) fn barred_from_depth(
+    /// The first of some values, of which `write` makes settings, at which these are as bold as what took
+    /// the machine down.
+    pub(in crate::climb) fn barred_among<V: Copy>(
         &self,
-        depths: impl Iterator<Item = i32>,
-        write: impl Fn(i32) -> Settings,
-    ) -> Option<i32> {
+        mut values: impl Iterator<Item = V>,
+        write: impl Fn(V) -> Settings,
+    ) -> Option<V> {
         let barred: Vec<Downed> = self.downed().map(|(_, downed)| downed).collect();
-        let is_barred = |depth: &i32| {
-            let settings = write(*depth);
+        let is_barred = |value: &V| {
+            let settings = write(*value);
             barred.iter().any(|downed| downed.bars(&settings, &self.card))
         };
-        (!barred.is_empty()).then(|| depths.into_iter().find(is_barred)).flatten()
+        if barred.is_empty() { None } else { values.find(is_barred) }
     }
 }

@@ -1,7 +1,7 @@
 //! The keys over states that the program really comes to: a user who presses whatever can be pressed, on a
 //! session with a card, a ledger and everything else that is there.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Duration;
 
@@ -15,9 +15,9 @@ use yard_step_ledger::{DataDir, Ledger};
 use crate::tui::app::outcome::Outcome;
 use crate::tui::app::state::State;
 use crate::tui::keys::action::{Action, View};
-use crate::tui::keys::binding::key_name;
 use crate::tui::keys::moment::Moment;
 use crate::tui::keys::table::bindings_at;
+use crate::tui::keys::table::tests::shared;
 use crate::tui::views::ledger::browser::{Answer, Browser};
 
 const AREA: Rect = Rect::new(0, 0, 160, 50);
@@ -113,18 +113,6 @@ impl Desk {
     fn moment(&self) -> Moment {
         self.state.moment(&self.session.snapshot())
     }
-}
-
-/// Keys that stand for two things at a moment.
-fn shared(moment: Moment) -> Vec<String> {
-    let mut owners: BTreeMap<String, Vec<&str>> = BTreeMap::new();
-    for binding in bindings_at(moment) {
-        for code in binding.keys {
-            owners.entry(key_name(*code)).or_default().push(binding.label);
-        }
-    }
-    owners.retain(|_, owners| owners.len() > 1);
-    owners.into_iter().map(|(key, owners)| format!("{key}: {owners:?}")).collect()
 }
 
 /// The moments there were; each is looked at once.

@@ -11,7 +11,7 @@ use crate::tui::views::{artifacts, climb, ledger, shape, survey, trace, weigh};
 
 /// What can be done in a view only.
 #[must_use]
-pub(crate) fn bindings_of(view: View) -> &'static [Binding] {
+fn bindings_of(view: View) -> &'static [Binding] {
     match view {
         View::Survey => survey::keys::BINDINGS,
         View::Climb => climb::keys::BINDINGS,
@@ -29,10 +29,14 @@ pub fn bindings() -> impl Iterator<Item = &'static Binding> {
     global::NOW.iter().chain(of_views).chain(global::ALWAYS)
 }
 
+/// Whether a binding is one of those of a view only.
+pub(crate) fn is_of(view: View, binding: &Binding) -> bool {
+    bindings_of(view).iter().any(|own| std::ptr::eq(own, binding))
+}
+
 /// What a binding does, with the view that it belongs to.
 pub(crate) fn help_with_view(binding: &Binding) -> String {
-    let is_own = |view: &View| bindings_of(*view).iter().any(|own| std::ptr::eq(own, binding));
-    match View::ALL.into_iter().find(is_own) {
+    match View::ALL.into_iter().find(|view| is_of(*view, binding)) {
         Some(view) => format!("in {}: {}", view.label(), binding.help),
         None => binding.help.to_owned(),
     }
@@ -55,10 +59,22 @@ pub fn action_for(event: KeyEvent, moment: Moment) -> Option<Action> {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::*;
     use crate::tui::keys::binding::key_name;
     use std::collections::{BTreeMap, HashSet};
+
+    /// Keys that stand for two things at a moment.
+    pub(crate) fn shared(moment: Moment) -> Vec<String> {
+        let mut owners: BTreeMap<String, Vec<&str>> = BTreeMap::new();
+        for binding in bindings_at(moment) {
+            for code in binding.keys {
+                owners.entry(key_name(*code)).or_default().push(binding.label);
+            }
+        }
+        owners.retain(|_, owners| owners.len() > 1);
+        owners.into_iter().map(|(key, owners)| format!("{key}: {owners:?}")).collect()
+    }
 
     const fn key(character: char) -> KeyCode {
         KeyCode::Char(character)
@@ -101,13 +117,7 @@ mod tests {
     #[test]
     fn at_no_moment_do_two_actions_share_a_key() {
         for moment in moments() {
-            let mut owners: BTreeMap<String, Vec<&str>> = BTreeMap::new();
-            for binding in bindings_at(moment) {
-                for code in binding.keys {
-                    owners.entry(key_name(*code)).or_default().push(binding.label);
-                }
-            }
-            let shared: Vec<_> = owners.iter().filter(|(_, owners)| owners.len() > 1).collect();
+            let shared = shared(moment);
             assert!(shared.is_empty(), "{shared:?} at {moment:?}");
         }
     }

@@ -9,7 +9,7 @@ use yard_step_engine::{KeepWhat, Snapshot};
 use crate::tui::keys::action::Action;
 use crate::tui::keys::binding::Binding;
 use crate::tui::keys::moment::Moment;
-use crate::tui::keys::table::{bindings, bindings_at, bindings_of, help_with_view};
+use crate::tui::keys::table::{bindings, bindings_at, help_with_view, is_of};
 use crate::tui::overlays::fields::Fields;
 use crate::tui::overlays::machine::Form;
 use crate::tui::overlays::settings::SettingsForm;
@@ -297,11 +297,9 @@ const WIDE: u16 = 150;
 /// Keys that work at the moment: those of the view beside those of the climb and the card. The views'
 /// own keys are in the first line of the screen.
 fn keys_lines(theme: Theme, moment: Moment, width: u16) -> Lines {
-    let own = bindings_of(moment.view);
-    let is_own = |binding: &&Binding| own.iter().any(|other| std::ptr::eq(other, *binding));
     let (of_view, of_many): (Vec<&Binding>, Vec<&Binding>) = bindings_at(moment)
         .filter(|binding| !matches!(binding.action, Action::Show(_) | Action::Help))
-        .partition(is_own);
+        .partition(|binding| is_of(moment.view, binding));
     let column = usize::from(width.saturating_sub(9) / 2).min(70);
     let line = |binding: Option<&&Binding>| {
         let Some(binding) = binding else { return String::new() };

@@ -81,7 +81,7 @@ impl<S: Scale> Search<'_, S> {
         // The alone stages of a climb that goes on together need not be as sure.
         let price = self.plan.bayesian.worth_percent_per_minute / 100.0
             * if self.is_followed { 2.0 } else { 1.0 };
-        if let Some(best) = self.weigh(&belief, self.slope).filter(|best| best.per_minute > price) {
+        if let Some(best) = self.weigh(&belief).filter(|best| best.per_minute > price) {
             return self.unless_stuck(self.told(&belief, &best));
         }
         if let Some(again) = self.doubted(&belief) {
@@ -101,6 +101,9 @@ impl<S: Scale> Search<'_, S> {
         let doubtful = lowest.value <= self.highest()
             && self.cap.is_none_or(|cap| lowest.value <= cap)
             && lowest.verdict() != Verdict::MachineDown;
+        if !doubtful {
+            return None;
+        }
         let others: Vec<Tried<'_, S::Value>> = self
             .tried
             .iter()
@@ -110,7 +113,7 @@ impl<S: Scale> Search<'_, S> {
         let without = believe(self.scale.belief(), &others);
         let middle = |belief: &EdgeBelief| belief.band(0.0).0;
         let more = middle(&without) - middle(belief);
-        if !doubtful || more < MUCH * self.scale.size() {
+        if more < MUCH * self.scale.size() {
             return None;
         }
         let least = lowest.hours() * 3_600.0 * LIVED_DOWN;
@@ -161,26 +164,22 @@ impl<S: Scale> Search<'_, S> {
             .map(|value| value - self.steps().fine)
             .chain([self.highest()])
             .min()
-            .unwrap_or(S::Value::default());
+            .unwrap_or_default();
         self.capped(self.scale.bin(value).min(bound))
     }
 
-    /// The most informative trial per minute, within the bound on machine downs. `slope` is what a
-    /// unit of the scale is worth, in shares of the score.
-    pub(in crate::climb) fn weigh(
-        &self,
-        belief: &EdgeBelief,
-        slope: f64,
-    ) -> Option<Weighed<S::Value>> {
+    /// The most informative trial per minute, within the bound on machine downs.
+    pub(in crate::climb) fn weigh(&self, belief: &EdgeBelief) -> Option<Weighed<S::Value>> {
         let margin = self.plan.margin;
         let (hours, faults) = (margin.hours(), margin.faults());
         let warm_up = self.steps().warm_up_seconds;
         let bound = self.plan.bayesian.most_machine_down_percent / 100.0;
         let refused = self.refused_from();
+        let enough = self.cap.map(|cap| cap + self.fine_steps(2));
         let mut best: Option<Weighed<S::Value>> = None;
         for value in self.values(belief) {
             // A value that need not be reached is nothing to learn of.
-            let is_needless = self.cap.is_some_and(|cap| value > cap + self.fine_steps(2));
+            let is_needless = enough.is_some_and(|enough| value > enough);
             if is_needless || refused.is_some_and(|refused| value >= refused) {
                 continue;
             }
@@ -191,7 +190,7 @@ impl<S: Scale> Search<'_, S> {
                     break;
                 }
                 let minutes = prospect.hours * 60.0 + (warm_up + AROUND_SECONDS) / 60.0;
-                let per_minute = prospect.knowledge * slope * SURENESS / minutes;
+                let per_minute = prospect.knowledge * self.slope * SURENESS / minutes;
                 if best.is_none_or(|best| per_minute > best.per_minute) {
                     best = Some(Weighed { value, seconds, prospect, per_minute });
                 }

@@ -82,6 +82,13 @@ impl<V> Tried<'_, V> {
     }
 }
 
+/// A fine step below the mildest value at which the card was merely slow.
+pub(in crate::climb) fn below_slow<V: Value>(tried: &[Tried<'_, V>], fine: V) -> Option<V> {
+    let is_slow =
+        |trial: &&Tried<'_, V>| matches!(trial.verdict(), Verdict::Slower | Verdict::Throttled);
+    tried.iter().filter(is_slow).map(|trial| trial.value - fine).min()
+}
+
 /// What a search wants next.
 #[derive(Debug, Clone, PartialEq)]
 pub enum SearchStep<V = MhzOffset> {

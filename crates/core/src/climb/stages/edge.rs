@@ -4,7 +4,7 @@ use crate::card::description::CardDescription;
 use crate::climb::search::axis::Axis;
 use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::score::{Bend, Gain, ScoreLine, decide, scatter};
-use crate::climb::search::{Bracket, Search, SearchStep, Tried};
+use crate::climb::search::{Bracket, Search, SearchStep, Tried, below_slow};
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
 use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
@@ -151,12 +151,7 @@ impl Climb {
     /// The same, for a search that knows its trials and its bend already.
     fn cap(&self, axis: &Axis, tried: &[Tried<'_>], bend: Option<Bend>) -> Option<MhzOffset> {
         let fine = axis.in_bins(self.plan.axis(axis.domain).fine_step_mhz);
-        let slow = tried
-            .iter()
-            .filter(|trial| matches!(trial.verdict(), Verdict::Slower | Verdict::Throttled))
-            .map(|trial| trial.value - fine)
-            .min();
-        [slow, bend.map(|bend| bend.at)].into_iter().flatten().min()
+        [below_slow(tried, fine), bend.map(|bend| bend.at)].into_iter().flatten().min()
     }
 
     /// Gain of a value of one domain over stock, the other at stock: share of the score, standard

@@ -5,10 +5,9 @@ use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
 use crate::climb::search::axis::Axis;
 use crate::climb::search::depth::Depth;
-use crate::climb::search::{Search, SearchStep, Tried};
+use crate::climb::search::{Search, SearchStep, Tried, below_slow};
 use crate::climb::stages::rules::{SCORE_BY_CLOCK, Strategy};
 use crate::climb::{Climb, Next, Stage};
-use crate::judge::verdict::Verdict;
 use crate::load::artifact::Domain;
 
 /// The stage.
@@ -73,18 +72,13 @@ fn search(climb: &Climb, axis: Axis) -> Search<'_, Axis> {
         .map(|record| Tried { value: record.value_on(&axis), record })
         .collect();
     let fine = axis.in_bins(climb.plan.core.fine_step_mhz);
-    let slow = tried
-        .iter()
-        .filter(|trial| matches!(trial.verdict(), Verdict::Slower | Verdict::Throttled))
-        .map(|trial| trial.value - fine)
-        .min();
     Search {
         scale: axis,
         plan: &climb.plan,
+        cap: below_slow(&tried, fine),
         tried,
         slow_is_too_much: true,
         first: None,
-        cap: slow,
         slope: SCORE_BY_CLOCK / axis.clock,
         barred: climb.barred_from(&axis, &full),
         taken_up_after: climb.taken_up_after,

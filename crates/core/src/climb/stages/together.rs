@@ -322,7 +322,7 @@ impl Climb {
             let axis = self.axis(domain)?;
             let barred = self.barred_from(&axis, &self.settings_of(kept));
             let search = Search { barred, ..self.search(axis) };
-            let Some(best) = search.weigh(joint.get(domain), search.slope) else { continue };
+            let Some(best) = search.weigh(joint.get(domain)) else { continue };
             if best.per_minute > found.map_or(price, |(_, other)| other.per_minute) {
                 let mut at = kept;
                 at.set(domain, best.value);

@@ -168,7 +168,7 @@ impl Climb {
             first: by.first(self, &depth),
             cap: by.cap(self, &walked, depth.step()),
             slope: by.worth() / depth.scale(),
-            barred: self.barred_from_depth(depths, |at| depth.write(&base, at, top)),
+            barred: self.barred_among(depths, |at| depth.write(&base, at, top)),
             taken_up_after: self.taken_up_after,
             is_followed: true,
         };
