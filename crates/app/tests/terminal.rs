@@ -261,7 +261,7 @@ fn settings_of_ones_own_are_set_from_what_the_card_offers_and_tried() {
     terminal.press(&["Down", "Down", "Down", "6", "2"]);
     terminal.wait_for("62▏");
     terminal.press(&["Enter"]);
-    terminal.wait_for_all(&["memory +60 MHz, your own", "memory clock offset +60 MHz"]);
+    terminal.wait_for_all(&["memory +60 MHz, your own", "Memory clock offset +60 MHz"]);
     terminal.press(&["Enter"]);
     terminal.wait_for_all(&["mem. offset", "1780 MHz actual", "+60 MHz"]);
     terminal.wait_for("trial 1 at memory +60 MHz: ");

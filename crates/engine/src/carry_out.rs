@@ -53,8 +53,12 @@ impl Engine {
         self.close_begun()?;
         let proposal = match self.climb.next() {
             Next::Trial(proposal) => proposal,
-            Next::Ended(outcome) => return Err(EngineError::NothingToDo(outcome.sentence)),
-            Next::Stuck(why) => return Err(EngineError::NothingToDo(why)),
+            Next::Ended(outcome) => {
+                return Err(EngineError::NothingToDo(yard_step_words::outcome(&outcome)));
+            }
+            Next::Stuck(why) => {
+                return Err(EngineError::NothingToDo(yard_step_words::stuck(&why)));
+            }
         };
         if let Some(risk) = proposal.risk.as_ref().filter(|_| !yes) {
             return Err(EngineError::NeedsYes(risk.clone()));

@@ -182,7 +182,7 @@ impl Engine {
             .map(|card| card.description());
         let headroom = self.machine.headroom(&cards.collect::<Vec<_>>());
         let short = headroom.filter(|headroom| !headroom.is_enough() && !self.over_supply);
-        self.climb.handle(ClimbEvent::Supply(short.map(|headroom| headroom.warning())));
+        self.climb.handle(ClimbEvent::Supply(short));
     }
 
     /// Lets the climb raise the power limit though the supply is short: the user has said so.
@@ -210,6 +210,7 @@ impl Engine {
             && let Some(risk) = self.climb.risk_of(&kept)
         {
             self.cards.set_kept(None);
+            let risk = yard_step_words::risk(&risk);
             return Ok(Some(format!("The card goes back to stock from now on. {risk}")));
         }
         Ok(None)

@@ -1,7 +1,7 @@
 //! What keeps the engine from going on.
 
 use thiserror::Error;
-use yard_step_core::{ClimbError, MachineError};
+use yard_step_core::{ClimbError, MachineError, Risk};
 use yard_step_ledger::LedgerError;
 
 use crate::load::UnknownLoad;
@@ -43,8 +43,8 @@ pub enum EngineError {
     #[error("no guard can be started, and nothing runs without one: {0}")]
     NoGuard(std::io::Error),
     /// The trial must not run without an explicit yes.
-    #[error("this trial needs an explicit yes: {0}")]
-    NeedsYes(String),
+    #[error("this trial needs an explicit yes: {}", yard_step_words::risk(.0))]
+    NeedsYes(Risk),
     /// A card does not hold the settings it was put back to.
     #[error("{0} Restart the machine: that brings it to stock.")]
     NotBack(#[from] NotBack),

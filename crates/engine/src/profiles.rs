@@ -1,6 +1,6 @@
 //! Profiles with what stands behind them, as far as the ledger tells: nothing here touches a card.
 
-use yard_step_core::{Backing, CardDescription, Drift, Profile, Proof, Settings, drift};
+use yard_step_core::{Backing, CardDescription, Drift, Profile, Proof, Risk, Settings, drift};
 use yard_step_ledger::Ledger;
 
 use crate::error::EngineError;
@@ -19,7 +19,7 @@ pub struct ProfileView {
     /// What the newest run since it was kept says; none without one.
     pub drift: Option<Drift>,
     /// What might happen at its settings, where no bolder ones took the machine down.
-    pub risk: Option<String>,
+    pub risk: Option<Risk>,
 }
 
 impl ProfileView {
@@ -68,7 +68,10 @@ pub(crate) fn at_start(
     let name = &view.profile.name;
     let told = match (&view.risk, view.proof.is_proven()) {
         (None, true) => return Ok((Some(view.profile.settings), None)),
-        (Some(risk), _) => format!("The card stays at stock, not at profile \"{name}\". {risk}"),
+        (Some(risk), _) => format!(
+            "The card stays at stock, not at profile \"{name}\". {}",
+            yard_step_words::risk(risk)
+        ),
         (None, false) => format!(
             "The card stays at stock: profile \"{name}\" is {}. {}",
             view.proof.label(),
@@ -84,8 +87,8 @@ pub fn risk_of(
     ledger: &Ledger,
     card: &CardDescription,
     settings: &Settings,
-) -> Result<Option<String>, EngineError> {
+) -> Result<Option<Risk>, EngineError> {
     let downed = ledger.downed(card, 0)?;
     let bold = downed.iter().find(|downed| downed.bars(settings, card));
-    Ok(bold.map(|downed| downed.warning(Some(downed.climb), settings, card)))
+    Ok(bold.map(|downed| downed.risk(Some(downed.climb), settings, card)))
 }

@@ -440,7 +440,7 @@ impl Work {
                     "The climb now uses {policy}: {}; for {}, which {}.",
                     policy.how(),
                     margin.purpose(),
-                    margin.claim()
+                    yard_step_words::margin_claim(margin)
                 ));
             }),
             Command::AskWhich(trial) => self.engine.ask_which(trial).map(|()| {

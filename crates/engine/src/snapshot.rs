@@ -25,7 +25,7 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
             plan: Arc::new(climb.plan().clone()),
             stages: climb.stages().to_vec(),
             stage: Stage::Baseline,
-            next: NextView::Stuck(String::new()),
+            next: next_view(climb.next(), climb),
             trials: Arc::new(Vec::new()),
             under_load: Seconds(0.0),
             outlook: Outlook::default(),

@@ -5,8 +5,9 @@ use std::sync::Arc;
 use yard_step_core::{
     Advice, AlarmRaised, Axis, Baseline, CardDescription, CheckedFrame, Claim, ClimbError, Descent,
     Fault, Frame, Gain, InStepRecord, Isolation, Judgement, Machine, Map, Mhz, MhzOffset, Outcome,
-    Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose, Room, RoundReport, Sample,
-    Seconds, Seen, Settings, Stage, Stairs, StrategyReport, Trace, TrialRecord, Verdict,
+    Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose, Reason, Risk, Room,
+    RoundReport, Sample, Seconds, Seen, Settings, StableYetSlower, Stage, Stairs, StrategyReport,
+    Stuck, Trace, TrialRecord, Verdict,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{Scene, WrongPixel, check, reference};
@@ -294,15 +295,15 @@ pub enum NextView {
         purpose: Purpose,
         /// Length.
         seconds: Seconds,
-        /// Why, in a sentence.
-        reason: String,
+        /// Why.
+        reason: Reason,
         /// Why it needs an explicit yes, if it does.
-        risk: Option<String>,
+        risk: Option<Risk>,
     },
     /// The climb has its outcome.
     Ended(Box<Outcome>),
-    /// The climb cannot go on; why, and the way out.
-    Stuck(String),
+    /// The climb cannot go on, and why.
+    Stuck(Stuck),
 }
 
 /// Where a stage stands.
@@ -344,8 +345,8 @@ pub struct EdgeFound {
     pub gain: Option<(f64, f64, Gain)>,
     /// Where the edge is believed, with 90 %.
     pub band: Option<(MhzOffset, MhzOffset)>,
-    /// Why more clock is not worth keeping, where that is so.
-    pub slower: Option<String>,
+    /// Where more clock is stable, but not worth keeping.
+    pub slower: Vec<StableYetSlower>,
 }
 
 /// How far a stage has come.

@@ -18,7 +18,7 @@ fn climb(seed: u64) -> (Outcome, i32) {
         match engine.climb().next() {
             Next::Trial(_) => drop(engine.step_unattended(&mut ()).unwrap()),
             Next::Ended(outcome) => return (*outcome, edge),
-            Next::Stuck(why) => panic!("seed {seed}: {why}"),
+            Next::Stuck(why) => panic!("seed {seed}: {why:?}"),
         }
     }
 }

@@ -11,7 +11,7 @@ use yard_step_card::{
 };
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Machine, Margin, MhzOffset, Plan,
-    PowerPlan, Proof, Sample, Seconds, Settings, Stage, TrialRecord, Verdict, Watt,
+    PowerPlan, Proof, Risk, Sample, Seconds, Settings, Stage, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
     Engine, EngineError, KeepWhat, KeepWish, LiveRun, MarkKind, Overseer, Restart, Steer,
@@ -491,7 +491,8 @@ fn a_short_supply_asks_before_the_power_limit_is_raised_and_only_once(
         let before = bench.applied.lock().unwrap().len();
         let error = engine.carry_out(false, &mut ()).unwrap_err();
         let EngineError::NeedsYes(risk) = &error else { panic!("{error}") };
-        assert!(risk.contains("from a supply of 400 W"), "{risk}");
+        let Risk::Supply { headroom, .. } = risk else { panic!("{risk:?}") };
+        assert_eq!(headroom.supply, Watt(400.0));
         assert_eq!(bench.applied.lock().unwrap().len(), before, "the card was not touched");
     }
     engine.carry_out(!over_supply, &mut ()).unwrap();

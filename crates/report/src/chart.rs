@@ -134,12 +134,14 @@ fn draw_head(area: &Area<'_>, id: i64, climb: &Climb) -> Result<(), Box<dyn std:
     let told = match climb.next() {
         Next::Ended(outcome) => format!(
             "{} {} trials, {} under load.",
-            outcome.sentence,
+            yard_step_words::outcome(&outcome),
             outcome.trials,
             outcome.test_seconds.in_words()
         ),
-        Next::Trial(proposal) => format!("Not ended yet. Next: {}", proposal.reason),
-        Next::Stuck(why) => why,
+        Next::Trial(proposal) => {
+            format!("Not ended yet. Next: {}", yard_step_words::reason(&proposal.reason))
+        }
+        Next::Stuck(why) => yard_step_words::stuck(&why),
     };
     for (line, y) in textwrap::wrap(&told, HEAD_COLUMNS).iter().zip([52, 70]) {
         area.draw_text(line, &(FONT, 14).into_font().color(&INK), (30, y))?;

@@ -4,9 +4,18 @@
 use yard_step_card::{Brief, BriefCard, BriefEnding, LoadLost};
 use yard_step_core::{
     Climb, ClimbError, ClimbEvent, Demand, Ending, Evidence, Expected, Fault, Judgement, Next,
-    Outcome, Outlook, Percent, Plan, Seconds, Stage, TrialRecord, TrialRequest, Verdict,
+    Outcome, Outlook, Percent, Plan, Seconds, Stage, Stuck, TrialRecord, TrialRequest, Verdict,
     asks_more_clock, judge,
 };
+
+/// Why a climb has no end.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum NoEnd {
+    /// It could not go on.
+    Stuck(Stuck),
+    /// It had made more trials than any climb should.
+    TooManyTrials,
+}
 
 /// What one climb came to.
 #[derive(Debug, Clone)]
@@ -14,7 +23,7 @@ pub struct Climbed {
     /// Its outcome; of a climb that got stuck, what was known by then.
     pub outcome: Outcome,
     /// Why it could not go on, if it could not.
-    pub stuck: Option<String>,
+    pub stuck: Option<NoEnd>,
     /// Trials that took the machine down.
     pub machine_downs: usize,
     /// Trials in which the driver reset the card.
@@ -47,11 +56,11 @@ pub fn climb<D: Fn(u64) -> Demand>(
         match climb.next() {
             Next::Ended(outcome) => break *outcome,
             Next::Stuck(why) => {
-                stuck = Some(why);
+                stuck = Some(NoEnd::Stuck(why));
                 break climb.outcome();
             }
             Next::Trial(_) if climb.trials().len() >= MOST_TRIALS => {
-                stuck = Some(format!("no end after {MOST_TRIALS} trials"));
+                stuck = Some(NoEnd::TooManyTrials);
                 break climb.outcome();
             }
             Next::Trial(proposal) => {

@@ -11,7 +11,7 @@ mod row;
 mod truth;
 mod voltage;
 
-pub use climbing::{Climbed, climb};
+pub use climbing::{Climbed, NoEnd, climb};
 pub use row::{Row, Summary, summaries, write_csv};
 pub use truth::{MOST_FAULTS_A_DAY, Truth, best, look};
 pub use voltage::{StrategyRow, StrategySummary, VoltageStudy, strategy_summaries};

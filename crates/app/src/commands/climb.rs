@@ -12,7 +12,8 @@ use clap::Args;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use yard_step_core::{
-    CardDescription, LONGEST_NAME, Next, Outcome, Proposal, TrialRecord, checked_name, in_short,
+    CardDescription, LONGEST_NAME, Next, Outcome, Proposal, Risk, TrialRecord, checked_name,
+    in_short,
 };
 use yard_step_engine::load::ManualLoad;
 use yard_step_engine::{
@@ -109,7 +110,7 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
     loop {
         match engine.climb().next() {
             Next::Ended(outcome) => return Ok(*outcome),
-            Next::Stuck(why) => return Err(Failure::failed(why)),
+            Next::Stuck(why) => return Err(Failure::failed(yard_step_words::stuck(&why))),
             Next::Trial(proposal) => {
                 let card = engine.description().clone();
                 watcher.begin(engine.climb().trials().len() + 1, &proposal, &card);
@@ -155,11 +156,17 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
 /// Nobody is here to say yes to a risk: what to do instead.
 fn without_a_yes(error: EngineError) -> Failure {
     match error {
-        EngineError::NeedsYes(risk) => Failure::failed(format!(
-            "the next trial needs a yes, and nobody is here to say it. {risk} Say yes in the \
-             interface (yard-step open), leave the stage out with --stages, or add --over-supply if \
-             it is the power supply."
-        )),
+        EngineError::NeedsYes(risk) => {
+            let way_out = match risk {
+                Risk::MachineDown { .. } => "leave the stage out with --stages",
+                Risk::Supply { .. } => "add --over-supply",
+            };
+            Failure::failed(format!(
+                "the next trial needs a yes, and nobody is here to say it. {} Say yes in the interface \
+                 (yard-step open), or {way_out}.",
+                yard_step_words::risk(&risk)
+            ))
+        }
         other => other.into(),
     }
 }
@@ -255,11 +262,12 @@ fn trial_line(record: &TrialRecord, card: &CardDescription) -> String {
 fn last_words(engine: &Engine, outcome: &Outcome) -> String {
     let kept = in_short(&outcome.settings, engine.description());
     let score = outcome.score.map_or(String::new(), |score| format!(", score {score:.0}"));
-    let claim = outcome.claim.map_or(String::new(), |claim| format!(" {}", claim.sentence()));
+    let claim =
+        outcome.claim.map_or(String::new(), |claim| format!(" {}", yard_step_words::claim(&claim)));
     format!(
         "Outcome: {kept}{score}. {}{claim} {} trials, {} under load. Its chart: \
          yard-step report --climb {} --out climb.svg",
-        outcome.sentence,
+        yard_step_words::outcome(outcome),
         outcome.trials,
         outcome.test_seconds.in_words(),
         engine.climb_id()

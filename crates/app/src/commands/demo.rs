@@ -202,7 +202,11 @@ fn undervolted(
     let profile = profile(&laid_out, id, &climbed, (kept_as, purpose), is_first);
     ledger.keep(laid_out.card(), &profile)?;
     ledger.date_climb(id, days_ago(days))?;
-    Ok(Some(format!("Its {} was undervolted: {}", laid_out.card().name, climbed.outcome.sentence)))
+    Ok(Some(format!(
+        "Its {} was undervolted: {}",
+        laid_out.card().name,
+        yard_step_words::outcome(&climbed.outcome)
+    )))
 }
 
 /// What a climb came to as a profile.

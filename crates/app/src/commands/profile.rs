@@ -95,6 +95,7 @@ pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Res
                 Some(name) if is_there => {
                     let view = view(&ledger, &card, name)?;
                     let risk = view.risk.as_ref().map_or(String::new(), |risk| {
+                        let risk = yard_step_words::risk(risk);
                         format!("{risk} It is not applied at a start.\n")
                     });
                     format!(

@@ -217,7 +217,7 @@ fn strategies_told(study: &VoltageStudy, table: &[StrategySummary]) -> String {
         study.plan.scene,
         study.first_seed,
         study.plan.margin.purpose(),
-        study.plan.margin.claim()
+        yard_step_words::margin_claim(study.plan.margin)
     );
     text += "strategy        policy     cards        number  faster for no more  gain median  saved median  \
              at 99 % of stock  left median  not holding  unsound curves  trials  minutes  machine downs\n";
@@ -322,7 +322,7 @@ fn told(study: &Study, table: &[Summary]) -> String {
         study.first_seed + (study.cards as u64).saturating_sub(1),
         study.plan.scene,
         study.plan.margin.purpose(),
-        study.plan.margin.claim()
+        yard_step_words::margin_claim(study.plan.margin)
     );
     text += "policy     cards        number  not holding  gap median  nine of ten  core below  trials  \
              minutes  machine downs  driver resets\n";

@@ -76,6 +76,7 @@ pub(crate) fn import(
     }
     let risk = risk_of(ledger, card, &settings).map_err(|error| error.to_string())?;
     if let Some(risk) = risk {
+        let risk = yard_step_words::risk(&risk);
         let _ = write!(told, " {risk} It is not applied without a yes.");
     }
     Ok(told)

@@ -8,8 +8,8 @@ use yard_step_core::{
     ChartTrial, CheckedFrame, Climb, ClimbError, ClockLine, CurveKind, CurveOffer, Domain, Failure,
     Fan, Frame, Judgement, Left, Limiter, Machine, Map, Margin, MemoryWiring, Mhz, MhzOffset,
     Millivolt, Offer, Origin, Outlook, Pair, Part, Percent, Plan, Prerequisite, Profile, Proof,
-    Purpose, Reading, Room, Sample, Seconds, Seen, SettingKind, Settings, Span, Stage, Stairs,
-    Standing, Trace, TrialRecord, Verdict, VfCurve, Watt, Weighed,
+    Purpose, Reading, Reason, Room, Sample, Seconds, Seen, SettingKind, Settings, Span, Stage,
+    Stairs, Standing, StepSize, Trace, TrialRecord, Verdict, VfCurve, Watt, Weighed,
 };
 use yard_step_engine::{
     Activity, ClimbSummary, ClimbView, Found, MachineView, Mark, MarkKind, NextView, Pace, Picture,
@@ -108,6 +108,17 @@ fn seen() -> Seen {
         limiters: vec![(Limiter::Power, 0.9), (Limiter::Voltage, 0.1)],
         frames: 3_600,
         ..Seen::default()
+    }
+}
+
+/// What took the machine down in trial 3.
+#[cfg(test)]
+pub(crate) fn down() -> yard_step_core::Risk {
+    yard_step_core::Risk::MachineDown {
+        trial: 3,
+        climb: None,
+        is_same: true,
+        moved: vec!["core +180 MHz".into()],
     }
 }
 
@@ -300,10 +311,12 @@ pub fn snapshot() -> Snapshot {
                 what: "core +75 MHz".into(),
                 purpose: Purpose::Step,
                 seconds: Seconds(200.0),
-                reason:
-                    "It held at +60 MHz, and +120 MHz ended in load died: a fine step of 15 MHz \
-                     towards it."
-                        .into(),
+                reason: Reason::StepUp {
+                    from: "+60 MHz".into(),
+                    failed: Some(("+120 MHz".into(), Verdict::LoadDied)),
+                    size: StepSize::Fine,
+                    to: "+75 MHz".into(),
+                },
                 risk: None,
             },
             trials: Arc::new(vec![
@@ -340,10 +353,7 @@ pub fn snapshot() -> Snapshot {
             stairs: [Some(Arc::new(stairs(60, Some(120)))), None],
             descents: Vec::new(),
             map: Arc::new(map()),
-            advice: vec![Advice {
-                what: "power limit up, to 286 W".into(),
-                why: "Power held the clock back 71 % of the loaded time.".into(),
-            }],
+            advice: vec![Advice::MorePower { to: "286 W".into(), held_back: 0.71, dips: 0 }],
             parts: vec![Part { name: "core clock", percent: 3.1, error: 0.3, is_measured: false }],
             leaving_out: false,
             claim: None,

@@ -275,6 +275,12 @@ impl Settings {
             .collect()
     }
 
+    /// The same without the fan.
+    #[must_use]
+    pub fn moved_but_fan(&self, card: &CardDescription) -> Vec<String> {
+        Self { fan: Self::stock(card).fan, ..*self }.moved_from_stock(card)
+    }
+
     /// One setting taken over from another set.
     pub fn copy(&mut self, kind: SettingKind, from: &Self) {
         match kind {

@@ -1,10 +1,10 @@
 //! What took the machine down, and what is therefore not tried again without a yes: neither by the
 //! plan nor by hand, neither in this climb nor in any other on the same card.
 
-use crate::card::description::{CardDescription, SettingKind};
+use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
-use crate::climb::Climb;
 use crate::climb::search::axis::Axis;
+use crate::climb::{Climb, Risk};
 use crate::judge::verdict::Verdict;
 use crate::units::MhzOffset;
 
@@ -28,26 +28,15 @@ impl Downed {
         settings.is_at_least_as_bold_as(&self.held, card)
     }
 
-    /// What it was, and what may happen again, in two sentences. `climb` is named where it is given.
+    /// The risk of settings that are at least as bold as these. `climb` is named where it is given.
     #[must_use]
-    pub fn warning(
-        &self,
-        climb: Option<i64>,
-        settings: &Settings,
-        card: &CardDescription,
-    ) -> String {
-        let fan = SettingKind::Fan.label();
-        let mut moved = self.held.moved_from_stock(card);
-        moved.retain(|text| !text.starts_with(fan));
-        let same = Settings { fan: None, ..self.held } == Settings { fan: None, ..*settings };
-        let how = if same { "These settings" } else { "Settings no bolder than these" };
-        let climb = climb.map_or(String::new(), |climb| format!(" of climb {climb}"));
-        format!(
-            "{how} took the machine down in trial {}{climb}, at {}. It may do so again, and what is \
-             open on this machine may be lost.",
-            self.trial,
-            moved.join(", ")
-        )
+    pub fn risk(&self, climb: Option<i64>, settings: &Settings, card: &CardDescription) -> Risk {
+        Risk::MachineDown {
+            trial: self.trial,
+            climb,
+            is_same: Settings { fan: None, ..self.held } == Settings { fan: None, ..*settings },
+            moved: self.held.moved_but_fan(card),
+        }
     }
 }
 
@@ -74,10 +63,10 @@ impl Climb {
     /// What might happen under settings at least as bold as some that took the machine down; `None`
     /// where there are no such.
     #[must_use]
-    pub fn risk_of(&self, settings: &Settings) -> Option<String> {
+    pub fn risk_of(&self, settings: &Settings) -> Option<Risk> {
         let (climb, downed) =
             self.downed().find(|(_, downed)| downed.bars(settings, &self.card))?;
-        Some(downed.warning(climb, settings, &self.card))
+        Some(downed.risk(climb, settings, &self.card))
     }
 
     /// Whether settings are at least as bold as some that took the machine down.

@@ -89,10 +89,9 @@ proptest! {
             };
             let (verdict, score) = verdicts
                 .next()
-                .ok_or_else(|| TestCaseError::fail(format!("no end: {}", proposal.reason)))?;
+                .ok_or_else(|| TestCaseError::fail(format!("no end: {:?}", proposal.reason)))?;
             let asked = proposal.request.asked;
             prop_assert_eq!(asked.clamped(climb.card()).settings, asked, "inside all ranges");
-            prop_assert!(proposal.reason.ends_with('.'), "no sentence: {}", proposal.reason);
             for down in downs(&climb) {
                 prop_assert!(
                     !asked.is_at_least_as_bold_as(&down, climb.card()),
@@ -111,7 +110,7 @@ proptest! {
                 }
             }
             Next::Stuck(why) => {
-                prop_assert!(why.contains("prove nothing") || why.contains("baseline"), "{}", why);
+                prop_assert!(why != Stuck::NoBaseline, "no stage was ended by hand");
             }
             Next::Trial(_) => unreachable!("the loop goes on with a trial"),
         }

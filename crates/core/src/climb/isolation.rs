@@ -3,7 +3,7 @@
 
 use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
-use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
+use crate::climb::{Climb, Next, Purpose, Reason, Stage, TrialRecord};
 use crate::judge::verdict::Meaning;
 use crate::load::artifact::Domain;
 use crate::units::Seconds;
@@ -148,12 +148,9 @@ impl Climb {
         let domain = isolation.next()?;
         let failed = self.trials.iter().find(|trial| trial.number == number)?;
         let length = failed.long_enough_again(self.plan.together.isolate_seconds);
-        let back = domain.other();
         let asked = self.alone(&failed.asked, domain);
-        let reason = format!(
-            "Which one was it in trial {number}? The {back} goes back to stock and the same scene \
-             runs again: if it fails, it was the {domain} (or both)."
-        );
+        let verdict = failed.verdict();
+        let reason = Reason::WhichOne { trial: number, verdict, raised: domain, is_asked: true };
         let proposal = self.proposal(Stage::Own, Purpose::Isolate, asked, length, reason);
         Some(Next::Trial(Box::new(proposal)))
     }

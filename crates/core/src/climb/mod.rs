@@ -17,11 +17,12 @@ mod nudge;
 mod outcome;
 mod outlook;
 mod parts;
+mod reason;
 mod record;
 mod search;
 mod stages;
 
-pub use advice::Advice;
+pub use advice::{Advice, StableYetSlower, WhySlower};
 pub use charts::{ChartTrial, Map, Stairs, in_short};
 pub use downed::Downed;
 pub use isolation::{Culprit, Isolation};
@@ -29,6 +30,7 @@ pub use nudge::Nudge;
 pub use outcome::{Claim, Outcome};
 pub use outlook::{Left, Outlook};
 pub use parts::Part;
+pub use reason::{Above, OtherLimit, Reason, Risk, Shown, StepSize, Stuck};
 pub use record::{InStepRecord, Purpose, Stage, TrialRecord};
 pub use search::axis::{Axis, asks_more_clock};
 pub use search::bands::TimingBand;
@@ -39,7 +41,7 @@ pub use search::{Bracket, Failure};
 pub use stages::baseline::Baseline;
 pub use stages::order::{Directive, StageOrder};
 pub use stages::power::PowerReport;
-pub use stages::round::RoundReport;
+pub use stages::round::{Compared, RoundReport};
 pub use stages::together::{Joint, Pair};
 pub use stages::undervolt::{Descent, DescentTrial, Measured, StrategyReport};
 
@@ -48,6 +50,7 @@ use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
 use crate::judge::verdict::{Reference, Verdict};
 use crate::load::artifact::Domain;
+use crate::machine::supply::SupplyHeadroom;
 use crate::measure::monitor::Seen;
 use crate::plan::{Margin, Plan, Policy};
 use crate::statistics::mean;
@@ -101,10 +104,10 @@ impl TrialRequest {
 pub struct Proposal {
     /// What to do.
     pub request: TrialRequest,
-    /// Why, in a sentence.
-    pub reason: String,
+    /// Why.
+    pub reason: Reason,
     /// Set where the trial must not run without an explicit yes: what might happen.
-    pub risk: Option<String>,
+    pub risk: Option<Risk>,
 }
 
 /// What a climb answers when asked what comes next.
@@ -115,7 +118,7 @@ pub enum Next {
     /// Nothing: the climb has its outcome.
     Ended(Box<Outcome>),
     /// Nothing: the climb cannot go on; why, and the way out.
-    Stuck(String),
+    Stuck(Stuck),
 }
 
 /// What a climb is told.
@@ -154,9 +157,9 @@ pub enum ClimbEvent {
     /// The climb is taken up again: what kept runs from proving anything may have been mended, so
     /// they are tried as often as at first.
     TakenUp,
-    /// Why a power limit above stock may be too much for the supply; `None` where it is not known to
-    /// be.
-    Supply(Option<String>),
+    /// What a supply has left over that is too small for the highest limits; `None` where it is not
+    /// known to be.
+    Supply(Option<SupplyHeadroom>),
 }
 
 /// One search on one card.
@@ -174,8 +177,8 @@ pub struct Climb {
     remembered_after: usize,
     /// Trials there were when the climb was taken up last.
     taken_up_after: usize,
-    /// Why a power limit above stock may be too much for the supply.
-    supply: Option<String>,
+    /// What a supply has left over that is too small for the highest limits.
+    supply: Option<SupplyHeadroom>,
     /// The trial the user asks about.
     isolating: Option<u32>,
     /// Whether the user wants what brought what measured.
@@ -266,7 +269,7 @@ impl Climb {
             ClimbEvent::Asked(trial) => self.isolating = trial,
             ClimbEvent::LeaveOut(wanted) => self.leaving_out = wanted,
             ClimbEvent::TakenUp => self.taken_up_after = self.trials.len(),
-            ClimbEvent::Supply(why) => self.supply = why,
+            ClimbEvent::Supply(headroom) => self.supply = headroom,
             ClimbEvent::Remembered(downed) => {
                 (self.remembered, self.remembered_after) = (downed, self.trials.len());
             }
@@ -386,7 +389,7 @@ impl Climb {
         purpose: Purpose,
         asked: Settings,
         measured: Seconds,
-        reason: String,
+        reason: Reason,
     ) -> Proposal {
         let warm_up = Seconds(self.plan.core.warm_up_seconds);
         self.proposal_after(warm_up, stage, purpose, asked, measured, reason)
@@ -400,7 +403,7 @@ impl Climb {
         purpose: Purpose,
         asked: Settings,
         measured: Seconds,
-        reason: String,
+        reason: Reason,
     ) -> Proposal {
         Proposal {
             request: TrialRequest {
@@ -416,23 +419,17 @@ impl Climb {
         }
     }
 
-    /// Why a stage cannot go on, where too many of its newest `runs` prove nothing.
-    fn stuck_in_vain(&self, stage: Stage, runs: &str, way_out: &str) -> Option<Next> {
+    /// Why a stage cannot go on, where too many of its newest runs prove nothing.
+    fn stuck_in_vain(&self, stage: Stage) -> Option<Next> {
         let in_vain = self.in_vain(stage);
-        let last = in_vain.first().map_or("", |run| run.reason.as_str());
-        (in_vain.len() > self.plan.rules.retries as usize).then(|| {
-            Next::Stuck(format!(
-                "The last {} {runs} prove nothing. {last} Close what else uses the card, or end \
-                 the stage{way_out}.",
-                in_vain.len()
-            ))
-        })
+        let last = in_vain.first().map(|run| run.reason.clone()).unwrap_or_default();
+        let runs = in_vain.len();
+        let is_stuck = runs > self.plan.rules.retries as usize;
+        is_stuck.then_some(Next::Stuck(Stuck::InVain { runs, at: None, last }))
     }
 
     fn wished_proposal(&self, settings: &Settings) -> Proposal {
-        let moved = settings.moved_from_stock(&self.card);
-        let what = if moved.is_empty() { "Stock settings".into() } else { moved.join(", ") };
-        let reason = format!("{what}: your own settings. No stage learns from them.");
+        let reason = Reason::YourSettings { moved: settings.moved_from_stock(&self.card) };
         let measured = Seconds(self.plan.core.seconds);
         self.proposal(Stage::Own, Purpose::Own, *settings, measured, reason)
     }

@@ -12,7 +12,7 @@
 use crate::card::description::{Offer, SettingKind};
 use crate::card::settings::Settings;
 use crate::climb::stages::rules::NudgeBy;
-use crate::climb::{Climb, Domain, Next, Proposal, Purpose, Stage};
+use crate::climb::{Climb, Domain, Next, Proposal, Purpose, Reason, Stage};
 use crate::units::{MhzOffset, Seconds};
 
 /// Share of the stock power limit that one step moves.
@@ -128,7 +128,7 @@ impl Climb {
 
     /// A trial of the user's own: the stage goes on with what it tells.
     pub(in crate::climb) fn nudged_proposal(&self, nudge: &Nudge) -> Proposal {
-        let reason = format!("{} is your choice, not the plan's.", nudge.shown);
+        let reason = Reason::YourNudge { to: nudge.shown.clone() };
         let measured = Seconds(self.plan.core.seconds);
         self.proposal(nudge.stage, Purpose::Own, nudge.settings, measured, reason)
     }

@@ -3,12 +3,11 @@
 use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
 use crate::climb::stages::together::Pair;
-use crate::climb::{Climb, Purpose, Stage, TrialRecord};
+use crate::climb::{Baseline, Climb, Purpose, Shown, Stage, TrialRecord};
 use crate::judge::verdict::{Verdict, gain_percent};
 use crate::load::artifact::Domain;
 use crate::plan::Margin;
 use crate::plan::Policy;
-use crate::plan::margin::span_in_words;
 use crate::statistics::median;
 use crate::units::{MhzOffset, MillivoltOffset, Seconds};
 
@@ -27,39 +26,6 @@ pub struct Claim {
     pub below_memory: MhzOffset,
     /// By how much the voltage stays above the middle of where its edge is believed.
     pub below_depth: MillivoltOffset,
-}
-
-impl Claim {
-    /// The claim in a sentence.
-    #[must_use]
-    pub fn sentence(&self) -> String {
-        let off = |value: MhzOffset, name| {
-            (value > MhzOffset(0)).then(|| format!("{name} {} MHz", value.0))
-        };
-        let volts = (self.below_depth > MillivoltOffset::STOCK)
-            .then(|| format!("voltage {} mV", self.below_depth.0));
-        let off: Vec<String> =
-            [off(self.below_core, "core"), off(self.below_memory, "memory"), volts]
-                .into_iter()
-                .flatten()
-                .collect();
-        let off = if off.is_empty() { "nothing".into() } else { off.join(", ") };
-        format!(
-            "For {}, {off} is taken off the believed edge: it holds {} with {} %.",
-            self.margin.purpose(),
-            span_in_words(self.span),
-            percent_of(self.chance)
-        )
-    }
-}
-
-/// A chance in percent, with as many digits as it takes to tell it from 100.
-fn percent_of(chance: f64) -> String {
-    match chance * 100.0 {
-        high if high >= 99.95 => "over 99.9".into(),
-        high if high >= 99.0 => format!("{high:.1}"),
-        low => format!("{low:.0}"),
-    }
 }
 
 /// What a climb comes to.
@@ -85,8 +51,12 @@ pub struct Outcome {
     pub claim: Option<Claim>,
     /// The trial whose clock line shows the kept settings.
     pub kept_trial: Option<u32>,
-    /// All of this in a sentence.
-    pub sentence: String,
+    /// What the settings move from stock, the fan aside.
+    pub moved: Vec<Shown>,
+    /// The baseline, once it is complete.
+    pub baseline: Option<Baseline>,
+    /// Whether the climb has stages that search, beside its baseline.
+    pub searches: bool,
 }
 
 impl Climb {
@@ -126,7 +96,9 @@ impl Climb {
                 Some(stage) => self.claim_of(stage, pair),
             },
             kept_trial: best_measured.map(|trial| trial.number),
-            sentence: self.sentence(&settings, gain, confirmed),
+            moved: settings.moved_but_fan(&self.card),
+            baseline: self.baseline(),
+            searches: self.stages.iter().any(|stage| *stage != Stage::Baseline),
         }
     }
 
@@ -206,33 +178,6 @@ impl Climb {
             Pair { core: MhzOffset::STOCK, ..alone }
         } else {
             Pair { memory: MhzOffset::STOCK, ..alone }
-        }
-    }
-
-    fn sentence(&self, kept: &Settings, gain: Option<f64>, confirmed: bool) -> String {
-        let searches = self.stages.iter().any(|stage| *stage != Stage::Baseline);
-        let moved: Vec<String> = kept
-            .moved_from_stock(&self.card)
-            .into_iter()
-            .filter(|text| !text.starts_with(SettingKind::Fan.label()))
-            .collect();
-        let what = moved.join(", ");
-        match (moved.is_empty(), gain, self.baseline()) {
-            (_, _, Some(baseline)) if !searches => format!(
-                "The baseline stands at score {:.0}, with a noise of {:.2} %.",
-                baseline.score,
-                baseline.noise.value()
-            ),
-            (true, ..) => "Only stock holds: there is nothing to keep.".into(),
-            (_, Some(gain), _) if confirmed => {
-                format!("With {what} it holds and brings {gain:+.1} % over the baseline.")
-            }
-            (_, Some(gain), _) => format!(
-                "{what} brought {gain:+.1} % over the baseline, but no long run confirms it."
-            ),
-            (_, None, _) => {
-                format!("The trials point to {what}, but no run there has a score.")
-            }
         }
     }
 

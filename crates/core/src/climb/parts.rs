@@ -6,7 +6,7 @@
 
 use crate::card::settings::Settings;
 use crate::climb::stages::together::Pair;
-use crate::climb::{Climb, Next, Purpose, Stage};
+use crate::climb::{Climb, Next, Purpose, Reason, Stage};
 use crate::load::artifact::Domain;
 use crate::statistics::mean;
 use crate::units::{MhzOffset, Seconds};
@@ -141,11 +141,8 @@ impl Climb {
                 self.score_at(&less).is_none() && in_vain <= self.plan.rules.retries as usize;
             wanted.then_some((left, less))
         })?;
-        let reason = format!(
-            "What does the {} bring? All settings as kept, with this one at stock.",
-            left.name()
-        );
         let measured = Seconds(self.plan.power.seconds);
+        let reason = Reason::LeftOut { what: left.name() };
         let proposal = self.proposal(Stage::Own, Purpose::LeaveOut, asked, measured, reason);
         Some(Next::Trial(Box::new(proposal)))
     }

@@ -104,16 +104,6 @@ impl SupplyHeadroom {
     pub fn is_enough(&self) -> bool {
         self.margin.value() >= LEAST_MARGIN
     }
-
-    /// What may happen where it is not enough, in two sentences.
-    #[must_use]
-    pub fn warning(&self) -> String {
-        format!(
-            "With every limit at its highest the machine may draw {} from a supply of {}. A supply \
-             that gives up takes the machine down.",
-            self.worst, self.supply
-        )
-    }
 }
 
 /// Highest power limit a card may be set to; its stock limit where it offers none.

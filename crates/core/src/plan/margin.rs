@@ -110,22 +110,6 @@ impl Margin {
             Self::Gift => daily * 2,
         }
     }
-
-    /// What is claimed of settings kept with this margin.
-    #[must_use]
-    pub fn claim(self) -> String {
-        format!(
-            "stands {} without a fault with a chance of {:.0} %",
-            span_in_words(self.span()),
-            self.chance() * 100.0
-        )
-    }
-}
-
-/// A span of minutes, hours or days in words.
-pub(crate) fn span_in_words(span: Seconds) -> String {
-    let days = span.value() / 86_400.0;
-    if days >= 2.0 { format!("{days:.0} days") } else { span.in_words() }
 }
 
 #[cfg(test)]
@@ -134,11 +118,9 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case(Margin::Record, "stands 10 min without a fault with a chance of 80 %")]
-    #[case(Margin::Daily, "stands 24 h without a fault with a chance of 99 %")]
-    #[case(Margin::Gift, "stands 30 days without a fault with a chance of 99 %")]
-    fn a_margin_says_what_it_claims(#[case] margin: Margin, #[case] claim: &str) {
-        assert_eq!(margin.claim(), claim);
+    fn a_margin_is_named_and_expects_as_few_faults_as_its_chance_allows(
+        #[values(Margin::Record, Margin::Daily, Margin::Gift)] margin: Margin,
+    ) {
         assert_eq!(Margin::from_label(margin.label()), Some(margin));
         assert!(((-margin.faults()).exp() - margin.chance()).abs() < 1e-12);
     }

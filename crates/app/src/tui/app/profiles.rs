@@ -44,7 +44,7 @@ impl State {
             Action::UseProfile => ask(
                 format!("Apply profile \"{name}\", which is {}?", view.proof.label()),
                 match &view.risk {
-                    Some(risk) => risk.clone(),
+                    Some(risk) => yard_step_words::risk(risk),
                     None => format!("{} The card holds it until you leave.", view.proof.why()),
                 },
                 Command::UseProfile { name, yes: true },
@@ -99,7 +99,7 @@ fn file_name(name: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::tui::fixtures::snapshot;
+    use crate::tui::fixtures::{down, snapshot};
     use crate::tui::keys::action::Move;
     use yard_step_core::Proof;
 
@@ -129,11 +129,11 @@ mod tests {
     fn a_profile_as_bold_as_what_took_the_machine_down_is_asked_for_however_proven() {
         let mut snapshot = snapshot();
         snapshot.machine.profiles[0].proof = Proof::Proven("An hour.".into());
-        snapshot.machine.profiles[0].risk = Some("Settings no bolder took it down.".into());
+        snapshot.machine.profiles[0].risk = Some(down());
         let mut state = State::new(View::Ledger);
         state.act_on_profiles(Action::UseProfile, &snapshot);
         let Some(Overlay::Ask(question)) = state.overlay else { panic!("not asked") };
-        assert_eq!(question.consequence, "Settings no bolder took it down.");
+        assert_eq!(question.consequence, yard_step_words::risk(&down()));
     }
 
     #[test]

@@ -13,7 +13,7 @@ use yard_step_scenes::Scene;
 
 use crate::tui::app::outcome::Outcome;
 use crate::tui::app::state::State;
-use crate::tui::fixtures::{run_view, snapshot};
+use crate::tui::fixtures::{down, run_view, snapshot};
 use crate::tui::keys::action::View;
 use crate::tui::overlays::Overlay;
 use crate::tui::views::ledger::browser::{Change, List};
@@ -55,12 +55,12 @@ fn keys_that_do_not_apply_do_nothing(#[case] code: KeyCode) {
 fn a_risky_trial_asks_once_and_says_what_may_happen() {
     let mut snapshot = snapshot();
     if let NextView::Trial { risk, .. } = &mut snapshot.climb.next {
-        *risk = Some("Trial 3 took the machine down.".into());
+        *risk = Some(down());
     }
     let mut state = State::new(View::Climb);
     assert_eq!(press(&mut state, &snapshot, KeyCode::Enter), Outcome::Nothing);
     let Some(Overlay::Ask(question)) = &state.overlay else { panic!() };
-    assert_eq!(question.consequence, "Trial 3 took the machine down.");
+    assert_eq!(question.consequence, yard_step_words::risk(&down()));
     assert_eq!(press(&mut state, &snapshot, KeyCode::Char('x')), Outcome::Nothing);
     let yes = press(&mut state, &snapshot, KeyCode::Char('y'));
     assert_eq!(yes, Outcome::Send(Command::Try { yes: true }));
@@ -184,7 +184,9 @@ fn a_profile_gets_the_name_that_is_typed() {
         test_seconds: yard_step_core::Seconds(1.0),
         confirmed: true,
         kept_trial: None,
-        sentence: "Done.".into(),
+        moved: Vec::new(),
+        baseline: None,
+        searches: true,
     };
     snapshot.climb.next = NextView::Ended(Box::new(outcome));
     let mut state = State::new(View::Climb);

@@ -9,15 +9,16 @@ pub(crate) fn in_words(found: &Found, card: &CardDescription) -> String {
         Found::Baseline(baseline) => {
             format!("Score {:.0}, noise {:.2} %.", baseline.score, baseline.noise.value())
         }
-        Found::Power(report) => report.sentence(),
+        Found::Power(report) => yard_step_words::power(report),
         Found::Edge(edge) => edge_in_words(edge),
         Found::Together(settings, claim) => {
-            let claim = claim.map_or(String::new(), |claim| format!(" {}", claim.sentence()));
+            let claim =
+                claim.map_or(String::new(), |claim| format!(" {}", yard_step_words::claim(&claim)));
             format!("{}.{claim}", in_short(settings, card))
         }
-        Found::Undervolt(report) => report.sentence.clone(),
+        Found::Undervolt(report) => yard_step_words::strategy(report),
         Found::Round(report, names) => {
-            format!("{}{}", report.sentence, where_it_pays(&report.sections, names))
+            format!("{}{}", yard_step_words::round(report), where_it_pays(&report.sections, names))
         }
     }
 }
@@ -35,7 +36,8 @@ fn edge_in_words(edge: &EdgeFound) -> String {
     let band = edge.band.map_or(String::new(), |(low, high)| {
         format!(", edge between {} and {} (90 %)", show(low), show(high))
     });
-    let slower = edge.slower.as_ref().map_or(String::new(), |why| format!(" {why}"));
+    let slower = yard_step_words::stable_yet_slower(&edge.slower);
+    let slower = slower.map_or(String::new(), |why| format!(" {why}"));
     format!("{}{gain}{band}.{slower}", show(edge.kept))
 }
 
@@ -96,7 +98,7 @@ mod tests {
             kept: MhzOffset(60),
             gain,
             band: Some((MhzOffset(45), MhzOffset(90))),
-            slower: None,
+            slower: Vec::new(),
         };
         assert!(edge_in_words(&edge).starts_with(told), "{}", edge_in_words(&edge));
     }

@@ -20,7 +20,7 @@ pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
                 return None;
             };
             let what = format!("Try {what} all the same?");
-            ask(what, risk.clone(), Yes::Send(Command::Try { yes: true }))
+            ask(what, yard_step_words::risk(risk), Yes::Send(Command::Try { yes: true }))
         }
         Action::EndStage => ask(
             format!("End the stage {} now?", snapshot.climb.stage),

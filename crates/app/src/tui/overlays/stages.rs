@@ -122,13 +122,15 @@ pub(crate) fn lines(
     }
     let (policy, margin) = (snapshot.climb.plan.policy, snapshot.climb.plan.margin);
     push(Some(Row::Policy), "policy", "", &format!("‹ {policy} › {}", policy.how()), text);
-    let claim = format!("‹ {margin} › for {}: {}", margin.purpose(), margin.claim());
+    let claim =
+        format!("‹ {margin} › for {}: {}", margin.purpose(), yard_step_words::margin_claim(margin));
     push(Some(Row::Margin), "margin", "", &claim, text);
     if let Some(claim) = &snapshot.climb.claim {
-        push(None, "claim", "", &claim.sentence(), text);
+        push(None, "claim", "", &yard_step_words::claim(claim), text);
     }
     for advice in snapshot.climb.advice.iter().take(2) {
-        push(None, "pays next", "", &format!("{}. {}", advice.what, advice.why), text);
+        let (what, why) = yard_step_words::advice(advice);
+        push(None, "pays next", "", &format!("{what}. {why}"), text);
     }
     for (index, part) in snapshot.climb.parts.iter().enumerate() {
         let how = if part.is_measured { "measured by leaving it out" } else { "estimated" };

@@ -166,8 +166,9 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
                 glyph: "▹",
                 word: "NEXT: ENTER".into(),
                 text: format!(
-                    "{what}, at least {}. {reason} {}",
+                    "{what}, at least {}. {} {}",
                     seconds.in_words(),
+                    yard_step_words::reason(reason),
                     outlook(snapshot)
                 ),
                 style: accent,
@@ -178,7 +179,7 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
             word: "OUTCOME".into(),
             text: format!(
                 "{} {}, {} under load. Keep it with k.",
-                outcome.sentence,
+                yard_step_words::outcome(outcome),
                 counted(outcome.trials, "trial"),
                 outcome.test_seconds.in_words()
             ),
@@ -187,7 +188,7 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
         NextView::Stuck(why) => Entry {
             glyph: "!",
             word: "STUCK".into(),
-            text: why.clone(),
+            text: yard_step_words::stuck(why),
             style: theme.style(Role::Bad),
         },
     }

@@ -1,5 +1,6 @@
 //! The bayesian policy: the most informative trial per minute.
 
+use crate::climb::reason::Reason;
 use crate::climb::record::Purpose;
 use crate::climb::search::belief::{EdgeBelief, Prospect};
 use crate::climb::search::scale::{Scale, Value};
@@ -118,15 +119,12 @@ impl<S: Scale> Search<'_, S> {
         }
         let least = lowest.hours() * 3_600.0 * LIVED_DOWN;
         let seconds = least.max(LEAST_LIVED_DOWN * 3_600.0);
-        let (shown, number) = (self.scale.show(lowest.value), lowest.record.number);
+        let (at, trial) = (self.scale.show(lowest.value), lowest.record.number);
         Some(SearchStep::Try {
             value: lowest.value,
             purpose: Purpose::Repeat,
             seconds: Seconds(seconds),
-            reason: format!(
-                "Everything hangs on one fault, in trial {number}: {shown} once more, to see whether \
-                 that was an accident."
-            ),
+            reason: Reason::Doubted { trial, at },
         })
     }
 
@@ -221,18 +219,17 @@ impl<S: Scale> Search<'_, S> {
     fn told(&self, belief: &EdgeBelief, best: &Weighed<S::Value>) -> SearchStep<S::Value> {
         let (low, high) = belief.band(0.9);
         let Weighed { value, seconds, prospect, .. } = *best;
+        let show = |value| self.scale.show(self.scale.bin(value));
         SearchStep::Try {
             value,
             purpose: Purpose::Step,
             seconds: Seconds(seconds),
-            reason: format!(
-                "The most informative trial per minute: fault risk {:.0} %, machine down {:.1} %. The \
-                 edge is probably between {} and {}.",
-                prospect.fault * 100.0,
-                prospect.machine_down * 100.0,
-                self.scale.show(self.scale.bin(low)),
-                self.scale.show(self.scale.bin(high))
-            ),
+            reason: Reason::Informative {
+                fault: prospect.fault,
+                machine_down: prospect.machine_down,
+                edge: Some((show(low), show(high))),
+                holds: None,
+            },
         }
     }
 
@@ -246,11 +243,11 @@ impl<S: Scale> Search<'_, S> {
             value,
             purpose: Purpose::Settle,
             seconds: Seconds(wanted),
-            reason: format!(
-                "{} is believed to hold; a run of {} measures what it brings.",
-                self.scale.show(value),
-                Seconds(wanted).in_words()
-            ),
+            reason: Reason::Measure {
+                at: self.scale.show(value),
+                purpose: None,
+                length: Seconds(wanted),
+            },
         }
     }
 }

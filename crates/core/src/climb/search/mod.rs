@@ -21,6 +21,7 @@ pub(in crate::climb) mod scale;
 pub(in crate::climb) mod score;
 mod stepwise;
 
+use crate::climb::reason::{Reason, Stuck};
 use crate::climb::record::{Purpose, TrialRecord};
 use crate::climb::search::scale::{Scale, Steps, Value};
 use crate::judge::verdict::{Meaning, Verdict};
@@ -101,12 +102,12 @@ pub enum SearchStep<V = MhzOffset> {
         /// Measured length, warm-up not included.
         seconds: Seconds,
         /// Why.
-        reason: String,
+        reason: Reason,
     },
     /// This value is what it comes to.
     Kept(V),
     /// Runs at this value prove nothing again and again.
-    Stuck(String),
+    Stuck(Stuck),
 }
 
 /// What every policy works with.
@@ -220,21 +221,17 @@ impl<'a, S: Scale> Search<'a, S> {
             .iter()
             .rev()
             .find(|trial| trial.value == value && !trial.record.was_stopped());
-        let shown = self.scale.show(value);
+        let at = self.scale.show(value);
         let reason = match last.filter(|_| in_vain > 0) {
             None => reason,
             Some(last) if in_vain > self.plan.rules.retries as usize => {
-                return SearchStep::Stuck(format!(
-                    "The last {in_vain} runs at {shown} prove nothing. {} Close what else uses \
-                     the card, or end the stage to keep what is known.",
-                    last.record.reason
-                ));
+                return SearchStep::Stuck(Stuck::InVain {
+                    runs: in_vain,
+                    at: Some(at),
+                    last: last.record.reason.clone(),
+                });
             }
-            Some(last) => format!(
-                "Trial {} proves nothing ({}): {shown} once more.",
-                last.record.number,
-                last.verdict()
-            ),
+            Some(last) => Reason::Again { trial: last.record.number, verdict: last.verdict(), at },
         };
         SearchStep::Try { value, purpose, seconds, reason }
     }

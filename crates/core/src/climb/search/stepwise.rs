@@ -1,13 +1,14 @@
 //! The stepwise policies: coarse steps until something gives, then fine steps or bisection below that,
 //! back off, confirm, take the margin off, and measure what is kept.
 
+use crate::climb::reason::{Above, Reason, StepSize};
 use crate::climb::record::Purpose;
 use crate::climb::search::scale::{Scale, Value};
-use crate::climb::search::{Bracket, Search, SearchStep};
+use crate::climb::search::{Bracket, Failure, Search, SearchStep};
 use crate::plan::Policy;
 use crate::units::Seconds;
 
-type Wish<V> = (V, Purpose, f64, String);
+type Wish<V> = (V, Purpose, f64, Reason);
 
 impl<S: Scale> Search<'_, S> {
     pub(in crate::climb) fn next_stepwise(&self, ended: bool) -> SearchStep<S::Value> {
@@ -46,26 +47,23 @@ impl<S: Scale> Search<'_, S> {
                 && is_open(*first)
         });
         let (value, size) = match (first, self.plan.policy, bracket.ceiling) {
-            (Some(first), ..) => (first, "the first step"),
+            (Some(first), ..) => (first, StepSize::First),
             (None, Policy::Bisection, Some(failure)) => {
                 let between = (failure.value - floor).units() / steps.fine.units();
                 let value = floor + self.fine_steps(between / 2);
-                (between >= 2 && is_open(value)).then_some((value, "halfway"))?
+                (between >= 2 && is_open(value)).then_some((value, StepSize::Half))?
             }
             _ => {
                 let step = [steps.coarse, steps.fine].into_iter().find(|s| is_open(floor + *s))?;
-                (floor + step, if step == steps.fine { "a fine step" } else { "a coarse step" })
+                (floor + step, if step == steps.fine { StepSize::Fine } else { StepSize::Coarse })
             }
         };
-        let held = capitalised(&self.show_or_start(floor));
-        let next = self.scale.show(value);
-        let reason = match bracket.ceiling {
-            None => format!("{held} holds and nothing has failed yet: {size} to {next}."),
-            Some(failure) => format!(
-                "{held} holds, {} ended in {}: {size} to {next}.",
-                self.scale.show(failure.value),
-                failure.verdict
-            ),
+        let show_failure = |failure: Failure<_>| (self.scale.show(failure.value), failure.verdict);
+        let reason = Reason::StepUp {
+            from: self.show_or_start(floor),
+            failed: bracket.ceiling.map(show_failure),
+            size,
+            to: self.scale.show(value),
         };
         Some((value, Purpose::Step, steps.seconds, reason))
     }
@@ -93,25 +91,19 @@ impl<S: Scale> Search<'_, S> {
         if value == S::Value::default() || self.has_held(value, wanted, None) {
             return None;
         }
-        let (length, shown) = (Seconds(wanted).in_words(), self.scale.show(value));
-        let why = match bracket.ceiling {
-            Some(failure) => format!(
-                "The edge lies between {} and {}, where trial {} ended in {}",
-                self.show_or_start(bracket.floor),
-                self.scale.show(failure.value),
-                failure.trial,
-                failure.verdict
-            ),
-            None if self.highest() < self.scale.highest() => {
-                format!("{shown} holds, and what lies above took the machine down")
-            }
-            None if self.cap.is_some_and(|cap| cap < self.scale.highest()) => {
-                format!("{shown} holds, and more brings nothing")
-            }
-            None => format!("{shown} holds, and the card offers no more"),
+        let above = match bracket.ceiling {
+            Some(failure) => Above::Failed {
+                floor: self.show_or_start(bracket.floor),
+                at: self.scale.show(failure.value),
+                trial: failure.trial,
+                verdict: failure.verdict,
+            },
+            None if self.highest() < self.scale.highest() => Above::TookMachineDown,
+            None if self.cap.is_some_and(|cap| cap < self.scale.highest()) => Above::BringsNothing,
+            None => Above::CardEnds,
         };
-        let reason = format!("{why}. Next: {length} to confirm {shown}.");
-        Some((value, Purpose::Confirm, wanted, reason))
+        let (at, length) = (self.scale.show(value), Seconds(wanted));
+        Some((value, Purpose::Confirm, wanted, Reason::Confirm { at, above, length }))
     }
 
     fn settle(&self, bracket: Bracket<S::Value>) -> Option<Wish<S::Value>> {
@@ -121,14 +113,12 @@ impl<S: Scale> Search<'_, S> {
         if self.is_followed || value == S::Value::default() || has_settled || steps == 0 {
             return None;
         }
-        let plural = if steps == 1 { "1 fine step is" } else { &format!("{steps} fine steps are") };
-        let reason = format!(
-            "{} held for {}, which is far from a proof for a day: {plural} taken off, and a run at \
-             {} measures what is kept.",
-            self.scale.show(confirmed),
-            Seconds(self.steps().confirm_seconds).in_words(),
-            self.scale.show(value)
-        );
+        let reason = Reason::Settle {
+            confirmed: self.scale.show(confirmed),
+            held_for: Seconds(self.steps().confirm_seconds),
+            fine_steps: steps,
+            at: self.scale.show(value),
+        };
         Some((value, Purpose::Settle, wanted, reason))
     }
 
@@ -137,9 +127,4 @@ impl<S: Scale> Search<'_, S> {
         let margin = self.fine_steps(self.steps().margin);
         (self.candidate(bracket) - margin).max(S::Value::default())
     }
-}
-
-fn capitalised(text: &str) -> String {
-    let mut letters = text.chars();
-    letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
 }

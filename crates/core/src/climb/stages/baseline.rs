@@ -2,7 +2,7 @@
 
 use crate::card::description::CardDescription;
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
-use crate::climb::{Climb, Next, Proposal, Purpose, Stage, TrialRecord};
+use crate::climb::{Climb, Next, Proposal, Purpose, Reason, Stage, Stuck, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::statistics::{mean, median, prediction_bound, standard_deviation};
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
@@ -100,11 +100,7 @@ impl Climb {
         }
         let counted = self.baseline_runs();
         if self.is_over(Stage::Baseline) && counted == 0 {
-            return Some(Next::Stuck(
-                "The baseline was ended before a run counted, so there is nothing to compare \
-                 with. Start a new climb and let at least one baseline run end."
-                    .into(),
-            ));
+            return Some(Next::Stuck(Stuck::NoBaseline));
         }
         let retries = self.plan.rules.retries as usize;
         let in_a_row = self
@@ -128,22 +124,14 @@ impl Climb {
         });
         let warm_up = if !is_warm { plan.warm_up_seconds } else { self.plan.core.warm_up_seconds };
         let reason = match spoilt {
-            Some(run) => format!(
-                "Trial {} does not count ({}): the same again. {counted} of {} baseline runs done.",
-                run.number,
-                run.verdict(),
-                plan.runs
-            ),
-            None if first => format!(
-                "Baseline first: {} runs at stock to compare with, once the card is warm (after {} at \
-                 most).",
-                plan.runs,
-                Seconds(warm_up).in_words()
-            ),
-            None => format!(
-                "{counted} of {} baseline runs done. Their spread is the noise that every gain must exceed.",
-                plan.runs
-            ),
+            Some(run) => Reason::BaselineAgain {
+                trial: run.number,
+                verdict: run.verdict(),
+                done: counted,
+                runs: plan.runs,
+            },
+            None if first => Reason::BaselineFirst { runs: plan.runs, warm_up: Seconds(warm_up) },
+            None => Reason::BaselineNext { done: counted, runs: plan.runs },
         };
         self.proposal_after(
             Seconds(warm_up),
@@ -156,26 +144,13 @@ impl Climb {
     }
 }
 
-fn stuck(in_a_row: &[&TrialRecord], card: &CardDescription) -> String {
-    let last = in_a_row.first().map_or("", |run| run.reason.as_str());
-    let faulty = in_a_row.iter().any(|run| run.verdict().meaning() == Meaning::TooMuch);
+fn stuck(in_a_row: &[&TrialRecord], card: &CardDescription) -> Stuck {
+    let runs = in_a_row.len();
+    let last = in_a_row.first().map(|run| run.reason.clone()).unwrap_or_default();
     let is_the_load = in_a_row.iter().all(|run| run.verdict() == Verdict::LoadDied);
     if let Some(run) = in_a_row.first().filter(|_| is_the_load) {
-        return format!(
-            "The load {} ended by itself in the last {} baseline runs, at stock settings. {last} Run \
-             it by hand to see why, or choose another load in a new climb (n here, --fresh and \
-             --load on the command line). Once it is mended, start again: the runs are tried anew.",
-            run.scene,
-            in_a_row.len()
-        );
+        return Stuck::LoadEnds { load: run.scene.clone(), runs, last };
     }
-    let way_out = if faulty {
-        format!(
-            "{} fails at stock settings: look at its cooling and power before tuning it.",
-            card.name
-        )
-    } else {
-        "Close what else uses the card, check the sensors, and start a new climb.".to_owned()
-    };
-    format!("The last {} baseline runs do not count. {last} {way_out}", in_a_row.len())
+    let is_faulty = in_a_row.iter().any(|run| run.verdict().meaning() == Meaning::TooMuch);
+    Stuck::BaselineInVain { runs, last, fails: is_faulty.then(|| card.name.clone()) }
 }

@@ -6,7 +6,7 @@ use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::score::{Bend, Gain, ScoreLine, decide, scatter};
 use crate::climb::search::{Bracket, Search, SearchStep, Tried, below_slow};
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
-use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
+use crate::climb::{Climb, Next, Purpose, Reason, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::load::artifact::Domain;
 use crate::plan::Policy;
@@ -217,14 +217,12 @@ impl Climb {
             value,
             purpose: Purpose::Repeat,
             seconds: Seconds(search.steps().seconds),
-            reason: format!(
-                "{} brings {:+.1} ± {:.1} %: not clear yet whether that is a gain of {:.1} % or \
-                 chance, so once more.",
-                search.scale.show(value),
-                gain * 100.0,
-                error * 100.0,
-                rules.least_gain_percent
-            ),
+            reason: Reason::GainUnclear {
+                at: search.scale.show(value),
+                gain_percent: gain * 100.0,
+                error_percent: error * 100.0,
+                least_percent: rules.least_gain_percent,
+            },
         }))
     }
 

@@ -7,7 +7,7 @@ use crate::climb::search::axis::Axis;
 use crate::climb::search::depth::Depth;
 use crate::climb::search::{Search, SearchStep, Tried, below_slow};
 use crate::climb::stages::rules::{SCORE_BY_CLOCK, Strategy};
-use crate::climb::{Climb, Next, Stage};
+use crate::climb::{Climb, Next, Reason, Stage};
 use crate::load::artifact::Domain;
 
 /// The stage.
@@ -38,7 +38,7 @@ impl Strategy for MaxClock {
             SearchStep::Try { value, purpose, seconds, reason } => {
                 let mut asked = voltage_up(climb);
                 axis.write(&mut asked, value);
-                let reason = format!("Voltage at its ceiling. {reason}");
+                let reason = Reason::AtFullVoltage(Box::new(reason));
                 let proposal = climb.proposal(Stage::MaxClock, purpose, asked, seconds, reason);
                 Some(Next::Trial(Box::new(proposal)))
             }

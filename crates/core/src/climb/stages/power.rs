@@ -5,7 +5,7 @@ use crate::card::description::{CardDescription, Offer, SettingKind};
 use crate::card::settings::Settings;
 use crate::climb::search::score::{Gain, decide, scatter};
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
-use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
+use crate::climb::{Climb, Next, Purpose, Reason, Risk, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::statistics::mean;
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
@@ -29,27 +29,6 @@ pub struct PowerReport {
     pub power: Option<Watt>,
     /// By how much hotter the hot spot becomes.
     pub hotter: Option<Celsius>,
-}
-
-impl PowerReport {
-    /// All of it in a sentence.
-    #[must_use]
-    pub fn sentence(&self) -> String {
-        let faster = match self.gain {
-            Gain::Clear => format!("{:+.1} % score", self.gain_percent),
-            Gain::NotThere => "no score to speak of".into(),
-            Gain::Open => format!("{:+.1} % score (not clear of the noise)", self.gain_percent),
-        };
-        let hotter = self.hotter.map_or(String::new(), |k| format!(", {:+.1} K", k.value()));
-        let power = self.power.map_or(String::new(), |w| format!(", {:+.0} W", w.value()));
-        format!(
-            "More power alone brought {faster}: the clock rose by {:.0} MHz and became {} \
-             by {:.0} points{power}{hotter}.",
-            self.clock.value(),
-            if self.flatness.value() > 0.5 { "steadier" } else { "less steady" },
-            self.flatness.value().abs(),
-        )
-    }
 }
 
 /// The offers that the stage raises.
@@ -149,8 +128,8 @@ impl Climb {
 
     /// Why settings may be too much for the power supply: they ask for more than the stock limit, and
     /// nothing with as much has run in this climb.
-    pub(in crate::climb) fn supply_risk_of(&self, asked: &Settings) -> Option<String> {
-        let why = self.supply.as_ref()?;
+    pub(in crate::climb) fn supply_risk_of(&self, asked: &Settings) -> Option<Risk> {
+        let headroom = self.supply?;
         let offer = self.card.offer(SettingKind::PowerLimit)?;
         let limit = asked.get(offer.kind).filter(|limit| *limit > offer.stock.unwrap_or(0.0))?;
         let mut ran = self.trials.iter().filter(|trial| trial.seen.load.is_some());
@@ -158,7 +137,7 @@ impl Climb {
             trial.verdict() != Verdict::MachineDown
                 && trial.held().get(offer.kind).is_some_and(|held| held >= limit)
         });
-        (!is_known).then(|| format!("This asks for a power limit of {}. {why}", offer.show(limit)))
+        (!is_known).then(|| Risk::Supply { limit: offer.show(limit), headroom })
     }
 
     /// What more power alone brought, once a run at the raised limit counts.
@@ -214,11 +193,11 @@ impl Climb {
         if share <= 0.0 || self.power_runs().len() >= self.plan.power.runs as usize {
             return None;
         }
-        if let Some(stuck) = self.stuck_in_vain(Stage::Power, "runs of the power stage", "") {
+        if let Some(stuck) = self.stuck_in_vain(Stage::Power) {
             return Some(stuck);
         }
         let asked = self.raised_settings(share);
-        let shown: Vec<String> = RAISED
+        let limits: Vec<String> = RAISED
             .into_iter()
             .filter(|kind| asked.get(*kind) != self.held_settings().get(*kind))
             .filter_map(|kind| {
@@ -226,16 +205,11 @@ impl Climb {
                 Some(format!("{} {}", kind.label(), offer.show(asked.get(kind)?)))
             })
             .collect();
-        let shown = shown.join(", ");
-        let reason = match (self.power_runs().len(), share < 1.0) {
-            (0, false) => {
-                format!("{shown}, and all else at stock: what the raised limit alone brings.")
-            }
-            (0, true) => format!("The highest limit was too much: halfway, {shown}."),
-            (done, _) => format!(
-                "{done} of {} runs at {shown} are done: one more, to tell the gain from the noise.",
-                self.plan.power.runs
-            ),
+        let reason = Reason::LimitsRaised {
+            limits,
+            done: self.power_runs().len(),
+            runs: self.plan.power.runs,
+            is_halved: share < 1.0,
         };
         let measured = Seconds(self.plan.power.seconds);
         let proposal = self.proposal(Stage::Power, Purpose::Step, asked, measured, reason);

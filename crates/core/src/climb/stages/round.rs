@@ -4,7 +4,7 @@ use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
 use crate::climb::search::score::{Gain, decide};
 use crate::climb::stages::rules::{Candidate, NudgeBy, Round, StageRules, ToGo};
-use crate::climb::{Climb, Next, Purpose, Stage, TrialRecord};
+use crate::climb::{Climb, Next, Purpose, Reason, Shown, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::statistics::mean;
 use crate::units::Seconds;
@@ -69,8 +69,23 @@ pub struct RoundReport {
     pub gain_percent: Option<f64>,
     /// Gain in frame rate by section of the load, percent: for which scenes it pays.
     pub sections: Vec<(usize, f64)>,
-    /// All of it in a sentence.
-    pub sentence: String,
+    /// What it began with.
+    pub base: Shown,
+    /// The best of the others so far, with its gain in percent.
+    pub best: Option<(Shown, f64)>,
+    /// How each of the others fared that was run.
+    pub tried: Vec<Compared>,
+}
+
+/// How one of the settings that a round compares fared.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Compared {
+    /// What it is.
+    pub what: Shown,
+    /// Gain over what the round began with, percent; none where it does not hold.
+    pub gain_percent: Option<f64>,
+    /// Whether its lowest clock made it throttle.
+    pub throttles: bool,
 }
 
 impl Climb {
@@ -144,21 +159,18 @@ impl Climb {
         if self.is_over(stage) {
             return None;
         }
-        if let Some(stuck) = self.stuck_in_vain(stage, "runs", " to keep what is known") {
+        if let Some(stuck) = self.stuck_in_vain(stage) {
             return Some(stuck);
         }
         let all = self.candidates(stage);
         let open = all.iter().enumerate().find(|(_, one)| self.fared(&one.settings) == Fared::Open);
         let (candidate, purpose, reason) = match open {
-            Some((0, first)) => (
-                first,
-                Purpose::Step,
-                format!("First {}: the others are compared with it.", first.what),
-            ),
+            Some((0, first)) => {
+                (first, Purpose::Step, Reason::CompareFirst { what: first.what.clone() })
+            }
             Some((at, one)) => {
-                let rest = all.len() - at;
-                let count = if rest == 1 { "the last".into() } else { format!("{rest} to go") };
-                (one, Purpose::Step, format!("Now {}, {count}.", one.what))
+                let (what, left) = (one.what.clone(), all.len() - at);
+                (one, Purpose::Step, Reason::CompareNext { what, left })
             }
             None => self.round_repeat(stage, &all)?,
         };
@@ -172,7 +184,7 @@ impl Climb {
         &self,
         stage: Stage,
         all: &'a [Candidate],
-    ) -> Option<(&'a Candidate, Purpose, String)> {
+    ) -> Option<(&'a Candidate, Purpose, Reason)> {
         let (at, gain, known) = self.best_of(all)?;
         let made = self
             .counted_of(stage)
@@ -188,14 +200,12 @@ impl Climb {
         };
         let (first, best) = (&all[0], &all[at]);
         let again = if runs(first) < runs(best) { first } else { best };
-        let reason = format!(
-            "{} brings {:+.1} % over {}: not clear yet whether that is more than chance, so {} once \
-             more.",
-            best.what,
-            gain * 100.0,
-            first.what,
-            again.what
-        );
+        let reason = Reason::CompareAgain {
+            better: best.what.clone(),
+            gain_percent: gain * 100.0,
+            than: first.what.clone(),
+            again: again.what.clone(),
+        };
         Some((again, Purpose::Repeat, reason))
     }
 
@@ -221,37 +231,25 @@ impl Climb {
         let sections = best.map_or_else(Vec::new, |(at, ..)| {
             self.gain_by_section(&all[0].settings, &all[at].settings)
         });
-        let tried: Vec<String> =
-            all.iter().skip(1).filter_map(|candidate| self.told(candidate, &all[0])).collect();
-        let sentence = match (best, settings) {
-            (None, _) => "Nothing is known yet.".to_owned(),
-            (Some((at, gain, _)), Some(_)) => {
-                format!("{} brings {:+.1} %. {}", all[at].what, gain * 100.0, tried.join("; "))
-            }
-            (Some(_), None) => {
-                format!("Nothing is clearly better than {}. {}", all[0].what, tried.join("; "))
-            }
-        };
-        let gain_percent = best.map(|(_, gain, _)| gain * 100.0);
-        Some(RoundReport { stage, settings, gain_percent, sections, sentence })
+        let tried = all.iter().skip(1).filter_map(|one| self.compared(one, &all[0])).collect();
+        let best = best.map(|(at, gain, _)| (all[at].what.clone(), gain * 100.0));
+        let gain_percent = best.as_ref().map(|(_, gain)| *gain);
+        let base = all[0].what.clone();
+        Some(RoundReport { stage, settings, gain_percent, sections, base, best, tried })
     }
 
-    /// How a candidate fared, in half a sentence; `None` where it was not run.
-    fn told(&self, candidate: &Candidate, first: &Candidate) -> Option<String> {
+    /// How a candidate fared; `None` where it was not run.
+    fn compared(&self, candidate: &Candidate, first: &Candidate) -> Option<Compared> {
         let fared = self.fared(&candidate.settings);
-        let throttled = self.runs_at(&candidate.settings).iter().any(|run| {
-            let raised = candidate.settings.clock_minimum != first.settings.clock_minimum;
-            raised && run.verdict() == Verdict::Throttled
-        });
-        match fared {
-            Fared::Open => None,
-            Fared::Failed => Some(format!("{} does not hold", candidate.what)),
-            Fared::Scored { .. } => {
-                let (gain, _) = self.difference(&fared, &self.fared(&first.settings))?;
-                let why = if throttled { ", its lowest clock makes it throttle" } else { "" };
-                Some(format!("{} {:+.1} %{why}", candidate.what, gain * 100.0))
-            }
+        let what = candidate.what.clone();
+        if fared == Fared::Failed {
+            return Some(Compared { what, gain_percent: None, throttles: false });
         }
+        let (gain, _) = self.difference(&fared, &self.fared(&first.settings))?;
+        let is_raised = candidate.settings.clock_minimum != first.settings.clock_minimum;
+        let mut runs = self.runs_at(&candidate.settings).into_iter();
+        let throttles = is_raised && runs.any(|run| run.verdict() == Verdict::Throttled);
+        Some(Compared { what, gain_percent: Some(gain * 100.0), throttles })
     }
 
     /// Gain in frame rate of each section of the load, percent.

@@ -5,7 +5,7 @@ use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
 use crate::climb::search::Tried;
 use crate::climb::search::depth::Depth;
-use crate::climb::{Climb, ClimbError, Next, Stage};
+use crate::climb::{Climb, ClimbError, Next, OtherLimit, Stage};
 use crate::load::artifact::Domain;
 use crate::units::Mhz;
 
@@ -152,11 +152,7 @@ pub(in crate::climb) trait Strategy: Sync {
     }
 
     /// The same settings with another power limit, and why that should be measured, too.
-    fn other_limit(
-        &self,
-        _climb: &Climb,
-        _settings: &Settings,
-    ) -> Option<(Settings, &'static str)> {
+    fn other_limit(&self, _climb: &Climb, _settings: &Settings) -> Option<(Settings, OtherLimit)> {
         None
     }
 }

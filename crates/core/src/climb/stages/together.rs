@@ -8,7 +8,7 @@ use crate::climb::search::bayesian::Weighed;
 use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::{Search, Tried};
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
-use crate::climb::{Climb, ClimbError, Next, Purpose, Stage, TrialRecord};
+use crate::climb::{Climb, ClimbError, Next, Purpose, Reason, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::load::artifact::{Domain, suggested_domain};
 use crate::plan::Policy;
@@ -117,7 +117,7 @@ enum Backed<'a> {
 
 /// What the stage wants next.
 enum Want {
-    Try { at: Pair, purpose: Purpose, seconds: Seconds, reason: String },
+    Try { at: Pair, purpose: Purpose, seconds: Seconds, reason: Reason },
     Kept(Pair),
 }
 
@@ -187,8 +187,7 @@ impl Climb {
         let Want::Try { at, purpose, seconds, reason } = self.want_together(false)? else {
             return None;
         };
-        let way_out = " to keep what is known";
-        if let Some(stuck) = self.stuck_in_vain(Stage::Together, "runs together", way_out) {
+        if let Some(stuck) = self.stuck_in_vain(Stage::Together) {
             return Some(stuck);
         }
         let asked = self.settings_of(at);
@@ -278,13 +277,12 @@ impl Climb {
             return Some(Want::Kept(kept));
         }
         if let Some((at, best)) = self.weigh_together(&joint, kept, raised) {
-            let reason = format!(
-                "The most informative trial per minute: fault risk {:.0} %, machine down {:.1} %. {} \
-                 holds as far as is known.",
-                best.prospect.fault * 100.0,
-                best.prospect.machine_down * 100.0,
-                self.show(kept)
-            );
+            let reason = Reason::Informative {
+                fault: best.prospect.fault,
+                machine_down: best.prospect.machine_down,
+                edge: None,
+                holds: Some(self.show(kept)),
+            };
             let seconds = Seconds(best.seconds);
             return Some(Want::Try { at, purpose: Purpose::Step, seconds, reason });
         }
@@ -301,11 +299,7 @@ impl Climb {
             at: kept,
             purpose: Purpose::Settle,
             seconds: Seconds(wanted),
-            reason: format!(
-                "{} is believed to hold; a run of {} measures what it brings.",
-                self.show(kept),
-                Seconds(wanted).in_words()
-            ),
+            reason: Reason::Measure { at: self.show(kept), purpose: None, length: Seconds(wanted) },
         })
     }
 
@@ -359,30 +353,25 @@ impl Climb {
             return Want::Kept(at);
         }
         match asked.and_then(|(trial, isolation)| Some((trial, isolation.next()?))) {
-            Some((trial, domain)) => {
-                let back = domain.other();
-                Want::Try {
-                    at: alone_of(at, domain),
-                    purpose: Purpose::Isolate,
-                    seconds: trial.long_enough_again(plan.isolate_seconds),
-                    reason: format!(
-                        "Trial {} failed with both raised ({}). Which one was it? The {back} goes \
-                         back to stock: if it fails again, it was the {domain}.",
-                        trial.number,
-                        trial.verdict()
-                    ),
-                }
-            }
+            Some((trial, domain)) => Want::Try {
+                at: alone_of(at, domain),
+                purpose: Purpose::Isolate,
+                seconds: trial.long_enough_again(plan.isolate_seconds),
+                reason: Reason::WhichOne {
+                    trial: trial.number,
+                    verdict: trial.verdict(),
+                    raised: domain,
+                    is_asked: false,
+                },
+            },
             None => Want::Try {
                 at,
                 purpose: Purpose::Confirm,
                 seconds: Seconds(plan.confirm_seconds),
-                reason: format!(
-                    "{} together: what holds alone may not hold with the other. {} without a fault \
-                     are to prove it.",
-                    self.show(at),
-                    Seconds(plan.confirm_seconds).in_words()
-                ),
+                reason: Reason::BothTogether {
+                    at: self.show(at),
+                    length: Seconds(plan.confirm_seconds),
+                },
             },
         }
     }

@@ -7,7 +7,7 @@ use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::depth::Depth;
 use crate::climb::search::{Search, SearchStep, Tried};
 use crate::climb::stages::rules::{NudgeBy, StageRules, Strategy, ToGo, Walked};
-use crate::climb::{Climb, ClimbError, Next, Purpose, Stage, TrialRecord};
+use crate::climb::{Climb, ClimbError, Next, Purpose, Reason, Shown, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict, gain_percent};
 use crate::load::artifact::Domain;
 use crate::measure::limiter::Limiter;
@@ -114,8 +114,12 @@ pub struct StrategyReport {
     pub saved_percent: Option<f64>,
     /// Chance that it stands its margin's span without a fault, 0 to 1.
     pub chance: f64,
-    /// All of it in a sentence.
-    pub sentence: String,
+    /// The depth as it is shown.
+    pub at: Shown,
+    /// What the settings move from stock, the fan aside.
+    pub moved: Vec<Shown>,
+    /// The baseline, measured alike.
+    pub stock: Measured,
 }
 
 impl Climb {
@@ -191,7 +195,7 @@ impl Climb {
         let now = self.descending(stage)?;
         let (asked, purpose, seconds, reason) = match now.search.next(false) {
             SearchStep::Kept(depth) => {
-                if let Some(stuck) = self.stuck_in_vain(stage, "runs", " to keep what is known") {
+                if let Some(stuck) = self.stuck_in_vain(stage) {
                     return Some(stuck);
                 }
                 self.measure(stage, by, &now, depth)?
@@ -201,9 +205,10 @@ impl Climb {
                 (now.settings(value), purpose, seconds, reason)
             }
         };
-        let held = now.top.filter(|_| by.says_clock());
-        let held = held.map_or(String::new(), |top| format!(" The clock is held at {top}."));
-        let reason = format!("{reason}{held}");
+        let reason = match now.top.filter(|_| by.says_clock()) {
+            Some(top) => Reason::HoldingClock(Box::new(reason), top),
+            None => reason,
+        };
         Some(Next::Trial(Box::new(self.proposal(stage, purpose, asked, seconds, reason))))
     }
 
@@ -215,19 +220,16 @@ impl Climb {
         by: &dyn Strategy,
         now: &Descending<'_>,
         depth: i32,
-    ) -> Option<(Settings, Purpose, Seconds, String)> {
+    ) -> Option<(Settings, Purpose, Seconds, Reason)> {
         let settings = now.settings(depth);
         if depth == 0 && !by.measures_without_depth() {
             return None;
         }
         let wanted = Seconds(self.plan.voltage.settle_seconds);
-        let length = wanted.in_words();
-        let shown = now.search.scale.show(depth);
+        let at = now.search.scale.show(depth);
         if !self.has_settled(stage, &settings) {
-            let purpose = self.plan.margin.purpose();
-            let reason = format!(
-                "{shown} is believed to hold for {purpose}; a run of {length} measures what it brings."
-            );
+            let purpose = Some(self.plan.margin.purpose());
+            let reason = Reason::Measure { at, purpose, length: wanted };
             return Some((settings, Purpose::Settle, wanted, reason));
         }
         let (other, why) = by.other_limit(self, &settings)?;
@@ -235,7 +237,7 @@ impl Climb {
             return None;
         }
         let limit = other.show(SettingKind::PowerLimit);
-        let reason = format!("At {shown} {why}: {length} with a limit of {limit}.");
+        let reason = Reason::OtherLimit { at, why, limit, length: wanted };
         Some((other, Purpose::Settle, wanted, reason))
     }
 
@@ -275,14 +277,6 @@ impl Climb {
         let power = measured.and_then(|at| at.power).zip(stock.power);
         let saved = power.map(|(at, stock)| (1.0 - at.value() / stock.value()) * 100.0);
         let chance = now.search.belief().chance_to_hold(f64::from(depth), self.plan.margin.hours());
-        let sentence = match (settings, measured) {
-            (None, _) => "No safe undervolt known yet.".to_owned(),
-            (Some(_), None) => format!(
-                "The trials point to {}; no run has measured it.",
-                now.search.scale.show(depth)
-            ),
-            (Some(settings), Some(at)) => self.in_a_sentence(&settings, &at, &stock),
-        };
         Some(StrategyReport {
             stage,
             settings,
@@ -291,29 +285,10 @@ impl Climb {
             gain_percent: gain,
             saved_percent: saved,
             chance,
-            sentence,
+            at: now.search.scale.show(depth),
+            moved: settings.map_or_else(Vec::new, |settings| settings.moved_but_fan(&self.card)),
+            stock,
         })
-    }
-
-    /// What settings brought against stock, in a sentence.
-    fn in_a_sentence(&self, settings: &Settings, at: &Measured, stock: &Measured) -> String {
-        let fan = SettingKind::Fan.label();
-        let moved: Vec<String> = settings
-            .moved_from_stock(&self.card)
-            .into_iter()
-            .filter(|text| !text.starts_with(fan))
-            .collect();
-        let mut parts = vec![format!("score {:+.1} %", gain_percent(at.score, stock.score))];
-        if let (Some(now), Some(before)) = (at.power, stock.power) {
-            parts.push(format!("{:.0} W instead of {:.0} W", now.value(), before.value()));
-        }
-        if let (Some(now), Some(before)) = (at.clock, stock.clock) {
-            parts.push(format!("{:.0} MHz on average after {:.0}", now.value(), before.value()));
-        }
-        if let (Some(now), Some(before)) = (at.hot_spot, stock.hot_spot) {
-            parts.push(format!("hot spot {:.0} °C after {:.0}", now.value(), before.value()));
-        }
-        format!("{}: {}.", moved.join(", "), parts.join(", "))
     }
 
     /// The search of a strategy down in voltage, before the trial that is `next`; none for another stage.

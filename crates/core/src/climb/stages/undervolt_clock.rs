@@ -3,10 +3,10 @@
 
 use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
-use crate::climb::Climb;
 use crate::climb::search::depth::Depth;
 use crate::climb::stages::rules::{Strategy, Walked};
 use crate::climb::stages::undervolt::held_by_power;
+use crate::climb::{Climb, OtherLimit};
 use crate::judge::verdict::Verdict;
 use crate::plan::UndervoltClockPlan;
 use crate::units::{Mhz, Watt};
@@ -38,11 +38,11 @@ impl Strategy for UndervoltClock {
         [flat, slow].into_iter().flatten().min()
     }
 
-    fn other_limit(&self, climb: &Climb, settings: &Settings) -> Option<(Settings, &'static str)> {
+    fn other_limit(&self, climb: &Climb, settings: &Settings) -> Option<(Settings, OtherLimit)> {
         let more = with_more_limit(climb, settings);
         let less = || with_less_limit(climb, settings);
-        more.map(|more| (more, "power still makes dips"))
-            .or_else(|| less().map(|less| (less, "it draws as much as at stock, or more")))
+        more.map(|more| (more, OtherLimit::Dips))
+            .or_else(|| less().map(|less| (less, OtherLimit::DrawsNoLess)))
     }
 }
 

@@ -349,10 +349,14 @@ fn outcome(ledger: &Ledger, id: i64) -> Result<String, LedgerError> {
     Ok(match entry.lay_out() {
         Err(error) => error.to_string(),
         Ok(climb) => match climb.next() {
-            Next::Ended(outcome) => outcome.sentence,
-            Next::Stuck(why) => why,
+            Next::Ended(outcome) => yard_step_words::outcome(&outcome),
+            Next::Stuck(why) => yard_step_words::stuck(&why),
             Next::Trial(proposal) => {
-                format!("In stage {}. Next: {}", climb.stage(), proposal.reason)
+                format!(
+                    "In stage {}. Next: {}",
+                    climb.stage(),
+                    yard_step_words::reason(&proposal.reason)
+                )
             }
         },
     })

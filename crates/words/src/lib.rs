@@ -1,0 +1,18 @@
+//! What the core knows of a climb, in sentences: the only place where these are written.
+//!
+//! ```text
+//!   core ── Reason, Stuck, Risk, Outcome, Claim, Advice, reports ──► words ──► interface, report, errors
+//! ```
+
+mod advice;
+mod outcome;
+mod reason;
+mod reports;
+mod risk;
+mod text;
+
+pub use advice::{advice, stable_yet_slower};
+pub use outcome::{claim, margin_claim, outcome};
+pub use reason::{reason, stuck};
+pub use reports::{power, round, strategy};
+pub use risk::risk;

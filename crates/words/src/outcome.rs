@@ -1,0 +1,166 @@
+//! What a climb comes to, and what is claimed of it.
+
+use yard_step_core::{Claim, Margin, MhzOffset, MillivoltOffset, Outcome, Seconds};
+
+use crate::text::{capitalised, listed};
+
+/// What a climb comes to, in a sentence.
+#[must_use]
+pub fn outcome(outcome: &Outcome) -> String {
+    let what = outcome.moved.join(", ");
+    match (outcome.moved.is_empty(), outcome.gain_percent, outcome.baseline) {
+        (_, _, Some(baseline)) if !outcome.searches => format!(
+            "The baseline stands at score {:.0}, with a noise of {:.2} %.",
+            baseline.score,
+            baseline.noise.value()
+        ),
+        (true, ..) => "Only stock holds: there is nothing to keep.".into(),
+        (_, Some(gain), _) if outcome.confirmed => {
+            format!("With {what} it holds and brings {gain:+.1} % over the baseline.")
+        }
+        (_, Some(gain), _) => {
+            let what = capitalised(&what);
+            format!("{what} brought {gain:+.1} % over the baseline, but no long run confirms it.")
+        }
+        (_, None, _) => format!("The trials point to {what}, but no run there has a score."),
+    }
+}
+
+/// What is claimed of settings, in a sentence.
+#[must_use]
+pub fn claim(claim: &Claim) -> String {
+    let clock = |value: MhzOffset, name| {
+        (value > MhzOffset::STOCK).then(|| format!("{name} {} MHz", value.0))
+    };
+    let voltage = (claim.below_depth > MillivoltOffset::STOCK)
+        .then(|| format!("voltage {} mV", claim.below_depth.0));
+    let off: Vec<String> =
+        [clock(claim.below_core, "core"), clock(claim.below_memory, "memory"), voltage]
+            .into_iter()
+            .flatten()
+            .collect();
+    format!(
+        "For {}, {} is taken off the believed edge: it holds {} with {} %.",
+        claim.margin.purpose(),
+        listed(&off, "nothing"),
+        span_in_words(claim.span),
+        percent_of(claim.chance)
+    )
+}
+
+/// What is claimed of all settings kept with a margin, in half a sentence.
+#[must_use]
+pub fn margin_claim(margin: Margin) -> String {
+    let chance = margin.chance() * 100.0;
+    format!(
+        "stands {} without a fault with a chance of {chance:.0} %",
+        span_in_words(margin.span())
+    )
+}
+
+/// A span of minutes, hours or days in words.
+fn span_in_words(span: Seconds) -> String {
+    let days = span.value() / 86_400.0;
+    if days >= 2.0 { format!("{days:.0} days") } else { span.in_words() }
+}
+
+/// A chance in percent, with as many digits as it takes to tell it from 100.
+fn percent_of(chance: f64) -> String {
+    match chance * 100.0 {
+        high if high >= 99.95 => "over 99.9".into(),
+        high if high >= 99.0 => format!("{high:.1}"),
+        low => format!("{low:.0}"),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use yard_step_core::{Baseline, Mhz, Pair, Percent, Settings};
+
+    fn an_outcome() -> Outcome {
+        Outcome {
+            settings: Settings::default(),
+            stage: None,
+            pair: Pair::default(),
+            score: None,
+            gain_percent: None,
+            trials: 12,
+            test_seconds: Seconds(3_600.0),
+            confirmed: false,
+            claim: None,
+            kept_trial: None,
+            moved: vec!["core clock +90 MHz".into(), "power limit 286 W".into()],
+            baseline: Some(Baseline {
+                runs: 3,
+                score: 1_000.0,
+                noise: Percent(0.31),
+                noise_floor: None,
+                plateau: None,
+                average_clock: Mhz(1_900.0),
+                average_power: None,
+                hot_spot_max: None,
+            }),
+            searches: true,
+        }
+    }
+
+    #[rstest]
+    #[case(
+        Outcome { searches: false, ..an_outcome() },
+        "The baseline stands at score 1000, with a noise of 0.31 %."
+    )]
+    #[case(
+        Outcome { moved: vec![], gain_percent: Some(1.0), ..an_outcome() },
+        "Only stock holds: there is nothing to keep."
+    )]
+    #[case(
+        Outcome { moved: vec![], searches: false, baseline: None, ..an_outcome() },
+        "Only stock holds: there is nothing to keep."
+    )]
+    #[case(
+        Outcome { gain_percent: Some(4.25), confirmed: true, ..an_outcome() },
+        "With core clock +90 MHz, power limit 286 W it holds and brings +4.2 % over the baseline."
+    )]
+    #[case(
+        Outcome { gain_percent: Some(4.25), ..an_outcome() },
+        "Core clock +90 MHz, power limit 286 W brought +4.2 % over the baseline, but no long run confirms it."
+    )]
+    #[case(
+        an_outcome(),
+        "The trials point to core clock +90 MHz, power limit 286 W, but no run there has a score."
+    )]
+    fn an_outcome_says_no_more_than_was_measured(#[case] of: Outcome, #[case] told: &str) {
+        assert_eq!(outcome(&of), told);
+    }
+
+    #[rstest]
+    #[case(Margin::Record, "stands 10 min without a fault with a chance of 80 %")]
+    #[case(Margin::Daily, "stands 24 h without a fault with a chance of 99 %")]
+    #[case(Margin::Gift, "stands 30 days without a fault with a chance of 99 %")]
+    fn a_margin_says_what_it_claims(#[case] margin: Margin, #[case] told: &str) {
+        assert_eq!(margin_claim(margin), told);
+    }
+
+    #[rstest]
+    #[case(0.999_9, (45, 0, 0), "core 45 MHz is taken off the believed edge: it holds 24 h with over 99.9 %.")]
+    #[case(0.994_4, (45, 100, 0), "core 45 MHz, memory 100 MHz is taken off the believed edge: it holds 24 h with 99.4 %.")]
+    #[case(0.969, (0, 0, 15), "voltage 15 mV is taken off the believed edge: it holds 24 h with 97 %.")]
+    #[case(0.5, (0, 0, 0), "nothing is taken off the believed edge: it holds 24 h with 50 %.")]
+    fn a_claim_names_what_is_taken_off_and_never_says_certain(
+        #[case] chance: f64,
+        #[case] (core, memory, depth): (i32, i32, i32),
+        #[case] told: &str,
+    ) {
+        let sentence = claim(&Claim {
+            margin: Margin::Daily,
+            span: Seconds(86_400.0),
+            chance,
+            below_core: MhzOffset(core),
+            below_memory: MhzOffset(memory),
+            below_depth: MillivoltOffset(depth),
+        });
+        assert!(sentence.starts_with("For ") && sentence.ends_with(told), "{sentence}");
+    }
+}

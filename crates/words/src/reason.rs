@@ -1,0 +1,440 @@
+//! Why a trial comes next, and why none can.
+
+use yard_step_core::{Above, OtherLimit, Reason, StepSize, Stuck};
+
+use crate::text::{capitalised, listed};
+
+/// Why a trial is proposed, in one to three sentences.
+#[must_use]
+pub fn reason(why: &Reason) -> String {
+    match why {
+        Reason::BaselineFirst { runs, warm_up } => format!(
+            "Baseline first: {runs} runs at stock to compare with, once the card is warm (after {} at \
+             most).",
+            warm_up.in_words()
+        ),
+        Reason::BaselineNext { done, runs } => format!(
+            "{done} of {runs} baseline runs done. Their spread is the noise that every gain must \
+             exceed."
+        ),
+        Reason::BaselineAgain { trial, verdict, done, runs } => format!(
+            "Trial {trial} does not count ({verdict}): the same again. {done} of {runs} baseline runs \
+             done."
+        ),
+        Reason::LimitsRaised { limits, done, runs, is_halved } => {
+            limits_raised(&limits.join(", "), *done, *runs, *is_halved)
+        }
+        Reason::StepUp { from, failed: None, size, to } => format!(
+            "{} holds and nothing has failed yet: {} to {to}.",
+            capitalised(from),
+            step(*size)
+        ),
+        Reason::StepUp { from, failed: Some((at, verdict)), size, to } => format!(
+            "{} holds, {at} ended in {verdict}: {} to {to}.",
+            capitalised(from),
+            step(*size)
+        ),
+        Reason::Confirm { at, above, length } => {
+            format!("{}. Next: {} to confirm {at}.", end_of_steps(at, above), length.in_words())
+        }
+        Reason::Settle { confirmed, held_for, fine_steps, at } => format!(
+            "{confirmed} held for {}, which is far from a proof for a day: {} taken off, and a run at \
+             {at} measures what is kept.",
+            held_for.in_words(),
+            if *fine_steps == 1 {
+                "1 fine step is".into()
+            } else {
+                format!("{fine_steps} fine steps are")
+            }
+        ),
+        Reason::Informative { fault, machine_down, edge, holds } => {
+            let risks = format!(
+                "The most informative trial per minute: fault risk {:.0} %, machine down {:.1} %.",
+                fault * 100.0,
+                machine_down * 100.0
+            );
+            let edge = edge.as_ref().map_or(String::new(), |(low, high)| {
+                format!(" The edge is probably between {low} and {high}.")
+            });
+            let holds = holds.as_ref().map_or(String::new(), |at| {
+                format!(" {} holds as far as is known.", capitalised(at))
+            });
+            format!("{risks}{edge}{holds}")
+        }
+        Reason::Measure { at, purpose, length } => {
+            let purpose = purpose.map_or(String::new(), |purpose| format!(" for {purpose}"));
+            format!(
+                "{} is believed to hold{purpose}; a run of {} measures what it brings.",
+                capitalised(at),
+                length.in_words()
+            )
+        }
+        Reason::Doubted { trial, at } => format!(
+            "Everything hangs on one fault, in trial {trial}: {at} once more, to see whether that was \
+             an accident."
+        ),
+        Reason::Again { trial, verdict, at } => {
+            format!("Trial {trial} proves nothing ({verdict}): {at} once more.")
+        }
+        Reason::GainUnclear { at, gain_percent, error_percent, least_percent } => format!(
+            "{at} brings {gain_percent:+.1} ± {error_percent:.1} %: not clear yet whether that is a \
+             gain of {least_percent:.1} % or chance, so once more."
+        ),
+        Reason::BothTogether { at, length } => format!(
+            "{} together: what holds alone may not hold with the other. {} without a fault are to \
+             prove it.",
+            capitalised(at),
+            capitalised(&length.in_words())
+        ),
+        Reason::WhichOne { trial, raised, is_asked: true, .. } => format!(
+            "Which one was it in trial {trial}? The {} goes back to stock and the same scene runs \
+             again: if it fails, it was the {raised} (or both).",
+            raised.other()
+        ),
+        Reason::WhichOne { trial, verdict, raised, is_asked: false } => format!(
+            "Trial {trial} failed with both raised ({verdict}). Which one was it? The {} goes back to \
+             stock: if it fails again, it was the {raised}.",
+            raised.other()
+        ),
+        Reason::CompareFirst { what } => {
+            format!("First {what}: the others are compared with it.")
+        }
+        Reason::CompareNext { what, left: 1 } => format!("Now {what}, the last."),
+        Reason::CompareNext { what, left } => format!("Now {what}, {left} to go."),
+        Reason::CompareAgain { better, gain_percent, than, again } => format!(
+            "{} brings {gain_percent:+.1} % over {than}: not clear yet whether that is more than \
+             chance, so {again} once more.",
+            capitalised(better)
+        ),
+        Reason::OtherLimit { at, why, limit, length } => format!(
+            "At {at} {}: {} with a limit of {limit}.",
+            match why {
+                OtherLimit::Dips => "power still makes dips",
+                OtherLimit::DrawsNoLess => "it draws as much as at stock, or more",
+            },
+            length.in_words()
+        ),
+        Reason::AtFullVoltage(why) => format!("Voltage at its ceiling. {}", reason(why)),
+        Reason::HoldingClock(why, clock) => {
+            format!("{} The clock is held at {clock}.", reason(why))
+        }
+        Reason::YourNudge { to } => format!("{to} is your choice, not the plan's."),
+        Reason::YourSettings { moved } => {
+            let what = capitalised(&listed(moved, "stock settings"));
+            format!("{what}: your own settings. No stage learns from them.")
+        }
+        Reason::LeftOut { what } => {
+            format!("What does the {what} bring? All settings as kept, with this one at stock.")
+        }
+    }
+}
+
+fn limits_raised(limits: &str, done: usize, runs: u32, is_halved: bool) -> String {
+    match (done, is_halved) {
+        (0, false) => format!(
+            "{}, and all else at stock: what the raised limit alone brings.",
+            capitalised(limits)
+        ),
+        (0, true) => format!("The highest limit was too much: halfway, {limits}."),
+        (done, _) => format!(
+            "{done} of {runs} runs at {limits} are done: one more, to tell the gain from the noise."
+        ),
+    }
+}
+
+fn step(size: StepSize) -> &'static str {
+    match size {
+        StepSize::First => "the first step",
+        StepSize::Coarse => "a coarse step",
+        StepSize::Fine => "a fine step",
+        StepSize::Half => "halfway",
+    }
+}
+
+fn end_of_steps(at: &str, above: &Above) -> String {
+    match above {
+        Above::Failed { floor, at, trial, verdict } => {
+            format!(
+                "The edge lies between {floor} and {at}, where trial {trial} ended in {verdict}"
+            )
+        }
+        Above::TookMachineDown => format!("{at} holds, and what lies above took the machine down"),
+        Above::BringsNothing => format!("{at} holds, and more brings nothing"),
+        Above::CardEnds => format!("{at} holds, and the card offers no more"),
+    }
+}
+
+/// Why a climb cannot go on, and the way out.
+#[must_use]
+pub fn stuck(why: &Stuck) -> String {
+    match why {
+        Stuck::NoBaseline => "The baseline was ended before a run counted, so there is nothing to \
+                              compare with. Start a new climb and let at least one baseline run end."
+            .into(),
+        Stuck::LoadEnds { load, runs, last } => format!(
+            "The load {load} ended by itself in the last {runs} baseline runs, at stock settings. \
+             {last} Run it by hand to see why, or choose another load in a new climb (n here, --fresh \
+             and --load on the command line). Once it is mended, start again: the runs are tried anew."
+        ),
+        Stuck::BaselineInVain { runs, last, fails: Some(card) } => format!(
+            "The last {runs} baseline runs do not count. {last} {card} fails at stock settings: look \
+             at its cooling and power before tuning it."
+        ),
+        Stuck::BaselineInVain { runs, last, fails: None } => format!(
+            "The last {runs} baseline runs do not count. {last} Close what else uses the card, check \
+             the sensors, and start a new climb."
+        ),
+        Stuck::InVain { runs, at, last } => {
+            let at = at.as_ref().map_or(String::new(), |at| format!(" at {at}"));
+            format!(
+                "The last {runs} runs{at} prove nothing. {last} Close what else uses the card, or end \
+                 the stage and go on with what is known."
+            )
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use yard_step_core::{Domain, Mhz, Seconds, Verdict};
+
+    fn step_up(failed: Option<(String, Verdict)>, size: StepSize) -> Reason {
+        Reason::StepUp { from: "stock".into(), failed, size, to: "+75 MHz".into() }
+    }
+
+    fn confirm(above: Above) -> Reason {
+        Reason::Confirm { at: "+120 MHz".into(), above, length: Seconds(600.0) }
+    }
+
+    fn which_one(is_asked: bool) -> Reason {
+        let (trial, verdict) = (7, Verdict::Artifacts);
+        Reason::WhichOne { trial, verdict, raised: Domain::Core, is_asked }
+    }
+
+    fn measure(purpose: Option<&'static str>) -> Reason {
+        Reason::Measure { at: "core +90 MHz".into(), purpose, length: Seconds(180.0) }
+    }
+
+    fn limits(done: usize, is_halved: bool) -> Reason {
+        Reason::LimitsRaised { limits: vec!["power limit 286 W".into()], done, runs: 2, is_halved }
+    }
+
+    #[rstest]
+    #[case(
+        Reason::BaselineFirst { runs: 3, warm_up: Seconds(600.0) },
+        "Baseline first: 3 runs at stock to compare with, once the card is warm (after 10 min at most)."
+    )]
+    #[case(
+        Reason::BaselineNext { done: 1, runs: 3 },
+        "1 of 3 baseline runs done. Their spread is the noise that every gain must exceed."
+    )]
+    #[case(
+        Reason::BaselineAgain { trial: 2, verdict: Verdict::Void, done: 1, runs: 3 },
+        "Trial 2 does not count (void): the same again. 1 of 3 baseline runs done."
+    )]
+    #[case(
+        limits(0, false),
+        "Power limit 286 W, and all else at stock: what the raised limit alone brings."
+    )]
+    #[case(limits(0, true), "The highest limit was too much: halfway, power limit 286 W.")]
+    #[case(
+        limits(1, true),
+        "1 of 2 runs at power limit 286 W are done: one more, to tell the gain from the noise."
+    )]
+    #[case(
+        step_up(None, StepSize::First),
+        "Stock holds and nothing has failed yet: the first step to +75 MHz."
+    )]
+    #[case(
+        step_up(None, StepSize::Coarse),
+        "Stock holds and nothing has failed yet: a coarse step to +75 MHz."
+    )]
+    #[case(
+        step_up(Some(("+150 MHz".into(), Verdict::DriverReset)), StepSize::Half),
+        "Stock holds, +150 MHz ended in driver reset: halfway to +75 MHz."
+    )]
+    #[case(
+        step_up(Some(("+90 MHz".into(), Verdict::LoadDied)), StepSize::Fine),
+        "Stock holds, +90 MHz ended in load died: a fine step to +75 MHz."
+    )]
+    #[case(
+        confirm(Above::Failed {
+            floor: "+120 MHz".into(),
+            at: "+150 MHz".into(),
+            trial: 9,
+            verdict: Verdict::Artifacts,
+        }),
+        "The edge lies between +120 MHz and +150 MHz, where trial 9 ended in artifacts. Next: 10 min to confirm +120 MHz."
+    )]
+    #[case(
+        confirm(Above::TookMachineDown),
+        "+120 MHz holds, and what lies above took the machine down. Next: 10 min to confirm +120 MHz."
+    )]
+    #[case(
+        confirm(Above::BringsNothing),
+        "+120 MHz holds, and more brings nothing. Next: 10 min to confirm +120 MHz."
+    )]
+    #[case(
+        confirm(Above::CardEnds),
+        "+120 MHz holds, and the card offers no more. Next: 10 min to confirm +120 MHz."
+    )]
+    #[case(
+        Reason::Settle {
+            confirmed: "+120 MHz".into(),
+            held_for: Seconds(3_600.0),
+            fine_steps: 2,
+            at: "+90 MHz".into(),
+        },
+        "+120 MHz held for 1 h, which is far from a proof for a day: 2 fine steps are taken off, and a run at +90 MHz measures what is kept."
+    )]
+    #[case(
+        Reason::Settle {
+            confirmed: "+120 MHz".into(),
+            held_for: Seconds(3_600.0),
+            fine_steps: 1,
+            at: "+105 MHz".into(),
+        },
+        "+120 MHz held for 1 h, which is far from a proof for a day: 1 fine step is taken off, and a run at +105 MHz measures what is kept."
+    )]
+    #[case(
+        Reason::Informative {
+            fault: 0.154,
+            machine_down: 0.0123,
+            edge: Some(("+90 MHz".into(), "+180 MHz".into())),
+            holds: None,
+        },
+        "The most informative trial per minute: fault risk 15 %, machine down 1.2 %. The edge is probably between +90 MHz and +180 MHz."
+    )]
+    #[case(
+        Reason::Informative {
+            fault: 0.154,
+            machine_down: 0.0123,
+            edge: None,
+            holds: Some("core +90 MHz".into()),
+        },
+        "The most informative trial per minute: fault risk 15 %, machine down 1.2 %. Core +90 MHz holds as far as is known."
+    )]
+    #[case(
+        measure(None),
+        "Core +90 MHz is believed to hold; a run of 3 min measures what it brings."
+    )]
+    #[case(
+        measure(Some("daily use")),
+        "Core +90 MHz is believed to hold for daily use; a run of 3 min measures what it brings."
+    )]
+    #[case(
+        Reason::Doubted { trial: 5, at: "+60 MHz".into() },
+        "Everything hangs on one fault, in trial 5: +60 MHz once more, to see whether that was an accident."
+    )]
+    #[case(
+        Reason::Again { trial: 5, verdict: Verdict::NotTaken, at: "+60 MHz".into() },
+        "Trial 5 proves nothing (not taken): +60 MHz once more."
+    )]
+    #[case(
+        Reason::GainUnclear {
+            at: "+60 MHz".into(),
+            gain_percent: 0.62,
+            error_percent: 0.34,
+            least_percent: 0.5,
+        },
+        "+60 MHz brings +0.6 ± 0.3 %: not clear yet whether that is a gain of 0.5 % or chance, so once more."
+    )]
+    #[case(
+        Reason::BothTogether { at: "core +90 MHz, memory +300 MHz".into(), length: Seconds(900.0) },
+        "Core +90 MHz, memory +300 MHz together: what holds alone may not hold with the other. 15 min without a fault are to prove it."
+    )]
+    #[case(
+        which_one(true),
+        "Which one was it in trial 7? The memory goes back to stock and the same scene runs again: if it fails, it was the core (or both)."
+    )]
+    #[case(
+        which_one(false),
+        "Trial 7 failed with both raised (artifacts). Which one was it? The memory goes back to stock: if it fails again, it was the core."
+    )]
+    #[case(
+        Reason::CompareFirst { what: "no window".into() },
+        "First no window: the others are compared with it."
+    )]
+    #[case(Reason::CompareNext { what: "200 MHz wide".into(), left: 3 }, "Now 200 MHz wide, 3 to go.")]
+    #[case(Reason::CompareNext { what: "200 MHz wide".into(), left: 1 }, "Now 200 MHz wide, the last.")]
+    #[case(
+        Reason::CompareAgain {
+            better: "level 2".into(),
+            gain_percent: 0.4,
+            than: "level 0".into(),
+            again: "level 0".into(),
+        },
+        "Level 2 brings +0.4 % over level 0: not clear yet whether that is more than chance, so level 0 once more."
+    )]
+    #[case(
+        Reason::OtherLimit {
+            at: "−50 mV".into(),
+            why: OtherLimit::Dips,
+            limit: "268 W".into(),
+            length: Seconds(180.0),
+        },
+        "At −50 mV power still makes dips: 3 min with a limit of 268 W."
+    )]
+    #[case(
+        Reason::OtherLimit {
+            at: "−50 mV".into(),
+            why: OtherLimit::DrawsNoLess,
+            limit: "250 W".into(),
+            length: Seconds(180.0),
+        },
+        "At −50 mV it draws as much as at stock, or more: 3 min with a limit of 250 W."
+    )]
+    #[case(
+        Reason::AtFullVoltage(Box::new(Reason::CompareFirst { what: "A".into() })),
+        "Voltage at its ceiling. First A: the others are compared with it."
+    )]
+    #[case(
+        Reason::HoldingClock(Box::new(Reason::CompareNext { what: "A".into(), left: 1 }), Mhz(1_900.0)),
+        "Now A, the last. The clock is held at 1900 MHz."
+    )]
+    #[case(Reason::YourNudge { to: "+90 MHz".into() }, "+90 MHz is your choice, not the plan's.")]
+    #[case(
+        Reason::YourSettings { moved: vec![] },
+        "Stock settings: your own settings. No stage learns from them."
+    )]
+    #[case(
+        Reason::YourSettings { moved: vec!["core clock +90 MHz".into(), "fan 70 %".into()] },
+        "Core clock +90 MHz, fan 70 %: your own settings. No stage learns from them."
+    )]
+    #[case(
+        Reason::LeftOut { what: "power limit" },
+        "What does the power limit bring? All settings as kept, with this one at stock."
+    )]
+    fn every_reason_is_told_in_whole_sentences(#[case] why: Reason, #[case] told: &str) {
+        assert_eq!(reason(&why), told);
+    }
+
+    #[rstest]
+    #[case(Stuck::NoBaseline, "Start a new climb and let at least one baseline run end.")]
+    #[case(
+        Stuck::LoadEnds { load: "mine".into(), runs: 5, last: "It left with status 3.".into() },
+        "The load mine ended by itself in the last 5 baseline runs, at stock settings. It left with status 3. Run it by hand"
+    )]
+    #[case(
+        Stuck::BaselineInVain { runs: 5, last: "Artifacts.".into(), fails: Some("Tarn 310".into()) },
+        "Artifacts. Tarn 310 fails at stock settings: look at its cooling"
+    )]
+    #[case(
+        Stuck::BaselineInVain { runs: 5, last: "Busy.".into(), fails: None },
+        "The last 5 baseline runs do not count. Busy. Close what else uses the card, check the sensors"
+    )]
+    #[case(
+        Stuck::InVain { runs: 4, at: Some("+90 MHz".into()), last: "Busy.".into() },
+        "The last 4 runs at +90 MHz prove nothing. Busy. Close what else uses the card, or end the stage"
+    )]
+    #[case(
+        Stuck::InVain { runs: 4, at: None, last: "Busy.".into() },
+        "The last 4 runs prove nothing. Busy."
+    )]
+    fn what_stops_a_climb_is_told_with_the_way_out(#[case] why: Stuck, #[case] told: &str) {
+        let sentence = stuck(&why);
+        assert!(sentence.contains(told) && sentence.ends_with('.'), "{sentence}");
+    }
+}
