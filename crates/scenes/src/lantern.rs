@@ -14,35 +14,44 @@ const LANTERNS: u32 = 14;
 /// d² / 64 + 6 is below 2 from there on, and a 256th of that times 255 is below 1.
 const REACH: i32 = 378;
 
-/// What colour frame `number` has at each place of each row.
-pub(crate) fn rows(number: u64) -> impl Fn(i32) -> Row {
-    let number = number as i32;
-    let lights = lanterns(number);
-    let ridges = Ridges::at(number);
-    move |y| {
-        // Ripples take the mirrored row up and down by so much.
-        const RIPPLE: i32 = 16;
-        let (seen, within) = if y < SHORE { (y, REACH) } else { (mirrored(y), REACH + RIPPLE) };
-        let near = lights.iter().filter(|light| (seen - light.y).abs() <= within);
-        Row { y, number, lights: near.copied().collect(), ridges }
-    }
-}
-
-/// A row of the picture, with the lanterns whose light reaches it.
-pub(crate) struct Row {
-    y: i32,
+/// Frame `number`, a row at a time: a lantern's light reaches only part of each.
+pub(crate) struct Lake {
     number: i32,
     lights: Vec<Light>,
     ridges: Ridges,
 }
 
-impl Row {
-    pub(crate) fn at(&self, x: i32) -> Colour {
-        let (lights, ridges) = (&self.lights, &self.ridges);
-        if self.y < SHORE {
-            air(x, self.y, lights, ridges)
-        } else {
-            water(x, self.y, self.number, lights, ridges)
+impl Lake {
+    pub(crate) fn at(number: u64) -> Self {
+        let number = number as i32;
+        Self { number, lights: lanterns(number), ridges: Ridges::at(number) }
+    }
+
+    /// Fills a row at `y` with the colours at places from left to right.
+    pub(crate) fn fill(&self, y: i32, places: &[i32], row: &mut [Colour]) {
+        if y < SHORE {
+            return self.fill_air(0, y, places, row);
+        }
+        let depth = y - SHORE;
+        let ripple = wave(depth * 3 + self.number * 10, 160) - 128;
+        self.fill_air(ripple * depth / 700, mirrored(y) + ripple / 8, places, row);
+        for (colour, x) in row.iter_mut().zip(places) {
+            *colour = given_back(*colour, *x, y, self.number);
+        }
+    }
+
+    /// The air at `y`, with everything `aside` to the left.
+    fn fill_air(&self, aside: i32, y: i32, places: &[i32], row: &mut [Colour]) {
+        for (colour, x) in row.iter_mut().zip(places) {
+            *colour = backdrop(x + aside, y, &self.ridges);
+        }
+        for light in self.lights.iter().filter(|light| (y - light.y).abs() <= REACH) {
+            let centre = light.x - aside;
+            let begin = places.partition_point(|x| *x < centre - REACH);
+            let end = places.partition_point(|x| *x <= centre + REACH);
+            for (colour, x) in row[begin..end].iter_mut().zip(&places[begin..end]) {
+                shine(colour, x - centre, y - light.y, light);
+            }
         }
     }
 }
@@ -58,11 +67,25 @@ struct Light {
     y: i32,
     size: i32,
     colour: Colour,
+    glow: &'static Glow,
+}
+
+/// How brightly a lantern shines, 0 to 200, by the square of the distance in 64ths.
+type Glow = [u8; (2 * REACH * REACH / 64 + 1) as usize];
+
+/// The glow of a lantern of a size: a division for each pixel and lantern would be most of what a frame
+/// costs.
+fn glow_of(size: i32) -> Glow {
+    std::array::from_fn(|squared| (size * 5 / (squared as i32 + 6)).min(200) as u8)
 }
 
 fn lanterns(number: i32) -> Vec<Light> {
+    static GLOWS: LazyLock<Vec<Glow>> = LazyLock::new(|| {
+        (0..LANTERNS).map(|index| glow_of(size_of(hash(index, 0x51, 7)))).collect()
+    });
     (0..LANTERNS)
-        .map(|index| {
+        .zip(GLOWS.iter())
+        .map(|(index, glow)| {
             let dice = hash(index, 0x51, 7);
             let rounds = 1 + (dice & 1) as i32;
             let span = SHORE + 320;
@@ -74,11 +97,17 @@ fn lanterns(number: i32) -> Vec<Light> {
             Light {
                 x: ((dice >> 5) as i32 & 0x7ff) % WIDTH + sway / 3,
                 y: SHORE - 24 - risen + 160,
-                size: 380 + (dice >> 17 & 0xff) as i32 * 2,
+                size: size_of(dice),
                 colour: [255, 150 + warmth, 60 + warmth / 2],
+                glow,
             }
         })
         .collect()
+}
+
+/// The size of the lantern for which the dice fell so.
+fn size_of(dice: u32) -> i32 {
+    380 + (dice >> 17 & 0xff) as i32 * 2
 }
 
 #[derive(Clone, Copy)]
@@ -102,28 +131,23 @@ impl Ridges {
     }
 }
 
-fn air(x: i32, y: i32, lights: &[Light], ridges: &Ridges) -> Colour {
+/// The air without the lanterns.
+fn backdrop(x: i32, y: i32, ridges: &Ridges) -> Colour {
     let (far, near) = ridges.heights(x);
     let above = SHORE - y;
-    let mut colour = if above < near {
+    if above < near {
         [10, 16, 22]
     } else if above < far {
         [24, 32, 52]
     } else {
         sky(x, y)
-    };
-    for light in lights {
-        shine(&mut colour, x - light.x, y - light.y, light);
     }
-    colour
 }
 
 fn sky(x: i32, y: i32) -> Colour {
     let depth = y * 256 / SHORE;
     let dusk = depth * depth / 256;
-    let star = hash((x / 16) as u32, (y / 16) as u32, 11);
-    let twinkle =
-        if star.is_multiple_of(149) && depth < 170 { 120 + (star >> 20 & 63) as i32 } else { 0 };
+    let twinkle = if depth < 170 { star(x / 16, y / 16) } else { 0 };
     [
         14 + dusk * 120 / 256 + twinkle,
         18 + dusk * 62 / 256 + twinkle,
@@ -131,28 +155,26 @@ fn sky(x: i32, y: i32) -> Colour {
     ]
 }
 
+/// How brightly a star shines in a cell of the sky; 0 where there is none.
+fn star(column: i32, row: i32) -> i32 {
+    let dice = hash(column as u32, row as u32, 11);
+    if dice.is_multiple_of(149) { 120 + (dice >> 20 & 63) as i32 } else { 0 }
+}
+
 /// Adds a lantern's light at a distance: a paper body a little taller than wide, and a glow that
 /// falls with the square of the distance.
 fn shine(colour: &mut Colour, dx: i32, dy: i32, light: &Light) {
-    if dx.abs().max(dy.abs()) > REACH {
-        return;
-    }
     let body = dx * dx * 3 + dy * dy * 2;
-    let distance = (dx * dx + dy * dy) / 64 + 6;
-    let glow = if body < light.size * 16 { 250 } else { (light.size * 5 / distance).min(200) };
+    let squared = (dx * dx + dy * dy) / 64;
+    let glow = if body < light.size * 16 { 250 } else { i32::from(light.glow[squared as usize]) };
     for (channel, hue) in colour.iter_mut().zip(light.colour) {
         *channel += hue * glow / 256;
     }
 }
 
-fn water(x: i32, y: i32, number: i32, lights: &[Light], ridges: &Ridges) -> Colour {
-    let depth = y - SHORE;
-    let ripple = wave(depth * 3 + number * 10, 160) - 128;
-    let seen = air(x + ripple * depth / 700, mirrored(y) + ripple / 8, lights, ridges);
-    let sheen = if hash((x / 24 + number / 6) as u32, (y / 16) as u32, 5).is_multiple_of(23) {
-        14
-    } else {
-        0
-    };
-    [seen[0] * 5 / 8 + sheen, seen[1] * 5 / 8 + 4 + sheen, seen[2] * 5 / 8 + 12 + sheen]
+/// What the water gives back of the air's colour.
+fn given_back(air: Colour, x: i32, y: i32, number: i32) -> Colour {
+    let glitters = hash((x / 24 + number / 6) as u32, (y / 16) as u32, 5).is_multiple_of(23);
+    let sheen = if glitters { 14 } else { 0 };
+    [air[0] * 5 / 8 + sheen, air[1] * 5 / 8 + 4 + sheen, air[2] * 5 / 8 + 12 + sheen]
 }

@@ -18,20 +18,22 @@ pub(crate) type Colour = [i32; 3];
 
 /// Fills the canvas with a picture on the plane.
 pub(crate) fn paint(canvas: &mut Frame, picture: impl Fn(i32, i32) -> Colour) {
-    paint_rows(canvas, |y| {
-        let picture = &picture;
-        move |x| picture(x, y)
+    paint_rows(canvas, |y, places, row| {
+        for (colour, x) in row.iter_mut().zip(places) {
+            *colour = picture(*x, y);
+        }
     });
 }
 
-/// The same, for a picture in which something can be said of a whole row before its pixels.
-pub(crate) fn paint_rows<R: Fn(i32) -> Colour>(canvas: &mut Frame, rows: impl Fn(i32) -> R) {
+/// The same, for a picture that is worked out a row at a time: at `y`, at places from left to right.
+pub(crate) fn paint_rows(canvas: &mut Frame, fill: impl Fn(i32, &[i32], &mut [Colour])) {
     let (width, height) = (canvas.width, canvas.height);
-    let columns: Vec<i32> = (0..width).map(|column| scaled(column, width, WIDTH)).collect();
+    let places: Vec<i32> = (0..width).map(|column| scaled(column, width, WIDTH)).collect();
+    let mut row = vec![Colour::default(); width];
     for (index, pixels) in canvas.pixels.chunks_exact_mut(width.max(1)).enumerate() {
-        let row = rows(scaled(index, height, HEIGHT));
-        for (pixel, x) in pixels.iter_mut().zip(&columns) {
-            *pixel = pack(row(*x));
+        fill(scaled(index, height, HEIGHT), &places, &mut row);
+        for (pixel, colour) in pixels.iter_mut().zip(&row) {
+            *pixel = pack(*colour);
         }
     }
 }

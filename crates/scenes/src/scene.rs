@@ -210,11 +210,8 @@ impl Scene {
             Self::Sluice => paint(canvas, sluice::picture(number)),
             Self::Loom => paint(canvas, loom::picture(number)),
             Self::Lantern => {
-                let rows = lantern::rows(number);
-                paint_rows(canvas, |y| {
-                    let row = rows(y);
-                    move |x| row.at(x)
-                });
+                let lake = lantern::Lake::at(number);
+                paint_rows(canvas, |y, places, row| lake.fill(y, places, row));
             }
             Self::Doldrums => paint(canvas, doldrums::picture(number)),
             Self::Squall => paint(canvas, squall::picture(number)),

@@ -7,7 +7,7 @@ use thiserror::Error;
 use yard_step_core::{Demand, Frame, Seconds};
 
 use super::SlotAddress;
-use super::wire::{DRAWN, HANDED_IN, Request, put_demand, put_pixels, take_pixels};
+use super::wire::{DRAWN, Request, put_demand};
 
 /// Why a frame was not drawn.
 #[derive(Debug, Error)]
@@ -48,11 +48,10 @@ impl Device {
     /// The device is lost, or the card gone.
     pub fn draw(&mut self, demand: &Demand, frame: &mut Frame) -> Result<Seconds, DeviceError> {
         self.bytes.clear();
-        self.bytes.reserve(HANDED_IN + frame.pixels.len() * 4);
         self.bytes.extend((frame.width as u32).to_le_bytes());
         self.bytes.extend((frame.height as u32).to_le_bytes());
         put_demand(&mut self.bytes, demand);
-        put_pixels(&mut self.bytes, &frame.pixels);
+        self.bytes.extend_from_slice(bytemuck::cast_slice(&frame.pixels));
         self.stream.write_all(&self.bytes)?;
         let mut head = [0; DRAWN];
         self.stream.read_exact(&mut head)?;
@@ -60,9 +59,7 @@ impl Device {
         if status != 0 {
             return Err(DeviceError::Lost);
         }
-        self.bytes.resize(frame.pixels.len() * 4, 0);
-        self.stream.read_exact(&mut self.bytes)?;
-        take_pixels(&self.bytes, &mut frame.pixels);
+        self.stream.read_exact(bytemuck::cast_slice_mut(&mut frame.pixels))?;
         Ok(Seconds(f64::from_le_bytes(at)))
     }
 }

@@ -12,8 +12,8 @@ use yard_step_core::{Demand, Frame, Seconds, Workload};
 
 use super::SlotAddress;
 use super::wire::{
-    DRAWN, HANDED_IN, MOST_PIXELS, MOST_REQUEST, MOST_SPAN, Reply, Request, put_pixels, read_line,
-    take_demand, take_pixels, take_side,
+    DRAWN, HANDED_IN, MOST_PIXELS, MOST_REQUEST, MOST_SPAN, Reply, Request, read_line, take_demand,
+    take_side,
 };
 use crate::runtime_dir::check_peer;
 use crate::{Card, FaultInjection, LoadLost, StandIn, Work};
@@ -335,60 +335,29 @@ impl Attached {
 
     /// Reads a frame whose first byte must come within `patience`; whether it did.
     fn read_frame(&mut self, patience: Duration, hurried: &AtomicUsize) -> io::Result<bool> {
-        if !self.read(HANDED_IN, patience, hurried)? {
+        let mut head = [0; HANDED_IN];
+        if !read_within(&mut self.stream, &mut head, patience, hurried)? {
             return Ok(false);
         }
-        let (width, height) = (take_side(&self.bytes), take_side(&self.bytes[4..]));
+        let (width, height) = (take_side(&head), take_side(&head[4..]));
         if width.saturating_mul(height) > MOST_PIXELS {
             return Err(io::Error::other("no frame is that large"));
         }
-        self.demand = take_demand(&self.bytes[8..]);
-        if !self.read(width * height * 4, NO_WORK, hurried)? {
-            return Err(ErrorKind::UnexpectedEof.into());
-        }
+        self.demand = take_demand(&head[8..]);
         (self.frame.width, self.frame.height) = (width, height);
-        take_pixels(&self.bytes, &mut self.frame.pixels);
-        Ok(true)
-    }
-
-    /// Reads so many bytes, the first of them within `patience`; false where not even that came, an
-    /// error where it broke off after it.
-    fn read(
-        &mut self,
-        length: usize,
-        patience: Duration,
-        hurried: &AtomicUsize,
-    ) -> io::Result<bool> {
-        self.bytes.resize(length, 0);
-        let began = Instant::now();
-        let mut there = 0;
-        while there < length {
-            let patience = if there == 0 { patience } else { NO_WORK };
-            let cause = match self.stream.read(&mut self.bytes[there..]) {
-                Ok(0) => ErrorKind::UnexpectedEof.into(),
-                Ok(count) => {
-                    there += count;
-                    continue;
-                }
-                Err(error) if is_a_pause(&error) => {
-                    if began.elapsed() <= patience && hurried.load(Ordering::SeqCst) == 0 {
-                        continue;
-                    }
-                    error
-                }
-                Err(error) => error,
-            };
-            return if there == 0 { Ok(false) } else { Err(cause) };
+        self.frame.pixels.resize(width * height, 0);
+        let pixels = bytemuck::cast_slice_mut(&mut self.frame.pixels);
+        if !read_within(&mut self.stream, pixels, NO_WORK, hurried)? {
+            return Err(ErrorKind::UnexpectedEof.into());
         }
         Ok(true)
     }
 
     fn hand_back(&mut self, drawn: &Frame, at: Seconds) {
         self.bytes.clear();
-        self.bytes.reserve(DRAWN + drawn.pixels.len() * 4);
         self.bytes.push(0);
         self.bytes.extend(at.value().to_le_bytes());
-        put_pixels(&mut self.bytes, &drawn.pixels);
+        self.bytes.extend_from_slice(bytemuck::cast_slice(&drawn.pixels));
         self.stalled = self.stream.write_all(&self.bytes).is_err();
         self.is_handed_in = false;
         self.frames += 1;
@@ -399,6 +368,37 @@ impl Attached {
         let _ = self.stream.write_all(&[1; DRAWN]);
         self.stalled = true;
     }
+}
+
+/// Fills a buffer, its first byte within `patience`; false where not even that came, an error where it
+/// broke off after it.
+fn read_within(
+    stream: &mut UnixStream,
+    buffer: &mut [u8],
+    patience: Duration,
+    hurried: &AtomicUsize,
+) -> io::Result<bool> {
+    let began = Instant::now();
+    let mut there = 0;
+    while there < buffer.len() {
+        let patience = if there == 0 { patience } else { NO_WORK };
+        let cause = match stream.read(&mut buffer[there..]) {
+            Ok(0) => ErrorKind::UnexpectedEof.into(),
+            Ok(count) => {
+                there += count;
+                continue;
+            }
+            Err(error) if is_a_pause(&error) => {
+                if began.elapsed() <= patience && hurried.load(Ordering::SeqCst) == 0 {
+                    continue;
+                }
+                error
+            }
+            Err(error) => error,
+        };
+        return if there == 0 { Ok(false) } else { Err(cause) };
+    }
+    Ok(true)
 }
 
 /// A load at work, as the card sees it.

@@ -11,7 +11,7 @@
 //! | card | 8 | when it was finished, seconds since the load was begun, `f64` |
 //! | card | 4 a pixel | the frame as it was drawn |
 //!
-//! All numbers are little-endian.
+//! Numbers are little-endian; pixels are as the machine has them, which both ends run on.
 
 use std::io::{self, BufRead, Read};
 
@@ -160,19 +160,6 @@ pub(super) fn take_demand(bytes: &[u8]) -> Demand {
         geometry: kept(4, 0.0, 1.0),
         traffic: kept(5, 0.0, 1.0),
     }
-}
-
-pub(super) fn put_pixels(bytes: &mut Vec<u8>, pixels: &[u32]) {
-    bytes.reserve(pixels.len() * 4);
-    bytes.extend(pixels.iter().flat_map(|pixel| pixel.to_le_bytes()));
-}
-
-pub(super) fn take_pixels(bytes: &[u8], pixels: &mut Vec<u32>) {
-    pixels.clear();
-    pixels.extend(bytes.chunks_exact(4).map(|four| match four {
-        [a, b, c, d] => u32::from_le_bytes([*a, *b, *c, *d]),
-        _ => 0,
-    }));
 }
 
 pub(super) fn take_side(bytes: &[u8]) -> usize {
