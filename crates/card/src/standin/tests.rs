@@ -12,7 +12,7 @@ use yard_step_scenes::{Scene, SceneRun, UncheckedRun};
 use super::*;
 use crate::CardChoice;
 
-const SEEDS: std::ops::RangeInclusive<u64> = 1..=24;
+const SEEDS: std::ops::RangeInclusive<u64> = 1..=16;
 const TARN: &str = "standin:tarn-310";
 const BRACKEN: &str = "standin:bracken-208";
 const QUERN: &str = "standin:quern-540";
