@@ -87,4 +87,4 @@ pub use units::{
     Ampere, Celsius, Decibel, GigabytesPerSecond, MegaTransfers, Mhz, MhzOffset, Millivolt,
     MillivoltOffset, Percent, Seconds, Watt,
 };
-pub use weigh::frontier::{Cost, Frontier, FrontierPoint, Weighed, fan_noise, loads};
+pub use weigh::frontier::{BesideStock, Cost, Frontier, FrontierPoint, Weighed, fan_noise, loads};

@@ -48,7 +48,7 @@ fn draw(
     let (head, body) = root.split_vertically(96);
     let title = format!("{} · unit {} · {load}", card.name, card.serial);
     head.draw_text(&title, &(FONT, 24).into_font().color(&INK), (30, 18))?;
-    for (index, line) in broken(&frontier.sentence, 130).into_iter().enumerate() {
+    for (index, line) in broken(&yard_step_words::frontier(frontier), 130).into_iter().enumerate() {
         let at = (30, 54 + 18 * index as i32);
         head.draw_text(&line, &(FONT, 14).into_font().color(&INK), at)?;
     }

@@ -5,6 +5,9 @@
 //! ```
 
 mod advice;
+mod compare;
+mod drift;
+mod frontier;
 mod outcome;
 mod reason;
 mod reports;
@@ -12,6 +15,9 @@ mod risk;
 mod text;
 
 pub use advice::{advice, stable_yet_slower};
+pub use compare::finding;
+pub use drift::drift;
+pub use frontier::{beside_stock, frontier};
 pub use outcome::{claim, margin_claim, outcome};
 pub use reason::{reason, stuck};
 pub use reports::{power, round, strategy};

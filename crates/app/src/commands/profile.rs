@@ -180,7 +180,7 @@ fn list(ledger: &Ledger, card: &CardDescription, as_json: bool) -> Result<String
         }
         let _ = writeln!(text, "  evidence  {}", view.proof.why());
         if let Some(drift) = &view.drift {
-            let _ = writeln!(text, "  drift     {}", drift.sentence);
+            let _ = writeln!(text, "  drift     {}", yard_step_words::drift(drift));
         }
     }
     Ok(text)

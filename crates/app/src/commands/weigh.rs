@@ -91,7 +91,7 @@ fn in_words(card: &CardDescription, load: &str, frontier: &Frontier) -> String {
         card.name,
         card.serial,
         cost.what(),
-        frontier.sentence
+        yard_step_words::frontier(frontier)
     );
     let _ = writeln!(text, "   {:>8}  {:>8}  {:>9}  settings", cost.unit(), "score", "of stock");
     let stock = frontier.stock_score();
@@ -131,7 +131,7 @@ struct Document<'a> {
     load: &'a str,
     against: &'static str,
     unit: &'static str,
-    sentence: &'a str,
+    sentence: String,
     points: Vec<PointPart<'a>>,
 }
 
@@ -170,7 +170,7 @@ impl<'a> Document<'a> {
             load,
             against: frontier.cost.label(),
             unit: frontier.cost.unit(),
-            sentence: &frontier.sentence,
+            sentence: yard_step_words::frontier(frontier),
             points: frontier.points.iter().enumerate().map(part).collect(),
         }
     }

@@ -389,8 +389,14 @@ pub struct Drift {
     pub score_percent: Option<f64>,
     /// A difference of score up to this is chance, percent.
     pub noise_percent: f64,
-    /// All of it in a sentence.
-    pub sentence: String,
+    /// Power against what was proven, percent.
+    pub power_percent: Option<f64>,
+    /// By how much hotter its hot spot became, K: above the room, where that is known of all runs.
+    pub hotter: Option<f64>,
+    /// The run that says so: climb and trial.
+    pub run: (i64, u32),
+    /// How that run failed, where it did.
+    pub failed: Option<Verdict>,
 }
 
 /// Holds the newest run after row `kept_after` against those until then under the same load; `None` where
@@ -404,13 +410,16 @@ pub fn drift(kept_after: i64, runs: &[RunAt]) -> Option<Drift> {
         .iter()
         .filter(|run| run.row <= kept_after && run.load == now.load && run.holds())
         .collect();
-    let place = format!("trial {} of climb {}", now.trial, now.climb);
+    let run = (now.climb, now.trial);
     if !now.holds() {
         return Some(Drift {
             is_drifted: true,
             score_percent: None,
             noise_percent: LEAST_DRIFT.value(),
-            sentence: format!("It no longer holds: {place} ended in {}.", now.verdict),
+            power_percent: None,
+            hotter: None,
+            run,
+            failed: Some(now.verdict),
         });
     }
     if before.is_empty() {
@@ -432,26 +441,17 @@ pub fn drift(kept_after: i64, runs: &[RunAt]) -> Option<Drift> {
     let apart = |of: &dyn Fn(&RunAt) -> Option<f64>| of(now).zip(average(of));
     let heat = apart(&above_room).or(apart(&hot_spot)).map(|(at, before)| at - before);
 
-    let mut parts = Vec::new();
     let is_slower = score.is_some_and(|score| score < -noise_percent);
-    if let Some(score) = score {
-        let beyond = if score.abs() > noise_percent { "more" } else { "no more" };
-        parts.push(format!("score {score:+.1} %, {beyond} than chance (±{noise_percent:.1} %)"));
-    }
     let takes_more = power.is_some_and(|power| power > POWER_DRIFT.value());
     let is_hotter = heat.is_some_and(|heat| heat > HEAT_DRIFT);
-    parts.extend(power.map(|power| format!("power {power:+.1} %")));
-    parts.extend(heat.map(|heat| format!("hot spot {heat:+.0} K")));
-    let is_drifted = is_slower || takes_more || is_hotter;
-    let verdict = match is_drifted {
-        true => "It is no longer what was proven",
-        false => "It is still what was proven",
-    };
     Some(Drift {
-        is_drifted,
+        is_drifted: is_slower || takes_more || is_hotter,
         score_percent: score,
         noise_percent,
-        sentence: format!("{verdict}: {} in {place}.", parts.join(", ")),
+        power_percent: power,
+        hotter: heat,
+        run,
+        failed: None,
     })
 }
 
@@ -585,18 +585,18 @@ mod tests {
     }
 
     #[rstest]
-    #[case(1_004.0, 200.0, 80.0, 20.0, false, "no more than chance")]
-    #[case(960.0, 200.0, 80.0, 20.0, true, "score -4.0 %, more than chance")]
-    #[case(1_000.0, 212.0, 80.0, 20.0, true, "power +6.0 %")]
-    #[case(1_000.0, 200.0, 88.0, 28.0, false, "hot spot +0 K")]
-    #[case(1_000.0, 200.0, 88.0, 20.0, true, "hot spot +8 K")]
+    #[case(1_004.0, 200.0, 80.0, 20.0, false, (0.4, 0.0, 0.0))]
+    #[case(960.0, 200.0, 80.0, 20.0, true, (-4.0, 0.0, 0.0))]
+    #[case(1_000.0, 212.0, 80.0, 20.0, true, (0.0, 6.0, 0.0))]
+    #[case(1_000.0, 200.0, 88.0, 28.0, false, (0.0, 0.0, 0.0))]
+    #[case(1_000.0, 200.0, 88.0, 20.0, true, (0.0, 0.0, 8.0))]
     fn drift_is_what_is_more_than_chance_and_more_than_the_room(
         #[case] score: f64,
         #[case] power: f64,
         #[case] hot_spot: f64,
         #[case] ambient: f64,
         #[case] drifted: bool,
-        #[case] part: &str,
+        #[case] apart: (f64, f64, f64),
     ) {
         let now = RunAt {
             score: Some(score),
@@ -609,7 +609,9 @@ mod tests {
         let runs: Vec<RunAt> = proven.into_iter().chain([now]).collect();
         let drift = drift(10, &runs).unwrap();
         assert_eq!(drift.is_drifted, drifted, "{drift:?}");
-        assert!(drift.sentence.contains(part), "{drift:?}");
+        let found = [drift.score_percent, drift.power_percent, drift.hotter].map(Option::unwrap);
+        let is_near = |(found, wanted): (f64, f64)| (found - wanted).abs() < 0.05;
+        assert!(found.into_iter().zip(<[f64; 3]>::from(apart)).all(is_near), "{drift:?}");
     }
 
     #[test]
@@ -619,6 +621,7 @@ mod tests {
         runs.push(run(20, "kiln", 3.0, Verdict::Clean));
         assert_eq!(drift(10, &runs), None, "another load cannot be held against it");
         runs.push(run(30, "squall", 3.0, Verdict::Artifacts));
-        assert!(drift(10, &runs).unwrap().sentence.contains("no longer holds"));
+        let failed = drift(10, &runs).unwrap();
+        assert_eq!((failed.failed, failed.run), (Some(Verdict::Artifacts), (3, 30)));
     }
 }

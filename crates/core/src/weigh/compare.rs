@@ -5,7 +5,7 @@ use statrs::distribution::{ContinuousCDF, StudentsT};
 
 use crate::card::description::{CardDescription, SettingKind};
 use crate::climb::TrialRecord;
-use crate::judge::verdict::{Meaning, gain_percent};
+use crate::judge::verdict::{Meaning, Verdict, gain_percent};
 use crate::statistics::{mean, standard_deviation};
 use crate::units::{Celsius, Mhz, Percent, Watt};
 
@@ -121,8 +121,42 @@ pub struct Comparison {
     pub asked: Vec<(SettingKind, String, String)>,
     /// What came out.
     pub figures: Vec<Compared>,
-    /// What it comes to, in a sentence or two.
-    pub sentence: String,
+    /// What it comes to.
+    pub finding: Finding,
+}
+
+/// What two trials come to side by side.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Finding {
+    /// They ran on two cards.
+    TwoCards,
+    /// They ran under different loads.
+    TwoLoads {
+        /// Of the first.
+        one: String,
+        /// Of the second.
+        other: String,
+    },
+    /// One of them proves nothing.
+    ProvesNothing {
+        /// Whether it is the second.
+        is_second: bool,
+        /// Its verdict.
+        verdict: Verdict,
+    },
+    /// One of them has no score.
+    NoScore,
+    /// Their scores.
+    Scores {
+        /// By how much the second is faster, percent.
+        gain_percent: f64,
+        /// By how much they may lie apart by chance; none without two runs at stock.
+        by_chance: Option<Percent>,
+        /// Whether the room was another one.
+        room_differs: bool,
+        /// Whether the fans ran at clearly different speeds.
+        fans_differ: bool,
+    },
 }
 
 /// Holds the second trial against the first.
@@ -133,7 +167,7 @@ pub fn compare(one: Side<'_>, other: Side<'_>) -> Comparison {
         .map(|kind| (kind, one.record.asked.show(kind), other.record.asked.show(kind)))
         .filter(|(_, first, second)| first != second)
         .collect();
-    Comparison { asked, figures: figures(one, other), sentence: sentence(one, other) }
+    Comparison { asked, figures: figures(one, other), finding: finding(one, other) }
 }
 
 fn figures(one: Side<'_>, other: Side<'_>) -> Vec<Compared> {
@@ -190,55 +224,39 @@ pub fn apart_by_chance(scores: &[f64]) -> Option<Percent> {
     Some(Percent(bound / middle * 100.0))
 }
 
-fn sentence(one: Side<'_>, other: Side<'_>) -> String {
+fn finding(one: Side<'_>, other: Side<'_>) -> Finding {
+    /// Fans whose speeds lie further apart differ, points of percent.
+    const FANS_APART: f64 = 5.0;
     if one.card.key() != other.card.key() {
-        return "Two cards: what one reaches says little about the other.".into();
+        return Finding::TwoCards;
     }
     if one.record.scene != other.record.scene {
-        return format!(
-            "Their loads differ, {} and {}: scores of different loads are not comparable.",
-            one.record.scene, other.record.scene
-        );
+        let (one, other) = (one.record.scene.clone(), other.record.scene.clone());
+        return Finding::TwoLoads { one, other };
     }
-    for (name, side) in [("first", one), ("second", other)] {
-        if side.record.verdict().meaning() == Meaning::ProvesNothing {
-            return format!("The {name} is {}: it proves nothing.", side.record.verdict());
+    for (is_second, side) in [(false, one), (true, other)] {
+        let verdict = side.record.verdict();
+        if verdict.meaning() == Meaning::ProvesNothing {
+            return Finding::ProvesNothing { is_second, verdict };
         }
     }
     let (Some(first), Some(second)) = (one.record.score, other.record.score) else {
-        return "One of the trials has no score.".into();
+        return Finding::NoScore;
     };
-    let gain = gain_percent(second, first);
     let noise = [one.baseline, other.baseline].into_iter().filter_map(apart_by_chance);
-    let told = match noise.max_by(|a, b| a.value().total_cmp(&b.value())) {
-        None => "how much of it is chance is unknown without two runs at stock".to_owned(),
-        Some(bound) if gain.abs() > bound.value() => {
-            format!("more than chance (±{:.1} %)", bound.value())
-        }
-        Some(bound) => format!("no more than chance (±{:.1} %)", bound.value()),
-    };
-    let side = if gain < 0.0 { "slower" } else { "faster" };
-    let mut sentence = format!("The second is {:.1} % {side}: {told}.", gain.abs());
-    if one.record.room != other.record.room {
-        sentence += " The room differed.";
+    let fans = one.record.seen.fan.zip(other.record.seen.fan);
+    Finding::Scores {
+        gain_percent: gain_percent(second, first),
+        by_chance: noise.max_by(|a, b| a.value().total_cmp(&b.value())),
+        room_differs: one.record.room != other.record.room,
+        fans_differ: fans.is_some_and(|(a, b)| (a.value() - b.value()).abs() > FANS_APART),
     }
-    if one
-        .record
-        .seen
-        .fan
-        .zip(other.record.seen.fan)
-        .is_some_and(|(a, b)| (a.value() - b.value()).abs() > 5.0)
-    {
-        sentence += " The fans ran at different speeds.";
-    }
-    sentence
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::fixtures::{card, record};
-    use crate::judge::verdict::Verdict;
     use crate::units::MhzOffset;
     use rstest::rstest;
 
@@ -264,18 +282,24 @@ mod tests {
     }
 
     #[rstest]
-    #[case(&[1_000.0, 1_001.0, 999.0], 1_020.0, "The second is 2.0 % faster: more than chance (±0.6 %).")]
-    #[case(&[1_000.0, 1_010.0, 990.0], 1_020.0, "The second is 2.0 % faster: no more than chance (±6.1 %).")]
-    #[case(&[1_000.0], 980.0, "The second is 2.0 % slower: how much of it is chance is unknown")]
+    #[case(&[1_000.0, 1_001.0, 999.0], 1_020.0, Some(true))]
+    #[case(&[1_000.0, 1_010.0, 990.0], 1_020.0, Some(false))]
+    #[case(&[1_000.0], 980.0, None)]
     fn a_difference_is_held_against_the_noise(
         #[case] baseline: &[f64],
         #[case] score: f64,
-        #[case] told: &str,
+        #[case] is_more_than_chance: Option<bool>,
     ) {
         let (card, first, second) = (card(), trial(Some(1_000.0)), trial(Some(score)));
         let side = |record| Side { card: &card, record, baseline };
         let compared = compare(side(&first), side(&second));
-        assert!(compared.sentence.starts_with(told), "{}", compared.sentence);
+        let Finding::Scores { gain_percent, by_chance, room_differs, fans_differ } =
+            compared.finding
+        else {
+            panic!("{:?}", compared.finding)
+        };
+        let is_more = by_chance.map(|bound| gain_percent.abs() > bound.value());
+        assert_eq!((is_more, room_differs, fans_differ), (is_more_than_chance, false, false));
         assert!((compared.figures[0].percent().unwrap() - (score / 10.0 - 100.0)).abs() < 1e-9);
         assert_eq!(compared.figures[0].is_better(), Some(score > 1_000.0));
     }
@@ -287,19 +311,20 @@ mod tests {
         fn side<'a>(card: &'a CardDescription, record: &'a TrialRecord) -> Side<'a> {
             Side { card, record, baseline: &[] }
         }
-        let told = |a, b| compare(a, b).sentence;
-        assert!(told(side(&here, &one), side(&there, &one)).starts_with("Two cards"));
+        let found = |a, b| compare(a, b).finding;
+        assert_eq!(found(side(&here, &one), side(&there, &one)), Finding::TwoCards);
         let nothing = compare(side(&here, &one), side(&here, &other));
-        assert_eq!(nothing.sentence, "One of the trials has no score.");
+        assert_eq!(nothing.finding, Finding::NoScore);
         assert_eq!(nothing.figures[0].difference(), None);
         assert_eq!(nothing.figures[0].percent(), None);
         other.judged = Verdict::Void;
         let void = TrialRecord { judged: Verdict::Void, ..other.clone() };
-        let void = told(side(&here, &one), side(&here, &void));
-        assert_eq!(void, "The second is void: it proves nothing.");
+        let void = found(side(&here, &one), side(&here, &void));
+        let verdict = Verdict::Void;
+        assert_eq!(void, Finding::ProvesNothing { is_second: true, verdict });
         other.scene = "kiln".into();
         let apart = compare(side(&here, &one), side(&here, &other));
-        assert!(apart.sentence.contains("Their loads differ"));
+        assert!(matches!(apart.finding, Finding::TwoLoads { .. }), "{:?}", apart.finding);
         let shown = |figure: &Compared| (figure.difference_shown(), figure.is_better());
         assert!(apart.figures.iter().all(|figure| shown(figure) == (String::new(), None)));
     }

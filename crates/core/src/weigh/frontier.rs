@@ -186,8 +186,19 @@ pub struct Frontier {
     pub knee: Option<usize>,
     /// Place of stock: of several, the one with most runs.
     pub stock: Option<usize>,
-    /// What there is to say of it, in a sentence.
-    pub sentence: String,
+}
+
+/// A point beside stock.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct BesideStock {
+    /// More work, percent.
+    pub work_percent: f64,
+    /// More cost, in its unit.
+    pub cost: f64,
+    /// More cost, percent; it says nothing of degrees and decibels, which have no zero.
+    pub cost_percent: f64,
+    /// More work for each unit of cost, percent; the same holds of it.
+    pub per_cost_percent: f64,
 }
 
 impl Frontier {
@@ -219,9 +230,7 @@ impl Frontier {
             .filter(|place| points[*place].is_stock)
             .max_by_key(|place| points[*place].runs);
         let knee = knee(&points, &frontier);
-        let mut all = Self { cost, points, frontier, knee, stock, sentence: String::new() };
-        all.sentence = all.in_a_sentence();
-        all
+        Self { cost, points, frontier, knee, stock }
     }
 
     /// The point at a place.
@@ -236,67 +245,32 @@ impl Frontier {
         Some(self.point(self.stock?)?.score)
     }
 
-    /// Work and cost of a point against stock, in words; none without stock, and for stock itself.
+    /// A point beside stock; none without stock, and for stock itself.
     #[must_use]
-    pub fn beside_stock(&self, place: usize) -> Option<String> {
+    pub fn beside_stock(&self, place: usize) -> Option<BesideStock> {
         let (point, stock) = (self.point(place)?, self.point(self.stock?)?);
-        if Some(place) == self.stock {
-            return None;
-        }
-        let work = gain_percent(point.score, stock.score);
-        let apart = point.cost - stock.cost;
-        let cost = match self.cost {
-            // Watts have a zero; degrees and decibels do not.
-            Cost::Watts => {
-                format!("{:+.1} % {}", gain_percent(point.cost, stock.cost), self.cost.what())
-            }
-            Cost::Degrees => format!("{apart:+.0} K {}", self.cost.what()),
-            Cost::Decibels => format!("{apart:+.1} dB {}", self.cost.what()),
-        };
-        let per = (self.cost == Cost::Watts).then(|| {
-            let gain = gain_percent(point.score / point.cost, stock.score / stock.cost);
-            format!(", {gain:+.1} % work per watt")
-        });
-        Some(format!("{work:+.1} % work at {cost}{} against stock", per.unwrap_or_default()))
+        (Some(place) != self.stock).then(|| BesideStock {
+            work_percent: gain_percent(point.score, stock.score),
+            cost: point.cost - stock.cost,
+            cost_percent: gain_percent(point.cost, stock.cost),
+            per_cost_percent: gain_percent(point.score / point.cost, stock.score / stock.cost),
+        })
     }
 
-    fn in_a_sentence(&self) -> String {
-        let on = |place: &usize| self.points.get(*place);
-        let ends = self.frontier.first().and_then(on).zip(self.frontier.last().and_then(on));
-        let Some((first, last)) = ends else {
-            return "Nothing that held was measured yet.".into();
-        };
-        let unit = self.cost.unit();
-        if self.frontier.len() == 1 {
-            return format!(
-                "One point beats all others: {}, {:.0} {unit}. More work for more {} was not found.",
-                first.what,
-                first.cost,
-                self.cost.what()
-            );
-        }
-        let Some(knee) = self.knee.and_then(|knee| self.point(knee)) else {
-            return format!(
-                "There is no knee: work rises evenly from {:.0} to {:.0} {unit}, {:.2} % for each.",
-                first.cost,
-                last.cost,
-                slope(first, last)
-            );
-        };
-        format!(
-            "The knee is {}, {:.0} {unit}: below it each {unit} less costs {:.2} % of the work, above \
-             it each {unit} more brings {:.2} %.",
-            knee.what,
-            knee.cost,
-            slope(first, knee),
-            slope(knee, last)
-        )
+    /// The cheapest point of the frontier and the dearest; the same where there is only one.
+    #[must_use]
+    pub fn ends(&self) -> Option<(&FrontierPoint, &FrontierPoint)> {
+        let on = |place: &usize| self.point(*place);
+        self.frontier.first().and_then(on).zip(self.frontier.last().and_then(on))
     }
 }
 
-/// Work by which two points differ for each unit of cost, percent of the cheaper one's.
-fn slope(from: &FrontierPoint, to: &FrontierPoint) -> f64 {
-    gain_percent(to.score, from.score) / (to.cost - from.cost).max(1e-9)
+impl FrontierPoint {
+    /// Work by which another differs for each unit of cost, percent of this one's.
+    #[must_use]
+    pub fn slope_to(&self, other: &Self) -> f64 {
+        gain_percent(other.score, self.score) / (other.cost - self.cost).max(1e-9)
+    }
 }
 
 /// The place that stands farthest above the straight line between the ends of the frontier.
@@ -451,11 +425,8 @@ mod tests {
         assert_eq!(on, [150.0, 170.0, 200.0, 230.0]);
         let knee = frontier.point(frontier.knee.unwrap()).unwrap();
         assert_eq!(knee.cost, 170.0);
-        assert!(
-            frontier.sentence.contains(", 170 W: below it each W less costs 0.44 % of the work"),
-            "{}",
-            frontier.sentence
-        );
+        let (first, _) = frontier.ends().unwrap();
+        assert!((first.slope_to(knee) - 0.44).abs() < 0.005, "{}", first.slope_to(knee));
         assert_eq!(
             frontier.points.iter().find(|p| p.cost == 210.0).unwrap().failed,
             Some(Verdict::Artifacts)
@@ -463,10 +434,8 @@ mod tests {
         let stock = frontier.point(frontier.stock.unwrap()).unwrap();
         assert!(stock.is_stock && stock.cost == 200.0);
         let beside = frontier.beside_stock(frontier.knee.unwrap()).unwrap();
-        assert_eq!(
-            beside,
-            "-2.0 % work at -15.0 % board power, +15.3 % work per watt against stock"
-        );
+        assert_eq!((beside.work_percent, beside.cost_percent, beside.cost), (-2.0, -15.0, -30.0));
+        assert!((beside.per_cost_percent - 15.3).abs() < 0.05, "{beside:?}");
         assert_eq!(frontier.beside_stock(frontier.stock.unwrap()), None);
     }
 
@@ -488,17 +457,20 @@ mod tests {
     }
 
     #[rstest]
-    #[case(&[], "Nothing that held")]
-    #[case(&[(0, 1_000.0, 200.0)], "One point beats all others")]
-    #[case(&[(0, 1_000.0, 200.0), (30, 1_010.0, 210.0), (60, 1_020.0, 220.0)], "There is no knee")]
-    fn a_frontier_without_a_knee_says_so(#[case] runs: &[(i32, f64, f64)], #[case] part: &str) {
+    #[case(&[], None)]
+    #[case(&[(0, 1_000.0, 200.0)], Some((200.0, 200.0)))]
+    #[case(&[(0, 1_000.0, 200.0), (30, 1_010.0, 210.0), (60, 1_020.0, 220.0)], Some((200.0, 220.0)))]
+    fn a_frontier_without_a_bend_has_ends_and_no_knee(
+        #[case] runs: &[(i32, f64, f64)],
+        #[case] ends: Option<(f64, f64)>,
+    ) {
         let runs: Vec<Weighed> = runs
             .iter()
             .map(|(at, score, watts)| run(*at, *score, *watts, Verdict::Clean))
             .collect();
         let frontier = of(&runs, Cost::Watts);
         assert_eq!(frontier.knee, None);
-        assert!(frontier.sentence.contains(part), "{}", frontier.sentence);
+        assert_eq!(frontier.ends().map(|(first, last)| (first.cost, last.cost)), ends);
     }
 
     #[test]

@@ -373,7 +373,7 @@ fn draw_detail(
     say(&run, theme.style(Role::Dim));
     say(&note_text(&line.note), theme.style(Role::Accent));
     if let Some(comparison) = comparison.filter(|_| held.is_some()) {
-        say(&comparison.sentence, theme.style(Role::Clock));
+        say(&yard_step_words::finding(&comparison.finding), theme.style(Role::Clock));
         for (kind, one, other) in comparison.asked {
             say(&format!("{}: {one} → {other}", kind.label()), theme.style(Role::Text));
         }

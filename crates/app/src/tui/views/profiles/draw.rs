@@ -201,9 +201,10 @@ fn draw_detail(buffer: &mut Buffer, area: Rect, theme: Theme, view: &ProfileView
         );
     }
     match &view.drift {
-        Some(drift) => {
-            say(&drift.sentence, theme.style(if drift.is_drifted { Role::Bad } else { Role::Good }))
-        }
+        Some(drift) => say(
+            &yard_step_words::drift(drift),
+            theme.style(if drift.is_drifted { Role::Bad } else { Role::Good }),
+        ),
         None => say(
             "Not run again since it was kept: r tries it again and shows any drift.",
             theme.style(Role::Dim),

@@ -166,7 +166,7 @@ fn draw_picked(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighState
         frontier.cost.what()
     );
     say(&figures, theme.style(Role::Clock));
-    if let Some(beside) = frontier.beside_stock(place) {
+    if let Some(beside) = yard_step_words::beside_stock(frontier, place) {
         say(&format!("{beside}."), theme.style(Role::Text));
     }
     say(&made_of(point), theme.style(Role::Dim));
@@ -197,7 +197,7 @@ fn made_of(point: &FrontierPoint) -> String {
 
 fn draw_sentence(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighState) {
     let space = panel(buffer, area, theme, "What it says", "");
-    let mut text = state.frontier.sentence.clone();
+    let mut text = yard_step_words::frontier(&state.frontier);
     if state.frontier.cost == Cost::Decibels {
         text += match state.full_fan {
             Some(_) => " Noise is estimated from fan speed and your measurement at full fan.",
