@@ -584,9 +584,9 @@ fn point_13_seeds_differ_and_the_room_shifts_everything(
     assert!(distinct(setting) >= 6 && distinct(SettingKind::MemoryOffset) >= 6);
     let leakages = cards.iter().map(|card| (card.unit.leakage * 1e6) as i64);
     let mountings = cards.iter().map(|card| (card.unit.mounting * 1e6) as i64);
-    let different = leakages.collect::<BTreeSet<i64>>().len();
-    assert!(different * 6 > SEEDS.count() * 5, "{different}");
-    assert!(mountings.collect::<BTreeSet<i64>>().len() > 20);
+    let nearly_all = SEEDS.count() * 5 / 6;
+    assert!(leakages.collect::<BTreeSet<i64>>().len() > nearly_all);
+    assert!(mountings.collect::<BTreeSet<i64>>().len() > nearly_all);
     for mut card in cards {
         let seed = card.description().serial.clone();
         let memory = edge(&card, SettingKind::MemoryOffset, &[]);
