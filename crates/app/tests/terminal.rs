@@ -436,8 +436,9 @@ fn a_stage_is_added_to_a_climb_and_found_again() {
     let terminal = opened(&dir, "--stages baseline --pace max");
     terminal.press(&["g"]);
     terminal.wait_for_all(&["undervolt-clock", "+ a adds", "window          – not here"]);
-    terminal.press(&["Down", "Down", "Down", "Down", "Down", "Down", "a", "Escape"]);
+    terminal.press(&["Down", "Down", "Down", "Down", "Down", "Down", "a"]);
     terminal.wait_for("Stage undervolt-clock comes after the others now.");
+    terminal.close("Stages of the climb");
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
     let again = opened(&dir, "");
@@ -519,7 +520,7 @@ fn the_demo_has_three_cards_with_a_history_and_a_climb_in_progress() {
         "More power alone brought",
         "▶ present",
     ]);
-    terminal.press(&["Escape"]);
+    terminal.close("Stages of the climb");
     terminal.press(&["c", "Down", "Enter"]);
     terminal.wait_for_all(&["Bracken 208 · unit 4", "MACHINE DOWN", "It has no outcome"]);
     terminal.press(&["q"]);
@@ -592,12 +593,12 @@ fn at_each_stage_the_user_may_overrule_the_climb_and_it_goes_on_from_there() {
     terminal.wait_for("Stage core was ended with what is known.");
     terminal.press(&["Up", "Down", "Down", "e"]);
     terminal.wait_for("Stage together was ended with what is known.");
-    terminal.press(&["Escape"]);
+    terminal.close("Stages of the climb");
     terminal.wait_for_all(&["OUTCOME", "core clock offset +45 MHz", "The trials point to"]);
     // It may begin again, and goes on by bisection.
     terminal.press(&["g", "Down", "Down", "Down", "Down", "r"]);
     terminal.wait_for("Stage together begins again");
-    terminal.press(&["Escape"]);
+    terminal.close("Stages of the climb");
     terminal.wait_for_all(&["together: core +45 MHz", "Map: core against memory", "bisection"]);
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");

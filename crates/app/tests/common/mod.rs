@@ -197,6 +197,21 @@ impl Terminal {
             sleep(Duration::from_millis(50));
         }
     }
+
+    /// Closes what shows `heading`, and waits until it is gone: an Escape with a letter right behind it
+    /// is another key to a terminal.
+    pub fn close(&self, heading: &str) {
+        self.press(&["Escape"]);
+        let began = Instant::now();
+        loop {
+            let screen = self.screen();
+            if !screen.contains(heading) {
+                return;
+            }
+            assert!(began.elapsed() < PATIENCE, "{heading:?} stays in:\n{screen}");
+            sleep(Duration::from_millis(50));
+        }
+    }
 }
 
 impl Drop for Terminal {
