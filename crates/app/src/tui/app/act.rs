@@ -158,8 +158,12 @@ impl State {
             Action::Present => Command::Look(None),
             Action::Restart => Command::Restart,
             Action::LayOver => Command::LayOver(next_laid_over(snapshot)),
-            // These ask first, or are done with already.
-            _ => return Outcome::Nothing,
+            // All others ask first, or belong to a view. A key that comes here does nothing: the walk
+            // over real states finds it.
+            other => {
+                debug_assert!(false, "{other:?} has a key in {:?}, and does nothing", self.view);
+                return Outcome::Nothing;
+            }
         };
         if matches!(action, Action::Try | Action::Earlier | Action::Later | Action::Present) {
             self.trace.begin_anew();
