@@ -16,7 +16,11 @@ const SEEDS: std::ops::RangeInclusive<u64> = 1..=16;
 const TARN: &str = "standin:tarn-310";
 const BRACKEN: &str = "standin:bracken-208";
 const QUERN: &str = "standin:quern-540";
-const KINDS: [&str; 3] = [TARN, BRACKEN, QUERN];
+
+/// Every kind there is.
+fn kinds() -> Vec<String> {
+    CardChoice::all().iter().map(ToString::to_string).collect()
+}
 
 fn open(kind: &str, seed: u64) -> StandIn {
     let choice: CardChoice = kind.parse().unwrap();
@@ -481,7 +485,7 @@ fn point_11_settings_are_rounded_to_bins_and_clamped(#[case] asked: f64, #[case]
 
 #[test]
 fn point_11_now_and_then_a_setting_is_not_taken() {
-    for kind in KINDS {
+    for kind in &kinds() {
         let choice: CardChoice = kind.parse().unwrap();
         let refused: usize = SEEDS
             .map(|seed| {
@@ -606,7 +610,8 @@ fn point_13_seeds_differ_and_the_room_shifts_everything(
 #[test]
 fn point_14_runs_scatter_by_half_a_percent_and_background_costs_two() {
     for seed in SEEDS {
-        let mut card = open(KINDS[seed as usize % 3], seed);
+        let kinds = kinds();
+        let mut card = open(&kinds[seed as usize % kinds.len()], seed);
         settled(&mut card, &fan(100.0));
         let mut score = |disturbance| {
             card.apply(&fan(100.0)).unwrap();
@@ -685,7 +690,7 @@ fn point_16_after_a_driver_update_overrides_of_the_limit_table_are_gone(#[case] 
 
 #[test]
 fn the_same_seed_is_the_same_card_on_the_same_course() {
-    for kind in KINDS {
+    for kind in &kinds() {
         let course = |seed, course| {
             let mut card = kind.parse::<CardChoice>().unwrap().open(seed, course).unwrap();
             card.apply(&with(&[(SettingKind::MemoryOffset, 40.0)])).unwrap();
@@ -723,7 +728,7 @@ fn a_current_limit_holds_the_clock_back_where_power_does_not() {
 
 #[test]
 fn what_a_card_has_not_is_told_with_its_reason() {
-    for kind in KINDS {
+    for kind in &kinds() {
         let card = open(kind, 1);
         let description = card.description();
         for setting in SettingKind::ALL {
