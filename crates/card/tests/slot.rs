@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
 use std::io::{BufRead, BufReader, ErrorKind, Read, Write};
-use std::os::unix::net::UnixStream;
+use std::os::unix::net::{UnixListener, UnixStream};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
@@ -51,6 +51,29 @@ fn open(address: &SlotAddress) -> SlotCard {
 
 fn offset(mhz: i32) -> Settings {
     Settings { core_offset: Some(MhzOffset(mhz)), ..Settings::default() }
+}
+
+#[test]
+fn a_host_that_goes_as_one_comes_is_replaced_by_the_next() {
+    let dir = tempfile::tempdir().unwrap();
+    let runtime = RuntimeDir::at(&dir.path().join("run")).unwrap();
+    let address = SlotAddress::of(&runtime, "standin:tarn-310#7");
+    let path = address.to_string();
+    let going = UnixListener::bind(&path).unwrap();
+    let gone = thread::spawn(move || {
+        let (stream, _) = going.accept().unwrap();
+        std::fs::remove_file(&path).unwrap();
+        drop((stream, going));
+    });
+    let place = address.clone();
+    let power = Box::new(move || {
+        let place = place.clone();
+        thread::spawn(move || serve(&place, card(), FaultsOnRequest::Refused));
+        Ok(())
+    });
+    let reached = SlotCard::open(address, Some(power)).unwrap();
+    assert_eq!(reached.description(), card().description());
+    gone.join().unwrap();
 }
 
 #[test]

@@ -123,7 +123,7 @@ impl CardKeeper {
         let Some(first) = failed.next() else { return Ok(()) };
         Err(failed.fold(first, |all, next| NotBack {
             card: format!("{} and {}", all.card, next.card),
-            cause: format!("{} {}: {}", all.cause, next.card, next.cause),
+            cause: format!("{}; {}: {}", all.cause, next.card, next.cause),
         }))
     }
 }

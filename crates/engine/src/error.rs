@@ -46,10 +46,10 @@ pub enum EngineError {
     #[error("this trial needs an explicit yes: {}", yard_step_words::risk(.0))]
     NeedsYes(Risk),
     /// A card does not hold the settings it was put back to.
-    #[error("{0} Restart the machine: that brings it to stock.")]
+    #[error("{0}. Restart the machine: that brings it to stock.")]
     NotBack(#[from] NotBack),
     /// Something failed, and after that the card could not be put back.
-    #[error("{error} After that, {not_back} Restart the machine: that brings it to stock.")]
+    #[error("{}. After that, {not_back}. Restart the machine: that brings it to stock.", error.to_string().trim_end_matches('.'))]
     FailedAndNotBack {
         /// What failed.
         error: Box<EngineError>,

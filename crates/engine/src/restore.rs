@@ -30,7 +30,7 @@ pub(crate) fn restore(card: &mut dyn Card, settings: &Settings) -> Result<(), No
     }
     let differences = held.map(|held| settings.differences(&held, card.description()));
     let words = differences.unwrap_or_default().iter().map(ToString::to_string).collect::<Vec<_>>();
-    Err(failed(card, format!("asked {ATTEMPTS} times. {}.", words.join("; "))))
+    Err(failed(card, format!("asked {ATTEMPTS} times: {}", words.join("; "))))
 }
 
 /// Whether a card that says it holds `taken` holds `settings`, in its own steps.

@@ -750,7 +750,7 @@ fn a_card_that_does_not_go_back_is_told() {
     bench.trouble.lock().unwrap().deaf = true;
     let error = engine.put_to_stock().unwrap_err().to_string();
     assert!(
-        error.contains("#5 was not put back: asked 5 times. core clock offset: asked ±0 MHz"),
+        error.contains("#5 was not put back: asked 5 times: core clock offset: asked ±0 MHz"),
         "{error}"
     );
     bench.trouble.lock().unwrap().deaf = false;

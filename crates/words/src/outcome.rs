@@ -2,7 +2,7 @@
 
 use yard_step_core::{Claim, Margin, MhzOffset, MillivoltOffset, Outcome, Seconds};
 
-use crate::text::{capitalised, listed};
+use crate::text::capitalised;
 
 /// What a climb comes to, in a sentence.
 #[must_use]
@@ -40,11 +40,11 @@ pub fn claim(claim: &Claim) -> String {
             .flatten()
             .collect();
     format!(
-        "For {}, {} is taken off the believed edge: it holds {} with {} %.",
+        "For {}: {} the believed edge, with a chance of {} % to hold {}.",
         claim.margin.purpose(),
-        listed(&off, "nothing"),
-        span_in_words(claim.span),
-        percent_of(claim.chance)
+        if off.is_empty() { "at".into() } else { format!("{} below", off.join(", ")) },
+        percent_of(claim.chance),
+        span_in_words(claim.span)
     )
 }
 
@@ -144,10 +144,10 @@ mod tests {
     }
 
     #[rstest]
-    #[case(0.999_9, (45, 0, 0), "core 45 MHz is taken off the believed edge: it holds 24 h with over 99.9 %.")]
-    #[case(0.994_4, (45, 100, 0), "core 45 MHz, memory 100 MHz is taken off the believed edge: it holds 24 h with 99.4 %.")]
-    #[case(0.969, (0, 0, 15), "voltage 15 mV is taken off the believed edge: it holds 24 h with 97 %.")]
-    #[case(0.5, (0, 0, 0), "nothing is taken off the believed edge: it holds 24 h with 50 %.")]
+    #[case(0.999_9, (45, 0, 0), ": core 45 MHz below the believed edge, with a chance of over 99.9 % to hold 24 h.")]
+    #[case(0.994_4, (45, 100, 0), ": core 45 MHz, memory 100 MHz below the believed edge, with a chance of 99.4 % to hold 24 h.")]
+    #[case(0.969, (0, 0, 15), ": voltage 15 mV below the believed edge, with a chance of 97 % to hold 24 h.")]
+    #[case(0.5, (0, 0, 0), ": at the believed edge, with a chance of 50 % to hold 24 h.")]
     fn a_claim_names_what_is_taken_off_and_never_says_certain(
         #[case] chance: f64,
         #[case] (core, memory, depth): (i32, i32, i32),

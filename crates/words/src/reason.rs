@@ -38,8 +38,8 @@ pub fn reason(why: &Reason) -> String {
             format!("{}. Next: {} to confirm {at}.", end_of_steps(at, above), length.in_words())
         }
         Reason::Settle { confirmed, held_for, fine_steps, at } => format!(
-            "{confirmed} held for {}, which is far from a proof for a day: {} taken off, and a run at \
-             {at} measures what is kept.",
+            "{confirmed} held for {}, too short to prove a day. {} taken off, and a run at {at} measures \
+             what is kept.",
             held_for.in_words(),
             if *fine_steps == 1 {
                 "1 fine step is".into()
@@ -70,8 +70,8 @@ pub fn reason(why: &Reason) -> String {
             )
         }
         Reason::Doubted { trial, at } => format!(
-            "Everything hangs on one fault, in trial {trial}: {at} once more, to see whether that was \
-             an accident."
+            "One fault decides the result, in trial {trial}: {at} once more, to see whether it was a \
+             coincidence."
         ),
         Reason::Again { trial, verdict, at } => {
             format!("Trial {trial} proves nothing ({verdict}): {at} once more.")
@@ -109,8 +109,8 @@ pub fn reason(why: &Reason) -> String {
         Reason::OtherLimit { at, why, limit, length } => format!(
             "At {at} {}: {} with a limit of {limit}.",
             match why {
-                OtherLimit::Dips => "power still makes dips",
-                OtherLimit::DrawsNoLess => "it draws as much as at stock, or more",
+                OtherLimit::Dips => "the clock still dips for lack of power",
+                OtherLimit::DrawsNoLess => "it draws no less than at stock",
             },
             length.in_words()
         ),
@@ -159,7 +159,7 @@ fn end_of_steps(at: &str, above: &Above) -> String {
             )
         }
         Above::TookMachineDown => format!("{at} holds, and what lies above took the machine down"),
-        Above::BringsNothing => format!("{at} holds, and more brings nothing"),
+        Above::BringsNothing => format!("{at} holds, and more brings no score"),
         Above::CardEnds => format!("{at} holds, and the card offers no more"),
     }
 }
@@ -274,7 +274,7 @@ mod tests {
     )]
     #[case(
         confirm(Above::BringsNothing),
-        "+120 MHz holds, and more brings nothing. Next: 10 min to confirm +120 MHz."
+        "+120 MHz holds, and more brings no score. Next: 10 min to confirm +120 MHz."
     )]
     #[case(
         confirm(Above::CardEnds),
@@ -287,7 +287,7 @@ mod tests {
             fine_steps: 2,
             at: "+90 MHz".into(),
         },
-        "+120 MHz held for 1 h, which is far from a proof for a day: 2 fine steps are taken off, and a run at +90 MHz measures what is kept."
+        "+120 MHz held for 1 h, too short to prove a day. 2 fine steps are taken off, and a run at +90 MHz measures what is kept."
     )]
     #[case(
         Reason::Settle {
@@ -296,7 +296,7 @@ mod tests {
             fine_steps: 1,
             at: "+105 MHz".into(),
         },
-        "+120 MHz held for 1 h, which is far from a proof for a day: 1 fine step is taken off, and a run at +105 MHz measures what is kept."
+        "+120 MHz held for 1 h, too short to prove a day. 1 fine step is taken off, and a run at +105 MHz measures what is kept."
     )]
     #[case(
         Reason::Informative {
@@ -326,7 +326,7 @@ mod tests {
     )]
     #[case(
         Reason::Doubted { trial: 5, at: "+60 MHz".into() },
-        "Everything hangs on one fault, in trial 5: +60 MHz once more, to see whether that was an accident."
+        "One fault decides the result, in trial 5: +60 MHz once more, to see whether it was a coincidence."
     )]
     #[case(
         Reason::Again { trial: 5, verdict: Verdict::NotTaken, at: "+60 MHz".into() },
@@ -375,7 +375,7 @@ mod tests {
             limit: "268 W".into(),
             length: Seconds(180.0),
         },
-        "At −50 mV power still makes dips: 3 min with a limit of 268 W."
+        "At −50 mV the clock still dips for lack of power: 3 min with a limit of 268 W."
     )]
     #[case(
         Reason::OtherLimit {
@@ -384,7 +384,7 @@ mod tests {
             limit: "250 W".into(),
             length: Seconds(180.0),
         },
-        "At −50 mV it draws as much as at stock, or more: 3 min with a limit of 250 W."
+        "At −50 mV it draws no less than at stock: 3 min with a limit of 250 W."
     )]
     #[case(
         Reason::AtFullVoltage(Box::new(Reason::CompareFirst { what: "A".into() })),

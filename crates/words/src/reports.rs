@@ -9,7 +9,7 @@ use crate::text::capitalised;
 pub fn power(report: &PowerReport) -> String {
     let faster = match report.gain {
         Gain::Clear => format!("{:+.1} % score", report.gain_percent),
-        Gain::NotThere => "no score to speak of".into(),
+        Gain::NotThere => "no measurable score".into(),
         Gain::Open => format!("{:+.1} % score (not clear of the noise)", report.gain_percent),
     };
     let power = report.power.map_or(String::new(), |w| format!(", {:+.0} W", w.value()));
@@ -105,7 +105,7 @@ mod tests {
     )]
     #[case(
         PowerReport { power: None, hotter: None, ..a_power_report(Gain::NotThere, 0.0, 0.0) },
-        "More power alone brought no score to speak of: the clock rose by 0 MHz and became steadier by 0 points."
+        "More power alone brought no measurable score: the clock rose by 0 MHz and became steadier by 0 points."
     )]
     fn what_more_power_brought_is_told_with_its_direction(
         #[case] report: PowerReport,

@@ -9,8 +9,8 @@ use crate::text::listed;
 pub fn risk(risk: &Risk) -> String {
     match risk {
         Risk::MachineDown { trial, climb, is_same, moved } => format!(
-            "{} took the machine down in trial {trial}{}, at {}. It may do so again, and what is open \
-             on this machine may be lost.",
+            "{} took the machine down in trial {trial}{}, at {}. It may do so again; unsaved work on this \
+             machine may be lost.",
             if *is_same { "These settings" } else { "Settings no bolder than these" },
             climb.map_or(String::new(), |climb| format!(" of climb {climb}")),
             listed(moved, "stock")

@@ -20,6 +20,8 @@ const ANSWER: Duration = Duration::from_secs(2);
 const WORK_ANSWER: Duration = Duration::from_secs(8);
 /// How long a host may take to come up.
 const COMES_UP: Duration = Duration::from_secs(5);
+/// Time between two tries to reach it.
+const BETWEEN_TRIES: Duration = Duration::from_millis(2);
 
 /// A stand-in in a process of its own.
 pub struct SlotCard {
@@ -74,21 +76,33 @@ fn reach(
     address: &SlotAddress,
     power: Option<&Power>,
 ) -> Result<(BufReader<UnixStream>, CardDescription), CardError> {
+    let until = Instant::now() + COMES_UP;
+    loop {
+        let mut line = BufReader::new(connect_or_start(address, power)?);
+        match ask(&mut line, &Request::Describe, ANSWER) {
+            Ok(Reply::Described { card }) => return Ok((line, *card)),
+            Ok(other) => return Err(unexpected(&other)),
+            // A host on its way out still lets visitors in, and leaves them without a word: the next
+            // one takes its place.
+            Err(CardError::Gone { .. }) if power.is_some() && Instant::now() < until => {
+                thread::sleep(BETWEEN_TRIES);
+            }
+            Err(error) => return Err(error),
+        }
+    }
+}
+
+fn connect_or_start(address: &SlotAddress, power: Option<&Power>) -> Result<UnixStream, CardError> {
     let gone = |error: io::Error| CardError::Gone { cause: error.to_string() };
-    let stream = match (address.connect(), power) {
-        (Ok(stream), _) => stream,
-        (Err(error), None) => return Err(gone(error)),
+    match (address.connect(), power) {
+        (Ok(stream), _) => Ok(stream),
+        (Err(error), None) => Err(gone(error)),
         // Somebody else's socket: switching a machine on beside it would not help.
-        (Err(error), _) if error.kind() == ErrorKind::PermissionDenied => return Err(gone(error)),
+        (Err(error), _) if error.kind() == ErrorKind::PermissionDenied => Err(gone(error)),
         (Err(_), Some(power)) => {
             power().map_err(gone)?;
-            wait_for_host(address).map_err(gone)?
+            wait_for_host(address).map_err(gone)
         }
-    };
-    let mut line = BufReader::new(stream);
-    match ask(&mut line, &Request::Describe, ANSWER)? {
-        Reply::Described { card } => Ok((line, *card)),
-        other => Err(unexpected(&other)),
     }
 }
 
@@ -98,7 +112,7 @@ fn wait_for_host(address: &SlotAddress) -> io::Result<UnixStream> {
         match address.connect() {
             Ok(stream) => return Ok(stream),
             Err(error) if Instant::now() > until => return Err(error),
-            Err(_) => thread::sleep(Duration::from_millis(2)),
+            Err(_) => thread::sleep(BETWEEN_TRIES),
         }
     }
 }

@@ -11,7 +11,7 @@
 //! | card | 8 | when it was finished, seconds since the load was begun, `f64` |
 //! | card | 4 a pixel | the frame as it was drawn |
 //!
-//! Numbers are little-endian; pixels are as the machine has them, which both ends run on.
+//! Numbers are little-endian. Pixels are in the byte order of the machine, on which both ends run.
 
 use std::io::{self, BufRead, Read};
 
