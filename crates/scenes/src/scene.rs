@@ -271,6 +271,29 @@ mod tests {
         frame
     }
 
+    /// FNV-1a over the pixels of some frames of a scene.
+    fn digest(scene: Scene) -> u64 {
+        let frames = (0..PASS_FRAMES).step_by(37).map(|number| drawn(scene, number, 128, 72));
+        let pixels = frames.flat_map(|frame| frame.pixels);
+        pixels.fold(0xcbf2_9ce4_8422_2325, |hash, pixel| {
+            (hash ^ u64::from(pixel)).wrapping_mul(0x0100_0000_01b3)
+        })
+    }
+
+    /// Cards are held to the bit, wherever and with whatever they draw: a scene that is painted in
+    /// another way must come to the same pixels.
+    #[rstest]
+    #[case(Scene::Kiln, 0x1c4c_6bf5_df83_4ac4)]
+    #[case(Scene::Sluice, 0xcace_b947_8221_5ae1)]
+    #[case(Scene::Loom, 0x937a_fdf5_bdc6_0f04)]
+    #[case(Scene::Lantern, 0x7c3d_1d59_566c_da4b)]
+    #[case(Scene::Doldrums, 0x8326_c1a2_191e_ce3d)]
+    #[case(Scene::Squall, 0x5f69_51ff_a5bd_d56c)]
+    #[case(Scene::Medley, 0x027f_f5f1_0efb_f5ea)]
+    fn a_scene_keeps_its_pixels(#[case] scene: Scene, #[case] pixels: u64) {
+        assert_eq!(digest(scene), pixels, "{:#x}", digest(scene));
+    }
+
     #[test]
     fn a_frame_is_a_pure_function_of_its_number_and_repeats_after_a_pass() {
         for scene in Scene::ALL {
