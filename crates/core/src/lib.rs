@@ -41,11 +41,11 @@ pub use card::memory_rate::MemoryWiring;
 pub use card::settings::{Clamped, Difference, Settings, SettingsError};
 pub use climb::{
     Above, Advice, Axis, Baseline, Bend, Bracket, ChartTrial, Claim, Climb, ClimbError, ClimbEvent,
-    Compared, Culprit, Depth, Descent, DescentTrial, Directive, Downed, EdgeBelief, Failure, Gain,
+    Culprit, Depth, Descent, DescentTrial, Directive, Downed, EdgeBelief, Failure, Gain,
     InStepRecord, Isolation, Joint, Left, Map, Measured, Next, Nudge, OtherLimit, Outcome, Outlook,
-    Pair, Part, PowerReport, Proposal, Prospect, Purpose, Reason, Risk, RoundReport, ScoreLine,
-    Shown, StableYetSlower, Stage, StageOrder, Stairs, StepSize, StrategyReport, Stuck, TimingBand,
-    TrialRecord, TrialRequest, WhySlower, asks_more_clock, in_short,
+    Pair, Part, PowerReport, Proposal, Prospect, Purpose, Reason, Risk, RoundEntry, RoundReport,
+    ScoreLine, Shown, StableYetSlower, Stage, StageOrder, Stairs, StepSize, StrategyReport, Stuck,
+    TimingBand, TrialRecord, TrialRequest, WhySlower, asks_more_clock, in_short,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{

@@ -3,7 +3,8 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Climb, ClimbError, Descent, Domain, Next, Outcome, Outlook, Seconds, Stage, Stairs, in_short,
+    Climb, ClimbError, Descent, Domain, Next, Outcome, Outlook, Seconds, Stage, Stairs, Stuck,
+    in_short,
 };
 use yard_step_ledger::ClimbEntry;
 use yard_step_scenes::Scene;
@@ -25,7 +26,8 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
             plan: Arc::new(climb.plan().clone()),
             stages: climb.stages().to_vec(),
             stage: Stage::Baseline,
-            next: next_view(climb.next(), climb),
+            // Worked out once, when it is filled.
+            next: NextView::Stuck(Stuck::NoBaseline),
             trials: Arc::new(Vec::new()),
             under_load: Seconds(0.0),
             outlook: Outlook::default(),

@@ -81,7 +81,7 @@ fn glow_of(size: i32) -> Glow {
 
 fn lanterns(number: i32) -> Vec<Light> {
     static GLOWS: LazyLock<Vec<Glow>> = LazyLock::new(|| {
-        (0..LANTERNS).map(|index| glow_of(size_of(hash(index, 0x51, 7)))).collect()
+        (0..LANTERNS).map(|index| glow_of(lantern_size(hash(index, 0x51, 7)))).collect()
     });
     (0..LANTERNS)
         .zip(GLOWS.iter())
@@ -97,7 +97,7 @@ fn lanterns(number: i32) -> Vec<Light> {
             Light {
                 x: ((dice >> 5) as i32 & 0x7ff) % WIDTH + sway / 3,
                 y: SHORE - 24 - risen + 160,
-                size: size_of(dice),
+                size: lantern_size(dice),
                 colour: [255, 150 + warmth, 60 + warmth / 2],
                 glow,
             }
@@ -106,7 +106,7 @@ fn lanterns(number: i32) -> Vec<Light> {
 }
 
 /// The size of the lantern for which the dice fell so.
-fn size_of(dice: u32) -> i32 {
+fn lantern_size(dice: u32) -> i32 {
     380 + (dice >> 17 & 0xff) as i32 * 2
 }
 

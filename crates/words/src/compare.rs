@@ -2,6 +2,8 @@
 
 use yard_step_core::compare::Finding;
 
+use crate::text::against_chance;
+
 /// What two trials come to side by side, in a sentence or two.
 #[must_use]
 pub fn finding(finding: &Finding) -> String {
@@ -18,11 +20,7 @@ pub fn finding(finding: &Finding) -> String {
         Finding::Scores { gain_percent, by_chance, room_differs, fans_differ } => {
             let chance = match by_chance {
                 None => "how much of it is chance is unknown without two runs at stock".to_owned(),
-                Some(bound) => {
-                    let is_more = gain_percent.abs() > bound.value();
-                    let more = if is_more { "more" } else { "no more" };
-                    format!("{more} than chance (±{:.1} %)", bound.value())
-                }
+                Some(bound) => against_chance(*gain_percent, bound.value()),
             };
             format!(
                 "The second is {:.1} % {}: {chance}.{}{}",

@@ -2,6 +2,8 @@
 
 use yard_step_core::Drift;
 
+use crate::text::against_chance;
+
 /// What the newest run of a profile says of it, in a sentence.
 #[must_use]
 pub fn drift(drift: &Drift) -> String {
@@ -11,10 +13,9 @@ pub fn drift(drift: &Drift) -> String {
         return format!("It no longer holds: {place} ended in {verdict}.");
     }
     let noise = drift.noise_percent;
-    let score = drift.score_percent.map(|score| {
-        let beyond = if score.abs() > noise { "more" } else { "no more" };
-        format!("score {score:+.1} %, {beyond} than chance (±{noise:.1} %)")
-    });
+    let score = drift
+        .score_percent
+        .map(|score| format!("score {score:+.1} %, {}", against_chance(score, noise)));
     let power = drift.power_percent.map(|power| format!("power {power:+.1} %"));
     let heat = drift.hotter.map(|kelvin| format!("hot spot {kelvin:+.0} K"));
     let parts: Vec<String> = [score, power, heat].into_iter().flatten().collect();

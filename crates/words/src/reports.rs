@@ -1,6 +1,6 @@
 //! What the stages found.
 
-use yard_step_core::{Compared, Gain, PowerReport, RoundReport, StrategyReport};
+use yard_step_core::{Gain, PowerReport, RoundEntry, RoundReport, StrategyReport};
 
 use crate::text::capitalised;
 
@@ -29,7 +29,7 @@ pub fn power(report: &PowerReport) -> String {
 /// What a stage that compares a few settings came to, in a sentence or two.
 #[must_use]
 pub fn round(report: &RoundReport) -> String {
-    let tried: Vec<String> = report.tried.iter().map(compared).collect();
+    let tried: Vec<String> = report.tried.iter().map(entry).collect();
     let tried = tried.join("; ");
     match (&report.best, report.settings) {
         (None, _) => "Nothing is known yet.".into(),
@@ -42,7 +42,7 @@ pub fn round(report: &RoundReport) -> String {
     }
 }
 
-fn compared(one: &Compared) -> String {
+fn entry(one: &RoundEntry) -> String {
     match (one.gain_percent, one.throttles) {
         (None, _) => format!("{} does not hold", one.what),
         (Some(gain), false) => format!("{} {gain:+.1} %", one.what),
@@ -114,8 +114,8 @@ mod tests {
         assert_eq!(power(&report), told);
     }
 
-    fn compared_with(what: &str, gain_percent: Option<f64>, throttles: bool) -> Compared {
-        Compared { what: what.into(), gain_percent, throttles }
+    fn an_entry(what: &str, gain_percent: Option<f64>, throttles: bool) -> RoundEntry {
+        RoundEntry { what: what.into(), gain_percent, throttles }
     }
 
     #[rstest]
@@ -138,14 +138,13 @@ mod tests {
         let report = RoundReport {
             stage: Stage::Timing,
             settings,
-            gain_percent: best.as_ref().map(|(_, gain)| *gain),
             sections: vec![],
             base: "level 0".into(),
             best,
             tried: vec![
-                compared_with("level 2", Some(1.2), false),
-                compared_with("level 3", None, false),
-                compared_with("level 1", Some(-0.4), true),
+                an_entry("level 2", Some(1.2), false),
+                an_entry("level 3", None, false),
+                an_entry("level 1", Some(-0.4), true),
             ],
         };
         assert_eq!(round(&report), told);

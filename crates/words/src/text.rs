@@ -10,3 +10,9 @@ pub(crate) fn capitalised(text: &str) -> String {
 pub(crate) fn listed(parts: &[String], none: &str) -> String {
     if parts.is_empty() { none.to_owned() } else { parts.join(", ") }
 }
+
+/// Whether a difference of `percent` is more than chance may bring, which is up to `bound` percent.
+pub(crate) fn against_chance(percent: f64, bound: f64) -> String {
+    let more = if percent.abs() > bound { "more" } else { "no more" };
+    format!("{more} than chance (±{bound:.1} %)")
+}

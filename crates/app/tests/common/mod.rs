@@ -173,42 +173,37 @@ impl Terminal {
 
     /// Waits until one of the texts is on the screen; answers which.
     pub fn wait_for_any<'a>(&self, texts: &[&'a str]) -> &'a str {
-        let began = Instant::now();
-        loop {
-            let screen = self.screen();
-            if let Some(text) = texts.iter().find(|text| screen.contains(**text)) {
-                return text;
-            }
-            assert!(began.elapsed() < PATIENCE, "never saw any of {texts:?} in:\n{screen}");
-            sleep(Duration::from_millis(50));
-        }
+        let seen = |screen: &str| texts.iter().find(|text| screen.contains(**text)).copied();
+        self.wait_until(&format!("never saw any of {texts:?}"), seen)
     }
 
     /// Waits until all texts are on the screen at once. A screen may be caught half drawn, so what
     /// belongs together is waited for together.
     pub fn wait_for_all(&self, texts: &[&str]) -> String {
-        let began = Instant::now();
-        loop {
-            let screen = self.screen();
-            if texts.iter().all(|text| screen.contains(text)) {
-                return screen;
-            }
-            assert!(began.elapsed() < PATIENCE, "never saw {texts:?} in:\n{screen}");
-            sleep(Duration::from_millis(50));
-        }
+        let has_all = |screen: &str| texts.iter().all(|text| screen.contains(text));
+        self.wait_until(&format!("never saw {texts:?}"), |screen| {
+            has_all(screen).then(|| screen.to_owned())
+        })
     }
 
     /// Closes what shows `heading`, and waits until it is gone: an Escape with a letter right behind it
     /// is another key to a terminal.
     pub fn close(&self, heading: &str) {
         self.press(&["Escape"]);
+        self.wait_until(&format!("{heading:?} stays"), |screen| {
+            (!screen.contains(heading)).then_some(())
+        });
+    }
+
+    /// Looks at the screen until something is found there; `failure` is told where it never is.
+    fn wait_until<T>(&self, failure: &str, find: impl Fn(&str) -> Option<T>) -> T {
         let began = Instant::now();
         loop {
             let screen = self.screen();
-            if !screen.contains(heading) {
-                return;
+            if let Some(found) = find(&screen) {
+                return found;
             }
-            assert!(began.elapsed() < PATIENCE, "{heading:?} stays in:\n{screen}");
+            assert!(began.elapsed() < PATIENCE, "{failure} in:\n{screen}");
             sleep(Duration::from_millis(50));
         }
     }

@@ -60,24 +60,27 @@ impl Climb {
         })
     }
 
+    /// What took the machine down that settings are at least as bold as.
+    fn barring(&self, settings: &Settings) -> impl Iterator<Item = (Option<i64>, Downed)> {
+        self.downed().filter(|(_, downed)| downed.bars(settings, &self.card))
+    }
+
     /// What might happen under settings at least as bold as some that took the machine down; `None`
     /// where there are no such.
     #[must_use]
     pub fn risk_of(&self, settings: &Settings) -> Option<Risk> {
-        let (climb, downed) =
-            self.downed().find(|(_, downed)| downed.bars(settings, &self.card))?;
+        let (climb, downed) = self.barring(settings).next()?;
         Some(downed.risk(climb, settings, &self.card))
     }
 
     /// Whether settings are at least as bold as some that took the machine down.
     pub(in crate::climb) fn is_barred(&self, settings: &Settings) -> bool {
-        self.risk_of(settings).is_some()
+        self.barring(settings).next().is_some()
     }
 
     /// The same, by what other climbs on this card remember.
     pub(in crate::climb) fn is_barred_by_others(&self, settings: &Settings) -> bool {
-        let mut others = self.downed().filter(|(climb, _)| climb.is_some());
-        others.any(|(_, downed)| downed.bars(settings, &self.card))
+        self.barring(settings).any(|(climb, _)| climb.is_some())
     }
 
     /// The lowest value of an axis at which `base` would be as bold as what took the machine down.

@@ -41,7 +41,7 @@ pub use search::{Bracket, Failure};
 pub use stages::baseline::Baseline;
 pub use stages::order::{Directive, StageOrder};
 pub use stages::power::PowerReport;
-pub use stages::round::{Compared, RoundReport};
+pub use stages::round::{RoundEntry, RoundReport};
 pub use stages::together::{Joint, Pair};
 pub use stages::undervolt::{Descent, DescentTrial, Measured, StrategyReport};
 

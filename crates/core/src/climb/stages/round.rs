@@ -65,8 +65,6 @@ pub struct RoundReport {
     pub stage: Stage,
     /// What it keeps; none where nothing is better than before.
     pub settings: Option<Settings>,
-    /// Gain over what it began with, percent.
-    pub gain_percent: Option<f64>,
     /// Gain in frame rate by section of the load, percent: for which scenes it pays.
     pub sections: Vec<(usize, f64)>,
     /// What it began with.
@@ -74,12 +72,20 @@ pub struct RoundReport {
     /// The best of the others so far, with its gain in percent.
     pub best: Option<(Shown, f64)>,
     /// How each of the others fared that was run.
-    pub tried: Vec<Compared>,
+    pub tried: Vec<RoundEntry>,
+}
+
+impl RoundReport {
+    /// Gain of the best over what it began with, percent.
+    #[must_use]
+    pub fn gain_percent(&self) -> Option<f64> {
+        self.best.as_ref().map(|(_, gain)| *gain)
+    }
 }
 
 /// How one of the settings that a round compares fared.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Compared {
+pub struct RoundEntry {
     /// What it is.
     pub what: Shown,
     /// Gain over what the round began with, percent; none where it does not hold.
@@ -231,25 +237,24 @@ impl Climb {
         let sections = best.map_or_else(Vec::new, |(at, ..)| {
             self.gain_by_section(&all[0].settings, &all[at].settings)
         });
-        let tried = all.iter().skip(1).filter_map(|one| self.compared(one, &all[0])).collect();
+        let tried = all.iter().skip(1).filter_map(|one| self.entry(one, &all[0])).collect();
         let best = best.map(|(at, gain, _)| (all[at].what.clone(), gain * 100.0));
-        let gain_percent = best.as_ref().map(|(_, gain)| *gain);
         let base = all[0].what.clone();
-        Some(RoundReport { stage, settings, gain_percent, sections, base, best, tried })
+        Some(RoundReport { stage, settings, sections, base, best, tried })
     }
 
     /// How a candidate fared; `None` where it was not run.
-    fn compared(&self, candidate: &Candidate, first: &Candidate) -> Option<Compared> {
+    fn entry(&self, candidate: &Candidate, first: &Candidate) -> Option<RoundEntry> {
         let fared = self.fared(&candidate.settings);
         let what = candidate.what.clone();
         if fared == Fared::Failed {
-            return Some(Compared { what, gain_percent: None, throttles: false });
+            return Some(RoundEntry { what, gain_percent: None, throttles: false });
         }
         let (gain, _) = self.difference(&fared, &self.fared(&first.settings))?;
         let is_raised = candidate.settings.clock_minimum != first.settings.clock_minimum;
         let mut runs = self.runs_at(&candidate.settings).into_iter();
         let throttles = is_raised && runs.any(|run| run.verdict() == Verdict::Throttled);
-        Some(Compared { what, gain_percent: Some(gain * 100.0), throttles })
+        Some(RoundEntry { what, gain_percent: Some(gain * 100.0), throttles })
     }
 
     /// Gain in frame rate of each section of the load, percent.
