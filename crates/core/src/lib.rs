@@ -53,8 +53,8 @@ pub use judge::verdict::{
 };
 pub use keep::cut_back::CUT_BACK;
 pub use keep::profile::{
-    Backing, Drift, LEAST_PROOF, LONGEST_NAME, LONGEST_PURPOSE, Origin, Profile, Proof, RunAt,
-    drift,
+    Backing, Drift, Grounds, LEAST_LOADS, LEAST_PROOF, LONGEST_NAME, LONGEST_PURPOSE, Origin,
+    Profile, Proof, RunAt, drift,
 };
 pub use load::artifact::{
     Artifact, ArtifactKind, ArtifactLog, Domain, PixelArea, count_by_kind, suggested_domain,
@@ -63,7 +63,9 @@ pub use load::frame::Frame;
 pub use load::pass::{PassScore, SectionScore, score_pass};
 pub use load::patch::Patch;
 pub use load::workload::{CheckedFrame, Demand, Workload};
-pub use machine::prerequisites::{Facts, Prerequisite, Standing, prerequisites};
+pub use machine::prerequisites::{
+    Facts, OtherPrograms, Prerequisite, ProfileInUse, Standing, prerequisites, steers,
+};
 pub use machine::room::{Case, Room};
 pub use machine::supply::{Machine, MachineError, SupplyHeadroom};
 pub use measure::clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
@@ -79,8 +81,8 @@ pub use plan::{
     VoltagePlan,
 };
 pub use shape::{
-    Change, CurveError, CurveKind, CurveOffer, MOST_CURVE_POINTS, Sight, Sketch, Span, VfCurve,
-    VfPoint, sight, top_of,
+    Change, CurveError, CurveKind, CurveOffer, HeldBy, MOST_CURVE_POINTS, Place, Sight, Sketch,
+    Span, Taken, VfCurve, VfPoint, sight, top_of,
 };
 pub use text::{MOST_QUOTED, checked_name, counted, printable, printable_lines, quoted, stated};
 pub use units::{

@@ -2,7 +2,8 @@
 //! kept settings it goes back to, cards held in step with it, and the machine it sits in.
 
 use yard_step_core::{
-    CardDescription, Facts, Machine, Prerequisite, Sample, Seconds, Settings, prerequisites,
+    CardDescription, Facts, Machine, Prerequisite, ProfileInUse, Sample, Seconds, Settings,
+    prerequisites,
 };
 
 use crate::engine::Engine;
@@ -126,7 +127,7 @@ impl Engine {
         let is_waiting = self.resumed_after > 0
             && self.resumed_after == self.climb.trials().len()
             && !self.ended;
-        prerequisites(&Facts {
+        prerequisites(Facts {
             card: self.cards.card().description(),
             cards,
             machine: &self.machine,
@@ -134,10 +135,11 @@ impl Engine {
             factory_copied: true,
             idle,
             unfinished_climb: is_waiting.then_some(self.climb_id),
-            profile: profiles
-                .iter()
-                .find(|view| view.profile.in_use)
-                .map(|view| (view.profile.name.as_str(), &view.proof)),
+            profile: profiles.iter().find(|view| view.profile.in_use).map(|view| ProfileInUse {
+                name: view.profile.name.clone(),
+                proof: view.proof,
+                backing: view.backing.clone(),
+            }),
         })
     }
 

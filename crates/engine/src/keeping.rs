@@ -1,6 +1,6 @@
 //! Profiles: keeping them, putting the card to one, trying one again, and what each stands on.
 
-use yard_step_core::{Margin, Next, Origin, Profile, Proof, Settings};
+use yard_step_core::{Margin, Next, Origin, Profile, Settings};
 use yard_step_ledger::TrialDetail;
 
 use crate::engine::Engine;
@@ -113,12 +113,12 @@ impl Engine {
     }
 
     /// Puts the card to a profile, and goes back to it from now on; whether it is put to it at a
-    /// start hangs on its proof.
+    /// start depends on its proof.
     ///
     /// # Errors
     /// There is no such profile, it is as bold as what took the machine down and `yes` is not said,
     /// the ledger fails, or the card does not take it.
-    pub fn use_profile(&mut self, name: &str, yes: bool) -> Result<Proof, EngineError> {
+    pub fn use_profile(&mut self, name: &str, yes: bool) -> Result<ProfileView, EngineError> {
         let profile = self.profile(name)?;
         let risk = risk_of(&self.ledger, self.cards.card().description(), &profile.settings)?;
         if let Some(risk) = risk.filter(|_| !yes) {
@@ -128,9 +128,9 @@ impl Engine {
         // Whoever ends from here on goes back to these.
         self.cards.set_kept(Some(profile.settings));
         self.cards.arm()?;
-        let proof = ProfileView::of(&self.ledger, self.cards.card().description(), profile)?.proof;
+        let used = ProfileView::of(&self.ledger, self.cards.card().description(), profile)?;
         self.cards.put_back()?;
-        Ok(proof)
+        Ok(used)
     }
 
     /// Deletes a profile; a card that was put to it goes back to stock.

@@ -40,6 +40,12 @@ impl ProfileView {
         })
     }
 
+    /// Why it is proven or not, in sentences.
+    #[must_use]
+    pub fn why(&self) -> String {
+        yard_step_words::proof(&self.proof, &self.backing)
+    }
+
     /// The profiles of a card, the newest first, each with what stands behind it.
     ///
     /// # Errors
@@ -75,7 +81,7 @@ pub(crate) fn at_start(
         (None, false) => format!(
             "The card stays at stock: profile \"{name}\" is {}. {}",
             view.proof.label(),
-            view.proof.why()
+            view.why()
         ),
     };
     Ok((None, Some(told)))

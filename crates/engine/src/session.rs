@@ -639,13 +639,13 @@ impl Work {
     fn use_profile(&mut self, name: &str, yes: bool) -> Result<(), EngineError> {
         let used = self.engine.use_profile(name, yes);
         self.read_lists();
-        let proof = used?;
-        let at_start = match proof.is_proven() {
+        let used = used?;
+        let at_start = match used.proof.is_proven() {
             true => "It is proven and is applied at every start.".to_owned(),
             false => format!(
                 "It is {}, so the card starts at stock until it is proven. {}",
-                proof.label(),
-                proof.why()
+                used.proof.label(),
+                used.why()
             ),
         };
         self.desk.answer(format!("The card holds profile \"{name}\". {at_start}"));

@@ -9,8 +9,8 @@ use rstest::{fixture, rstest};
 use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice, Mishaps, StandIn};
 use yard_step_core::{
-    CardDescription, Case, Celsius, Machine, MhzOffset, Plan, Purpose, Risk, Room, Settings, Stage,
-    Standing, Verdict, Watt,
+    CardDescription, Case, Celsius, Machine, MhzOffset, Plan, Prerequisite, Purpose, Risk, Room,
+    Settings, Stage, Standing, Verdict, Watt,
 };
 use yard_step_engine::{
     Activity, Command, Engine, EngineError, KeepWhat, KeepWish, NextView, Opener, Pace, Rack,
@@ -405,8 +405,8 @@ fn leaving_in_the_middle_keeps_the_trial_as_stopped() {
 #[rstest]
 fn what_is_said_of_the_machine_is_noted_and_changes_the_list_of_prerequisites(desk: Desk) {
     let standing = |snapshot: &Snapshot, what: &str| {
-        let found = snapshot.machine.prerequisites.iter().find(|line| line.what == what);
-        found.map(|line| line.standing)
+        let found = snapshot.machine.prerequisites.iter().find(|line| line.label() == what);
+        found.map(Prerequisite::standing)
     };
     let open = desk.until("a list", |s| !s.machine.prerequisites.is_empty());
     assert_eq!(standing(&open, "room"), Some(Standing::Open));

@@ -584,13 +584,13 @@ fn the_settings_of_any_trial_are_kept_unless_they_failed() {
     assert_eq!(bench.applied.lock().unwrap().len(), applied, "the card stays as it is");
     let view = engine.profiles().unwrap().remove(0);
     assert_eq!(view.backing.runs, 1);
-    assert!(matches!(view.proof, Proof::Open(_)), "a minute proves nothing: {:?}", view.proof);
+    assert!(matches!(view.proof, Proof::Open { .. }), "a minute proves nothing: {:?}", view.proof);
 
     engine.mark(climb, number, Some(Verdict::Artifacts)).unwrap();
     let refused = engine.keep(&trial_as("failed", climb, number)).unwrap_err().to_string();
     assert!(refused.contains("what failed is not kept"), "{refused}");
     let failed = engine.profiles().unwrap().remove(0);
-    assert!(matches!(failed.proof, Proof::Failed(_)), "{:?}", failed.proof);
+    assert!(matches!(failed.proof, Proof::Failed { .. }), "{:?}", failed.proof);
     let missing = engine.keep(&trial_as("none", climb, 99)).unwrap_err().to_string();
     assert!(missing.contains("no trial 99"), "{missing}");
 }
@@ -615,7 +615,7 @@ fn a_profile_in_use_is_applied_at_a_start_only_when_it_is_proven() {
     let mut engine = begin();
     assert_eq!(engine.told_at_start(), None);
     assert_eq!(bench.last_applied(), kept.settings);
-    let open = engine.use_profile("open", false).unwrap();
+    let open = engine.use_profile("open", false).unwrap().proof;
     assert!(!open.is_proven(), "{open:?}");
     assert_ne!(bench.last_applied(), kept.settings, "switched");
     let error = engine.use_profile("nothing", false).unwrap_err().to_string();

@@ -92,9 +92,9 @@ pub struct EvidencePart {
 }
 
 impl ProfileDocument {
-    /// The document of a profile.
+    /// The document of a profile; `why` is what stands behind it, in sentences.
     #[must_use]
-    pub fn of(card: &CardDescription, profile: &Profile, backing: &Backing) -> Self {
+    pub fn of(card: &CardDescription, profile: &Profile, backing: &Backing, why: String) -> Self {
         let proof = Proof::of(profile, backing);
         Self {
             name: profile.name.clone(),
@@ -109,7 +109,7 @@ impl ProfileDocument {
             margin: profile.margin,
             evidence: Some(EvidencePart {
                 proof: proof.label().into(),
-                why: proof.why().into(),
+                why,
                 runs: backing.runs,
                 clean_seconds: backing.clean.value(),
                 loads: backing.loads.iter().map(|(load, _)| load.clone()).collect(),

@@ -150,7 +150,7 @@ fn one_profile_of_a_card_is_in_use(desk: Desk) {
 #[rstest]
 fn a_document_gives_back_what_was_written(desk: Desk) {
     let profile = desk.profile(60);
-    let document = ProfileDocument::of(&desk.card, &profile, &Backing::default());
+    let document = ProfileDocument::of(&desk.card, &profile, &Backing::default(), "None.".into());
     let text = document.to_json().unwrap();
     assert!(text.contains("\"format\": \"yard-step-profile\""), "{text}");
     assert!(text.contains("\"vf_curve\""), "{text}");

@@ -101,7 +101,7 @@ pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Res
                     format!(
                         "{risk}Profile \"{name}\" is in use. It is {}. {}\n",
                         view.proof.label(),
-                        view.proof.why()
+                        view.why()
                     )
                 }
                 Some(name) => return Err(unknown(&ledger, &card, name)),
@@ -110,7 +110,7 @@ pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Res
         ProfileCommand::Export { name, out, overwrite } => {
             let target = Target::new(out, *overwrite)?;
             let view = view(&ledger, &card, name)?;
-            let document = ProfileDocument::of(&card, &view.profile, &view.backing);
+            let document = ProfileDocument::of(&card, &view.profile, &view.backing, view.why());
             target.write(document.to_json()?.as_bytes())?;
             return target.say(&format!("Profile \"{name}\" is in {}.", target.shown()));
         }
@@ -157,7 +157,7 @@ fn list(ledger: &Ledger, card: &CardDescription, as_json: bool) -> Result<String
     if as_json {
         let documents: Vec<ProfileDocument> = views
             .iter()
-            .map(|view| ProfileDocument::of(card, &view.profile, &view.backing))
+            .map(|view| ProfileDocument::of(card, &view.profile, &view.backing, view.why()))
             .collect();
         return json(&documents);
     }
@@ -174,11 +174,11 @@ fn list(ledger: &Ledger, card: &CardDescription, as_json: bool) -> Result<String
             let _ = writeln!(text, "  for       {}", profile.purpose);
         }
         let _ = writeln!(text, "  settings  {}", view.what);
-        let _ = writeln!(text, "  from      {}", profile.origin_in_words());
+        let _ = writeln!(text, "  from      {}", yard_step_words::origin(profile));
         if let Some(margin) = profile.margin {
             let _ = writeln!(text, "  good for  {}", margin.purpose());
         }
-        let _ = writeln!(text, "  evidence  {}", view.proof.why());
+        let _ = writeln!(text, "  evidence  {}", view.why());
         if let Some(drift) = &view.drift {
             let _ = writeln!(text, "  drift     {}", yard_step_words::drift(drift));
         }

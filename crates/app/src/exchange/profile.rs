@@ -19,7 +19,7 @@ pub(crate) fn export(
     view: &ProfileView,
     path: &Path,
 ) -> Result<String, String> {
-    let document = ProfileDocument::of(card, &view.profile, &view.backing);
+    let document = ProfileDocument::of(card, &view.profile, &view.backing, view.why());
     let text = document.to_json().map_err(|error| error.to_string())?;
     write_new(path, text.as_bytes())?;
     Ok(format!("Profile \"{}\" is in {}.", view.profile.name, path.display()))

@@ -6,10 +6,10 @@ use std::sync::Arc;
 use yard_step_core::{
     Absent, Advice, Backing, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel,
     ChartTrial, CheckedFrame, Climb, ClimbError, ClockLine, CurveKind, CurveOffer, Domain, Failure,
-    Fan, Frame, Judgement, Left, Limiter, Machine, Map, Margin, MemoryWiring, Mhz, MhzOffset,
-    Millivolt, Offer, Origin, Outlook, Pair, Part, Percent, Plan, Prerequisite, Profile, Proof,
-    Purpose, Reading, Reason, Room, Sample, Seconds, Seen, SettingKind, Settings, Span, Stage,
-    Stairs, Standing, StepSize, Trace, TrialRecord, Verdict, VfCurve, Watt, Weighed,
+    Fan, Frame, Judgement, LEAST_PROOF, Left, Limiter, Machine, Map, Margin, MemoryWiring, Mhz,
+    MhzOffset, Millivolt, Offer, Origin, Outlook, Pair, Part, Percent, Plan, Prerequisite, Profile,
+    ProfileInUse, Proof, Purpose, Reading, Reason, Room, Sample, Seconds, Seen, SettingKind,
+    Settings, Span, Stage, Stairs, StepSize, Trace, TrialRecord, Verdict, VfCurve, Watt, Weighed,
 };
 use yard_step_engine::{
     Activity, ClimbSummary, ClimbView, Found, MachineView, Mark, MarkKind, NextView, Pace, Picture,
@@ -395,24 +395,13 @@ pub fn snapshot() -> Snapshot {
             sensors: Some(run_view().sample),
             profiles: vec![profile_view()],
             prerequisites: Arc::new(vec![
-                Prerequisite {
-                    what: "factory state",
-                    standing: Standing::Met,
-                    why: "Copied at first sight, to go back to at any time.".into(),
-                },
-                Prerequisite {
-                    what: "power supply",
-                    standing: Standing::Open,
-                    why: "Enter supply and rest of the machine: the raised limit must fit.".into(),
-                },
-                Prerequisite {
-                    what: "profile",
-                    standing: Standing::Concern,
-                    why:
-                        "\"last autumn\" was proven under driver 0.9, and now it is 1.0: prove it \
-                      again."
-                            .into(),
-                },
+                Prerequisite::FactoryState { copied: true },
+                Prerequisite::PowerSupply(None),
+                Prerequisite::Profile(Some(ProfileInUse {
+                    name: "last autumn".into(),
+                    proof: Proof::Open { left: LEAST_PROOF },
+                    backing: Backing::default(),
+                })),
             ]),
             restart: None,
             alarms: Vec::new(),

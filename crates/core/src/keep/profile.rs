@@ -16,7 +16,6 @@ use crate::climb::Outcome;
 use crate::judge::verdict::{Verdict, gain_percent};
 use crate::plan::Margin;
 use crate::statistics::{mean, standard_deviation};
-use crate::text::counted;
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
 
 /// Time without a fault that proves settings to which no climb led: an hour, over all kinds of load.
@@ -26,7 +25,7 @@ pub const LONGEST_NAME: usize = 40;
 /// Longest purpose of a profile, characters.
 pub const LONGEST_PURPOSE: usize = 60;
 /// Kinds of load that make up a mixture; the medley is one by itself.
-const LEAST_LOADS: usize = 3;
+pub const LEAST_LOADS: usize = 3;
 /// Name of the load that is all scenes in turn.
 const MIXTURE: &str = "medley";
 /// A loss of score smaller than this is no drift, however little the runs scatter.
@@ -118,20 +117,6 @@ impl Profile {
             ..Self::new(String::new(), outcome.settings, Origin::Climb)
         }
     }
-
-    /// Where it comes from, in a few words.
-    #[must_use]
-    pub fn origin_in_words(&self) -> String {
-        match (self.origin, self.climb, self.trial) {
-            (Origin::Imported { cut_back }, ..) => {
-                format!("imported, cut back by {:.0} %", cut_back.value())
-            }
-            (Origin::ByHand, ..) => "put together by hand".into(),
-            (Origin::Trial, Some(climb), Some(trial)) => format!("trial {trial} of climb {climb}"),
-            (_, Some(climb), _) => format!("outcome of climb {climb}"),
-            _ => "of unknown origin".into(),
-        }
-    }
 }
 
 /// A run at the settings of a profile, its fan aside.
@@ -207,7 +192,7 @@ pub struct Backing {
     /// Runs without a fault that do not count: their fan kept the card cooler.
     pub cooler: usize,
     /// Whether the climb the profile comes from ran it under a mixture of loads.
-    from_mixture: bool,
+    pub from_mixture: bool,
 }
 
 impl Backing {
@@ -257,31 +242,6 @@ impl Backing {
         let least = others.get(LEAST_LOADS - 1).copied().unwrap_or(0.0);
         Seconds(medley + least * LEAST_LOADS as f64)
     }
-
-    /// The evidence in a few words.
-    #[must_use]
-    pub fn in_words(&self) -> String {
-        if self.runs == 0 {
-            return "no run without a fault".into();
-        }
-        let runs = counted(self.runs, "run");
-        let loads: Vec<&str> = self.loads.iter().map(|(load, _)| load.as_str()).collect();
-        format!("{} without a fault in {runs} of {}", self.clean.in_words(), loads.join(", "))
-    }
-
-    /// Which runs do not count, in a sentence with a space before it; empty where all do.
-    fn set_aside_in_words(&self) -> String {
-        let parts: Vec<String> =
-            [(self.under_other_driver, "under another driver"), (self.cooler, "with a faster fan")]
-                .into_iter()
-                .filter(|(count, _)| *count > 0)
-                .map(|(count, why)| format!("{count} {why}"))
-                .collect();
-        match parts.is_empty() {
-            true => String::new(),
-            false => format!(" Runs that do not count: {}.", parts.join(", ")),
-        }
-    }
 }
 
 /// Why a run is no evidence for a profile; `None` where it is.
@@ -308,18 +268,37 @@ fn no_evidence(profile: &Profile, run: &RunAt, runs: &[RunAt], driver: &str) -> 
     (own.is_empty() || !is_as_hot).then_some(NoEvidence::Fan)
 }
 
-/// Whether a profile is proven, and why, in a sentence.
-#[derive(Debug, Clone, PartialEq, Eq, strum::IntoStaticStr)]
+/// Whether a profile is proven, and by what.
+#[derive(Debug, Clone, Copy, PartialEq, strum::IntoStaticStr)]
 pub enum Proof {
     /// It may be put on the card at a start.
     #[strum(to_string = "proven")]
-    Proven(String),
+    Proven(Grounds),
     /// Not yet, or no longer.
     #[strum(to_string = "not proven")]
-    Open(String),
+    Open {
+        /// Time under the medley without a fault that is still missing.
+        left: Seconds,
+    },
     /// It failed.
     #[strum(to_string = "failed")]
-    Failed(String),
+    Failed {
+        /// Climb of the newest run that failed.
+        climb: i64,
+        /// Its trial.
+        trial: u32,
+        /// How it ended.
+        verdict: Verdict,
+    },
+}
+
+/// What proves a profile.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Grounds {
+    /// The long run of the climb it comes from.
+    LongRun,
+    /// Runs of [`LEAST_PROOF`] in all.
+    Hours,
 }
 
 impl Proof {
@@ -332,31 +311,21 @@ impl Proof {
     #[must_use]
     pub fn of(profile: &Profile, backing: &Backing) -> Self {
         if let Some((climb, trial, verdict)) = backing.failed {
-            return Self::Failed(format!("Trial {trial} of climb {climb} ended in {verdict}."));
+            return Self::Failed { climb, trial, verdict };
         }
         let enough = profile.margin.map_or(0.0, Margin::confidence);
-        let runs = backing.in_words();
-        let aside = backing.set_aside_in_words();
         if profile.origin == Origin::Climb
             && profile.confirmed
             && profile.claimed.is_none_or(|chance| chance >= enough)
             && backing.from_mixture
         {
-            return Self::Proven(format!(
-                "A long run of its climb stands behind it; {runs}.{aside}"
-            ));
+            return Self::Proven(Grounds::LongRun);
         }
         let left = LEAST_PROOF.value() - backing.mixed().value();
         if left <= 0.0 {
-            return Self::Proven(format!("It has {runs}.{aside}"));
+            return Self::Proven(Grounds::Hours);
         }
-        let third = Seconds(LEAST_PROOF.value() / LEAST_LOADS as f64);
-        Self::Open(format!(
-            "It has {runs}. {} more under the medley prove it, or {} under each of three other \
-             loads.{aside}",
-            Seconds(left).in_words(),
-            third.in_words()
-        ))
+        Self::Open { left: Seconds(left) }
     }
 
     /// Whether it is proven.
@@ -369,14 +338,6 @@ impl Proof {
     #[must_use]
     pub fn label(&self) -> &'static str {
         self.into()
-    }
-
-    /// Why.
-    #[must_use]
-    pub fn why(&self) -> &str {
-        match self {
-            Self::Proven(why) | Self::Open(why) | Self::Failed(why) => why,
-        }
     }
 }
 
@@ -541,7 +502,7 @@ mod tests {
         let mut runs = vec![run(1, "medley", 90.0, Verdict::Clean)];
         runs.push(run(2, "squall", 1.0, Verdict::DriverReset));
         let failed = Proof::of(&profile, &Backing::of(&profile, &runs, "1.0"));
-        assert_eq!(failed.why(), "Trial 2 of climb 3 ended in driver reset.");
+        assert_eq!(failed, Proof::Failed { climb: 3, trial: 2, verdict: Verdict::DriverReset });
         assert_eq!(failed.label(), "failed");
         runs.push(run(3, "squall", 1.0, Verdict::Void));
         let backing = Backing::of(&profile, &runs, "1.0");
@@ -581,7 +542,6 @@ mod tests {
         let proof = Proof::of(&profile, &backing);
         assert_eq!(proof.is_proven(), counts, "{proof:?}");
         assert_eq!(backing.under_other_driver + backing.cooler, usize::from(!counts));
-        assert_eq!(proof.why().contains("Runs that do not count: 1"), !counts, "{proof:?}");
     }
 
     #[rstest]

@@ -1,8 +1,11 @@
 //! What should be looked at before the first change, as a checked list.
 
+use strum::IntoStaticStr;
+
 use crate::card::description::{CardDescription, Channel};
-use crate::keep::profile::Proof;
-use crate::machine::supply::Machine;
+use crate::keep::profile::{Backing, Proof};
+use crate::machine::room::Room;
+use crate::machine::supply::{Machine, SupplyHeadroom};
 use crate::measure::sample::Sample;
 use crate::units::Percent;
 
@@ -17,19 +20,99 @@ pub enum Standing {
     Concern,
 }
 
-/// One line of the list.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Prerequisite {
-    /// What it is about.
-    pub what: &'static str,
+/// One line of the list: what it is about, and what was found.
+#[derive(Debug, Clone, PartialEq, IntoStaticStr)]
+pub enum Prerequisite {
+    /// Whether a copy of the factory state is in the ledger.
+    #[strum(to_string = "factory state")]
+    FactoryState {
+        /// Whether there is one.
+        copied: bool,
+    },
+    /// The room, where the user has described it.
+    #[strum(to_string = "room")]
+    Room(Option<Room>),
+    /// What the power supply has left over, where it is known.
+    #[strum(to_string = "power supply")]
+    PowerSupply(Option<SupplyHeadroom>),
+    /// The sensors.
+    #[strum(to_string = "sensors")]
+    Sensors {
+        /// Those the card does not have.
+        missing: Vec<Channel>,
+        /// Those it has and that give no reading.
+        silent: Vec<Channel>,
+    },
+    /// Whether other programs load the card.
+    #[strum(to_string = "other programs")]
+    OtherPrograms(OtherPrograms),
+    /// An earlier climb on this card that is not finished.
+    #[strum(to_string = "earlier climbs")]
+    EarlierClimb(Option<i64>),
+    /// The profile in use.
+    #[strum(to_string = "profile")]
+    Profile(Option<ProfileInUse>),
+}
+
+/// What other programs do to an idle card.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum OtherPrograms {
+    /// Not known: the card is under a load of ours.
+    Unchecked,
+    /// Not known: the card does not report it.
+    NotReported,
+    /// Share of its time they take.
+    Take(Percent),
+}
+
+/// A profile in use, with what stands behind it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ProfileInUse {
+    /// Its name.
+    pub name: String,
+    /// Whether it is proven.
+    pub proof: Proof,
+    /// The runs made at its settings.
+    pub backing: Backing,
+}
+
+impl Prerequisite {
+    /// What it is about, in a word or two.
+    #[must_use]
+    pub fn label(&self) -> &'static str {
+        self.into()
+    }
+
     /// How it stands.
-    pub standing: Standing,
-    /// Why, and what to do, in a sentence.
-    pub why: String,
+    #[must_use]
+    pub fn standing(&self) -> Standing {
+        match self {
+            Self::FactoryState { copied: true }
+            | Self::Room(Some(_))
+            | Self::EarlierClimb(None)
+            | Self::Profile(None)
+            | Self::OtherPrograms(OtherPrograms::Unchecked) => Standing::Met,
+            Self::FactoryState { copied: false } => Standing::Concern,
+            Self::Room(None)
+            | Self::PowerSupply(None)
+            | Self::EarlierClimb(Some(_))
+            | Self::OtherPrograms(OtherPrograms::NotReported) => Standing::Open,
+            Self::PowerSupply(Some(headroom)) => met_if(headroom.is_enough()),
+            Self::Sensors { missing, silent } => {
+                met_if(silent.is_empty() && !missing.iter().any(|channel| steers(*channel)))
+            }
+            Self::OtherPrograms(OtherPrograms::Take(busy)) => met_if(*busy <= MOST_IDLE_LOAD),
+            Self::Profile(Some(profile)) => met_if(profile.proof.is_proven()),
+        }
+    }
+}
+
+fn met_if(is_met: bool) -> Standing {
+    if is_met { Standing::Met } else { Standing::Concern }
 }
 
 /// All that the list is made from.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub struct Facts<'a> {
     /// The card.
     pub card: &'a CardDescription,
@@ -43,143 +126,55 @@ pub struct Facts<'a> {
     pub idle: Option<&'a Sample>,
     /// An earlier climb on this card that is not finished.
     pub unfinished_climb: Option<i64>,
-    /// Name of the profile in use, and whether it is proven.
-    pub profile: Option<(&'a str, &'a Proof)>,
+    /// The profile in use.
+    pub profile: Option<ProfileInUse>,
 }
 
 /// Above this share of its time spent on other programs, an idle card is not free.
 const MOST_IDLE_LOAD: Percent = Percent(1.0);
 
-/// Sensors a climb steers by; the others are merely good to have.
-const STEERED_BY: [Channel; 5] = [
-    Channel::CoreClock,
-    Channel::BoardPower,
-    Channel::CoreTemperature,
-    Channel::HotSpot,
-    Channel::Load,
-];
+/// Whether a climb steers by a sensor; the others are merely good to have.
+#[must_use]
+pub const fn steers(channel: Channel) -> bool {
+    matches!(
+        channel,
+        Channel::CoreClock
+            | Channel::BoardPower
+            | Channel::CoreTemperature
+            | Channel::HotSpot
+            | Channel::Load
+    )
+}
 
 /// The list, in the order in which it is worked through.
 #[must_use]
-pub fn prerequisites(facts: &Facts<'_>) -> Vec<Prerequisite> {
+pub fn prerequisites(facts: Facts<'_>) -> Vec<Prerequisite> {
     vec![
-        factory(facts),
-        room(facts),
-        supply(facts),
-        sensors(facts),
-        other_load(facts),
-        earlier_climb(facts),
-        drift(facts),
+        Prerequisite::FactoryState { copied: facts.factory_copied },
+        Prerequisite::Room(facts.machine.room),
+        Prerequisite::PowerSupply(facts.machine.headroom(facts.cards)),
+        sensors(facts.card, facts.idle),
+        Prerequisite::OtherPrograms(other_programs(facts.idle)),
+        Prerequisite::EarlierClimb(facts.unfinished_climb),
+        Prerequisite::Profile(facts.profile),
     ]
 }
 
-fn line(what: &'static str, standing: Standing, why: String) -> Prerequisite {
-    Prerequisite { what, standing, why }
-}
-
-fn factory(facts: &Facts<'_>) -> Prerequisite {
-    if facts.factory_copied {
-        let why = "Copied at first sight, to go back to at any time.".into();
-        return line("factory state", Standing::Met, why);
-    }
-    let why = "There is no copy: open this card once with a ledger that can be written.".into();
-    line("factory state", Standing::Concern, why)
-}
-
-fn room(facts: &Facts<'_>) -> Prerequisite {
-    match facts.machine.room {
-        Some(room) => line("room", Standing::Met, format!("{room}; part of every trial's record.")),
-        None => {
-            let why = "Enter its temperature and the case: what holds in winter may not in summer."
-                .into();
-            line("room", Standing::Open, why)
-        }
-    }
-}
-
-fn supply(facts: &Facts<'_>) -> Prerequisite {
-    let Some(headroom) = facts.machine.headroom(facts.cards) else {
-        let why = "Enter supply and rest of the machine: the raised limit must fit.".into();
-        return line("power supply", Standing::Open, why);
+fn sensors(card: &CardDescription, idle: Option<&Sample>) -> Prerequisite {
+    let (there, missing) = Channel::ALL.into_iter().partition(|channel| card.senses(*channel));
+    // An idle card draws no frames.
+    let is_silent = |channel: &Channel| {
+        *channel != Channel::FrameRate && idle.is_some_and(|idle| idle.get(*channel).is_none())
     };
-    let worst = format!(
-        "worst case {} with every limit raised and transients, of {}: {:.0} % left",
-        headroom.worst,
-        headroom.supply,
-        headroom.margin.value()
-    );
-    if headroom.is_enough() {
-        line("power supply", Standing::Met, format!("{worst}."))
-    } else {
-        let why = format!("{worst}. Below 10 % keep the power limit at stock.");
-        line("power supply", Standing::Concern, why)
-    }
+    let there: Vec<Channel> = there;
+    Prerequisite::Sensors { missing, silent: there.into_iter().filter(is_silent).collect() }
 }
 
-fn sensors(facts: &Facts<'_>) -> Prerequisite {
-    let names = |channels: &[Channel]| {
-        let labels: Vec<&str> = channels.iter().map(|channel| channel.label()).collect();
-        labels.join(", ")
-    };
-    let absent = |channel: &Channel| !facts.card.senses(*channel);
-    let needed: Vec<Channel> = STEERED_BY.into_iter().filter(absent).collect();
-    let missing: Vec<Channel> = Channel::ALL.into_iter().filter(absent).collect();
-    if !needed.is_empty() {
-        let why = format!("No {}: their readings must be guessed.", names(&needed));
-        return line("sensors", Standing::Concern, why);
-    }
-    let silent: Vec<Channel> = match facts.idle {
-        Some(sample) => {
-            let dumb = |c: &Channel| *c != Channel::FrameRate && sample.get(*c).is_none();
-            Channel::ALL.into_iter().filter(|c| facts.card.senses(*c)).filter(dumb).collect()
-        }
-        None => Vec::new(),
-    };
-    match (silent.as_slice(), missing.as_slice()) {
-        ([], []) => line("sensors", Standing::Met, "All there.".into()),
-        ([], _) => line("sensors", Standing::Met, format!("All but {}.", names(&missing))),
-        _ => line("sensors", Standing::Concern, format!("Silent: {}.", names(&silent))),
-    }
-}
-
-fn other_load(facts: &Facts<'_>) -> Prerequisite {
-    let Some(sample) = facts.idle else {
-        return line("other programs", Standing::Met, "Checked while the card idles.".into());
-    };
-    match sample.background {
-        Some(busy) if busy > MOST_IDLE_LOAD => {
-            let why = format!(
-                "They keep the card busy ({:.1} % of the time): close them, or runs will not count.",
-                busy.value()
-            );
-            line("other programs", Standing::Concern, why)
-        }
-        Some(_) => line("other programs", Standing::Met, "Nothing else loads the card.".into()),
-        None => line("other programs", Standing::Open, "This card does not report it.".into()),
-    }
-}
-
-fn earlier_climb(facts: &Facts<'_>) -> Prerequisite {
-    match facts.unfinished_climb {
-        None => line("earlier climbs", Standing::Met, "None is unfinished.".into()),
-        Some(climb) => {
-            let why =
-                format!("Climb {climb} is unfinished: go on with it, or give it up for a new one.");
-            line("earlier climbs", Standing::Open, why)
-        }
-    }
-}
-
-fn drift(facts: &Facts<'_>) -> Prerequisite {
-    match facts.profile {
-        None => line("profile", Standing::Met, "None is in use.".into()),
-        Some((name, Proof::Proven(why))) => {
-            line("profile", Standing::Met, format!("\"{name}\" is proven. {why}"))
-        }
-        Some((name, proof)) => {
-            let why = format!("\"{name}\" is {}. {}", proof.label(), proof.why());
-            line("profile", Standing::Concern, why)
-        }
+fn other_programs(idle: Option<&Sample>) -> OtherPrograms {
+    match idle.map(|sample| sample.background) {
+        None => OtherPrograms::Unchecked,
+        Some(None) => OtherPrograms::NotReported,
+        Some(Some(busy)) => OtherPrograms::Take(busy),
     }
 }
 
@@ -187,84 +182,122 @@ fn drift(facts: &Facts<'_>) -> Prerequisite {
 mod tests {
     use super::*;
     use crate::fixtures::{card, sample};
-    use crate::machine::room::Room;
-    use crate::units::Watt;
+    use crate::keep::profile::Grounds;
+    use crate::units::{Seconds, Watt};
     use rstest::rstest;
 
-    fn standing_of(
-        what: &str,
-        change: impl Fn(&mut CardDescription, &mut Machine, &mut Sample),
-        rest: impl Fn(&mut Facts<'_>),
-    ) -> (Standing, String) {
-        let (mut card, mut idle) = (card(), sample());
-        let mut machine = Machine {
-            room: Some(Room::default()),
-            supply: Some(Watt(750.0)),
-            rest: Some(Watt(150.0)),
-            full_fan: None,
-            alarms: vec![],
-        };
-        change(&mut card, &mut machine, &mut idle);
-        let cards = [&card];
-        let mut facts = Facts {
-            card: &card,
-            cards: &cards,
-            machine: &machine,
-            factory_copied: true,
-            idle: Some(&idle),
-            unfinished_climb: None,
-            profile: None,
-        };
-        rest(&mut facts);
-        let found = prerequisites(&facts).into_iter().find(|line| line.what == what).unwrap();
-        (found.standing, found.why)
+    struct Desk {
+        card: CardDescription,
+        machine: Machine,
+        idle: Sample,
+    }
+
+    impl Desk {
+        fn new() -> Self {
+            let machine = Machine {
+                room: Some(Room::default()),
+                supply: Some(Watt(750.0)),
+                rest: Some(Watt(150.0)),
+                full_fan: None,
+                alarms: vec![],
+            };
+            let idle = sample();
+            let mut card = card();
+            card.sensors.retain(|sensor| idle.get(*sensor).is_some());
+            Self { card, machine, idle }
+        }
+
+        fn facts(&self) -> Facts<'_> {
+            Facts {
+                card: &self.card,
+                cards: &[],
+                machine: &self.machine,
+                factory_copied: true,
+                idle: Some(&self.idle),
+                unfinished_climb: None,
+                profile: None,
+            }
+        }
+    }
+
+    fn line_of(what: &str, facts: Facts<'_>) -> Prerequisite {
+        prerequisites(facts).into_iter().find(|line| line.label() == what).unwrap()
     }
 
     #[rstest]
-    #[case("room", |_: &mut _, m: &mut Machine, _: &mut _| m.room = None, Standing::Open, "may not in summer")]
-    #[case("power supply", |_: &mut _, m: &mut Machine, _: &mut _| m.rest = None, Standing::Open, "Enter supply and rest")]
-    #[case("power supply", |_: &mut _, m: &mut Machine, _: &mut _| m.supply = Some(Watt(450.0)), Standing::Concern, "keep the power limit at stock")]
-    #[case("power supply", |_: &mut _, _: &mut _, _: &mut _| (), Standing::Met, "worst case 508 W")]
-    #[case("sensors", |c: &mut CardDescription, _: &mut _, _: &mut _| c.sensors.retain(|s| *s != Channel::HotSpot), Standing::Concern, "No hot spot")]
-    #[case("sensors", |c: &mut CardDescription, _: &mut _, _: &mut _| c.sensors.retain(|s| !matches!(s, Channel::MemoryTemperature | Channel::ChipPower)), Standing::Met, "All but chip power, memory temperature")]
-    #[case("sensors", |_: &mut _, _: &mut _, s: &mut Sample| s.voltage = None, Standing::Concern, "Silent: voltage")]
-    #[case("other programs", |_: &mut _, _: &mut _, s: &mut Sample| s.background = Some(Percent(4.0)), Standing::Concern, "4.0 % of the time")]
-    #[case("other programs", |_: &mut _, _: &mut _, s: &mut Sample| s.background = None, Standing::Open, "does not report it")]
+    #[case("room", |desk: &mut Desk| desk.machine.room = None, Standing::Open)]
+    #[case("room", |_: &mut Desk| (), Standing::Met)]
+    #[case("power supply", |desk: &mut Desk| desk.machine.rest = None, Standing::Open)]
+    #[case("power supply", |desk: &mut Desk| desk.machine.supply = Some(Watt(450.0)), Standing::Concern)]
+    #[case("power supply", |_: &mut Desk| (), Standing::Met)]
+    #[case("sensors", |desk: &mut Desk| desk.card.sensors.retain(|s| *s != Channel::HotSpot), Standing::Concern)]
+    #[case("sensors", |desk: &mut Desk| desk.card.sensors.retain(|s| *s != Channel::ChipPower), Standing::Met)]
+    #[case("sensors", |desk: &mut Desk| desk.idle.voltage = None, Standing::Concern)]
+    #[case("other programs", |desk: &mut Desk| desk.idle.background = Some(Percent(4.0)), Standing::Concern)]
+    #[case("other programs", |desk: &mut Desk| desk.idle.background = Some(Percent(1.0)), Standing::Met)]
+    #[case("other programs", |desk: &mut Desk| desk.idle.background = None, Standing::Open)]
     fn each_line_is_checked(
         #[case] what: &str,
-        #[case] change: impl Fn(&mut CardDescription, &mut Machine, &mut Sample),
+        #[case] change: fn(&mut Desk),
         #[case] expected: Standing,
-        #[case] told: &str,
     ) {
-        let (standing, why) = standing_of(what, change, |_| ());
-        assert_eq!(standing, expected, "{why}");
-        assert!(why.contains(told), "{why}");
+        let mut desk = Desk::new();
+        change(&mut desk);
+        let cards = [&desk.card];
+        let line = line_of(what, Facts { cards: &cards, ..desk.facts() });
+        assert_eq!(line.standing(), expected, "{line:?}");
+    }
+
+    #[test]
+    fn the_sensors_that_are_missing_or_silent_are_named() {
+        let mut desk = Desk::new();
+        desk.card.sensors.retain(|sensor| *sensor != Channel::ChipPower);
+        desk.idle.voltage = None;
+        desk.idle.frame_rate = None;
+        let Prerequisite::Sensors { missing, silent } = line_of("sensors", desk.facts()) else {
+            panic!("not the line of the sensors");
+        };
+        assert!(missing.contains(&Channel::ChipPower), "{missing:?}");
+        assert_eq!(silent, [Channel::Voltage], "an idle card draws no frames");
+    }
+
+    #[test]
+    fn under_a_load_of_ours_nothing_is_said_of_other_programs_and_silent_sensors() {
+        let mut desk = Desk::new();
+        desk.idle.voltage = None;
+        let busy = Facts { idle: None, ..desk.facts() };
+        assert_eq!(
+            line_of("other programs", busy.clone()),
+            Prerequisite::OtherPrograms(OtherPrograms::Unchecked)
+        );
+        assert_eq!(line_of("sensors", busy).standing(), Standing::Met);
     }
 
     #[rstest]
-    #[case(None, Standing::Met, "None is in use")]
-    #[case(Some(Proof::Proven("An hour.".into())), Standing::Met, "is proven. An hour.")]
-    #[case(Some(Proof::Open("Kept under driver 0.9.".into())), Standing::Concern, "not proven. Kept")]
-    #[case(Some(Proof::Failed("Trial 3.".into())), Standing::Concern, "failed. Trial 3")]
+    #[case(None, Standing::Met)]
+    #[case(Some(Proof::Proven(Grounds::Hours)), Standing::Met)]
+    #[case(Some(Proof::Open { left: Seconds(60.0) }), Standing::Concern)]
+    #[case(Some(Proof::Failed { climb: 1, trial: 3, verdict: crate::Verdict::Artifacts }), Standing::Concern)]
     fn a_profile_in_use_that_is_not_proven_is_a_concern(
         #[case] proof: Option<Proof>,
         #[case] expected: Standing,
-        #[case] told: &str,
     ) {
-        // The list is made of borrowed facts; what a test leaks ends with it.
-        let profile = proof.map(|proof| ("daily", &*Box::leak(Box::new(proof))));
-        let (standing, why) = standing_of("profile", |_, _, _| (), |f| f.profile = profile);
-        assert_eq!(standing, expected);
-        assert!(why.contains(told), "{why}");
+        let desk = Desk::new();
+        let in_use =
+            |proof| ProfileInUse { name: "daily".into(), proof, backing: Backing::default() };
+        let facts = Facts { profile: proof.map(in_use), ..desk.facts() };
+        assert_eq!(line_of("profile", facts).standing(), expected);
     }
 
     #[test]
     fn an_unfinished_climb_and_a_missing_copy_are_told() {
-        let (standing, why) =
-            standing_of("earlier climbs", |_, _, _| (), |f| f.unfinished_climb = Some(4));
-        assert!(standing == Standing::Open && why.contains("Climb 4"), "{why}");
-        let (standing, _) =
-            standing_of("factory state", |_, _, _| (), |f| f.factory_copied = false);
-        assert_eq!(standing, Standing::Concern);
+        let desk = Desk::new();
+        let facts = || Facts { unfinished_climb: Some(4), factory_copied: false, ..desk.facts() };
+        let climb = line_of("earlier climbs", facts());
+        assert_eq!(
+            (climb.standing(), climb),
+            (Standing::Open, Prerequisite::EarlierClimb(Some(4)))
+        );
+        assert_eq!(line_of("factory state", facts()).standing(), Standing::Concern);
     }
 }

@@ -15,7 +15,7 @@
 mod sight;
 mod sketch;
 
-pub use sight::{Sight, sight, top_of};
+pub use sight::{HeldBy, Place, Sight, Taken, sight, top_of};
 pub use sketch::{Change, Sketch};
 
 use serde::{Deserialize, Serialize};

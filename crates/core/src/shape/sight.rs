@@ -6,20 +6,76 @@ use crate::card::settings::Settings;
 use crate::measure::limiter::{Limiter, attribute};
 use crate::measure::sample::Sample;
 use crate::shape::VfCurve;
-use crate::units::{Mhz, Millivolt};
+use crate::units::{Celsius, Mhz, Millivolt};
 
 /// Bins that a warm card may have given up; what is more has another reason.
 const MOST_BY_WARMTH: i32 = 12;
 
 /// What there is to say of a curve that a card holds.
-#[derive(Debug, Clone, PartialEq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Sight {
-    /// Where the card is now.
+    /// What became of the asked curve; none where the card holds it as asked.
+    pub taken: Option<Taken>,
+    /// Where the card is now, under load; none while it idles.
     pub at: Option<(Millivolt, Mhz)>,
-    /// Bins of clock that it is below the top of what it holds.
-    pub below_top: Option<i32>,
-    /// The differences, a sentence each, the most telling first.
-    pub sentences: Vec<String>,
+    /// How that lies on the curve.
+    pub place: Option<Place>,
+}
+
+/// How a curve that a card holds differs from what was asked.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Taken {
+    /// What the card took is not known.
+    Unknown,
+    /// Points lie lower, since the card counts clocks in bins.
+    Rounded {
+        /// How many.
+        points: usize,
+        /// The bin, MHz.
+        bin: u16,
+    },
+    /// It is another curve: the card did not take what was asked.
+    Other {
+        /// Points that lie elsewhere.
+        points: usize,
+        /// By how much, at most, MHz.
+        most: u16,
+    },
+}
+
+/// Where a card under load is on its curve.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Place {
+    /// At its top.
+    Top,
+    /// Below the lowest clock it was asked to hold.
+    BelowLeast(Mhz),
+    /// Below its top.
+    Below {
+        /// How many bins.
+        bins: i32,
+        /// A bin.
+        bin: Mhz,
+        /// What holds it back; none where it is not known.
+        by: Option<HeldBy>,
+        /// Core temperature.
+        core_temperature: Option<Celsius>,
+    },
+}
+
+/// What holds a card below the top of its curve.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum HeldBy {
+    /// The power limit.
+    Power,
+    /// The current limit.
+    Current,
+    /// A temperature limit.
+    Heat,
+    /// Too little to do, or a frame cap.
+    Load,
+    /// Boost bins given up by a warm card.
+    Warmth,
 }
 
 /// Holds what was asked against what was taken and what a sample says. A sample of a card without
@@ -31,48 +87,34 @@ pub fn sight(
     taken: Option<&Settings>,
     sample: Option<&Sample>,
 ) -> Sight {
-    let mut sight = Sight::default();
     let Some(taken) = taken else {
-        sight.sentences.push("What the card took is not known.".into());
-        return sight;
+        return Sight { taken: Some(Taken::Unknown), ..Sight::default() };
     };
-    sight.sentences.extend(rounded(card, asked, taken));
     let busy = |sample: &&Sample| sample.load.is_some_and(|load| load.value() > 5.0);
-    let Some(sample) = sample.filter(busy) else { return sight };
-    sight.at = sample.voltage.zip(sample.core_clock);
-    let Some((voltage, clock)) = sight.at else { return sight };
-    let top = top_of(card, taken);
-    let bin = card.limits.clock_bin.value();
-    let below = ((top.value() - clock.value()) / bin).round() as i32;
-    sight.below_top = Some(below);
-    if below <= 0 {
-        sight.sentences.push(format!("It runs at the top of its curve, {clock} at {voltage}."));
-        return sight;
+    let sample = sample.filter(busy);
+    let at = sample.and_then(|sample| sample.voltage.zip(sample.core_clock));
+    let place = sample.zip(at).map(|(sample, (_, clock))| place(card, taken, sample, clock));
+    Sight { taken: difference(card, asked, taken), at, place }
+}
+
+fn place(card: &CardDescription, taken: &Settings, sample: &Sample, clock: Mhz) -> Place {
+    let bin = card.limits.clock_bin;
+    let bins = ((top_of(card, taken).value() - clock.value()) / bin.value()).round() as i32;
+    if bins <= 0 {
+        return Place::Top;
     }
-    if let Some(least) = taken.clock_minimum.filter(|least| clock.value() + bin < least.value()) {
-        sight.sentences.push(format!(
-            "It runs at {clock}, below its lowest clock of {least}: it cannot hold that, and throttles. \
-             A lower one lets it run faster."
-        ));
-        return sight;
+    let is_below = |least: &Mhz| clock.value() + bin.value() < least.value();
+    if let Some(least) = taken.clock_minimum.filter(is_below) {
+        return Place::BelowLeast(least);
     }
-    let limiter = attribute(sample, taken, &card.limits);
-    let warm = sample.core_temperature.map_or(String::new(), |at| format!(" at {at}"));
-    let bins = if below == 1 { "bin" } else { "bins" };
-    let lost = format!("{below} {bins} of {bin:.0} MHz below the top of its curve");
-    sight.sentences.push(match limiter {
-        Limiter::Power => format!("Power holds it at {voltage}, {lost}."),
-        Limiter::Current => format!("Current holds it at {voltage}, {lost}."),
-        Limiter::Heat => format!("Heat{warm} holds it back, {lost}."),
-        Limiter::Load | Limiter::FrameCap => {
-            format!("It has too little to do for more: {lost}.")
-        }
-        _ if below <= MOST_BY_WARMTH => {
-            format!("It runs {lost}: a warm card{warm} gives up a bin for every few degrees.")
-        }
-        _ => format!("It runs {lost}; the limiter is unknown."),
-    });
-    sight
+    let by = match attribute(sample, taken, &card.limits) {
+        Limiter::Power => Some(HeldBy::Power),
+        Limiter::Current => Some(HeldBy::Current),
+        Limiter::Heat => Some(HeldBy::Heat),
+        Limiter::Load | Limiter::FrameCap => Some(HeldBy::Load),
+        _ => (bins <= MOST_BY_WARMTH).then_some(HeldBy::Warmth),
+    };
+    Place::Below { bins, bin, by, core_temperature: sample.core_temperature }
 }
 
 /// The highest clock that settings let a card run, by curve, offset and window.
@@ -85,7 +127,7 @@ pub fn top_of(card: &CardDescription, settings: &Settings) -> Mhz {
 }
 
 /// What became of the asked curve when the card took it.
-fn rounded(card: &CardDescription, asked: &Settings, taken: &Settings) -> Option<String> {
+fn difference(card: &CardDescription, asked: &Settings, taken: &Settings) -> Option<Taken> {
     let offer = card.curve?;
     let curve = |settings: &Settings| settings.curve.unwrap_or(offer.factory);
     let (asked, taken): (VfCurve, VfCurve) = (curve(asked), curve(taken));
@@ -93,20 +135,12 @@ fn rounded(card: &CardDescription, asked: &Settings, taken: &Settings) -> Option
         return None;
     }
     let pairs = || asked.points().iter().zip(taken.points());
-    let moved = pairs().filter(|(asked, taken)| asked != taken).count();
-    let points = if moved == 1 { "1 point is".into() } else { format!("{moved} points are") };
+    let points = pairs().filter(|(asked, taken)| asked != taken).count();
     if offer.is_rounding(&asked, &taken) {
-        return Some(format!(
-            "{points} taken lower than asked: the card counts clocks in bins of {} MHz and takes the \
-             bin below.",
-            offer.clocks.step
-        ));
+        return Some(Taken::Rounded { points, bin: offer.clocks.step });
     }
     let most = pairs().map(|(asked, taken)| asked.mhz.abs_diff(taken.mhz)).max().unwrap_or(0);
-    Some(format!(
-        "The card holds another curve than was asked: {points} elsewhere, by up to {most} MHz. It did \
-         not take it; ask again."
-    ))
+    Some(Taken::Other { points, most })
 }
 
 #[cfg(test)]
@@ -138,15 +172,21 @@ mod tests {
     }
 
     #[rstest]
-    #[case([1_900, 2_010, 2_010], [1_890, 2_010, 2_010], "1 point is taken lower than asked")]
-    #[case([1_900, 2_020, 2_020], [1_815, 1_905, 1_995], "3 points are elsewhere, by up to 115 MHz")]
-    fn the_reason_of_a_difference_is_told(
+    #[case([1_900, 2_010, 2_010], [1_890, 2_010, 2_010], Taken::Rounded { points: 1, bin: 15 })]
+    #[case([1_900, 2_020, 2_020], [1_815, 1_905, 1_995], Taken::Other { points: 3, most: 115 })]
+    fn a_difference_is_rounding_or_another_curve(
         #[case] asked: [u16; 3],
         #[case] taken: [u16; 3],
-        #[case] part: &str,
+        #[case] expected: Taken,
     ) {
         let sight = sight(&card(), &with(asked), Some(&with(taken)), None);
-        assert!(sight.sentences[0].contains(part), "{:?}", sight.sentences);
+        assert_eq!(sight.taken, Some(expected));
+    }
+
+    #[test]
+    fn what_the_card_took_may_be_unknown() {
+        let sight = sight(&card(), &with([1_890, 2_010, 2_010]), None, Some(&sample()));
+        assert_eq!(sight, Sight { taken: Some(Taken::Unknown), ..Sight::default() });
     }
 
     #[test]
@@ -156,25 +196,31 @@ mod tests {
     }
 
     #[rstest]
-    #[case(2_010.0, 180.0, 0, "at the top of its curve")]
-    #[case(1_965.0, 180.0, 3, "3 bins of 15 MHz below the top of its curve: a warm card at 60 °C")]
-    #[case(1_965.0, 219.0, 3, "Power holds it at 960 mV")]
+    #[case::top(2_010.0, 180.0, 99.0, 0, None)]
+    #[case::warmth(1_965.0, 180.0, 99.0, 3, Some(HeldBy::Warmth))]
+    #[case::power(1_965.0, 219.0, 99.0, 3, Some(HeldBy::Power))]
+    #[case::load(1_965.0, 100.0, 40.0, 3, Some(HeldBy::Load))]
+    #[case::unknown(1_800.0, 180.0, 99.0, 14, None)]
     fn where_the_card_is_on_its_curve_is_told_with_what_holds_it(
         #[case] clock: f64,
         #[case] power: f64,
-        #[case] below: i32,
-        #[case] part: &str,
+        #[case] load: f64,
+        #[case] bins: i32,
+        #[case] by: Option<HeldBy>,
     ) {
         let held = with([1_890, 2_010, 2_010]);
         let now = Sample {
             core_clock: Some(Mhz(clock)),
             voltage: Some(Millivolt(960.0)),
             board_power: Some(Watt(power)),
+            load: Some(Percent(load)),
             ..sample()
         };
         let sight = sight(&card(), &held, Some(&held), Some(&now));
-        assert_eq!(sight.below_top, Some(below));
-        assert!(sight.sentences.last().unwrap().contains(part), "{:?}", sight.sentences);
+        let core_temperature = now.core_temperature;
+        let below = Place::Below { bins, bin: Mhz(15.0), by, core_temperature };
+        assert_eq!(sight.place, Some(if bins == 0 { Place::Top } else { below }));
+        assert_eq!(sight.at, Some((Millivolt(960.0), Mhz(clock))));
     }
 
     #[test]
@@ -182,7 +228,7 @@ mod tests {
         let held = Settings { clock_minimum: Some(Mhz(1_980.0)), ..with([1_890, 2_010, 2_010]) };
         let now = Sample { core_clock: Some(Mhz(1_905.0)), ..sample() };
         let sight = sight(&card(), &held, Some(&held), Some(&now));
-        assert!(sight.sentences[0].contains("below its lowest clock of 1980 MHz"), "{sight:?}");
+        assert_eq!(sight.place, Some(Place::BelowLeast(Mhz(1_980.0))));
     }
 
     #[test]

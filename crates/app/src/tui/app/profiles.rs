@@ -45,7 +45,7 @@ impl State {
                 format!("Apply profile \"{name}\", which is {}?", view.proof.label()),
                 match &view.risk {
                     Some(risk) => yard_step_words::risk(risk),
-                    None => format!("{} The card holds it until you leave.", view.proof.why()),
+                    None => format!("{} The card holds it until you leave.", view.why()),
                 },
                 Command::UseProfile { name, yes: true },
             ),
@@ -101,7 +101,7 @@ mod tests {
     use super::*;
     use crate::tui::fixtures::{down, snapshot};
     use crate::tui::keys::action::Move;
-    use yard_step_core::Proof;
+    use yard_step_core::{Grounds, Proof, Seconds};
 
     fn acted(action: Action, proof: Option<Proof>) -> (State, Outcome) {
         let mut snapshot = snapshot();
@@ -115,20 +115,20 @@ mod tests {
 
     #[test]
     fn a_proven_profile_is_used_at_once_and_any_other_after_a_yes() {
-        let (_, outcome) = acted(Action::UseProfile, Some(Proof::Proven("An hour.".into())));
+        let (_, outcome) = acted(Action::UseProfile, Some(Proof::Proven(Grounds::Hours)));
         let name = "last autumn".to_owned();
         assert_eq!(outcome, Outcome::Send(Command::UseProfile { name, yes: false }));
-        let (state, outcome) = acted(Action::UseProfile, Some(Proof::Open("A minute.".into())));
+        let (state, outcome) = acted(Action::UseProfile, Some(Proof::Open { left: Seconds(60.0) }));
         assert_eq!(outcome, Outcome::Nothing);
         let Some(Overlay::Ask(question)) = state.overlay else { panic!("{:?}", state.overlay) };
         assert!(question.what.contains("which is not proven"), "{question:?}");
-        assert!(question.consequence.starts_with("A minute."), "{question:?}");
+        assert!(question.consequence.starts_with("It has no run without a fault."), "{question:?}");
     }
 
     #[test]
     fn a_profile_as_bold_as_what_took_the_machine_down_is_asked_for_however_proven() {
         let mut snapshot = snapshot();
-        snapshot.machine.profiles[0].proof = Proof::Proven("An hour.".into());
+        snapshot.machine.profiles[0].proof = Proof::Proven(Grounds::Hours);
         snapshot.machine.profiles[0].risk = Some(down());
         let mut state = State::new(View::Ledger);
         state.act_on_profiles(Action::UseProfile, &snapshot);

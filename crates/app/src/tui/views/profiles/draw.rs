@@ -141,16 +141,16 @@ fn draw_cells(buffer: &mut Buffer, line: Rect, cell: impl Fn(usize) -> (String, 
 fn proof_style(proof: &Proof, theme: Theme) -> Style {
     theme.style(match proof {
         Proof::Proven(_) => Role::Good,
-        Proof::Open(_) => Role::Warn,
-        Proof::Failed(_) => Role::Bad,
+        Proof::Open { .. } => Role::Warn,
+        Proof::Failed { .. } => Role::Bad,
     })
 }
 
 const fn proof_mark(proof: &Proof) -> &'static str {
     match proof {
         Proof::Proven(_) => "●",
-        Proof::Open(_) => "○",
-        Proof::Failed(_) => "✗",
+        Proof::Open { .. } => "○",
+        Proof::Failed { .. } => "✗",
     }
 }
 
@@ -175,8 +175,11 @@ fn draw_detail(buffer: &mut Buffer, area: Rect, theme: Theme, view: &ProfileView
     let profile = &view.profile;
     let driver =
         profile.driver.as_ref().map_or(String::new(), |driver| format!(", driver {driver}"));
-    let aside =
-        format!("{}, {}{driver}", profile.origin_in_words(), when_in_full(profile.kept, zone));
+    let aside = format!(
+        "{}, {}{driver}",
+        yard_step_words::origin(profile),
+        when_in_full(profile.kept, zone)
+    );
     let space = panel(buffer, area, theme, &profile.name, &aside);
     let mut rest = Rect { x: space.x + 2, width: space.width.saturating_sub(3).min(116), ..space };
     let mut say = |text: &str, style: Style| {
@@ -187,7 +190,7 @@ fn draw_detail(buffer: &mut Buffer, area: Rect, theme: Theme, view: &ProfileView
         say(&format!("For {}.", profile.purpose.trim_end_matches('.')), theme.style(Role::Accent));
     }
     say(&view.what, theme.style(Role::Clock));
-    let proof = format!("{} {}: {}", proof_mark(&view.proof), view.proof.label(), view.proof.why());
+    let proof = format!("{} {}: {}", proof_mark(&view.proof), view.proof.label(), view.why());
     say(&proof, proof_style(&view.proof, theme));
     let claimed = profile.margin.zip(profile.claimed);
     if let Some((margin, chance)) = claimed {

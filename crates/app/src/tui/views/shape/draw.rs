@@ -436,11 +436,12 @@ fn draw_told(
     {
         say(&format!("Cannot be asked for yet: {error}."), theme.style(Role::Warn));
     }
-    let is_nothing = seen.sentences.is_empty() && state.told.is_none();
+    let sentences = yard_step_words::sight(seen);
+    let is_nothing = sentences.is_empty() && state.told.is_none();
     if is_nothing && draft.changes.is_empty() {
         say("The card holds what was asked.", theme.style(Role::Dim));
     }
-    for sentence in &seen.sentences {
+    for sentence in &sentences {
         say(sentence, text);
     }
 }

@@ -226,33 +226,33 @@ fn draw_prerequisites(
 ) {
     const WHAT: u16 = 16;
     let list = &snapshot.machine.prerequisites;
-    let met = list.iter().filter(|line| line.standing == Standing::Met).count();
+    let met = list.iter().filter(|line| line.standing() == Standing::Met).count();
     let aside = format!("{met} of {} in order", list.len());
     let space = panel(buffer, area, theme, "Before the first change", &aside);
     let mut line = 0;
     let mut items: Vec<&Prerequisite> = list.iter().collect();
     if !roomy {
         // What wants doing first, where not all may fit.
-        items.sort_by_key(|item| match item.standing {
+        items.sort_by_key(|item| match item.standing() {
             Standing::Concern => 0,
             Standing::Open => 1,
             Standing::Met => 2,
         });
     }
     for item in items {
-        let (shape, role) = match item.standing {
+        let (shape, role) = match item.standing() {
             Standing::Met => ("✓", Role::Good),
             Standing::Open => ("?", Role::Warn),
             Standing::Concern => ("!", Role::Bad),
         };
         let head = row(space, line);
         write(buffer, head, (head.x + 1, head.y), shape, theme.style(role));
-        write(buffer, head, (head.x + 3, head.y), item.what, theme.style(Role::Text));
+        write(buffer, head, (head.x + 3, head.y), item.label(), theme.style(Role::Text));
         let x = head.x + 3 + WHAT;
         let width = space.right().saturating_sub(x);
-        let mut words = wrapped(&item.why, usize::from(width.max(1)));
+        let mut words = wrapped(&yard_step_words::prerequisite(item), usize::from(width.max(1)));
         // Where there is little room, what is in order needs no more than a line; a warning is whole.
-        let most = match (roomy, item.standing) {
+        let most = match (roomy, item.standing()) {
             (true, _) | (false, Standing::Concern) => words.len(),
             (false, Standing::Met) => 1,
             (false, Standing::Open) => 2,
@@ -733,10 +733,10 @@ mod tests {
         let wide = lines(160, 47).join("\n");
         assert!(wide.contains("Before the first change") && wide.contains("1 of 3 in order"));
         assert!(wide.contains("✓ factory state") && wide.contains("? power supply"), "{wide}");
-        assert!(wide.contains("! profile") && wide.contains("prove it"), "{wide}");
+        assert!(wide.contains("! profile") && wide.contains("would prove it"), "{wide}");
         let narrow = lines(100, 27).join("\n");
         assert!(
-            narrow.contains("? power supply") && narrow.contains("Enter supply and rest"),
+            narrow.contains("? power supply") && narrow.contains("Enter the power of"),
             "{narrow}"
         );
     }
