@@ -733,7 +733,7 @@ mod tests {
         let wide = lines(160, 47).join("\n");
         assert!(wide.contains("Before the first change") && wide.contains("1 of 3 in order"));
         assert!(wide.contains("✓ factory state") && wide.contains("? power supply"), "{wide}");
-        assert!(wide.contains("! profile") && wide.contains("would prove it"), "{wide}");
+        assert!(wide.contains("! profile") && wide.contains("would prove"), "{wide}");
         let narrow = lines(100, 27).join("\n");
         assert!(
             narrow.contains("? power supply") && narrow.contains("Enter the power of"),
