@@ -198,7 +198,7 @@ fn what_is_said_of_the_machine_is_checked_noted_and_part_of_the_next_trial() {
     terminal.press(&["Down", "2", "0", "0"]);
     terminal.wait_for_all(&["‹ open ›", "200▏"]);
     terminal.press(&["Enter"]);
-    terminal.wait_for_all(&["Noted.", "27 °C, case open", "worst case"]);
+    terminal.wait_for_all(&["Noted.", "27 °C, case open", "Worst case"]);
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
     let again = Terminal::start(SIZE, &climb(&dir, ""));
