@@ -40,11 +40,11 @@ pub(crate) enum Command {
     Simulate(SimulateOptions),
     /// Run a scene once through on a stand-in, for its score
     Pass(PassOptions),
-    /// Climb on many stand-ins by each policy, and see what that finds and costs
+    /// Climb on many stand-ins by each policy, and show what that finds and costs
     Study(StudyOptions),
-    /// Say what the machine around the cards is like, or see what was said
+    /// Describe the machine around the cards, or show what was said
     Machine(MachineOptions),
-    /// Read a trace made elsewhere and tell what is in it
+    /// Read a trace made elsewhere and say what is in it
     Import(ImportOptions),
     /// List, use, export, import and delete what was kept of a card
     Profile(ProfileOptions),

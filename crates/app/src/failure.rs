@@ -1,4 +1,4 @@
-//! How a command fails, and the exit code that tells it.
+//! How a command fails, and its exit code.
 
 use std::fmt::Display;
 use std::process::ExitCode;
@@ -8,7 +8,7 @@ use yard_step_core::printable_lines;
 /// A command that did not do what it was asked.
 #[derive(Debug)]
 pub(crate) enum Failure {
-    /// It was asked wrongly: exit code 2.
+    /// It was used wrongly: exit code 2.
     Usage(String),
     /// It could not be done: exit code 1.
     Failed(String),
@@ -35,7 +35,7 @@ impl Failure {
         }
     }
 
-    /// Tells the user and answers with the exit code.
+    /// Tells the user and returns the exit code.
     pub(crate) fn tell(&self) -> ExitCode {
         let (text, code) = match self {
             Self::Usage(text) => (text, 2),

@@ -24,7 +24,7 @@ use std::process::ExitCode;
 
 use clap::Parser;
 
-/// Runs the program with the process' arguments and answers with its exit code: 0 done, 1 failed,
+/// Runs the program with the process' arguments and returns its exit code: 0 done, 1 failed,
 /// 2 used wrongly, 130 interrupted.
 #[must_use]
 pub fn run() -> ExitCode {

@@ -145,7 +145,7 @@ pub(crate) fn parse_address(text: &str) -> Result<CardAddress, String> {
     text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
 }
 
-/// Says that a name is none, and which there are.
+/// Says that there is no such name, and which there are.
 pub(crate) fn there_is_no(what: &str, text: &str, known: &[&str]) -> String {
     format!("there is no {what} \"{text}\"; there are: {}", known.join(", "))
 }

@@ -19,7 +19,7 @@ use yard_step_ledger::DataDir;
 
 use crate::failure::Failure;
 
-/// Set in the environment, it has the stand-ins go wrong when a test asks them to.
+/// Set in the environment, it lets a test make stand-ins go wrong.
 const INJECT_FAULTS: &str = "YARD_STEP_INJECT_FAULTS";
 
 /// A card as it is worked on: under lock and guard, a stand-in in a process of its own. Tells of an owner

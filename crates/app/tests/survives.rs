@@ -150,7 +150,7 @@ struct Running {
 }
 
 impl Running {
-    /// Reads on until a line has the text; answers the line.
+    /// Reads on until a line has the text; returns the line.
     fn wait_for(&mut self, text: &str) -> String {
         let mut seen = String::new();
         loop {

@@ -124,7 +124,7 @@ pub trait Card: Send {
     /// Lets a span of time pass without a load.
     fn idle(&mut self, span: Seconds);
 
-    /// Tells what the user says of the room. A real card stands in it already; a stand-in moves.
+    /// Tells the card about the room, as the user described it. A real card stands in it already; a stand-in moves.
     fn set_room(&mut self, room: Room) {
         let _ = room;
     }
@@ -152,7 +152,7 @@ pub trait Card: Send {
 
 /// What a simulated card can do besides.
 pub trait Simulation {
-    /// Has nothing go wrong by chance from now on.
+    /// From now on nothing goes wrong by chance.
     fn without_mishaps(&mut self);
 
     /// The edges of this unit under frames of this demand, for judging a climb.

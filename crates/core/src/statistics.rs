@@ -1,4 +1,4 @@
-//! Small statistics over plain slices. Every function answers `None` where there is nothing to
+//! Small statistics over plain slices. Every function returns `None` where there is nothing to
 //! compute from, so that an empty run never turns into a zero.
 
 use statrs::distribution::{ContinuousCDF, StudentsT};

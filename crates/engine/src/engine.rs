@@ -236,7 +236,7 @@ impl Engine {
     }
 
     /// Restarts the machine and takes the climb up again, as after any start: a trial that has no
-    /// outcome is one the machine went down in. Answers what there is to say.
+    /// outcome is one the machine went down in. Returns what there is to say.
     ///
     /// # Errors
     /// The machine does not come up, or the ledger fails.
@@ -323,7 +323,7 @@ impl Engine {
     }
 
     /// Tells the climb that the user wants something else next, `steps` steps from what is proposed,
-    /// on the scale of the stage. Answers the value, as it is shown, or `None` where there is nothing
+    /// on the scale of the stage. Returns the value, as it is shown, or `None` where there is nothing
     /// to nudge.
     pub fn nudge(&mut self, steps: i32) -> Option<String> {
         let nudge = self.climb.nudged_by(steps)?;
@@ -337,7 +337,7 @@ impl Engine {
         self.climb.handle(ClimbEvent::Nudged(None));
     }
 
-    /// Tells the climb that the user wants these settings tried next; answers what had to be
+    /// Tells the climb that the user wants these settings tried next; returns what had to be
     /// changed to keep them inside the card's ranges.
     pub fn wish(&mut self, settings: &Settings) -> Vec<String> {
         let clamped = settings.clamped(self.cards.card().description());
@@ -376,7 +376,7 @@ impl Engine {
         self.write_state(matches!(self.climb.next(), Next::Ended(_)))
     }
 
-    /// Has core and memory change their places among the stages; answers the new order.
+    /// Swaps core and memory in the order of the stages; returns the new order.
     ///
     /// # Errors
     /// The climb has not both, one of them has begun, or the ledger fails.
@@ -399,7 +399,7 @@ impl Engine {
         Ok(stages)
     }
 
-    /// Has the climb go on with another stage, after those it has.
+    /// Adds a stage to the climb, after those it has.
     ///
     /// # Errors
     /// It has it already, the card does not offer what it moves, it builds on a stage that is not
@@ -447,7 +447,7 @@ impl Engine {
         Ok(())
     }
 
-    /// Has what each setting brings measured, by leaving one out after the other.
+    /// Measures what each setting brings by leaving out one after another.
     ///
     /// # Errors
     /// The ledger fails.
@@ -541,7 +541,7 @@ impl Engine {
             .ok_or_else(|| EngineError::NothingToDo("That trial is no longer there.".into()))
     }
 
-    /// Has the settings of a trial tried again next; answers what there is to say about it.
+    /// Tries the settings of a trial again next; returns what there is to say about it.
     ///
     /// # Errors
     /// The trial ran on another card, or the ledger fails.

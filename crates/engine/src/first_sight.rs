@@ -6,7 +6,7 @@ use yard_step_ledger::Ledger;
 
 use crate::error::EngineError;
 
-/// Notes a card, with its factory state the first time; answers what is known of the machine, and
+/// Notes a card, with its factory state the first time; returns what is known of the machine, and
 /// that state. The card is told of the room it stands in.
 pub(crate) fn first_sight(
     ledger: &Ledger,

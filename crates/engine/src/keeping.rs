@@ -143,7 +143,7 @@ impl Engine {
         if profile.in_use { self.back_to_stock() } else { Ok(()) }
     }
 
-    /// Has a profile tried next, to prove it or to see whether it is still what was proven.
+    /// Tries a profile next, to prove it or to see whether it is still what was proven.
     ///
     /// # Errors
     /// There is no such profile, or the ledger fails.

@@ -44,7 +44,7 @@ pub enum Command {
     DropNudge,
     /// Try settings of the user's own next.
     Wish(Box<Settings>),
-    /// Hold the running trial still, or let it go on.
+    /// Pause the running trial, or let it go on.
     TogglePause,
     /// Stop the running trial.
     Stop,
@@ -52,15 +52,15 @@ pub enum Command {
     EndStage,
     /// End, skip or repeat a stage.
     Direct(Stage, StageOrder),
-    /// Have core and memory change places among the stages.
+    /// Swap core and memory in the order of the stages.
     SwapStages,
-    /// Have another stage after those there are.
+    /// Add a stage after those there are.
     AddStage(Stage),
     /// Go on by another policy, or with another margin.
     Replan(Policy, Margin),
     /// Ask which one it was in a trial, core or memory; or no longer.
     AskWhich(Option<u32>),
-    /// Have what each setting brings measured, or no longer.
+    /// Measure what each setting brings, or stop doing so.
     ToggleLeaveOut,
     /// Put the card to its factory settings.
     BackToStock,
@@ -200,7 +200,7 @@ impl Drop for Session {
     }
 }
 
-/// Rings when the engine's thread ends, however it does, so that nobody waits for it in vain.
+/// Gives notice when the engine's thread ends, however it does, so that nobody waits for it in vain.
 struct Bell(Arc<dyn Fn() + Send + Sync>);
 
 impl Drop for Bell {
@@ -452,7 +452,7 @@ impl Work {
                     self.desk.answer(if wanted {
                         "After all stages, runs with one setting left out follow."
                     } else {
-                        "What brought what stays estimated where it was not measured."
+                        "Contributions that were not measured stay estimated."
                     });
                 })
             }

@@ -423,9 +423,9 @@ pub struct ClimbView {
     pub descents: Vec<(Stage, Arc<Descent>)>,
     /// Core against memory.
     pub map: Arc<Map>,
-    /// What pays next, after the newest trial.
+    /// Advice after the newest trial.
     pub advice: Vec<Advice>,
-    /// What brought what, as far as is known.
+    /// What each setting contributed, as far as is known.
     pub parts: Vec<Part>,
     /// Whether that is being measured.
     pub leaving_out: bool,

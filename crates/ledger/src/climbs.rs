@@ -52,7 +52,7 @@ pub struct ClimbEntry {
     pub directives: Vec<Directive>,
     /// The trial of which the user asked which one it was.
     pub isolating: Option<u32>,
-    /// Whether the user wants what brought what measured.
+    /// Whether the user wants each setting's part of the gain measured.
     pub leaving_out: bool,
     /// How far it has come.
     pub state: ClimbState,
@@ -85,7 +85,7 @@ impl ClimbEntry {
 
 impl Ledger {
     /// Notes a card. At first sight its factory state is copied: the settings it holds before
-    /// anything was changed. Later only its description is brought up to date. Answers whether it
+    /// anything was changed. Later only its description is brought up to date. Returns whether it
     /// was new.
     ///
     /// # Errors
@@ -129,7 +129,7 @@ impl Ledger {
         })
     }
 
-    /// Begins a climb on a card that was noted; answers its number.
+    /// Begins a climb on a card that was noted; returns its number.
     ///
     /// # Errors
     /// The ledger cannot be written.
@@ -192,7 +192,7 @@ impl Ledger {
     }
 
     /// Writes down what the user wants to know of a climb: of which trial which one it was, and
-    /// whether what brought what is to be measured.
+    /// whether the part each setting has in the gain is to be measured.
     ///
     /// # Errors
     /// The ledger cannot be written.

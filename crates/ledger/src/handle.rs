@@ -167,7 +167,7 @@ impl Ledger {
         open(&path).map(Self::serve).map_err(|cause| LedgerError::Open { path, cause })
     }
 
-    /// Has every write fail from now on, or succeed again: for rehearsing a disk that is full, or
+    /// Makes every write fail from now on, or succeed again: to rehearse a disk that is full, or
     /// that the system has made read-only.
     ///
     /// # Errors
@@ -187,7 +187,7 @@ impl Ledger {
         })
     }
 
-    /// Has the owning thread do `work` and waits for the answer.
+    /// Lets the owning thread do `work` and waits for the result.
     pub(crate) fn ask<T: Send + 'static>(
         &self,
         work: impl FnOnce(&mut Connection) -> Result<T, LedgerError> + Send + 'static,

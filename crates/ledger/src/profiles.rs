@@ -99,7 +99,7 @@ impl Ledger {
         })
     }
 
-    /// Has a card put to this profile from now on, or to none; whether there is one of that name.
+    /// Puts this profile in use on a card, or none; whether there is one of that name.
     ///
     /// # Errors
     /// The ledger cannot be written.

@@ -153,7 +153,7 @@ const MIGRATIONS: [&str; 6] = [
 /// Version of a ledger written by this build.
 pub(crate) const VERSION: i64 = MIGRATIONS.len() as i64;
 
-/// Brings the ledger up to [`VERSION`], each step whole or not at all. Answers the version found.
+/// Brings the ledger up to [`VERSION`], each step whole or not at all. Returns the version found.
 pub(crate) fn migrate(connection: &mut Connection) -> Result<i64, rusqlite::Error> {
     let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
     for (index, script) in MIGRATIONS.iter().enumerate().skip(found.max(0) as usize) {

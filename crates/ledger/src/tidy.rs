@@ -15,7 +15,7 @@ use crate::climbs::ClimbState;
 use crate::error::{Doing, LedgerError};
 use crate::handle::{Ledger, now};
 
-/// What is gone for good.
+/// What was deleted for good.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Emptied {
     /// Climbs, with all their trials.
@@ -113,7 +113,7 @@ impl Ledger {
         self.set("bring a climb back", statement, None::<i64>, climb)
     }
 
-    /// Makes an end of all that was deleted: of climbs everything goes, of single trials their
+    /// Deletes for good what was deleted before: climbs with everything in them, single trials with their
     /// samples, pictures and notes. All or nothing.
     ///
     /// # Errors

@@ -129,7 +129,7 @@ pub struct Event {
 }
 
 impl Ledger {
-    /// Writes down what is about to be done and answers with its row. When this returns, the
+    /// Writes down what is about to be done and returns its row. When this returns, the
     /// intent is on disk.
     ///
     /// # Errors

@@ -1,4 +1,4 @@
-//! What pays next, and where a clock is stable, yet brings nothing.
+//! Advice, and where a clock is stable, yet brings nothing.
 
 use yard_step_core::{Advice, StableYetSlower, WhySlower};
 

@@ -109,7 +109,7 @@ fn draw_ahead() {
     }
 }
 
-/// What the keeper of the planetarium has done so far.
+/// What the keeper of the planetarium has done so far: the demo's history.
 fn make_history(
     dir: &DataDir,
     card: &CardAddress,

@@ -31,7 +31,7 @@ pub(crate) enum ProfileCommand {
         #[arg(long)]
         json: bool,
     },
-    /// Have the card put to a profile at each start, as far as it is proven
+    /// Put the card to a profile at each start, as long as it is proven
     Use {
         /// Name of the profile
         #[arg(required_unless_present = "none", conflicts_with = "none")]

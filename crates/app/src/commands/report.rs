@@ -36,7 +36,7 @@ pub(crate) fn report(data_dir: &DataDirOption, options: &ReportOptions) -> Resul
     target.say(&format!("The report of climb {} is in {}.", entry.id, target.shown()))
 }
 
-/// A number that no climb has is a mistake of whoever named it.
+/// A number that no climb has is a usage error.
 fn unknown(error: LedgerError) -> Failure {
     match error {
         LedgerError::NoClimb { .. } => Failure::usage(error),

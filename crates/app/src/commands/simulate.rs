@@ -76,7 +76,7 @@ pub(crate) fn simulated<'a>(
     card.simulation().ok_or_else(|| Failure::usage(format!("{name} is not simulated: {why}")))
 }
 
-/// Has nothing go wrong by chance with a simulated card; refuses another one.
+/// Makes sure that nothing goes wrong by chance with a simulated card; refuses any other card.
 pub(crate) fn without_mishaps(card: &mut dyn Card) -> Result<(), Failure> {
     simulated(card, "this command works without a guard, on stand-ins only")?.without_mishaps();
     Ok(())
@@ -104,7 +104,7 @@ pub(crate) fn apply(card: &mut dyn Card, asked: &Settings) -> Result<Vec<String>
     Ok(told)
 }
 
-/// Runs the load and writes every sample; answers how many, and how the load was lost, if it was.
+/// Runs the load and writes every sample; returns how many, and how the load was lost, if it was.
 fn run(
     card: &mut dyn Card,
     options: &SimulateOptions,

@@ -22,7 +22,7 @@ pub(crate) struct SlotOptions {
     /// Where it is reached
     #[arg(long)]
     pub address: String,
-    /// Let visitors have it go wrong on purpose
+    /// Let visitors make it go wrong on purpose
     #[arg(long)]
     pub inject_faults: bool,
 }

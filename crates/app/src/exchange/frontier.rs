@@ -8,7 +8,7 @@ use yard_step_report::draw_frontier;
 use crate::failure::Failure;
 use crate::output::{ChartKind, write_new};
 
-/// Draws a frontier into a new file; answers what there is to say, or why it was not drawn.
+/// Draws a frontier into a new file; returns what there is to say, or why it was not drawn.
 pub(crate) fn write_chart(
     card: &CardDescription,
     load: &str,

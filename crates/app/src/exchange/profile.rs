@@ -13,7 +13,7 @@ use yard_step_ledger::{Ledger, ProfileDocument};
 use crate::input;
 use crate::output::write_new;
 
-/// Writes a profile to a new file; answers what there is to say, or why it was not written.
+/// Writes a profile to a new file; returns what there is to say, or why it was not written.
 pub(crate) fn export(
     card: &CardDescription,
     view: &ProfileView,

@@ -470,7 +470,7 @@ pub fn ended_run_view() -> RunView {
     RunView { judgement: Some(judgement), ..run_view() }
 }
 
-/// Begins a climb and a trial of the card in a ledger; answers both numbers.
+/// Begins a climb and a trial of the card in a ledger; returns both numbers.
 #[must_use]
 #[allow(clippy::unwrap_used)]
 pub fn begun_trial(ledger: &Ledger) -> (i64, i64) {

@@ -166,7 +166,7 @@ impl Terminal {
         stdout(&children).lines().next().unwrap().to_owned()
     }
 
-    /// Waits until a text is on the screen and answers with the screen.
+    /// Waits until a text is on the screen and returns with the screen.
     pub fn wait_for(&self, text: &str) -> String {
         self.wait_for_all(&[text])
     }

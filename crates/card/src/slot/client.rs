@@ -43,7 +43,7 @@ impl SlotCard {
         Ok(Self { address, line: Some(line), power, description, sensed: None })
     }
 
-    /// Has something go wrong with the stand-in, for rehearsing it.
+    /// Makes something go wrong with the stand-in, to rehearse it.
     ///
     /// # Errors
     /// The card is gone or does not answer.

@@ -41,7 +41,7 @@ impl Device {
         Ok(Self { stream, bytes: Vec::new() })
     }
 
-    /// Has the card draw `frame`, which comes back as it was drawn; answers when it was finished,
+    /// Has the card draw `frame`, which comes back as it was drawn; returns when it was finished,
     /// since the load was begun. Waits as long as the card takes.
     ///
     /// # Errors

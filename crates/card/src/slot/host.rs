@@ -32,7 +32,7 @@ const SOON: Duration = Duration::from_millis(200);
 /// Most visitors at a time: an engine, a guard, a load, and a few that look on.
 const MOST_VISITORS: usize = 32;
 
-/// Whether visitors may have a stand-in go wrong on purpose.
+/// Whether visitors may make a stand-in go wrong on purpose.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum FaultsOnRequest {
     /// They may not: they are refused.

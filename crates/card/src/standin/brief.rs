@@ -293,7 +293,7 @@ pub(super) fn units(physics: &Physics, controls: &Controls, asked: &Demand, dt: 
     physics.throughput(asked, controls) * share * dt
 }
 
-/// Lets a scene warm the card; answers the course of its temperature.
+/// Lets a scene warm the card; returns the course of its temperature.
 pub(super) fn heat_up(
     physics: &mut Physics,
     controls: &Controls,

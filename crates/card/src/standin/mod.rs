@@ -50,7 +50,7 @@ pub enum Disturbance {
     Starved(Percent),
 }
 
-/// Something wrong with a stand-in that no setting brings about, for rehearsing it.
+/// A fault of a stand-in that no setting causes, to rehearse what happens then.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum FaultInjection {
@@ -191,7 +191,7 @@ impl StandIn {
         self.disturbance = disturbance;
     }
 
-    /// Has something go wrong, or all be well again.
+    /// Makes something go wrong, or all well again.
     pub fn inject_fault(&mut self, fault: FaultInjection) {
         self.frozen = None;
         self.injected = fault;

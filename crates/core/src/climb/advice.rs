@@ -1,5 +1,5 @@
-//! What pays next: which setting would help now, and why, read off what limited the clock and where
-//! the score stopped to grow.
+//! Advice: which setting would help now and why, judged by what limited the clock and where the score
+//! stopped rising.
 
 use crate::card::description::SettingKind;
 use crate::climb::search::axis::Axis;
@@ -94,7 +94,7 @@ pub enum WhySlower {
 }
 
 impl Climb {
-    /// What pays next after a trial, the most promising first. Empty for a run without samples.
+    /// Advice after a trial, the most promising first. Empty for a run without samples.
     #[must_use]
     pub fn advice(&self, trial: &TrialRecord) -> Vec<Advice> {
         let seen = &trial.seen;

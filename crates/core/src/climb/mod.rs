@@ -1,4 +1,4 @@
-//! The climb: a state machine that is given what happened and answers with the next proposal and
+//! The climb: a state machine that is given what happened and returns the next proposal and
 //! its reason. It does no I/O, knows no clock and keeps nothing but the trials it was told of, so
 //! that handing it the same trials again (from a ledger) brings it to the same place.
 //!
@@ -150,7 +150,7 @@ pub enum ClimbEvent {
     },
     /// The user asks which one it was in this trial; `None` takes the question back.
     Asked(Option<u32>),
-    /// The user wants what brought what measured, by leaving one out; `false` takes it back.
+    /// The user wants each setting's part of the gain measured by leaving it out; `false` takes that back.
     LeaveOut(bool),
     /// What took the machine down in other climbs on the same card.
     Remembered(Vec<Downed>),
@@ -181,7 +181,7 @@ pub struct Climb {
     supply: Option<SupplyHeadroom>,
     /// The trial the user asks about.
     isolating: Option<u32>,
-    /// Whether the user wants what brought what measured.
+    /// Whether the user wants each setting's part of the gain measured.
     leaving_out: bool,
 }
 

@@ -1,4 +1,4 @@
-//! How much of a climb is left, as a range that is right nine times of ten.
+//! How much of a climb is left, as a range that is right nine times out of ten.
 //!
 //! A climb by steps is played forward, trial by trial, on imagined cards that are drawn from what is
 //! believed of the real one; what the plan would do then is done, and counted.

@@ -1,4 +1,4 @@
-//! What brought what: the gain split by setting.
+//! What each setting contributed: the gain split by setting.
 //!
 //! What a setting brings is the score with it less the score without it, everything else as kept.
 //! Where a run without it was made, that is measured; else it is estimated from what it brought
@@ -118,13 +118,13 @@ impl Climb {
         parts
     }
 
-    /// Whether the user wants what brought what measured.
+    /// Whether the user wants each setting's part of the gain measured.
     #[must_use]
     pub fn is_leaving_out(&self) -> bool {
         self.leaving_out
     }
 
-    /// The next run that leaves one out, where the user wants it measured.
+    /// The next run that leaves one setting out, if the user wants its part measured.
     pub(in crate::climb) fn next_left_out(&self) -> Option<Next> {
         if !self.leaving_out {
             return None;

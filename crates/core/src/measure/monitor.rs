@@ -206,7 +206,7 @@ impl Watch {
         }
     }
 
-    /// Takes in one sample; answers what limited the clock in it.
+    /// Takes in one sample; returns what limited the clock in it.
     pub fn sample(&mut self, sample: &Sample) -> Limiter {
         self.seconds = sample.at;
         self.core_temperature.push(sample.get(Channel::CoreTemperature));

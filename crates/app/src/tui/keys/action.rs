@@ -67,7 +67,7 @@ pub enum Action {
     Try,
     /// Take every next step without being asked.
     Auto,
-    /// Hold the run still or let it go on.
+    /// Pause the run, or let it go on.
     Pause,
     /// Stop the run.
     Stop,
@@ -87,7 +87,7 @@ pub enum Action {
     Chart,
     /// Ask which one it was.
     Which,
-    /// Have what brought what measured.
+    /// Measure what each setting contributes.
     LeaveOut,
     /// Keep the outcome.
     Keep,
@@ -185,11 +185,11 @@ pub enum Action {
     ShiftUp,
     /// Shift the whole curve down.
     ShiftDown,
-    /// Take the last move of the curve back.
+    /// Undo the last move of the curve.
     Undo,
     /// Make it again.
     Redo,
-    /// Everything in Shape as from the factory.
+    /// Everything in Shape back to the factory's values.
     Factory,
     /// A nearer look at the curve.
     ShapeNearer,
@@ -239,13 +239,13 @@ pub enum Action {
     Delete,
     /// Bring back what was deleted.
     BringBack,
-    /// Make an end of what was deleted.
+    /// Delete for good what was deleted.
     Empty,
     /// Write the list to a file.
     ExportList,
     /// Restart the machine.
     Restart,
-    /// Say how a run went that only the user sees.
+    /// Say how a run went that only the user can see.
     Say,
     /// Next pace.
     Pace,

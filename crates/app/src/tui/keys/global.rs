@@ -160,8 +160,8 @@ pub(crate) static ALWAYS: &[Binding] = &[
     Binding {
         action: Action::LeaveOut,
         keys: &[key('l')],
-        label: "what brought what",
-        help: "after the climb, repeat it with one setting left out at a time: what brought what",
+        label: "contributions",
+        help: "after the climb, repeat it with one setting left out at a time, to measure what each contributes",
         applies: |m| m.waits() && m.has_baseline && !m.in_ledger() && !m.has_point,
         in_footer: false,
     },

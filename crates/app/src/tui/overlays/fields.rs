@@ -34,7 +34,7 @@ impl TextField {
     }
 }
 
-/// The lines, as far as they are filled in.
+/// The lines with what has been filled in so far.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Fields {
     fields: Vec<TextField>,

@@ -16,7 +16,7 @@ use crate::tui::widgets::entry::Entry;
 /// Longest number that can be typed.
 const LONGEST: usize = 7;
 
-/// The form, as far as it is filled in.
+/// The form with what has been filled in so far.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Form {
     fields: Vec<Field>,

@@ -11,7 +11,7 @@ use yard_step_core::{Adjusted, CardDescription, Fan, FanCurve, Offer, SettingKin
 /// Longest number that can be typed.
 const LONGEST: usize = 6;
 
-/// The form, as far as it is filled in.
+/// The form with what has been filled in so far.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SettingsForm {
     offers: Vec<Offer>,

@@ -15,7 +15,7 @@ use ratatui::style::Style;
 /// Blocks that fill a cell from below, by eighths of it.
 pub(crate) const EIGHTHS: [&str; 9] = [" ", "▁", "▂", "▃", "▄", "▅", "▆", "▇", "█"];
 
-/// Writes a line at a place inside an area, cut at its right edge; answers where it ended.
+/// Writes a line at a place inside an area, cut at its right edge; returns where it ended.
 pub(crate) fn write(
     buffer: &mut Buffer,
     area: Rect,
@@ -69,7 +69,7 @@ pub(crate) fn cut(text: &str, width: u16) -> String {
     kept.trim_end().to_owned() + "…"
 }
 
-/// Writes a text over as many lines as it needs at the width of an area; answers how many.
+/// Writes a text over as many lines as it needs at the width of an area; returns how many.
 pub(crate) fn write_wrapped(buffer: &mut Buffer, area: Rect, text: &str, style: Style) -> u16 {
     let lines = wrapped(text, usize::from(area.width.max(1)));
     for (index, line) in lines.iter().enumerate() {
@@ -86,7 +86,7 @@ pub(crate) mod testing {
     use ratatui::buffer::Buffer;
     use ratatui::layout::Rect;
 
-    /// Draws into a buffer of the given size and answers its lines, trailing blanks cut.
+    /// Draws into a buffer of the given size and returns its lines, trailing blanks cut.
     pub(crate) fn drawn(
         width: u16,
         height: u16,

@@ -10,7 +10,7 @@ use ratatui::layout::Rect;
 use crate::tui::theme::{Role, Theme};
 use crate::tui::widgets::{row, write, write_right};
 
-/// Draws the rule and answers the space below.
+/// Draws the rule and returns the space below.
 pub(crate) fn panel(
     buffer: &mut Buffer,
     area: Rect,

@@ -49,7 +49,7 @@ const LEAST_LIVED_DOWN: f64 = 0.1;
 /// looked at again.
 const MUCH: f64 = 0.02;
 
-/// Whether a fault `hours` into a run was lived down by `clean` hours without one, at no milder
+/// Whether a fault `hours` into a run is outweighed by `clean` hours without one, at no milder
 /// settings, since. What took the machine down is not: see [`crate::climb::Downed`].
 pub(in crate::climb) fn is_lived_down(verdict: Verdict, hours: f64, clean: f64) -> bool {
     verdict != Verdict::MachineDown && clean >= (hours * LIVED_DOWN).max(LEAST_LIVED_DOWN)
@@ -128,7 +128,7 @@ impl<S: Scale> Search<'_, S> {
         })
     }
 
-    /// The lowest value that was seen to fail, faults left out that were lived down since.
+    /// The lowest value that was seen to fail, faults left out that later clean runs outweigh.
     fn lowest_that_fails(&self) -> Option<S::Value> {
         let clean_since = |fault: &Tried<'_, S::Value>| -> f64 {
             self.tried
@@ -197,7 +197,7 @@ impl<S: Scale> Search<'_, S> {
         best
     }
 
-    /// Values worth a thought: from what surely holds to where faults come at once.
+    /// Values worth considering: from what surely holds to where faults come at once.
     fn values(&self, belief: &EdgeBelief) -> Vec<S::Value> {
         let fine: f64 = self.steps().fine.into();
         let (low, high) = belief.band(0.96);

@@ -24,7 +24,7 @@ pub fn scatter(baseline: &[f64]) -> f64 {
     (pooled / (ASSUMED_WEIGHT + degrees)).sqrt()
 }
 
-/// Where the score stops to grow with the clock.
+/// Where the score stops rising with the clock.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Bend {
     /// The value from which on more clock brings no more.

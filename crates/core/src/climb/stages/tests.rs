@@ -137,7 +137,7 @@ impl Imagined {
         }
     }
 
-    /// Climbs to the end; answers its outcome.
+    /// Climbs to the end; returns its outcome.
     fn climb(self, climb: &mut Climb) -> Outcome {
         for _ in 0..200 {
             match climb.next() {

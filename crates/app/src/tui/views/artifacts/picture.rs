@@ -37,7 +37,7 @@ pub(crate) fn is_marked(picture: &Picture) -> bool {
     picture.wrong_pixels * 4 <= picture.frame.pixels.len() as u64
 }
 
-/// Draws the picture and answers where it lies.
+/// Draws the picture and returns where it lies.
 pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, picture: &Picture) -> Rect {
     let frame = &picture.frame;
     let place = fitted(area, (frame.width, frame.height));

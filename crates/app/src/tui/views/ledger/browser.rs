@@ -113,7 +113,7 @@ pub enum Change {
     RestoreTrial(i64),
     /// Bring a climb back.
     RestoreClimb(i64),
-    /// Make an end of all that was deleted.
+    /// Delete for good all that was deleted.
     Empty,
     /// Write the trials that a filter lets through to a file.
     Export(Box<Filter>, Order, PathBuf),

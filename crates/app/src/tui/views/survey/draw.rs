@@ -490,7 +490,7 @@ fn warming(snapshot: &Snapshot) -> Option<String> {
     })
 }
 
-/// One run, and why it does not count, if it does not; answers the rows it took.
+/// One run, and why it does not count, if it does not; returns the rows it took.
 fn draw_baseline_run(
     buffer: &mut Buffer,
     area: Rect,

@@ -446,7 +446,7 @@ impl<'a> View<'a> {
         }
     }
 
-    /// One event over as many rows as it needs; answers how many.
+    /// One event over as many rows as it needs; returns how many.
     fn draw_event(
         &self,
         buffer: &mut Buffer,
