@@ -16,7 +16,7 @@ pub fn outcome(outcome: &Outcome) -> String {
         ),
         (true, ..) => "Only stock holds: there is nothing to keep.".into(),
         (_, Some(gain), _) if outcome.confirmed => {
-            format!("With {what} it holds and brings {gain:+.1} % over the baseline.")
+            format!("{} held the long run: {gain:+.1} % over the baseline.", capitalised(&what))
         }
         (_, Some(gain), _) => {
             let what = capitalised(&what);
@@ -121,7 +121,7 @@ mod tests {
     )]
     #[case(
         Outcome { gain_percent: Some(4.25), confirmed: true, ..an_outcome() },
-        "With core clock +90 MHz, power limit 286 W it holds and brings +4.2 % over the baseline."
+        "Core clock +90 MHz, power limit 286 W held the long run: +4.2 % over the baseline."
     )]
     #[case(
         Outcome { gain_percent: Some(4.25), ..an_outcome() },

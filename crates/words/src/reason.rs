@@ -124,7 +124,7 @@ pub fn reason(why: &Reason) -> String {
             format!("{what}: your own settings. No stage learns from them.")
         }
         Reason::LeftOut { what } => {
-            format!("What does the {what} bring? All settings as kept, with this one at stock.")
+            format!("What does the {what} contribute? All settings as kept, with this one at stock.")
         }
     }
 }
@@ -405,7 +405,7 @@ mod tests {
     )]
     #[case(
         Reason::LeftOut { what: "power limit" },
-        "What does the power limit bring? All settings as kept, with this one at stock."
+        "What does the power limit contribute? All settings as kept, with this one at stock."
     )]
     fn every_reason_is_told_in_whole_sentences(#[case] why: Reason, #[case] told: &str) {
         assert_eq!(reason(&why), told);
