@@ -124,7 +124,9 @@ pub fn reason(why: &Reason) -> String {
             format!("{what}: your own settings. No stage learns from them.")
         }
         Reason::LeftOut { what } => {
-            format!("What does the {what} contribute? All settings as kept, with this one at stock.")
+            format!(
+                "What does the {what} contribute? All settings as kept, with this one at stock."
+            )
         }
     }
 }
