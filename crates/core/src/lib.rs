@@ -45,7 +45,8 @@ pub use climb::{
     InStepRecord, Isolation, Joint, Left, Map, Measured, Next, Nudge, OtherLimit, Outcome, Outlook,
     Pair, Part, PowerReport, Proposal, Prospect, Purpose, Reason, Risk, RoundEntry, RoundReport,
     ScoreLine, Shown, StableYetSlower, Stage, StageOrder, Stairs, StepSize, StrategyReport, Stuck,
-    TimingBand, TrialRecord, TrialRequest, WhySlower, asks_more_clock, in_short,
+    SuggestedMove, Suggestion, TimingBand, TrialRecord, TrialRequest, WhySlower, asks_more_clock,
+    in_short,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{
@@ -73,6 +74,7 @@ pub use measure::limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute}
 pub use measure::monitor::{CurveBand, SectionSeen, Seen, Watch};
 pub use measure::plateau::{Plateau, WARM_WITHIN, Warming};
 pub use measure::sample::Sample;
+pub use measure::step_change::StepChange;
 pub use measure::strip::{Bucket, Merge, Strip, Timeline};
 pub use measure::trace::{CHUNK_SAMPLES, Columns, Trace};
 pub use plan::{

@@ -25,13 +25,22 @@ impl Applied {
     }
 }
 
-/// Asks for `asked`, reads back, and asks once more if something was not taken.
+/// Asks for `asked`, lets the card settle, reads back, and asks once more if something was not taken.
 pub(crate) fn apply_whole(card: &mut dyn Card, asked: &Settings) -> Applied {
+    apply(card, asked, |card| card.idle(SETTLE))
+}
+
+/// The same under a running load, which goes on: nothing waits for the card to settle.
+pub(crate) fn apply_live(card: &mut dyn Card, asked: &Settings) -> Applied {
+    apply(card, asked, |_| ())
+}
+
+fn apply(card: &mut dyn Card, asked: &Settings, settle: fn(&mut dyn Card)) -> Applied {
     let mut told = Vec::new();
-    let mut applied = apply_once(card, asked);
+    let mut applied = apply_once(card, asked, settle);
     if applied.is_refused() {
         let first = names(&applied.differences);
-        applied = apply_once(card, asked);
+        applied = apply_once(card, asked, settle);
         if !applied.is_refused() {
             told.push(format!("Asked twice until taken: {first}."));
         }
@@ -40,9 +49,9 @@ pub(crate) fn apply_whole(card: &mut dyn Card, asked: &Settings) -> Applied {
     Applied { told, ..applied }
 }
 
-fn apply_once(card: &mut dyn Card, asked: &Settings) -> Applied {
+fn apply_once(card: &mut dyn Card, asked: &Settings, settle: fn(&mut dyn Card)) -> Applied {
     let taken = card.apply(asked).and_then(|()| {
-        card.idle(SETTLE);
+        settle(card);
         card.taken()
     });
     let differences = taken.as_ref().map(|taken| asked.differences(taken, card.description()));

@@ -3,8 +3,8 @@
 use tracing::{info, warn};
 use yard_step_card::CardError;
 use yard_step_core::{
-    ClimbEvent, Difference, Ending, Fault, InStepRecord, Judgement, Meaning, Next, Proposal,
-    Sample, Seconds, Settings, TrialRecord, TrialRequest, Verdict, in_short,
+    CheckedFrame, ClimbEvent, Difference, Ending, Fault, InStepRecord, Judgement, Meaning, Next,
+    Proposal, Sample, Seconds, Settings, TrialRecord, TrialRequest, Verdict, in_short,
 };
 use yard_step_ledger::Intent;
 
@@ -77,7 +77,7 @@ impl Engine {
     }
 
     /// Ends the load and puts the card back after a failure; tells of it where that fails too.
-    fn put_back_after(&mut self, error: EngineError) -> EngineError {
+    pub(crate) fn put_back_after(&mut self, error: EngineError) -> EngineError {
         self.end_load();
         if let (EngineError::Ledger(_), Some(intent), Some(lock)) =
             (&error, &self.begun, self.cards.lock())
@@ -114,7 +114,7 @@ impl Engine {
 
     /// Makes sure that there is a card to try something on: one that went while nothing ran says
     /// nothing about the settings that are to be tried next.
-    fn is_card_there(&mut self) -> Result<(), EngineError> {
+    pub(crate) fn is_card_there(&mut self) -> Result<(), EngineError> {
         match self.restart {
             Some(Restart::Down | Restart::CardGone) => return Err(EngineError::IsDown),
             Some(Restart::AfterReset(_)) | None => {}
@@ -219,7 +219,7 @@ impl Engine {
     }
 
     /// Writes down what is about to be done.
-    fn write_intent(
+    pub(crate) fn write_intent(
         &mut self,
         request: &TrialRequest,
         asked: Settings,
@@ -260,27 +260,10 @@ impl Engine {
         while (tick as f64) < (run.intent.planned.value() / TICK.value()).round() {
             tick += 1;
             let at = Seconds(tick as f64 / 10.0);
-            let ended = self.load.work(self.cards.card_mut(), TICK, &mut checked).err();
-            run.take_frames(at, checked.drain(..));
-            run.told_score = self.load.score();
-            if let Some(ending) = ended {
-                return Ok(ended_by(ending, at, run));
-            }
-            match self.cards.card_mut().sample() {
-                Ok(sample) => run.take_sample(Sample { at, ..sample.without_nonsense() }),
-                Err(error) => return Ok(ended_by(ending_of_error(&error), at, run)),
-            }
-            self.write_down(run)?;
-            if let Some(ending) = run.alarm() {
-                run.faults.push(Fault::at(at, fault_name(&ending)));
+            if let Some(ending) = self.work_a_tick(run, at, grace, &mut checked)? {
                 return Ok(ending);
             }
-            if let Some(raised) = run.alarms_raised(&self.machine.alarms) {
-                return Ok(Ending::Alarm(raised));
-            }
-            if run.has_seen_enough(grace) {
-                return Ok(Ending::Finished);
-            }
+            checked.clear();
             if !self
                 .cards
                 .in_step_mut()
@@ -326,8 +309,38 @@ impl Engine {
         Ok(Ending::Finished)
     }
 
+    /// Lets the load work for a tick and takes in what came of it: frames, which stay in `checked`, and a
+    /// sample. Returns what ends the run, if anything does.
+    pub(crate) fn work_a_tick(
+        &mut self,
+        run: &mut Run,
+        at: Seconds,
+        grace: Seconds,
+        checked: &mut Vec<CheckedFrame>,
+    ) -> Result<Option<Ending>, EngineError> {
+        let ended = self.load.work(self.cards.card_mut(), TICK, checked).err();
+        run.take_frames(at, checked.iter().cloned());
+        run.told_score = self.load.score();
+        if let Some(ending) = ended {
+            return Ok(Some(ended_by(ending, at, run)));
+        }
+        match self.cards.card_mut().sample() {
+            Ok(sample) => run.take_sample(Sample { at, ..sample.without_nonsense() }),
+            Err(error) => return Ok(Some(ended_by(ending_of_error(&error), at, run))),
+        }
+        self.write_down(run)?;
+        if let Some(ending) = run.alarm() {
+            run.faults.push(Fault::at(at, fault_name(&ending)));
+            return Ok(Some(ending));
+        }
+        if let Some(raised) = run.alarms_raised(&self.machine.alarms) {
+            return Ok(Some(Ending::Alarm(raised)));
+        }
+        Ok(run.has_seen_enough(grace).then_some(Ending::Finished))
+    }
+
     /// Watches while a run is held still: its card, the cards in step and the loads.
-    fn look_while_held(&mut self, run: &mut Run) -> Option<Ending> {
+    pub(crate) fn look_while_held(&mut self, run: &mut Run) -> Option<Ending> {
         let at = run.sample().at;
         let mut checked = Vec::new();
         let load = self.load.look_while_held(&mut checked).err();
@@ -349,7 +362,7 @@ impl Engine {
     }
 
     /// Starts the loads, and lets the guard know which to end with the engine.
-    fn begin_load(&mut self, run: &mut Run) -> Result<(), EngineError> {
+    pub(crate) fn begin_load(&mut self, run: &mut Run) -> Result<(), EngineError> {
         let trial = run.intent.number;
         let failed = |cause| EngineError::LoadNotBegun { trial, cause };
         self.load.begin(self.cards.card()).map_err(failed)?;
@@ -380,7 +393,12 @@ impl Engine {
     }
 
     /// The outcome of a run. The graver verdict counts where cards are held in step.
-    fn judged(&mut self, run: &Run, ending: &Ending, differences: &[Difference]) -> TrialRecord {
+    pub(crate) fn judged(
+        &mut self,
+        run: &Run,
+        ending: &Ending,
+        differences: &[Difference],
+    ) -> TrialRecord {
         let seen = run.watch.seen();
         let (plan, card) = (self.climb.plan(), self.cards.card().description());
         let reference = self.climb.reference();
@@ -412,7 +430,7 @@ impl Engine {
     }
 }
 
-fn ended_by(ending: Ending, at: Seconds, run: &mut Run) -> Ending {
+pub(crate) fn ended_by(ending: Ending, at: Seconds, run: &mut Run) -> Ending {
     let is_well = matches!(ending, Ending::Finished | Ending::Told { verdict: Verdict::Clean, .. });
     if !is_well {
         run.faults.push(Fault::at(at, fault_name(&ending)));

@@ -64,6 +64,9 @@ pub enum EngineError {
         /// The other.
         other: String,
     },
+    /// A free run drives one card.
+    #[error("a free run drives one card: take the others out of step first (c lists the cards)")]
+    FreeInStep,
     /// A fact about the machine that cannot be.
     #[error(transparent)]
     Machine(#[from] MachineError),

@@ -11,7 +11,9 @@ use yard_step_core::{
 
 use crate::engine::Engine;
 use crate::error::EngineError;
+use crate::free_run::{Driver, FreeRun, FreeStart, Hand};
 use crate::keeping::KeepWish;
+use crate::load::ManualLoad;
 use crate::overseer::{LiveRun, Overseer, Steer};
 use crate::pace::{Pace, Pacer};
 use crate::rack::Rack;
@@ -44,6 +46,17 @@ pub enum Command {
     DropNudge,
     /// Try settings of the user's own next.
     Wish(Box<Settings>),
+    /// Begin a free run: a load that goes on while settings are changed.
+    FreeRun(Box<FreeStart>),
+    /// In a free run, go on under other settings; `yes` where they need an explicit one.
+    Apply {
+        /// The settings.
+        settings: Box<Settings>,
+        /// The explicit yes.
+        yes: bool,
+    },
+    /// End the free run and try these settings next.
+    TryInstead(Box<Settings>),
     /// Pause the running trial, or let it go on.
     TogglePause,
     /// Stop the running trial.
@@ -157,6 +170,7 @@ impl Session {
             last: Instant::now(),
             quitting: false,
             later: Vec::new(),
+            is_free: false,
         };
         let thread = thread::spawn(move || {
             let _rings_at_the_end = bell;
@@ -220,6 +234,17 @@ struct Desk {
     quitting: bool,
     /// Commands that came while a trial ran and wait for its verdict.
     later: Vec<Command>,
+    /// Whether what runs is a free run.
+    is_free: bool,
+}
+
+/// What an order, or its absence, means for what runs.
+enum Turn {
+    GoOn,
+    Hold,
+    Stop,
+    Told(Verdict),
+    Apply { settings: Box<Settings>, yes: bool },
 }
 
 impl Desk {
@@ -248,24 +273,35 @@ impl Desk {
         self.pacer = Pacer::new(pace, Instant::now());
     }
 
-    /// Takes an order that comes while a trial runs; whether the trial must stop.
-    fn order(&mut self, command: Command) -> Steer {
+    /// Takes an order that comes while a trial or a free run goes on.
+    fn order(&mut self, command: Command) -> Turn {
         self.state.answer = None;
         match command {
             Command::Stop => {
                 self.state.runs.auto = false;
-                return Steer::Stop;
+                return Turn::Stop;
             }
             Command::Quit => {
                 self.quitting = true;
-                return Steer::Stop;
+                return Turn::Stop;
             }
             Command::BackToStock => {
                 self.state.runs.auto = false;
                 self.later.push(Command::BackToStock);
-                return Steer::Stop;
+                return Turn::Stop;
             }
-            Command::Say(verdict) if self.state.runs.is_manual => return Steer::Told(verdict),
+            Command::Apply { settings, yes } if self.is_free => {
+                return Turn::Apply { settings, yes };
+            }
+            Command::Wish(settings) if self.is_free => {
+                return Turn::Apply { settings, yes: false };
+            }
+            Command::TryInstead(settings) if self.is_free => {
+                self.later.push(Command::Wish(settings));
+                return Turn::Stop;
+            }
+            Command::Apply { .. } => self.answer("Settings change at once in a free run only."),
+            Command::Say(verdict) if self.state.runs.is_manual => return Turn::Told(verdict),
             Command::Say(_) => {
                 self.answer("This load is judged by its frames: mark the trial afterwards.")
             }
@@ -278,12 +314,54 @@ impl Desk {
             }
             Command::Try { .. } => self.answer("A trial is running already."),
             other => {
-                self.answer("That is done as soon as this trial has its verdict.");
+                self.answer(match self.is_free {
+                    true => "That is done as soon as the free run ends.",
+                    false => "That is done as soon as this trial has its verdict.",
+                });
                 self.later.push(other);
             }
         }
         self.publish();
-        Steer::GoOn
+        Turn::GoOn
+    }
+
+    /// Waits as long as the pace wants, or until an order comes that concerns what runs.
+    fn turn(&mut self) -> Turn {
+        let mut wait = self.pacer.wait(crate::trial::TICK, Instant::now());
+        loop {
+            let paused = self.state.runs.activity == Activity::Paused;
+            let order = self.orders.recv_timeout(if paused { HELD_TICK } else { wait });
+            match order {
+                Ok(command) => match self.order(command) {
+                    Turn::GoOn => wait = Duration::ZERO,
+                    ended => return ended,
+                },
+                Err(RecvTimeoutError::Timeout) if paused => return Turn::Hold,
+                Err(RecvTimeoutError::Timeout) => return Turn::GoOn,
+                Err(RecvTimeoutError::Disconnected) => {
+                    self.quitting = true;
+                    return Turn::Stop;
+                }
+            }
+        }
+    }
+}
+
+impl Driver for Desk {
+    fn tick(&mut self, free: &FreeRun<'_>) -> Hand {
+        if self.last.elapsed() >= BETWEEN_SNAPSHOTS {
+            self.state.runs.newest = Some(Arc::new(free.segment()));
+            self.state.runs.free = Some(Arc::new(free.view()));
+            self.state.machine.alarms = free.alarms(&self.state.machine.said.alarms);
+            self.publish();
+        }
+        match self.turn() {
+            Turn::GoOn => Hand::GoOn,
+            Turn::Hold => Hand::Hold,
+            Turn::Stop => Hand::Stop,
+            Turn::Told(verdict) => Hand::Told(verdict),
+            Turn::Apply { settings, yes } => Hand::Apply { settings, yes },
+        }
     }
 }
 
@@ -294,22 +372,13 @@ impl Overseer for Desk {
             self.state.machine.alarms = live.alarms(&self.state.machine.said.alarms);
             self.publish();
         }
-        let mut wait = self.pacer.wait(crate::trial::TICK, Instant::now());
-        loop {
-            let paused = self.state.runs.activity == Activity::Paused;
-            let order = self.orders.recv_timeout(if paused { HELD_TICK } else { wait });
-            match order {
-                Ok(command) => match self.order(command) {
-                    Steer::GoOn => wait = Duration::ZERO,
-                    ended => return ended,
-                },
-                Err(RecvTimeoutError::Timeout) if paused => return Steer::Hold,
-                Err(RecvTimeoutError::Timeout) => return Steer::GoOn,
-                Err(RecvTimeoutError::Disconnected) => {
-                    self.quitting = true;
-                    return Steer::Stop;
-                }
-            }
+        match self.turn() {
+            Turn::GoOn => Steer::GoOn,
+            Turn::Hold => Steer::Hold,
+            Turn::Stop => Steer::Stop,
+            Turn::Told(verdict) => Steer::Told(verdict),
+            // Settings change in a free run only.
+            Turn::Apply { .. } => Steer::GoOn,
         }
     }
 }
@@ -400,11 +469,19 @@ impl Work {
                 self.engine.drop_nudge();
                 Ok(())
             }
-            Command::Wish(settings) => {
+            Command::Wish(settings) | Command::TryInstead(settings) => {
                 let notes = self.engine.wish(&settings);
                 for note in notes {
                     self.desk.answer(note);
                 }
+                Ok(())
+            }
+            Command::FreeRun(start) => {
+                self.free_run(*start);
+                Ok(())
+            }
+            Command::Apply { .. } => {
+                self.desk.answer("No free run is going on.");
                 Ok(())
             }
             Command::Restart => self.restart(),
@@ -554,6 +631,7 @@ impl Work {
         self.desk.state.runs.activity = Activity::Running;
         self.desk.state.runs.looked_at = None;
         self.desk.state.runs.newest = None;
+        self.desk.state.runs.free = None;
         self.desk.set_pace(self.desk.state.runs.pace);
         match self.engine.carry_out(yes, &mut self.desk) {
             Ok(view) => {
@@ -593,6 +671,33 @@ impl Work {
         self.refresh();
         self.look_around();
         self.desk.publish();
+    }
+
+    fn free_run(&mut self, start: FreeStart) {
+        let runs = &mut self.desk.state.runs;
+        (runs.activity, runs.auto) = (Activity::Running, false);
+        (runs.looked_at, runs.newest, runs.free) = (None, None, None);
+        let of_climb = runs.is_manual;
+        runs.is_manual = start.load.as_deref().map_or(of_climb, |load| load == ManualLoad::NAME);
+        self.desk.set_pace(self.desk.state.runs.pace);
+        self.desk.is_free = true;
+        let ended = self.engine.free_run(start, &mut self.desk);
+        self.desk.is_free = false;
+        let runs = &mut self.desk.state.runs;
+        (runs.activity, runs.is_manual) = (Activity::Waiting, of_climb);
+        match ended {
+            Ok(view) => {
+                runs.newest = last_run(&self.engine);
+                runs.free = Some(Arc::new(view));
+            }
+            Err(error) => {
+                runs.free = None;
+                self.desk.answer(error.to_string());
+            }
+        }
+        if !self.desk.state.machine.profiles.is_empty() {
+            self.read_profiles();
+        }
     }
 
     fn restart(&mut self) -> Result<(), EngineError> {

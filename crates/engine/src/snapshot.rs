@@ -50,6 +50,8 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
             newest: None,
             looked_at: None,
             laid_over: None,
+            free: None,
+            loads: Arc::new(engine.loads.names()),
             activity: Activity::Waiting,
             is_manual: engine.load.is_manual(),
             auto: false,

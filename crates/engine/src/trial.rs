@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 
 use yard_step_core::{
     Alarm, AlarmAct, AlarmRaised, CardDescription, Celsius, Channel, CheckedFrame, Difference,
-    Ending, Evidence, Expected, Fault, Judgement, Plan, Reference, Sample, Seconds, Seen,
+    Ending, Evidence, Expected, Fault, Judgement, Limiter, Plan, Reference, Sample, Seconds, Seen,
     SettingKind, Settings, Stage, Trace, TrialRecord, WARM_WITHIN, Watch, Watt, alarm,
     asks_more_clock, in_short, judge, top_of,
 };
@@ -47,6 +47,8 @@ pub(crate) struct Run {
     pub(crate) marks: Vec<Mark>,
     trace: Trace,
     sample: Sample,
+    /// What limited the clock in it.
+    limiter: Limiter,
     card: CardDescription,
     silent: u32,
     /// For how many samples in a row each of the watched sensors said the same.
@@ -88,6 +90,7 @@ impl Run {
             marks: Vec::new(),
             trace: Trace::new(),
             sample: Sample::default(),
+            limiter: Limiter::Unknown,
             card: card.clone(),
             silent: 0,
             same: [0; WATCHED.len()],
@@ -128,6 +131,14 @@ impl Run {
 
     pub(crate) fn sample(&self) -> Sample {
         self.sample
+    }
+
+    pub(crate) fn card(&self) -> &CardDescription {
+        &self.card
+    }
+
+    pub(crate) fn limiter(&self) -> Limiter {
+        self.limiter
     }
 
     /// Ends the warm-up once the card is warm, and makes it longer as long as it is not, inside its
@@ -256,7 +267,7 @@ impl Run {
         let limiter = self.watch.sample(&sample);
         self.trace.push(&sample, limiter);
         self.pending.push(sample);
-        self.sample = sample;
+        (self.sample, self.limiter) = (sample, limiter);
     }
 
     /// Takes in what the sensors say while the run is held still: it belongs to no measurement.

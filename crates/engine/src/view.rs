@@ -12,6 +12,7 @@ use yard_step_core::{
 use yard_step_ledger::Event;
 use yard_step_scenes::{Scene, WrongPixel, check, reference};
 
+use crate::free_view::FreeView;
 use crate::pace::Pace;
 use crate::profiles::ProfileView;
 use crate::restart::Restart;
@@ -448,6 +449,10 @@ pub struct RunsView {
     pub looked_at: Option<Arc<RunView>>,
     /// A run taken from the ledger to lay over the one shown.
     pub laid_over: Option<Arc<RunView>>,
+    /// The free run that goes on, or the last one until something else is run.
+    pub free: Option<Arc<FreeView>>,
+    /// The loads that can be run.
+    pub loads: Arc<Vec<String>>,
     /// What the engine is doing.
     pub activity: Activity,
     /// Whether only the user can say how the present run goes.

@@ -2,6 +2,8 @@
 
 use yard_step_core::{Advice, StableYetSlower, WhySlower};
 
+use crate::text::{percent, with_dips};
+
 /// What to do, in a few words, and why, in a sentence.
 #[must_use]
 pub fn advice(advice: &Advice) -> (String, String) {
@@ -52,18 +54,6 @@ pub fn advice(advice: &Advice) -> (String, String) {
         Advice::MoreMemory => {
             ("memory clock up".into(), "No memory clock above stock has been tried yet.".into())
         }
-    }
-}
-
-fn percent(share: f64) -> String {
-    format!("{:.0} %", share * 100.0)
-}
-
-fn with_dips(dips: usize) -> String {
-    match dips {
-        0 => String::new(),
-        1 => ", with 1 dip".into(),
-        dips => format!(", with {dips} dips"),
     }
 }
 

@@ -15,6 +15,7 @@ mod reason;
 mod reports;
 mod risk;
 mod sight;
+mod suggestion;
 mod text;
 
 pub use advice::{advice, stable_yet_slower};
@@ -28,3 +29,4 @@ pub use reason::{reason, stuck};
 pub use reports::{power, round, strategy};
 pub use risk::risk;
 pub use sight::sight;
+pub use suggestion::suggestion;

@@ -16,3 +16,17 @@ pub(crate) fn against_chance(percent: f64, bound: f64) -> String {
     let more = if percent.abs() > bound { "more" } else { "no more" };
     format!("{more} than chance (±{bound:.1} %)")
 }
+
+/// A share from 0 to 1 in whole percent.
+pub(crate) fn percent(share: f64) -> String {
+    format!("{:.0} %", share * 100.0)
+}
+
+/// How many dips a clock line has, to be put behind a clause; nothing for none.
+pub(crate) fn with_dips(dips: usize) -> String {
+    match dips {
+        0 => String::new(),
+        1 => ", with 1 dip".into(),
+        dips => format!(", with {dips} dips"),
+    }
+}

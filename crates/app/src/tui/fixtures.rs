@@ -371,6 +371,8 @@ pub fn snapshot() -> Snapshot {
             newest: Some(Arc::new(run_view())),
             looked_at: None,
             laid_over: None,
+            free: None,
+            loads: Arc::new(vec!["medley".into(), "kiln".into()]),
             activity: Activity::Waiting,
             is_manual: false,
             auto: false,

@@ -106,7 +106,7 @@ pub struct StandIn {
     driver: u32,
     /// Written into the limit table, and loaded at the next start of the machine.
     limit_override: Option<LimitOverride>,
-    /// A load that starts anew after an idle time or an apply scatters anew.
+    /// A load that starts after an idle time scatters anew.
     fresh_start: bool,
     run_factor: f64,
     jitter: f64,
@@ -185,7 +185,7 @@ impl StandIn {
         self.mishaps = mishaps;
     }
 
-    /// Disturbs the present run, until the next apply or idle time.
+    /// Disturbs the present run, until the next idle time.
     pub fn disturb(&mut self, disturbance: Disturbance) {
         self.fresh_start = false;
         self.disturbance = disturbance;
@@ -403,7 +403,8 @@ impl Card for StandIn {
         if self.injected == FaultInjection::ApplyIgnored {
             return Ok(());
         }
-        self.fresh_start = true;
+        // Under a load that goes on, other settings make no other run.
+        self.fresh_start |= self.last_demand.is_none();
         let mut wanted = Settings::stock(&self.description);
         for offer in &self.description.offers {
             match (offer.kind, settings.fan) {

@@ -21,6 +21,7 @@ mod reason;
 mod record;
 mod search;
 mod stages;
+mod suggestion;
 
 pub use advice::{Advice, StableYetSlower, WhySlower};
 pub use charts::{ChartTrial, Map, Stairs, in_short};
@@ -44,6 +45,7 @@ pub use stages::power::PowerReport;
 pub use stages::round::{RoundEntry, RoundReport};
 pub use stages::together::{Joint, Pair};
 pub use stages::undervolt::{Descent, DescentTrial, Measured, StrategyReport};
+pub use suggestion::{SuggestedMove, Suggestion};
 
 use crate::air::fan::Fan;
 use crate::card::description::{CardDescription, SettingKind};

@@ -64,7 +64,8 @@ pub enum Stage {
     #[serde(alias = "feed")]
     #[strum(to_string = "memory-for-core", serialize = "feed")]
     MemoryForCore,
-    /// Settings of the user's own, beside every plan. No stage learns from them.
+    /// Settings of the user's own, beside every plan. No stage learns from them, but from the segments
+    /// of free runs.
     Own,
 }
 
@@ -175,6 +176,9 @@ pub enum Purpose {
     /// Settings of the user's own.
     #[strum(to_string = "own")]
     Own,
+    /// A stretch of a free run, between two changes.
+    #[strum(to_string = "segment")]
+    Segment,
 }
 
 impl Purpose {
@@ -188,6 +192,7 @@ impl Purpose {
         Self::Isolate,
         Self::LeaveOut,
         Self::Own,
+        Self::Segment,
     ];
 
     /// The purpose in a word.

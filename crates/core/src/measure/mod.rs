@@ -11,5 +11,6 @@ pub(crate) mod limiter;
 pub(crate) mod monitor;
 pub(crate) mod plateau;
 pub(crate) mod sample;
+pub(crate) mod step_change;
 pub(crate) mod strip;
 pub(crate) mod trace;

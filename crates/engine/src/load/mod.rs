@@ -71,6 +71,14 @@ impl Loads {
         })
     }
 
+    /// The names of all loads: the scenes, the user's own, and the manual one.
+    #[must_use]
+    pub fn names(&self) -> Vec<String> {
+        let scenes = Scene::ALL.into_iter().map(|scene| scene.name().to_owned());
+        let own = self.outside.iter().map(|spec| spec.name.clone());
+        scenes.chain(own).chain([ManualLoad::NAME.to_owned()]).collect()
+    }
+
     /// The load of that name, for a card. A scene runs in a process of its own where the card can
     /// be reached from there.
     ///

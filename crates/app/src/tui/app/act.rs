@@ -6,16 +6,17 @@ use std::path::PathBuf;
 use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use ratatui::layout::Rect;
 use yard_step_core::{Meaning, TrialRecord};
-use yard_step_engine::{Activity, Command, KeepWhat, Snapshot};
+use yard_step_engine::{Activity, Command, FreeStart, KeepWhat, Snapshot};
 
 use crate::tui::app::outcome::Outcome;
 use crate::tui::app::screen;
-use crate::tui::app::state::State;
+use crate::tui::app::state::{State, is_free};
 use crate::tui::keys::action::{Action, View};
 use crate::tui::keys::table::action_for;
 use crate::tui::overlays::profile_forms::keep_form;
 use crate::tui::overlays::questions::question_before;
-use crate::tui::overlays::{FileUse, Overlay, Question, Yes, mark, path_of, value_of};
+use crate::tui::overlays::{FileUse, Overlay, Question, Yes, free_value, mark, path_of, value_of};
+use crate::tui::views::climb::free;
 use crate::tui::views::ledger::state::Came;
 use crate::tui::views::{ledger, shape, weigh};
 use crate::tui::widgets::entry::Entry;
@@ -73,6 +74,9 @@ impl State {
                 shape::state::Came::Send(command) => return Outcome::Send(command),
                 shape::state::Came::NotHere => {}
             }
+        }
+        if let Some(outcome) = self.act_on_free_run(action, snapshot) {
+            return outcome;
         }
         if self.view == View::Weigh
             && let Some(outcome) = self.act_on_weigh(action, snapshot)
@@ -169,6 +173,63 @@ impl State {
             self.trace.begin_anew();
         }
         Outcome::Send(command)
+    }
+
+    /// Carries out what concerns free runs; `None` for what does not.
+    fn act_on_free_run(&mut self, action: Action, snapshot: &Snapshot) -> Option<Outcome> {
+        match action {
+            Action::FreeRun => {
+                let plan = &snapshot.climb.plan.scene;
+                let place = snapshot.runs.loads.iter().position(|load| load == plan);
+                self.overlay = Some(Overlay::Loads(place.unwrap_or(0)));
+            }
+            Action::FreeType => {
+                let offer = snapshot.machine.card.offers.get(self.free.chosen)?;
+                self.overlay = Some(free_value(offer.kind.label()));
+            }
+            Action::FreeAway => {
+                if let Some(free) = &snapshot.runs.free {
+                    self.free.put_away(free);
+                }
+            }
+            Action::KeepTrial if is_free(snapshot) => {
+                let settings = free::asked(snapshot, &self.free);
+                let what = KeepWhat::Settings(Box::new(settings));
+                self.overlay = Some(keep_form("free run".into(), what));
+            }
+            Action::FreeRow(_)
+            | Action::FreeBy(_)
+            | Action::FreeBack
+            | Action::FreeSuggested
+            | Action::FreeYes
+            | Action::FreeTrial => {
+                let command = self.free.act(action, snapshot);
+                return Some(command.map_or(Outcome::Nothing, Outcome::Send));
+            }
+            _ => return None,
+        }
+        Some(Outcome::Nothing)
+    }
+
+    /// Begins a free run with a load: under what is shaped in Shape, else under the trial looked at, else
+    /// under what the engine takes, the newest that held.
+    pub(super) fn begin_free_run(&mut self, load: String, snapshot: &Snapshot) -> Outcome {
+        let shaped = self.shape.shown(snapshot);
+        let looked_at = snapshot.runs.looked_at.as_ref();
+        let settings = match self.view {
+            View::Shape if !shaped.is_next(snapshot) => shaped.settings().ok(),
+            _ => looked_at.and_then(|run| run.taken),
+        };
+        if self.view != View::Shape {
+            self.view = View::Climb;
+        }
+        self.free.begin();
+        self.trace.begin_anew();
+        Outcome::Send(Command::FreeRun(Box::new(FreeStart {
+            load: Some(load),
+            settings,
+            yes: false,
+        })))
     }
 
     /// Goes on with what came of an action in Ledger.

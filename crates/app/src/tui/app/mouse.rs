@@ -6,7 +6,7 @@ use yard_step_engine::{Activity, Command, Snapshot};
 
 use crate::tui::app::outcome::Outcome;
 use crate::tui::app::screen;
-use crate::tui::app::state::State;
+use crate::tui::app::state::{State, is_free};
 use crate::tui::keys::action::{Action, Move, View};
 
 impl State {
@@ -38,6 +38,18 @@ impl State {
             let value = screen::value_at(area, place);
             if self.shape.mouse_on_value(mouse.kind, value, snapshot) {
                 return Outcome::Nothing;
+            }
+        }
+        if is_free(snapshot) && self.overlay.is_none() {
+            let place = (mouse.column, mouse.row);
+            if let Some(hit) = screen::free_setting_at(area, self, snapshot, place) {
+                let command = match mouse.kind {
+                    MouseEventKind::Down(MouseButton::Left) => self.free.click(hit, snapshot),
+                    MouseEventKind::ScrollUp => self.free.scroll(hit, 1, snapshot),
+                    MouseEventKind::ScrollDown => self.free.scroll(hit, -1, snapshot),
+                    _ => None,
+                };
+                return command.map_or(Outcome::Nothing, Outcome::Send);
             }
         }
         if self.view == View::Weigh && self.overlay.is_none() {

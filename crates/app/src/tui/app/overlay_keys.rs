@@ -126,6 +126,28 @@ impl State {
                 self.overlay = Some(Overlay::Value { text, label });
                 Outcome::Nothing
             }
+            (Overlay::FreeValue { text, .. }, KeyCode::Enter) if !text.trimmed().is_empty() => {
+                self.free.type_in(text.text(), snapshot).map_or(Outcome::Nothing, Outcome::Send)
+            }
+            (Overlay::FreeValue { mut text, label }, code) => {
+                text.key(code);
+                self.overlay = Some(Overlay::FreeValue { text, label });
+                Outcome::Nothing
+            }
+            (Overlay::Loads(chosen), KeyCode::Enter) => match snapshot.runs.loads.get(chosen) {
+                Some(load) => self.begin_free_run(load.clone(), snapshot),
+                None => Outcome::Nothing,
+            },
+            (Overlay::Loads(chosen), code) => {
+                let last = snapshot.runs.loads.len().saturating_sub(1);
+                let chosen = match code {
+                    KeyCode::Up => chosen.saturating_sub(1),
+                    KeyCode::Down => (chosen + 1).min(last),
+                    _ => chosen.min(last),
+                };
+                self.overlay = Some(Overlay::Loads(chosen));
+                Outcome::Nothing
+            }
             (Overlay::Path { what, text }, code) => self.path_key(what, text, code, snapshot),
             (Overlay::Cards(chosen), code) => self.cards_key(chosen, code, snapshot),
             (Overlay::Stages(chosen), code) => {

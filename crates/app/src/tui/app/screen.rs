@@ -21,6 +21,7 @@ use crate::tui::keys::table::bindings_at;
 use crate::tui::overlays::Overlay;
 use crate::tui::overlays::draw::{Behind, draw_overlay};
 use crate::tui::theme::{Role, Theme};
+use crate::tui::views::climb::panel::Hit;
 use crate::tui::views::ledger::browser::List;
 use crate::tui::views::{artifacts, climb, ledger, profiles, shape, survey, trace, weigh};
 use crate::tui::widgets::{row, wrapped, write, write_right, write_wrapped};
@@ -86,7 +87,12 @@ pub fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
     let moment = state.moment(snapshot);
     match state.view {
         View::Survey => survey::draw(buffer, body(area), theme, snapshot),
-        View::Climb => climb::draw(buffer, body(area), theme, snapshot, state.chart),
+        View::Climb => match &snapshot.runs.free {
+            Some(free) if climb::free::is_shown(snapshot, &state.free) => {
+                climb::free::draw(buffer, body(area), theme, snapshot, free, &state.free);
+            }
+            _ => climb::draw(buffer, body(area), theme, snapshot, state.chart),
+        },
         View::Trace => trace::draw(buffer, body(area), theme, snapshot, &state.trace),
         View::Artifacts => artifacts::draw(buffer, body(area), theme, snapshot, &state.artifacts),
         View::Weigh => weigh::draw(buffer, body(area), theme, &state.weigh),
@@ -273,6 +279,17 @@ pub fn share_at(area: Rect, place: (u16, u16)) -> Option<f64> {
 #[must_use]
 pub fn column_share(area: Rect) -> f64 {
     trace::column_share(body(area))
+}
+
+/// What lies in the settings of a free run at a place.
+pub(crate) fn free_setting_at(
+    area: Rect,
+    state: &State,
+    snapshot: &Snapshot,
+    place: (u16, u16),
+) -> Option<Hit> {
+    let is_there = state.view == View::Climb && climb::free::is_shown(snapshot, &state.free);
+    is_there.then(|| climb::free::hit(body(area), snapshot, place)).flatten()
 }
 
 /// The trial whose step lies at a place.

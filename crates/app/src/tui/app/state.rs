@@ -2,13 +2,15 @@
 //! keys and clicks into commands for the engine.
 
 use yard_step_core::{Meaning, printable};
-use yard_step_engine::{Activity, NextView, Restart, Snapshot};
+use yard_step_engine::{Activity, FreeView, NextView, Restart, Snapshot};
 
 use crate::tui::keys::action::View;
 use crate::tui::keys::moment::Moment;
 use crate::tui::overlays::Overlay;
 use crate::tui::views::artifacts::state::ArtifactState;
+use crate::tui::views::climb;
 use crate::tui::views::climb::draw::ChartKind;
+use crate::tui::views::climb::state::FreeState;
 use crate::tui::views::ledger::browser::List;
 use crate::tui::views::ledger::state::LedgerState;
 use crate::tui::views::profiles::state::ProfilesState;
@@ -35,6 +37,8 @@ pub struct State {
     pub artifacts: ArtifactState,
     /// What the view Shape knows of itself.
     pub shape: ShapeState,
+    /// What Climb knows of a free run.
+    pub(crate) free: FreeState,
     /// What the view Weigh knows of itself.
     pub weigh: WeighState,
     /// What the view Ledger knows of itself.
@@ -55,6 +59,7 @@ impl State {
             trace: TraceState::default(),
             artifacts: ArtifactState::default(),
             shape: ShapeState::default(),
+            free: FreeState::default(),
             weigh: WeighState::default(),
             ledger: LedgerState::default(),
             profiles: ProfilesState::default(),
@@ -106,6 +111,10 @@ impl State {
             down: matches!(snapshot.machine.restart, Some(Restart::Down | Restart::CardGone)),
             wants_restart: snapshot.machine.restart.is_some(),
             is_manual: snapshot.runs.is_manual,
+            free: is_free(snapshot),
+            free_over: !is_free(snapshot) && climb::free::is_shown(snapshot, &self.free),
+            has_suggestion: free_of(snapshot).is_some_and(|free| free.suggestion.is_some()),
+            asks: free_of(snapshot).is_some_and(|free| free.asks.is_some()),
             has_curve: view == View::Shape && snapshot.machine.card.curve.is_some(),
             shape_is_next: view == View::Shape && self.shape.shown(snapshot).is_next(snapshot),
             has_point: view == View::Weigh && self.weigh.point().is_some(),
@@ -124,4 +133,14 @@ impl State {
     pub(super) fn lists_profiles(&self) -> bool {
         self.view == View::Ledger && self.ledger.list() == List::Profiles
     }
+}
+
+/// Whether a free run goes on.
+pub(crate) fn is_free(snapshot: &Snapshot) -> bool {
+    matches!(snapshot.runs.activity, Activity::Running | Activity::Paused)
+        && snapshot.runs.free.as_ref().is_some_and(|free| free.ended.is_none())
+}
+
+fn free_of(snapshot: &Snapshot) -> Option<&FreeView> {
+    snapshot.runs.free.as_deref().filter(|_| is_free(snapshot))
 }

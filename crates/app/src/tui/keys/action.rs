@@ -71,6 +71,24 @@ pub enum Action {
     Pause,
     /// Stop the run.
     Stop,
+    /// Begin a free run.
+    FreeRun,
+    /// In a free run, another setting.
+    FreeRow(Move),
+    /// In a free run, the chosen setting by so many steps.
+    FreeBy(i8),
+    /// In a free run, type a number for the chosen setting.
+    FreeType,
+    /// In a free run, back to the settings before.
+    FreeBack,
+    /// In a free run, the move that is suggested.
+    FreeSuggested,
+    /// In a free run, apply what needs a yes.
+    FreeYes,
+    /// End the free run and try its settings as a trial.
+    FreeTrial,
+    /// Put a free run that has ended away.
+    FreeAway,
     /// Next value one fine step up.
     NudgeUp,
     /// Next value one fine step down.

@@ -44,7 +44,7 @@ pub(crate) static NOW: &[Binding] = &[
         keys: &[key('a')],
         label: "auto-climb",
         help: "take every next step automatically, or stop doing so",
-        applies: |m| !m.gone && (m.running || (m.has_next && !m.down)),
+        applies: |m| !m.gone && !m.free && (m.running || (m.has_next && !m.down)),
         in_footer: true,
     },
 ];
@@ -87,7 +87,7 @@ pub(crate) static ALWAYS: &[Binding] = &[
         action: Action::Stop,
         keys: &[key('s')],
         label: "stop",
-        help: "stop the run; it will prove nothing",
+        help: "stop the run; a trial that is stopped proves nothing",
         applies: |m| m.running,
         in_footer: true,
     },
@@ -107,6 +107,16 @@ pub(crate) static ALWAYS: &[Binding] = &[
         label: "try settings",
         help: "set what the card offers and try it next, whatever the plan",
         applies: |m| m.waits() && matches!(m.view, View::Survey | View::Climb),
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FreeRun,
+        keys: &[key('F')],
+        label: "free run",
+        help: "run a load until you stop it, and change settings while it runs",
+        applies: |m| {
+            m.waits() && !m.down && matches!(m.view, View::Survey | View::Climb | View::Shape)
+        },
         in_footer: true,
     },
     Binding {
@@ -138,7 +148,7 @@ pub(crate) static ALWAYS: &[Binding] = &[
         keys: &[key('e')],
         label: "end stage",
         help: "end the stage with what is known",
-        applies: |m| !m.gone && !m.has_outcome && !m.in_ledger(),
+        applies: |m| !m.gone && !m.free && !m.has_outcome && !m.in_ledger(),
         in_footer: true,
     },
     Binding {
@@ -170,7 +180,7 @@ pub(crate) static ALWAYS: &[Binding] = &[
         keys: &[key('k')],
         label: "keep it",
         help: "keep what is selected, looked at, or shaped in Shape as a profile",
-        applies: |m| m.waits() && m.has_trial_to_keep(),
+        applies: |m| (m.waits() && m.has_trial_to_keep()) || (m.free && m.view == View::Climb),
         in_footer: true,
     },
     Binding {

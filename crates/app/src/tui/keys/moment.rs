@@ -23,6 +23,14 @@ pub struct Moment {
     pub(crate) down: bool,
     pub(crate) wants_restart: bool,
     pub(crate) is_manual: bool,
+    /// A free run goes on.
+    pub(crate) free: bool,
+    /// A free run has ended, and is still shown in Climb.
+    pub(crate) free_over: bool,
+    /// In a free run, a move is suggested.
+    pub(crate) has_suggestion: bool,
+    /// In a free run, settings wait for a yes.
+    pub(crate) asks: bool,
     /// In Shape, the card lets a curve be shaped.
     pub(crate) has_curve: bool,
     /// In Shape, what is shaped is what the next trial asks for.

@@ -4,7 +4,9 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use yard_step_core::Verdict;
+use yard_step_engine::load::ManualLoad;
 use yard_step_engine::{KeepWhat, Snapshot};
+use yard_step_scenes::Scene;
 
 use crate::tui::keys::action::Action;
 use crate::tui::keys::binding::Binding;
@@ -12,7 +14,7 @@ use crate::tui::keys::moment::Moment;
 use crate::tui::keys::table::{bindings, bindings_at, help_with_view, is_of};
 use crate::tui::overlays::fields::Fields;
 use crate::tui::overlays::machine::Form;
-use crate::tui::overlays::settings::SettingsForm;
+use crate::tui::overlays::settings::{SettingsForm, taken_in_words};
 use crate::tui::overlays::{FileUse, Overlay, SAYABLE, stages};
 use crate::tui::theme::{Role, Theme, glyph};
 use crate::tui::views::ledger::state::LedgerState;
@@ -85,6 +87,27 @@ pub(crate) fn draw_overlay(
                 ("Enter set   Esc cancel".into(), theme.style(Role::Accent)),
             ],
         ),
+        Overlay::FreeValue { text, label } => {
+            let offers = &snapshot.machine.card.offers;
+            let offer = offers.iter().find(|offer| offer.kind.label() == *label);
+            let typed = text.trimmed();
+            let preview = match (offer, typed.parse::<f64>()) {
+                _ if typed.is_empty() => String::new(),
+                (Some(offer), Ok(value)) => taken_in_words(offer, value),
+                _ => format!("\"{typed}\" is not a number: nothing would change."),
+            };
+            (
+                "While the load runs",
+                vec![
+                    (format!("The {label}."), theme.style(Role::Text)),
+                    (String::new(), Style::new()),
+                    (text.shown(), theme.style(Role::Title)),
+                    (preview, theme.style(Role::Warn)),
+                    ("Enter apply   Esc cancel".into(), theme.style(Role::Accent)),
+                ],
+            )
+        }
+        Overlay::Loads(chosen) => ("Free run", load_lines(theme, *chosen, snapshot)),
         Overlay::Path { what, text } => path_lines(theme, *what, &text.shown()),
         Overlay::Cards(chosen) => ("Cards of this machine", card_lines(theme, *chosen, snapshot)),
         Overlay::Machine(form) => ("This machine", form_lines(theme, form)),
@@ -97,6 +120,34 @@ pub(crate) fn draw_overlay(
     };
     let focus = lines.iter().position(|(line, _)| line.starts_with('▸'));
     draw_box(buffer, area, theme, heading, &fitting(lines, area.height, focus.unwrap_or(0)));
+}
+
+/// The loads a free run can have, each with what it asks of a card.
+fn load_lines(theme: Theme, chosen: usize, snapshot: &Snapshot) -> Lines {
+    let line = |(index, name): (usize, &String)| {
+        let pointer = if index == chosen { "▸" } else { " " };
+        let what = match name.parse::<Scene>() {
+            Ok(scene) => scene.purpose(),
+            Err(_) if name == ManualLoad::NAME => "whatever you run; you say what you saw",
+            Err(_) => "a program of yours",
+        };
+        let of_plan = if *name == snapshot.climb.plan.scene { "the plan's" } else { "" };
+        let style = theme.style(Role::Text);
+        let style = if index == chosen { style.patch(theme.style(Role::Selected)) } else { style };
+        (format!("{pointer} {name:<12} {what:<44} {of_plan}"), style)
+    };
+    let mut lines: Lines = snapshot.runs.loads.iter().enumerate().map(line).collect();
+    lines.insert(
+        0,
+        (
+            "It runs until you stop it; settings change while it runs.".into(),
+            theme.style(Role::Text),
+        ),
+    );
+    lines.insert(1, (String::new(), Style::new()));
+    lines.push((String::new(), Style::new()));
+    lines.push(("↑ ↓ load   Enter begin   Esc cancel".into(), theme.style(Role::Accent)));
+    lines
 }
 
 /// As many of the lines as fit, the focused one among them, and always the last, which tells the keys.

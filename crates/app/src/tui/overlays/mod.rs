@@ -53,6 +53,15 @@ pub enum Overlay {
         /// What it is for.
         label: String,
     },
+    /// Typing a number for a setting of a free run.
+    FreeValue {
+        /// As far as it is typed.
+        text: Entry,
+        /// The setting.
+        label: &'static str,
+    },
+    /// Choosing the load of a free run: place in the list.
+    Loads(usize),
     /// Typing the path of a file.
     Path {
         /// What for.
@@ -148,6 +157,11 @@ pub(crate) fn path_of(what: FileUse, text: String) -> Overlay {
 /// The line in which a number is typed.
 pub(crate) fn value_of(label: String) -> Overlay {
     Overlay::Value { text: Entry::new("", LONGEST_NUMBER), label }
+}
+
+/// The line in which a number for a setting of a free run is typed.
+pub(crate) fn free_value(label: &'static str) -> Overlay {
+    Overlay::FreeValue { text: Entry::new("", LONGEST_NUMBER), label }
 }
 
 /// The choice of a verdict for a trial that has one.

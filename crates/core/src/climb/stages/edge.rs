@@ -57,8 +57,10 @@ impl Climb {
         };
         // A belief takes what it can get; the steps by hand are those of their own stage.
         let beside = (self.plan.policy == Policy::Bayesian).then_some(Stage::Together);
+        let segments = beside.into_iter().flat_map(|_| self.segments());
         self.counted_of(stage)
             .chain(beside.into_iter().flat_map(|stage| self.counted_of(stage)))
+            .chain(segments)
             .filter(is_alone)
             .map(|record| Tried { value: record.value_on(&axis), record })
             .collect()
@@ -101,6 +103,8 @@ impl Climb {
         let raised = tried
             .iter()
             .filter(|trial| matches!(trial.verdict(), Verdict::Clean | Verdict::Slower))
+            // A segment is short, and begins as warm as the one before it left the card.
+            .filter(|trial| trial.record.purpose != Purpose::Segment)
             .map(|trial| (trial.value, trial.record));
         stock.chain(raised).collect()
     }

@@ -1,8 +1,11 @@
-//! Settings of the user's own, beside every plan: no stage of any climb, and evidence for none.
+//! Settings of the user's own, beside every plan: no stage of any climb. Only the segments of free runs are
+//! evidence, where they moved nothing but what the climb moves.
 
 use crate::card::description::CardDescription;
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
-use crate::climb::{Climb, Next};
+use crate::climb::{Climb, Next, Purpose, TrialRecord};
+use crate::judge::verdict::Meaning;
+use crate::load::artifact::Domain;
 
 /// The stage.
 pub(in crate::climb) struct Own;
@@ -22,5 +25,27 @@ impl StageRules for Own {
 
     fn nudge_by(&self) -> Option<NudgeBy> {
         None
+    }
+}
+
+impl Climb {
+    /// Segments of free runs that prove something of the clocks: all but core and memory clock, and the fan,
+    /// was as the climb has it.
+    pub(in crate::climb) fn segments(&self) -> impl Iterator<Item = &TrialRecord> {
+        self.trials.iter().filter(|trial| {
+            trial.purpose == Purpose::Segment
+                && trial.verdict().meaning() != Meaning::ProvesNothing
+                && self.moves_clocks_alone(trial)
+        })
+    }
+
+    fn moves_clocks_alone(&self, trial: &TrialRecord) -> bool {
+        let held = trial.held();
+        let mut same = self.powered_settings();
+        for axis in [Domain::Core, Domain::Memory].into_iter().filter_map(|of| self.axis(of)) {
+            axis.write(&mut same, axis.read(&held));
+        }
+        same.fan = held.fan;
+        same == held
     }
 }

@@ -128,7 +128,7 @@ impl Climb {
 
     /// Why settings may be too much for the power supply: they ask for more than the stock limit, and
     /// nothing with as much has run in this climb.
-    pub(in crate::climb) fn supply_risk_of(&self, asked: &Settings) -> Option<Risk> {
+    pub fn supply_risk_of(&self, asked: &Settings) -> Option<Risk> {
         let headroom = self.supply?;
         let offer = self.card.offer(SettingKind::PowerLimit)?;
         let limit = asked.get(offer.kind).filter(|limit| *limit > offer.stock.unwrap_or(0.0))?;

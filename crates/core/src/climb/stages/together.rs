@@ -159,7 +159,7 @@ impl Climb {
             core: alone(&core, Domain::Core).lowered_by_the_other(),
             memory: alone(&memory, Domain::Memory).lowered_by_the_other(),
         };
-        for trial in self.counted_of(Stage::Together) {
+        for trial in self.counted_of(Stage::Together).chain(self.segments()) {
             let at = self.place(trial);
             let proves = trial.verdict().meaning() != Meaning::ProvesNothing;
             if proves && at.core > MhzOffset::STOCK && at.memory > MhzOffset::STOCK {

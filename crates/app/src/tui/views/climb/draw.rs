@@ -296,7 +296,7 @@ fn reading(run: &RunView, channel: Channel) -> String {
         .map_or_else(|| "–".into(), |value| format!("{value:.0} {}", channel.unit()))
 }
 
-fn draw_scene(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView) {
+pub(crate) fn draw_scene(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView) {
     if area.height == 0 {
         return;
     }

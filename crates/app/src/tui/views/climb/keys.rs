@@ -2,7 +2,7 @@
 
 use ratatui::crossterm::event::KeyCode;
 
-use crate::tui::keys::action::{Action, View};
+use crate::tui::keys::action::{Action, Move, View};
 use crate::tui::keys::binding::{Binding, key};
 
 /// What can be done in Climb only.
@@ -12,7 +12,7 @@ pub(crate) static BINDINGS: &[Binding] = &[
         keys: &[KeyCode::Up, key('+')],
         label: "higher",
         help: "make the next value one fine step higher",
-        applies: |m| !m.gone && m.view == View::Climb && m.has_baseline,
+        applies: |m| !m.gone && !m.free && m.view == View::Climb && m.has_baseline,
         in_footer: true,
     },
     Binding {
@@ -20,7 +20,7 @@ pub(crate) static BINDINGS: &[Binding] = &[
         keys: &[KeyCode::Down, key('-')],
         label: "lower",
         help: "make the next value one fine step lower",
-        applies: |m| !m.gone && m.view == View::Climb && m.has_baseline,
+        applies: |m| !m.gone && !m.free && m.view == View::Climb && m.has_baseline,
         in_footer: true,
     },
     Binding {
@@ -28,7 +28,7 @@ pub(crate) static BINDINGS: &[Binding] = &[
         keys: &[key('d')],
         label: "as planned",
         help: "return the next value to the plan",
-        applies: |m| !m.gone && m.view == View::Climb && m.has_baseline,
+        applies: |m| !m.gone && !m.free && m.view == View::Climb && m.has_baseline,
         in_footer: false,
     },
     Binding {
@@ -53,6 +53,102 @@ pub(crate) static BINDINGS: &[Binding] = &[
         label: "core/memory/map",
         help: "the staircase of core or memory, or the map of both",
         applies: |m| m.view == View::Climb,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FreeRow(Move::Up),
+        keys: &[KeyCode::Up],
+        label: "setting",
+        help: "in a free run, the setting above",
+        applies: |m| m.free && m.view == View::Climb,
+        in_footer: false,
+    },
+    Binding {
+        action: Action::FreeRow(Move::Down),
+        keys: &[KeyCode::Down],
+        label: "setting",
+        help: "in a free run, the setting below",
+        applies: |m| m.free && m.view == View::Climb,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FreeBy(-1),
+        keys: &[KeyCode::Left, key('-')],
+        label: "less",
+        help: "in a free run, the chosen setting a step down, at once",
+        applies: |m| m.free && m.view == View::Climb,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FreeBy(1),
+        keys: &[KeyCode::Right, key('+')],
+        label: "more",
+        help: "in a free run, the chosen setting a step up, at once",
+        applies: |m| m.free && m.view == View::Climb,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FreeBy(-5),
+        keys: &[KeyCode::PageDown],
+        label: "much less",
+        help: "in a free run, the chosen setting five steps down, at once",
+        applies: |m| m.free && m.view == View::Climb,
+        in_footer: false,
+    },
+    Binding {
+        action: Action::FreeBy(5),
+        keys: &[KeyCode::PageUp],
+        label: "much more",
+        help: "in a free run, the chosen setting five steps up, at once",
+        applies: |m| m.free && m.view == View::Climb,
+        in_footer: false,
+    },
+    Binding {
+        action: Action::FreeType,
+        keys: &[KeyCode::Enter, key('=')],
+        label: "type",
+        help: "in a free run, type a number for the chosen setting",
+        applies: |m| m.free && m.view == View::Climb,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FreeBack,
+        keys: &[key('u')],
+        label: "step back",
+        help: "in a free run, return to the settings before the last change",
+        applies: |m| m.free && m.view == View::Climb,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FreeSuggested,
+        keys: &[key('g')],
+        label: "as suggested",
+        help: "in a free run, make the move that is suggested",
+        applies: |m| m.free && m.has_suggestion && m.view == View::Climb,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FreeYes,
+        keys: &[key('y')],
+        label: "apply all the same",
+        help: "in a free run, apply settings that need a yes",
+        applies: |m| m.free && m.asks && m.view == View::Climb,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FreeTrial,
+        keys: &[key('v')],
+        label: "try it whole",
+        help: "end the free run and try its settings next, as a trial of your own",
+        applies: |m| m.free && m.view == View::Climb,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::FreeAway,
+        keys: &[KeyCode::Esc],
+        label: "to the climb",
+        help: "put the free run that has ended away, and see the climb again",
+        applies: |m| m.free_over && m.waits() && m.view == View::Climb && !m.looking && !m.holding,
         in_footer: true,
     },
 ];

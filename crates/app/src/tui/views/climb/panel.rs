@@ -1,0 +1,217 @@
+//! The settings beside the clock line: of each what is asked, its range with stock and what is held, and
+//! what was tried there.
+//!
+//! ```text
+//! ▸ core clock offset   +105 MHz   -150 ╌╌╌┆╌╌●◈▲╌ 300
+//! ```
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use yard_step_core::{Axis, Domain, Offer, SettingKind, Settings, TrialRecord, Verdict};
+use yard_step_engine::Snapshot;
+
+use crate::tui::theme::{Role, Theme, glyph};
+use crate::tui::widgets::panel::{inside, panel};
+use crate::tui::widgets::{cut, row, write, write_right};
+
+/// Widths of the name and of the value.
+const NAME: u16 = 21;
+const VALUE: u16 = 13;
+/// Width of the lowest value before a range, and of the highest after it.
+const END: u16 = 5;
+
+/// What the panel shows.
+pub(crate) struct SettingsPanel<'a> {
+    pub snapshot: &'a Snapshot,
+    /// What is asked for, or would be.
+    pub asked: &'a Settings,
+    /// What the card holds.
+    pub held: Option<Settings>,
+    /// Line of the chosen setting.
+    pub chosen: usize,
+}
+
+/// A place in the panel.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Hit {
+    /// Line of the setting.
+    pub line: usize,
+    /// Value on its range, where the place lies on that.
+    pub value: Option<f64>,
+}
+
+impl SettingsPanel<'_> {
+    pub(crate) fn draw(&self, buffer: &mut Buffer, area: Rect, theme: Theme) {
+        let space = panel(buffer, area, theme, "Settings", "┆ stock  ◈ held");
+        for (index, offer) in self.snapshot.machine.card.offers.iter().enumerate() {
+            self.draw_line(buffer, row(space, index as u16), theme, offer, index == self.chosen);
+        }
+        let count = self.snapshot.machine.card.offers.len() as u16;
+        if let Some(offer) = self.snapshot.machine.card.offers.get(self.chosen) {
+            let line = row(space, count);
+            let text = cut(&self.about(offer), line.width.saturating_sub(3));
+            write(buffer, line, (line.x + 3, line.y), &text, theme.style(Role::Dim));
+        }
+    }
+
+    fn draw_line(
+        &self,
+        buffer: &mut Buffer,
+        line: Rect,
+        theme: Theme,
+        offer: &Offer,
+        is_chosen: bool,
+    ) {
+        if is_chosen {
+            buffer.set_style(line.intersection(buffer.area), theme.style(Role::Selected));
+            write(buffer, line, (line.x + 1, line.y), "▸", theme.style(Role::Accent));
+        }
+        let asked = self.asked.get(offer.kind);
+        let is_moved = asked != offer.stock || !self.is_number(offer);
+        let role = if is_moved { Role::Clock } else { Role::Text };
+        write(buffer, line, (line.x + 3, line.y), offer.kind.label(), theme.style(Role::Text));
+        let value = asked.map_or_else(|| self.asked.show(offer.kind), |value| offer.show(value));
+        let cell = Rect { x: line.x + NAME + 1, width: VALUE, ..line };
+        write_right(
+            buffer,
+            cell.intersection(line),
+            line.y,
+            &cut(&value, VALUE),
+            theme.style(role),
+        );
+        let Some(track) = track(line) else { return };
+        let (low, high) = (format!("{:.0}", offer.minimum), format!("{:.0}", offer.maximum));
+        let before = Rect { x: track.x - END - 1, width: END, ..line };
+        write_right(buffer, before, line.y, &low, theme.style(Role::Dim));
+        write(buffer, line, (track.right() + 1, line.y), &high, theme.style(Role::Dim));
+        let rule = "╌".repeat(usize::from(track.width));
+        write(buffer, track, (track.x, line.y), &rule, theme.style(Role::Faint));
+        if let Some((low, high)) = self.edge(offer) {
+            let (from, to) = (place(track, offer, low), place(track, offer, high));
+            let band = Rect { x: from, width: to - from + 1, ..track };
+            buffer.set_style(band.intersection(buffer.area), theme.style(Role::Band));
+        }
+        if let Some(stock) = offer.stock {
+            let x = place(track, offer, stock);
+            write(buffer, track, (x, line.y), "┆", theme.style(Role::Text));
+        }
+        for (value, verdict) in self.tried(offer) {
+            let x = place(track, offer, value);
+            write(buffer, track, (x, line.y), glyph(verdict), theme.verdict(verdict));
+        }
+        if let Some(held) = self.held.as_ref().and_then(|held| held.get(offer.kind)) {
+            let x = place(track, offer, held);
+            write(buffer, track, (x, line.y), "◈", theme.style(Role::Clock));
+        }
+    }
+
+    fn is_number(&self, offer: &Offer) -> bool {
+        self.asked.get(offer.kind).is_some() || offer.stock.is_none()
+    }
+
+    /// The chosen setting in a line: its range and stock, what was tried, where its edge is believed.
+    fn about(&self, offer: &Offer) -> String {
+        let stock = offer.stock.map_or("automatic".into(), |stock| offer.show(stock));
+        let mut text = format!("stock {stock}, in steps of {}", offer.show_step());
+        if let Some((low, high)) = self.edge(offer) {
+            text += &format!("; edge {} to {}", offer.show(low), offer.show(high));
+        }
+        let tried = self.tried(offer);
+        let failed = tried.iter().filter(|(_, verdict)| verdict.is_fault()).map(|(at, _)| *at);
+        if let Some(lowest) = failed.reduce(f64::min) {
+            text += &format!("; failed from {}", offer.show(lowest));
+        }
+        text
+    }
+
+    /// The domain whose clock a setting moves.
+    fn domain(&self, offer: &Offer) -> Option<Domain> {
+        [Domain::Core, Domain::Memory].into_iter().find(|domain| {
+            Axis::of(&self.snapshot.machine.card, *domain)
+                .is_some_and(|axis| axis.kind() == offer.kind)
+        })
+    }
+
+    /// Where the edge of a clock is believed, in the setting's own unit.
+    fn edge(&self, offer: &Offer) -> Option<(f64, f64)> {
+        let domain = self.domain(offer)?;
+        let stairs = self.snapshot.climb.stairs.iter().flatten();
+        let (low, high) = stairs.into_iter().find(|stairs| stairs.domain == domain)?.band?;
+        let axis = Axis::of(&self.snapshot.machine.card, domain)?;
+        let in_unit = |value| {
+            let mut settings = Settings::stock(&self.snapshot.machine.card);
+            axis.write(&mut settings, value);
+            settings.get(offer.kind)
+        };
+        in_unit(low).zip(in_unit(high))
+    }
+
+    /// Values of a setting that were tried in this climb, each with the gravest verdict it came to, and with
+    /// all else no bolder than asked now.
+    fn tried(&self, offer: &Offer) -> Vec<(f64, Verdict)> {
+        let mut tried: Vec<(f64, Verdict)> = Vec::new();
+        let of = |trial: &TrialRecord| Some((trial.held().get(offer.kind)?, trial.verdict()));
+        for (value, verdict) in self.snapshot.climb.trials.iter().filter_map(of) {
+            match tried.iter_mut().find(|(at, _)| *at == value) {
+                Some((_, gravest)) => *gravest = verdict.min(*gravest),
+                None => tried.push((value, verdict)),
+            }
+        }
+        tried.retain(|(value, verdict)| *verdict != Verdict::Void && Some(*value) != offer.stock);
+        tried
+    }
+}
+
+/// The range of a line; none where there is no room for one.
+fn track(line: Rect) -> Option<Rect> {
+    let x = line.x + NAME + VALUE + END + 4;
+    let end = line.right().saturating_sub(END + 1);
+    (end > x + 6).then(|| Rect { x, width: end - x, ..line })
+}
+
+fn place(track: Rect, offer: &Offer, value: f64) -> u16 {
+    let share = (value - offer.minimum) / (offer.maximum - offer.minimum).max(1e-9);
+    track.x + (share.clamp(0.0, 1.0) * f64::from(track.width - 1)).round() as u16
+}
+
+/// Rows the panel wants for a card.
+pub(crate) fn height(snapshot: &Snapshot) -> u16 {
+    snapshot.machine.card.offers.len() as u16 + 2
+}
+
+/// What lies at a place of the screen, in a panel drawn into `area`.
+pub(crate) fn hit(area: Rect, snapshot: &Snapshot, (x, y): (u16, u16)) -> Option<Hit> {
+    let space = inside(area);
+    if !space.contains((x, y).into()) {
+        return None;
+    }
+    let line = usize::from(y - space.y);
+    let offer = snapshot.machine.card.offers.get(line)?;
+    let on_range = track(row(space, line as u16)).filter(|track| track.contains((x, y).into()));
+    let value = on_range.map(|track| {
+        let share = f64::from(x - track.x) / f64::from((track.width - 1).max(1));
+        offer.bin(offer.minimum + share * (offer.maximum - offer.minimum))
+    });
+    Some(Hit { line, value })
+}
+
+/// The value of a setting some steps from what is asked; out of "automatic" or "none" one comes at the top of
+/// the range.
+pub(crate) fn moved(offer: &Offer, asked: &Settings, steps: f64) -> Settings {
+    let from = asked.get(offer.kind).or(offer.stock);
+    let value = from.map_or(offer.maximum, |value| offer.bin(value + steps * step_of(offer)));
+    let mut settings = *asked;
+    settings.set(offer.kind, Some(value));
+    settings
+}
+
+/// A step of one key: the card's own, but no finer than anybody would feel.
+fn step_of(offer: &Offer) -> f64 {
+    let least = match offer.kind {
+        SettingKind::PowerLimit => 5.0,
+        SettingKind::MemoryOffset => 25.0,
+        SettingKind::Fan => 5.0,
+        _ => offer.step,
+    };
+    (least / offer.step).round().max(1.0) * offer.step
+}
