@@ -74,7 +74,7 @@ pub use measure::limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute}
 pub use measure::monitor::{CurveBand, SectionSeen, Seen, Watch};
 pub use measure::plateau::{Plateau, WARM_WITHIN, Warming};
 pub use measure::sample::Sample;
-pub use measure::step_change::StepChange;
+pub use measure::step_change::{StepChange, TimedReading};
 pub use measure::strip::{Bucket, Merge, Strip, Timeline};
 pub use measure::trace::{CHUNK_SAMPLES, Columns, Trace};
 pub use plan::{

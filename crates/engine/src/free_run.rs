@@ -80,6 +80,12 @@ pub struct FreeRun<'a> {
 }
 
 impl FreeRun<'_> {
+    /// Number of the present segment among the trials of the climb.
+    #[must_use]
+    pub fn number(&self) -> u32 {
+        self.run.intent.number
+    }
+
     /// The present segment as a run. This copies its series: once a drawn frame is often enough.
     #[must_use]
     pub fn segment(&self) -> RunView {
@@ -142,7 +148,7 @@ impl Course {
 /// How a segment came to its end.
 enum Ended {
     /// Other settings were asked for.
-    Changed(Settings),
+    Changed(Box<Settings>),
     /// The load ended, or was ended.
     By(Ending),
 }
@@ -250,7 +256,7 @@ impl Engine {
             match next {
                 Some(settings) => {
                     course.changes.push(course.before);
-                    asked = settings;
+                    asked = *settings;
                 }
                 None => return self.end_free_run(&course, &record, &ending, held),
             }
@@ -301,6 +307,7 @@ impl Engine {
         let grace = self.climb.plan().artifact_grace();
         let scene: Option<Scene> = self.load.name().parse().ok();
         let mut checked: Vec<CheckedFrame> = Vec::new();
+        let mut section = 0;
         let mut tick = 0_u64;
         loop {
             tick += 1;
@@ -310,12 +317,13 @@ impl Engine {
             let weigh =
                 |frame: &CheckedFrame| scene.map_or(1.0, |scene| scene.weight(frame.number));
             let work = (!checked.is_empty()).then(|| checked.iter().map(weigh).sum());
-            course.take(run, at, work);
+            section = checked.last().map_or(section, |frame| frame.section);
+            course.take(run, at, section, work);
             if let Some(ending) = ending {
                 return Ok(Ended::By(ending));
             }
             if at >= LONGEST {
-                return Ok(Ended::Changed(run.intent.asked));
+                return Ok(Ended::Changed(Box::new(run.intent.asked)));
             }
             // Once a second is often enough to look what would help, and after the guard.
             if tick.is_multiple_of(10) {
@@ -367,7 +375,7 @@ impl Engine {
                         Some(risk) => course.asks = Some((*settings, risk)),
                         // Asked for what it was asked for already: nothing changes.
                         None if wanted.settings == run.intent.asked => course.told = wanted.notes,
-                        None => return Some(Ended::Changed(*settings)),
+                        None => return Some(Ended::Changed(settings)),
                     }
                 }
             }
@@ -432,7 +440,7 @@ impl Engine {
         };
         let held = held.filter(|(_, settings)| self.risk(settings).is_none());
         let back_to = match held {
-            _ if wants_a_look(ending) => {
+            _ if wants_a_look(ending) || is_safety_stop(ending) => {
                 self.cards.put_back()?;
                 None
             }
@@ -482,12 +490,17 @@ impl Engine {
 
 impl Course {
     /// Takes in a tick of the present segment; `work` is what the frames of the tick come to.
-    fn take(&mut self, run: &Run, at: Seconds, work: Option<f64>) {
+    fn take(&mut self, run: &Run, at: Seconds, section: usize, work: Option<f64>) {
         let sample = run.sample();
         let over_all = Seconds(self.before.value() + at.value());
         self.trace.push(&Sample { at: over_all, ..sample }, run.limiter());
         if at > SETTLE {
-            self.series[1].take(over_all, &sample, work);
+            self.series[1].take(over_all, &sample, section, work);
         }
     }
+}
+
+/// Whether a run ended to keep the card from harm: whatever it held, it goes back.
+fn is_safety_stop(ending: &Ending) -> bool {
+    matches!(ending, Ending::Ceiling | Ending::SensorLost(_) | Ending::SensorsFrozen)
 }

@@ -1,8 +1,8 @@
 //! What there is to see of a free run: its segments, and the present one beside the one before.
 
 use yard_step_core::{
-    Advice, Limiter, Risk, Sample, Seconds, Seen, Settings, StepChange, Suggestion, Trace,
-    TrialRecord, Verdict, in_short,
+    Advice, Limiter, Risk, Sample, Seconds, Seen, Settings, StepChange, Suggestion, TimedReading,
+    Trace, TrialRecord, Verdict, in_short, statistics,
 };
 
 use crate::trial::Run;
@@ -177,8 +177,17 @@ pub struct FigureChange {
 /// Readings of a segment, each the mean of a second.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Series {
-    seconds: Vec<(f64, [Option<f64>; <Figure as strum::EnumCount>::COUNT])>,
+    seconds: Vec<Means>,
     second: Second,
+}
+
+/// The means of a second.
+#[derive(Debug, Clone, Copy)]
+struct Means {
+    at: f64,
+    /// The section of the load it lies in; none where it lies in two.
+    section: Option<usize>,
+    figures: [Option<f64>; <Figure as strum::EnumCount>::COUNT],
 }
 
 /// A second that is not over.
@@ -187,11 +196,13 @@ struct Second {
     ticks: u32,
     sums: [(f64, u32); <Figure as strum::EnumCount>::COUNT],
     work: Option<f64>,
+    /// The section it began in, and whether it left that.
+    section: (Option<usize>, bool),
 }
 
 impl Series {
-    /// Takes in a tick at a time of the whole run; `work` is what its frames come to.
-    pub(crate) fn take(&mut self, at: Seconds, sample: &Sample, work: Option<f64>) {
+    /// Takes in a tick at a time of the whole run, in a section of the load; `work` is what its frames come to.
+    pub(crate) fn take(&mut self, at: Seconds, sample: &Sample, section: usize, work: Option<f64>) {
         let readings = [
             sample.core_clock.map(|clock| clock.value()),
             sample.board_power.map(|power| power.value()),
@@ -208,42 +219,46 @@ impl Series {
         if let Some(work) = work {
             second.work = Some(second.work.unwrap_or(0.0) + work);
         }
+        let began_in = *second.section.0.get_or_insert(section);
+        second.section.1 |= began_in != section;
         second.ticks += 1;
         if second.ticks == 10 {
-            let mut means =
+            let mut figures =
                 second.sums.map(|(sum, count)| (count > 0).then(|| sum / f64::from(count)));
-            means[Figure::Score as usize] = second.work;
-            self.seconds.push((at.value(), means));
+            figures[Figure::Score as usize] = second.work;
+            let section = second.section.0.filter(|_| !second.section.1);
+            self.seconds.push(Means { at: at.value(), section, figures });
             self.second = Second::default();
         }
     }
 
-    fn of(&self, figure: Figure) -> Vec<(f64, f64)> {
-        let readings = self.seconds.iter();
-        readings.filter_map(|(at, means)| Some((*at, means[figure as usize]?))).collect()
+    /// The readings of a figure in some seconds, as far as these lie in one section.
+    fn of(seconds: &[Means], figure: Figure) -> Vec<TimedReading> {
+        let reading = |second: &Means| {
+            let value = second.figures[figure as usize]?;
+            Some(TimedReading { at: second.at, section: second.section?, value })
+        };
+        seconds.iter().filter_map(reading).collect()
+    }
+
+    fn mean(&self, figure: Figure) -> Option<f64> {
+        let values: Vec<f64> =
+            self.seconds.iter().filter_map(|second| second.figures[figure as usize]).collect();
+        statistics::mean(&values)
     }
 }
 
 /// The figures of two segments side by side: of each the seconds next to the change.
 pub(crate) fn changes(before: &Series, now: &Series) -> Vec<FigureChange> {
-    let mean = |readings: &[(f64, f64)]| {
-        let values: Vec<f64> = readings.iter().map(|reading| reading.1).collect();
-        yard_step_core::statistics::mean(&values)
+    let near = &before.seconds[before.seconds.len().saturating_sub(COMPARED)..];
+    let fresh = &now.seconds[..now.seconds.len().min(COMPARED)];
+    let change = |figure| FigureChange {
+        figure,
+        before: before.mean(figure),
+        now: now.mean(figure),
+        change: StepChange::between(&Series::of(near, figure), &Series::of(fresh, figure)),
     };
-    Figure::ALL
-        .into_iter()
-        .map(|figure| {
-            let (before, now) = (before.of(figure), now.of(figure));
-            let near = &before[before.len().saturating_sub(COMPARED)..];
-            let fresh = &now[..now.len().min(COMPARED)];
-            FigureChange {
-                figure,
-                before: mean(&before),
-                now: mean(&now),
-                change: StepChange::between(near, fresh),
-            }
-        })
-        .collect()
+    Figure::ALL.into_iter().map(change).collect()
 }
 
 #[cfg(test)]
@@ -261,7 +276,7 @@ mod tests {
                 core_temperature: Some(Celsius(60.0)),
                 ..Sample::default()
             };
-            series.take(at, &sample, work.map(|work| work / 10.0));
+            series.take(at, &sample, tick / 70 % 2, work.map(|work| work / 10.0));
         }
         series
     }

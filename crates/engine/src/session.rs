@@ -349,7 +349,9 @@ impl Desk {
 
 impl Driver for Desk {
     fn tick(&mut self, free: &FreeRun<'_>) -> Hand {
-        if self.last.elapsed() >= BETWEEN_SNAPSHOTS {
+        let shown = self.state.runs.newest.as_ref().map(|run| run.number);
+        // A change is shown at once.
+        if shown != Some(free.number()) || self.last.elapsed() >= BETWEEN_SNAPSHOTS {
             self.state.runs.newest = Some(Arc::new(free.segment()));
             self.state.runs.free = Some(Arc::new(free.view()));
             self.state.machine.alarms = free.alarms(&self.state.machine.said.alarms);

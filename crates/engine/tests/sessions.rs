@@ -13,8 +13,8 @@ use yard_step_core::{
     Settings, Stage, Standing, Verdict, Watt,
 };
 use yard_step_engine::{
-    Activity, Command, Engine, EngineError, KeepWhat, KeepWish, NextView, Opener, Pace, Rack,
-    Restart, Rig, Session, Snapshot,
+    Activity, Command, Engine, EngineError, FreeStart, KeepWhat, KeepWish, NextView, Opener, Pace,
+    Rack, Restart, Rig, Session, Snapshot,
 };
 use yard_step_ledger::{ClimbState, DataDir, Ledger};
 
@@ -621,4 +621,116 @@ fn another_stage_goes_on_an_ended_climb_and_what_the_card_lacks_is_told(desk: De
     assert_eq!(desk.ledger.climb(1).unwrap().stages.last(), Some(&Stage::UndervoltClock));
     desk.send(Command::AddStage(Stage::UndervoltClock));
     desk.until("no second one", |s| s.answer.as_ref().is_some_and(|a| a.contains("already")));
+}
+
+fn free(settings: Option<Settings>) -> Command {
+    let load = Some("kiln".into());
+    Command::FreeRun(Box::new(FreeStart { load, settings, yes: false }))
+}
+
+fn apply(settings: Settings) -> Command {
+    Command::Apply { settings: Box::new(settings), yes: false }
+}
+
+#[test]
+fn a_free_run_is_driven_by_commands_and_everything_else_waits_for_its_end() {
+    let desk = desk_at(Pace::Sixty);
+    let stock = desk.session.snapshot().climb.plan.clone();
+    assert_eq!(stock.scene, "lantern", "the free run has a load of its own");
+    let first = desk.until("a card", |s| s.machine.held.is_some());
+    let held = first.machine.held.unwrap();
+    let faster = Settings { core_offset: Some(MhzOffset(30)), ..held };
+    desk.send(apply(faster));
+    desk.until("a refusal", |s| s.answer.as_deref() == Some("No free run is going on."));
+
+    desk.send(free(Some(held)));
+    let running = |s: &Snapshot, segments: usize, least: f64| {
+        s.runs.free.as_ref().is_some_and(|free| {
+            free.segments.len() == segments
+                && free.segments.last().is_some_and(|last| last.seconds.value() > least)
+        })
+    };
+    let now = desk.until("a segment", |s| running(s, 1, 15.0));
+    assert_eq!(now.runs.activity, Activity::Running);
+    assert_eq!(now.runs.newest.as_ref().unwrap().scene, "kiln");
+    // By the command of the settings, and by that of Shape.
+    desk.send(apply(faster));
+    desk.until("another segment", |s| running(s, 2, 15.0));
+    let shaped = Settings { core_offset: Some(MhzOffset(15)), ..held };
+    desk.send(Command::Wish(Box::new(shaped)));
+    let third = desk.until("a third", |s| running(s, 3, 15.0));
+    assert_eq!(third.runs.free.as_ref().unwrap().segments[2].taken, Some(shaped));
+    desk.send(Command::Try { yes: false });
+    desk.until("an answer", |s| s.answer.as_deref() == Some("A trial is running already."));
+    desk.send(Command::Replan(yard_step_core::Policy::Bisection, yard_step_core::Margin::Gift));
+    desk.until("an answer", |s| {
+        s.answer.as_deref() == Some("That is done as soon as the free run ends.")
+    });
+
+    desk.send(Command::Stop);
+    let ended = desk.until("its end", |s| {
+        s.runs.activity == Activity::Waiting
+            && s.runs.free.as_ref().is_some_and(|free| free.ended.is_some())
+            && s.climb.plan.policy == yard_step_core::Policy::Bisection
+    });
+    assert_eq!(ended.climb.trials.len(), 3);
+    assert!(ended.climb.trials.iter().all(|trial| trial.purpose == Purpose::Segment));
+    // The next trial takes its place.
+    desk.send(Command::Try { yes: false });
+    let trial = desk.until("a trial", |s| s.climb.trials.len() == 4);
+    assert_eq!(trial.climb.trials[3].stage, Stage::Baseline);
+    assert_eq!(trial.climb.trials[3].scene, "lantern", "the climb has its own load back");
+    desk.until("no free run", |s| s.runs.free.is_none());
+}
+
+#[test]
+fn a_segment_becomes_the_next_trial_and_stock_ends_a_free_run() {
+    let desk = desk_at(Pace::Max).with_baseline();
+    let held = desk.session.snapshot().machine.held.unwrap();
+    let faster = Settings { core_offset: Some(MhzOffset(30)), ..held };
+    let is_there = |s: &Snapshot| s.runs.free.as_ref().is_some_and(|free| free.at.value() > 12.0);
+    desk.send(free(Some(faster)));
+    desk.until("a free run", is_there);
+    desk.send(Command::TryInstead(Box::new(faster)));
+    let next = desk.until("a trial to come", |s| {
+        s.runs.activity == Activity::Waiting
+            && matches!(&s.climb.next, NextView::Trial { purpose: Purpose::Own, .. })
+    });
+    let NextView::Trial { asked, .. } = &next.climb.next else { panic!() };
+    assert_eq!(**asked, faster);
+
+    desk.send(free(Some(faster)));
+    desk.until("a free run", |s| s.runs.activity == Activity::Running && is_there(s));
+    desk.send(Command::BackToStock);
+    let back = desk.until("stock", |s| {
+        s.runs.activity == Activity::Waiting
+            && s.answer.as_deref().is_some_and(|answer| answer.starts_with("The card is at stock"))
+    });
+    assert!(back.runs.free.as_ref().is_some_and(|free| free.ended.is_some()));
+}
+
+/// How long a change takes from the command to the card, and from there to what is drawn. It is printed,
+/// not held against a bound: `cargo test -p yard-step-engine --test sessions reaches -- --nocapture`.
+#[test]
+fn a_change_reaches_the_card_and_the_screen_at_the_cards_own_pace() {
+    let desk = desk_at(Pace::Real);
+    let held = desk.until("a card", |s| s.machine.held.is_some()).machine.held.unwrap();
+    desk.send(free(Some(held)));
+    desk.until("a free run", |s| s.runs.free.as_ref().is_some_and(|free| free.at.value() > 0.3));
+    let mut slowest = Duration::ZERO;
+    for mhz in [15, 30, 15, 30] {
+        let settings = Settings { core_offset: Some(MhzOffset(mhz)), ..held };
+        let began = Instant::now();
+        desk.send(apply(settings));
+        desk.until("the change", |s| {
+            let free = s.runs.free.as_ref();
+            free.and_then(|free| free.segments.last())
+                .is_some_and(|now| now.taken == Some(settings))
+        });
+        slowest = slowest.max(began.elapsed());
+    }
+    println!("from command to a snapshot of what the card took: at most {slowest:?}");
+    desk.send(Command::Stop);
+    let ended = desk.until("its end", |s| s.runs.activity == Activity::Waiting);
+    assert_eq!(ended.climb.trials.len(), 5, "each change made a segment");
 }

@@ -644,3 +644,87 @@ fn one_false_alarm_does_not_poison_the_search(
     assert!(with >= without - 30, "{with} instead of {without}");
     assert!(with <= edge, "{with}");
 }
+
+/// A segment of a free run that ended so after `seconds`.
+fn segment(climb: &Climb, settings: Settings, seconds: f64, verdict: Verdict) -> ClimbEvent {
+    let request = TrialRequest {
+        stage: Stage::Own,
+        purpose: Purpose::Segment,
+        asked: settings,
+        seconds: Seconds(seconds),
+        warm_up: Seconds(3.0),
+        warm_up_bounds: (Seconds(3.0), Seconds(3.0)),
+    };
+    let faults = match verdict.is_fault() {
+        true => vec![Fault::at(Seconds(seconds), verdict.label())],
+        false => Vec::new(),
+    };
+    let record = TrialRecord { faults, ..record(climb, &request, verdict) };
+    ClimbEvent::TrialEnded(Box::new(record))
+}
+
+fn at_core(climb: &Climb, mhz: i32) -> Settings {
+    Settings { core_offset: Some(MhzOffset(mhz)), ..climb.powered_settings() }
+}
+
+fn believed(climb: &Climb) -> (i32, i32) {
+    let stairs = climb.stairs(Domain::Core, &climb.next()).unwrap();
+    let (low, high) = stairs.band.unwrap();
+    (low.0, high.0)
+}
+
+#[rstest]
+#[case::a_fault(90, 20.0, Verdict::LoadDied)]
+#[case::half_an_hour(150, 1_800.0, Verdict::Clean)]
+fn a_belief_learns_from_the_segments_of_free_runs(
+    #[case] mhz: i32,
+    #[case] seconds: f64,
+    #[case] verdict: Verdict,
+) {
+    let mut climb = with_baseline(Plan { policy: Policy::Bayesian, ..plan() });
+    let before = believed(&climb);
+    let trials = climb.trials().len();
+    climb.handle(segment(&climb, at_core(&climb, mhz), seconds, verdict));
+    let after = believed(&climb);
+    match verdict.is_fault() {
+        true => assert!(after.1 < before.1, "{before:?}, then {after:?}"),
+        false => assert!(after.0 > before.0 && after.0 >= mhz - 30, "{before:?}, then {after:?}"),
+    }
+    assert_eq!(climb.stage(), Stage::Core, "a segment is no trial of the stage");
+    assert_eq!(climb.trials().len(), trials + 1);
+}
+
+#[rstest]
+#[case::more_power(|s: &mut Settings| s.power_limit = Some(crate::units::Watt(286.0)))]
+#[case::a_cooler_target(|s: &mut Settings| s.temperature_target = Some(crate::units::Celsius(70.0)))]
+fn a_segment_with_something_else_moved_says_nothing_of_a_clock(#[case] move_it: fn(&mut Settings)) {
+    let mut climb = with_baseline(Plan { policy: Policy::Bayesian, ..plan() });
+    let before = believed(&climb);
+    let mut settings = at_core(&climb, 90);
+    move_it(&mut settings);
+    climb.handle(segment(&climb, settings, 20.0, Verdict::LoadDied));
+    assert_eq!(believed(&climb), before);
+}
+
+#[test]
+fn a_segment_that_proves_nothing_teaches_nothing_and_stops_no_stage() {
+    let mut climb = with_baseline(Plan { policy: Policy::Bayesian, ..plan() });
+    let before = (believed(&climb), climb.next());
+    for _ in 0..8 {
+        climb.handle(segment(&climb, at_core(&climb, 90), 4.0, Verdict::Void));
+    }
+    assert_eq!((believed(&climb), climb.next()), before);
+}
+
+#[test]
+fn steps_by_hand_go_by_the_trials_of_their_stage_and_by_no_segment() {
+    let mut climb = with_baseline(plan());
+    let Next::Trial(planned) = climb.next() else { panic!() };
+    climb.handle(segment(&climb, at_core(&climb, 200), 20.0, Verdict::Clean));
+    let Next::Trial(next) = climb.next() else { panic!() };
+    assert_eq!(next.request.asked, planned.request.asked);
+    // But what took the machine down is never proposed, whoever tried it.
+    climb.handle(segment(&climb, at_core(&climb, 30), 20.0, Verdict::MachineDown));
+    let (tried, _) = run(&mut climb, &pretend(1_000));
+    assert!(tried.iter().all(|value| *value < 30), "{tried:?}");
+}

@@ -333,6 +333,74 @@ fn what_pays_next_follows_from_what_limits_the_clock(
     assert_eq!(advice[0], first, "{advice:?}");
 }
 
+/// The card with a voltage offset from −100 to 0 mV.
+fn with_voltage(climb: &Climb) -> Climb {
+    let mut card = climb.card().clone();
+    card.offers.push(Offer {
+        kind: SettingKind::VoltageOffset,
+        reading: Reading::Offset,
+        minimum: -100.0,
+        maximum: 0.0,
+        step: 5.0,
+        stock: Some(0.0),
+    });
+    Climb::new(card, climb.plan().clone(), &Stage::USUAL).unwrap()
+}
+
+/// A run at settings in which the clock was limited like this.
+fn seen_at(limiters: &[(Limiter, f64)], taken: Settings) -> TrialRecord {
+    let mut climb = climb_by(Policy::Bayesian);
+    CARD.step(&mut climb);
+    TrialRecord { taken: Some(taken), ..limited(&climb, limiters, 220.0) }
+}
+
+#[test]
+fn clock_and_voltage_are_moved_in_turns_by_what_limits_the_clock() {
+    let climb = with_voltage(&climb_by(Policy::Bayesian));
+    let held = climb.held_settings();
+    let free = [(Limiter::Voltage, 1.0)];
+    let held_back = [(Limiter::Power, 0.7), (Limiter::Voltage, 0.3)];
+    // Nothing holds it back: more clock. It dips then: less voltage. The dip is gone: more clock again.
+    let first = climb.suggestion(&seen_at(&free, held)).unwrap();
+    assert_eq!(first.kind, SuggestedMove::MoreClock { to: "+15 MHz".into() });
+    let second = climb.suggestion(&seen_at(&held_back, first.settings)).unwrap();
+    let SuggestedMove::LessVoltage { to, held_back: share, .. } = second.kind else {
+        panic!("{second:?}")
+    };
+    assert_eq!((to.as_str(), share), ("−10 mV", 0.7));
+    assert_eq!(second.settings.core_offset, Some(MhzOffset(15)), "the clock stays");
+    let third = climb.suggestion(&seen_at(&free, second.settings)).unwrap();
+    assert_eq!(third.kind, SuggestedMove::MoreClock { to: "+30 MHz".into() });
+    assert_eq!(third.settings.voltage_offset, second.settings.voltage_offset);
+}
+
+#[test]
+fn no_move_is_suggested_where_heat_comes_first_or_nothing_is_left_to_move() {
+    let climb = with_voltage(&climb_by(Policy::Bayesian));
+    let mut held = climb.held_settings();
+    assert_eq!(
+        climb.suggestion(&seen_at(&[(Limiter::Heat, 0.4), (Limiter::Power, 0.6)], held)),
+        None
+    );
+    held.voltage_offset = Some(crate::units::MillivoltOffset(-100));
+    assert_eq!(climb.suggestion(&seen_at(&[(Limiter::Power, 1.0)], held)), None, "the floor");
+    held.core_offset = Some(MhzOffset(300));
+    assert_eq!(climb.suggestion(&seen_at(&[(Limiter::Voltage, 1.0)], held)), None, "the top");
+    let without = climb_by(Policy::Bayesian);
+    let plain = without.held_settings();
+    assert_eq!(without.suggestion(&seen_at(&[(Limiter::Power, 1.0)], plain)), None, "no voltage");
+}
+
+#[test]
+fn what_took_the_machine_down_is_not_suggested() {
+    let mut climb = with_voltage(&climb_by(Policy::Bayesian));
+    let held = climb.held_settings();
+    let bold = Settings { core_offset: Some(MhzOffset(15)), ..held };
+    let downed = Downed { climb: 9, trial: 4, asked: bold, held: bold };
+    climb.handle(ClimbEvent::Remembered(vec![downed]));
+    assert_eq!(climb.suggestion(&seen_at(&[(Limiter::Voltage, 1.0)], held)), None);
+}
+
 #[rstest]
 #[case::held_back_by_nothing_but_its_load(&[(Limiter::Load, 1.0)])]
 fn a_run_that_tells_nothing_of_the_clock_brings_no_advice_about_it(

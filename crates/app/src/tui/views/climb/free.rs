@@ -14,7 +14,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Modifier;
-use yard_step_core::{Channel, Limiter, Seconds, Settings, in_short};
+use yard_step_core::{Channel, Limiter, Mhz, Seconds, Settings, in_short};
 use yard_step_engine::{Activity, Figure, FigureChange, FreeView, SegmentView, Snapshot};
 
 use crate::tui::theme::{Role, Theme, glyph};
@@ -29,6 +29,8 @@ use crate::tui::widgets::{cut, lane, row, wrapped, write, write_right};
 const HEAD: u16 = 4;
 /// Rows of the comparison: its rule, the names of its columns, the figures, and what limited the clock.
 const COMPARED: u16 = 3 + Figure::ALL.len() as u16;
+/// Seconds in which a card comes up from its idle clock; they do not set the range.
+const RISE: f64 = 8.0;
 /// Seconds of the clock line that are shown at most.
 const SHOWN: f64 = 300.0;
 
@@ -202,18 +204,10 @@ fn draw_entry(
 /// The clock over all segments, its newest minutes, with a mark at each change.
 fn draw_clock(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, free: &FreeView) {
     let card = &snapshot.machine.card;
-    let now = free.segments.last().and_then(|segment| segment.seen.average_clock());
-    let aside = now.map_or(String::new(), |clock| {
+    let aside = clock_now(free).map_or(String::new(), |clock| {
         let short = card.limits.boost_clock.value() - clock.value();
-        match short > 0.5 {
-            true => format!(
-                "segment {clock}, {short:.0} MHz below the advertised {}",
-                card.limits.boost_clock
-            ),
-            false => {
-                format!("segment {clock}, at or above the advertised {}", card.limits.boost_clock)
-            }
-        }
+        let side = if short > 0.5 { "below" } else { "above" };
+        format!("{clock} in this segment, {:.0} {side} advertised", short.abs())
     });
     let space = panel(buffer, area, theme, "Clock line, MHz", &aside);
     let plot_height = space.height.saturating_sub(2);
@@ -221,7 +215,7 @@ fn draw_clock(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot
     let end = free.at.value().max(30.0);
     let window = ((end - SHOWN).max(0.0), end);
     let target = card.limits.boost_clock.value();
-    let extent = free.trace.over(Channel::CoreClock, window.0.max(5.0), window.1);
+    let extent = free.trace.over(Channel::CoreClock, window.0.max(RISE), window.1);
     let (low, high) = extent.map_or((target - 90.0, target), |bucket| {
         (f64::from(bucket.lowest).min(target), f64::from(bucket.highest).max(target))
     });
@@ -253,6 +247,12 @@ fn draw_clock(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot
     let dim = theme.style(Role::Dim);
     write(buffer, axis, (field.x, axis.y), &Seconds(window.0).in_words(), dim);
     write_right(buffer, axis, axis.y, &Seconds(window.1).in_words(), dim);
+}
+
+/// Mean clock of the present segment.
+fn clock_now(free: &FreeView) -> Option<Mhz> {
+    let clock = free.comparison.iter().find(|change| change.figure == Figure::Clock);
+    clock.and_then(|change| change.now).map(Mhz)
 }
 
 /// The figures of the present segment and the one before, with what the change brought.
@@ -305,6 +305,15 @@ fn shown(figure: Figure, value: f64) -> String {
     }
 }
 
+/// A difference that nobody would act on, in the figure's unit.
+fn slight(change: &FigureChange) -> f64 {
+    match change.figure {
+        Figure::Clock | Figure::Power => 2.0,
+        Figure::CoreTemperature | Figure::HotSpot => 0.5,
+        Figure::FrameRate | Figure::Score => 0.003 * change.before.unwrap_or(0.0),
+    }
+}
+
 /// What a change brought, in a few words.
 fn brought(change: &FigureChange) -> (String, Role) {
     let Some(step) = change.change else { return (String::new(), Role::Dim) };
@@ -318,6 +327,8 @@ fn brought(change: &FigureChange) -> (String, Role) {
     let text = format!("{by} {unit} ± {bound:.1}");
     match step.is_clear() {
         true => (text, Role::Title),
+        // As sure as anybody wants it, and nothing to see.
+        false if step.uncertainty() <= slight(change) => (format!("{text}: no change"), Role::Dim),
         false => (format!("{text}: too early to tell"), Role::Dim),
     }
 }
@@ -328,6 +339,7 @@ fn draw_segments(buffer: &mut Buffer, area: Rect, theme: Theme, free: &FreeView)
     let total = Seconds(free.segments.iter().map(|segment| segment.seconds.value()).sum());
     let aside = format!("{}, newest first", total.in_words());
     let space = panel(buffer, area, theme, "Segments", &aside);
+    let now = clock_now(free);
     for (index, segment) in free.segments.iter().rev().enumerate() {
         if index as u16 >= space.height {
             break;
@@ -340,7 +352,11 @@ fn draw_segments(buffer: &mut Buffer, area: Rect, theme: Theme, free: &FreeView)
         let number = format!("{:>3}", count - index);
         write(buffer, line, (line.x, line.y), &number, theme.style(Role::Dim));
         write(buffer, line, (line.x + 4, line.y), mark, style);
-        let clock = segment.seen.average_clock().map_or("–".into(), |clock| clock.to_string());
+        let clock = match segment.verdict {
+            None => now,
+            Some(_) => segment.seen.average_clock(),
+        };
+        let clock = clock.map_or("–".into(), |clock| clock.to_string());
         let figures = format!("{clock}  {}", segment.seconds.in_words());
         let width = line.width.saturating_sub(8 + figures.chars().count() as u16);
         write(

@@ -52,7 +52,7 @@ pub(crate) static BINDINGS: &[Binding] = &[
         keys: &[key('z')],
         label: "core/memory/map",
         help: "the staircase of core or memory, or the map of both",
-        applies: |m| m.view == View::Climb,
+        applies: |m| !m.free && m.view == View::Climb,
         in_footer: true,
     },
     Binding {
