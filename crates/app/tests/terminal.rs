@@ -257,7 +257,7 @@ fn settings_of_ones_own_are_set_from_what_the_card_offers_and_tried() {
     let terminal = Terminal::start(SIZE, &climb(&dir, "--pace max"));
     terminal.wait_for("NEXT: ENTER");
     terminal.press(&["t"]);
-    terminal.wait_for_all(&["Settings of your own", "−380 MHz to +410 MHz"]);
+    terminal.wait_for_all(&["Settings of your own", "-380", "memory clock offset"]);
     terminal.press(&["Down", "Down", "Down", "6", "2"]);
     terminal.wait_for("62▏");
     terminal.press(&["Enter"]);
@@ -668,6 +668,135 @@ fn in_the_ledger_trials_are_found_opened_repeated_noted_deleted_and_brought_back
     terminal.wait_for_all(&["Deleted Climbs", "last autumn"]);
     terminal.press(&["z"]);
     terminal.wait_for_all(&["Brought back.", "No climb was deleted."]);
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}
+
+/// Begins a free run of the kiln on a card, from the list of loads.
+fn free_run_on(dir: &tempfile::TempDir, card: &str, size: (u16, u16)) -> Terminal {
+    let plan = common::short_plan(dir.path());
+    let command = format!(
+        "{PROGRAM} --data-dir {}/data open --card {card} --plan {plan} --pace 10",
+        dir.path().display()
+    );
+    let terminal = Terminal::start(size, &command);
+    terminal.wait_for("NEXT: ENTER");
+    terminal.press(&["F"]);
+    terminal.wait_for_all(&["Free run", "▸ lantern", "the plan's"]);
+    terminal.press(&["Up", "Up", "Up"]);
+    terminal.wait_for("▸ kiln");
+    terminal.press(&["Enter"]);
+    terminal.wait_for_all(&["FREE RUN", "kiln, segment 1 for"]);
+    terminal
+}
+
+/// Column and row of a mark behind a text in the same line, counted from 1.
+fn mark_behind(screen: &str, line: &str, mark: char) -> (usize, usize) {
+    let (row, text) = screen.lines().enumerate().find(|(_, text)| text.contains(line)).unwrap();
+    let from = text.find(line).unwrap();
+    let column = text[..from].chars().count()
+        + text[from..].chars().position(|character| character == mark).unwrap();
+    (column + 1, row + 1)
+}
+
+#[rstest]
+#[case::tarn("standin:tarn-310#6", "power limit", "200")]
+#[case::bracken("standin:bracken-208#4", "power limit", "150")]
+#[case::quern("standin:quern-540#11", "power limit", "300")]
+fn a_free_run_takes_twelve_changes_by_key_number_and_mouse(
+    #[case] card: &str,
+    #[case] setting: &str,
+    #[case] number: &str,
+) {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = free_run_on(&dir, card, SIZE);
+    let mut segment = 1;
+    let mut changed = |terminal: &Terminal| {
+        segment += 1;
+        terminal.wait_for_all(&[&format!("kiln, segment {segment} for"), "FREE RUN"])
+    };
+    for key in ["Left", "Left", "Right", "-", "+", "PageDown", "PageUp"] {
+        terminal.press(&[key]);
+        changed(&terminal);
+    }
+    for value in [number, "99999"] {
+        terminal.press(&["Enter"]);
+        terminal.wait_for("While the load runs");
+        terminal.type_in(value);
+        let told = terminal.wait_for_all(&[&format!("{value} →"), "Enter apply"]);
+        assert_eq!(told.contains("the card's maximum"), value == "99999", "{told}");
+        terminal.press(&["Enter"]);
+        changed(&terminal);
+    }
+    // A click on its range, and the wheel over its line.
+    let screen = terminal.screen();
+    let (column, row) = mark_behind(&screen, setting, '┆');
+    mouse(&terminal, 0, (column - 2, row), 'M');
+    changed(&terminal);
+    mouse(&terminal, 65, (column, row), 'M');
+    changed(&terminal);
+    mouse(&terminal, 64, (column, row), 'M');
+    let screen = changed(&terminal);
+    assert!(screen.contains("Segment 13 against 12"), "{screen}");
+    terminal.press(&["s"]);
+    terminal.wait_for_all(&["RUN ENDED", "Esc returns to the climb"]);
+    terminal.press(&["8"]);
+    terminal.wait_for_all(&["13 of 13", "segment"]);
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}
+
+#[test]
+fn a_segment_is_stepped_back_from_tried_whole_and_kept() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = free_run_on(&dir, "standin:tarn-310#6", (100, 30));
+    terminal.press(&["Down", "Down"]);
+    terminal.wait_for("▸ core clock offset");
+    terminal.press(&["Right"]);
+    terminal.wait_for("segment 2 for");
+    // What the profile is made of goes on for a while.
+    terminal.wait_for("segment 2 for 12 s");
+    terminal.press(&["k"]);
+    terminal.wait_for_all(&["Keep as a profile", "free run"]);
+    terminal.press(&["Enter"]);
+    terminal.wait_for("That is done as soon as the free run ends.");
+    terminal.press(&["Right"]);
+    terminal.wait_for_all(&["segment 3 for", "core +30 MHz"]);
+    terminal.press(&["u"]);
+    terminal.wait_for_all(&["segment 4 for", "core +15 MHz"]);
+    terminal.press(&["v"]);
+    terminal.wait_for_all(&["Kept as profile \"free run\": core +15 MHz.", "RUN ENDED"]);
+    terminal.close("RUN ENDED");
+    terminal.wait_for_all(&["NEXT: ENTER", "core +15 MHz, your own"]);
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}
+
+#[test]
+fn a_load_that_dies_in_a_free_run_ends_it_and_the_card_goes_one_step_back() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = free_run_on(&dir, "standin:tarn-310#6", SIZE);
+    terminal.wait_for("segment 1 for 15 s");
+    terminal.press(&["Down", "Down", "Right"]);
+    terminal.wait_for("segment 2 for 5 s");
+    let program = terminal.program();
+    let load = format!("pkill -KILL -f '{PROGRAM} load' -P {program}");
+    let killed = std::process::Command::new("sh").args(["-c", &load]).status().unwrap();
+    assert!(killed.success(), "no load to kill below {program}");
+    terminal.wait_for_all(&[
+        "▲ RUN ENDED",
+        "The load",
+        "The card is back at the settings of trial 1, stock.",
+    ]);
+    let held = card(&dir).taken().unwrap();
+    assert_eq!(held.core_offset, Some(yard_step_core::MhzOffset(0)));
+    // What was asked for last is still in the form, and the load can be run again.
+    terminal.press(&["F"]);
+    terminal.wait_for("It runs until you stop it");
+    terminal.press(&["Enter"]);
+    terminal.wait_for_all(&["FREE RUN", "lantern, segment 1 for"]);
+    terminal.press(&["s"]);
+    terminal.wait_for("RUN ENDED");
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
 }

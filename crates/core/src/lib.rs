@@ -43,10 +43,10 @@ pub use climb::{
     Above, Advice, Axis, Baseline, Bend, Bracket, ChartTrial, Claim, Climb, ClimbError, ClimbEvent,
     Culprit, Depth, Descent, DescentTrial, Directive, Downed, EdgeBelief, Failure, Gain,
     InStepRecord, Isolation, Joint, Left, Map, Measured, Next, Nudge, OtherLimit, Outcome, Outlook,
-    Pair, Part, PowerReport, Proposal, Prospect, Purpose, Reason, Risk, RoundEntry, RoundReport,
-    ScoreLine, Shown, StableYetSlower, Stage, StageOrder, Stairs, StepSize, StrategyReport, Stuck,
-    SuggestedMove, Suggestion, TimingBand, TrialRecord, TrialRequest, WhySlower, asks_more_clock,
-    in_short,
+    Pair, Part, PowerReport, Proposal, Prospect, Purpose, RISKED, Reason, Risk, RoundEntry,
+    RoundReport, ScoreLine, Shown, StableYetSlower, Stage, StageOrder, Stairs, StepSize,
+    StrategyReport, Stuck, SuggestedMove, Suggestion, TimingBand, TrialRecord, TrialRequest,
+    WhySlower, asks_more_clock, in_short,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{

@@ -86,6 +86,11 @@ impl FreeRun<'_> {
         self.run.intent.number
     }
 
+    /// Settings the card took, and what its sensors say.
+    pub(crate) fn card_now(&self) -> (Option<Settings>, Option<Sample>) {
+        (self.run.taken, Some(self.run.sample()))
+    }
+
     /// The present segment as a run. This copies its series: once a drawn frame is often enough.
     #[must_use]
     pub fn segment(&self) -> RunView {

@@ -354,6 +354,7 @@ impl Driver for Desk {
         if shown != Some(free.number()) || self.last.elapsed() >= BETWEEN_SNAPSHOTS {
             self.state.runs.newest = Some(Arc::new(free.segment()));
             self.state.runs.free = Some(Arc::new(free.view()));
+            (self.state.machine.held, self.state.machine.sensors) = free.card_now();
             self.state.machine.alarms = free.alarms(&self.state.machine.said.alarms);
             self.publish();
         }

@@ -171,6 +171,7 @@ pub(crate) fn stairs(floor: i32, ceiling: Option<i32>) -> Stairs {
         band: None,
         kept: None,
         next: Some(MhzOffset(75)),
+        risks: vec![(MhzOffset(0), 0.001), (MhzOffset(60), 0.02), (MhzOffset(150), 0.9)],
     }
 }
 

@@ -5,11 +5,11 @@ use crate::card::settings::Settings;
 use crate::climb::search::Bracket;
 use crate::climb::search::axis::Axis;
 use crate::climb::stages::together::Pair;
-use crate::climb::{Climb, Next, Stage, TrialRecord};
+use crate::climb::{Climb, EdgeBelief, Next, Stage, TrialRecord};
 use crate::judge::verdict::Verdict;
 use crate::load::artifact::Domain;
 use crate::plan::Policy;
-use crate::units::MhzOffset;
+use crate::units::{MhzOffset, Seconds};
 
 /// Places of the frontier that are worked out.
 const FRONTIER: i32 = 12;
@@ -46,9 +46,24 @@ pub struct Stairs {
     pub kept: Option<MhzOffset>,
     /// The value proposed next, where it is one of this domain.
     pub next: Option<MhzOffset>,
+    /// Chance of a fault within [`RISKED`] at each value from stock up, 0 to 1; empty before there is anything
+    /// to go by.
+    pub risks: Vec<(MhzOffset, f64)>,
 }
 
+/// Time for which the chance of a fault is told.
+pub const RISKED: Seconds = Seconds(600.0);
+/// Values of a clock at which that is worked out at most.
+const MOST_RISKS: i32 = 64;
+
 impl Stairs {
+    /// Chance of a fault within [`RISKED`] at a value, where it is known.
+    #[must_use]
+    pub fn risk(&self, value: MhzOffset) -> Option<f64> {
+        let above = self.risks.partition_point(|(at, _)| *at < value);
+        self.risks.get(above).map(|(_, risk)| *risk)
+    }
+
     /// The value of a trial.
     #[must_use]
     pub fn value(&self, trial: &ChartTrial) -> MhzOffset {
@@ -116,7 +131,9 @@ impl Climb {
             None => self.belief(domain),
         };
         let axis = self.axis(domain)?;
-        let band = belief.filter(|_| is_begun || self.plan.policy == Policy::Bayesian).map(|b| {
+        let belief = belief.filter(|_| is_begun || self.plan.policy == Policy::Bayesian);
+        let risks = belief.as_ref().map_or_else(Vec::new, |belief| risks(&axis, belief));
+        let band = belief.map(|b| {
             let (low, high) = b.band(BAND);
             (axis.bin(low), axis.bin(high))
         });
@@ -128,7 +145,7 @@ impl Climb {
             .place_of(next)
             .filter(|(at, _)| *at == stage || *at == Stage::Together)
             .map(|(_, pair)| pair.get(domain));
-        Some(Stairs { domain, trials, bracket, band, kept, next })
+        Some(Stairs { domain, trials, bracket, band, kept, next, risks })
     }
 
     /// The map of core against memory, before the trial that is `next`.
@@ -156,8 +173,7 @@ impl Climb {
     fn frontier(&self) -> Vec<Pair> {
         let margin = self.plan.margin;
         let (hours, faults, sure) = (margin.hours(), margin.faults(), margin.confidence());
-        let holds =
-            |belief: &crate::climb::EdgeBelief| belief.holds_to(hours, faults, sure).max(0.0);
+        let holds = |belief: &EdgeBelief| belief.holds_to(hours, faults, sure).max(0.0);
         let (Some(core), Some(memory), Some(joint)) =
             (self.belief(Domain::Core), self.belief(Domain::Memory), self.joint())
         else {
@@ -184,6 +200,14 @@ impl Climb {
         }
         places
     }
+}
+
+/// The chance of a fault at values of an axis, from stock to its highest.
+fn risks(axis: &Axis, belief: &EdgeBelief) -> Vec<(MhzOffset, f64)> {
+    let hours = RISKED.value() / 3_600.0;
+    let step = axis.in_bins((axis.highest().0 / MOST_RISKS).max(1)).0.max(1);
+    let values = (0..=axis.highest().0 / step).map(|index| MhzOffset(index * step));
+    values.map(|value| (value, 1.0 - belief.chance_to_hold(value, hours))).collect()
 }
 
 /// Settings in a few words: what they raise of core and memory, else of power, else that they are

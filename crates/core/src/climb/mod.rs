@@ -24,7 +24,7 @@ mod stages;
 mod suggestion;
 
 pub use advice::{Advice, StableYetSlower, WhySlower};
-pub use charts::{ChartTrial, Map, Stairs, in_short};
+pub use charts::{ChartTrial, Map, RISKED, Stairs, in_short};
 pub use downed::Downed;
 pub use isolation::{Culprit, Isolation};
 pub use nudge::Nudge;

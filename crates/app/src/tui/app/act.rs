@@ -18,6 +18,7 @@ use crate::tui::overlays::questions::question_before;
 use crate::tui::overlays::{FileUse, Overlay, Question, Yes, free_value, mark, path_of, value_of};
 use crate::tui::views::climb::free;
 use crate::tui::views::ledger::state::Came;
+use crate::tui::views::shape::state::ShapeState;
 use crate::tui::views::{ledger, shape, weigh};
 use crate::tui::widgets::entry::Entry;
 
@@ -70,7 +71,7 @@ impl State {
                 return Outcome::Nothing;
             }
             match self.shape.act(action, snapshot) {
-                shape::state::Came::Done => return Outcome::Nothing,
+                shape::state::Came::Done => return self.apply_what_is_shaped(snapshot),
                 shape::state::Came::Send(command) => return Outcome::Send(command),
                 shape::state::Came::NotHere => {}
             }
@@ -109,6 +110,10 @@ impl State {
             return self.other_spoilt(snapshot, action == Action::Later);
         }
         if let Some(overlay) = question_before(action, snapshot) {
+            if action == Action::Settings {
+                // They stand beside the clock line.
+                self.view = View::Climb;
+            }
             self.overlay = Some(overlay);
             return Outcome::Nothing;
         }
@@ -204,6 +209,10 @@ impl State {
             | Action::FreeYes
             | Action::FreeTrial => {
                 let command = self.free.act(action, snapshot);
+                if command.is_some() {
+                    // What was shaped before was shaped on other settings.
+                    self.shape = ShapeState::default();
+                }
                 return Some(command.map_or(Outcome::Nothing, Outcome::Send));
             }
             _ => return None,
@@ -230,6 +239,23 @@ impl State {
             settings,
             yes: false,
         })))
+    }
+
+    /// In a free run, what is shaped is applied at once; nothing where it is what the card holds already, or
+    /// cannot be asked for yet.
+    pub(super) fn apply_what_is_shaped(&mut self, snapshot: &Snapshot) -> Outcome {
+        let shaped = self.shape.shown(snapshot).settings();
+        match shaped
+            .ok()
+            .filter(|shaped| is_free(snapshot) && *shaped != free::asked(snapshot, &self.free))
+        {
+            Some(settings) => {
+                self.free.wanted = Some(settings);
+                let settings = Box::new(settings);
+                Outcome::Send(Command::Apply { settings, yes: false })
+            }
+            None => Outcome::Nothing,
+        }
     }
 
     /// Goes on with what came of an action in Ledger.

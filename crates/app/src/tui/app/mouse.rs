@@ -33,11 +33,18 @@ impl State {
             let place = (mouse.column, mouse.row);
             let at = screen::shape_at(area, self, snapshot, place);
             if self.shape.mouse(mouse.kind, at, snapshot) {
-                return Outcome::Nothing;
+                // A drag is applied when it is over.
+                return match mouse.kind {
+                    MouseEventKind::Drag(_) => Outcome::Nothing,
+                    _ => self.apply_what_is_shaped(snapshot),
+                };
+            }
+            if mouse.kind == MouseEventKind::Up(MouseButton::Left) {
+                return self.apply_what_is_shaped(snapshot);
             }
             let value = screen::value_at(area, place);
             if self.shape.mouse_on_value(mouse.kind, value, snapshot) {
-                return Outcome::Nothing;
+                return self.apply_what_is_shaped(snapshot);
             }
         }
         if is_free(snapshot) && self.overlay.is_none() {

@@ -119,7 +119,7 @@ impl State {
             }
             (Overlay::Value { text, .. }, KeyCode::Enter) if !text.trimmed().is_empty() => {
                 self.shape.type_in(snapshot, text.text());
-                Outcome::Nothing
+                self.apply_what_is_shaped(snapshot)
             }
             (Overlay::Value { mut text, label }, code) => {
                 text.key(code);

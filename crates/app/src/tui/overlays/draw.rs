@@ -17,9 +17,10 @@ use crate::tui::overlays::machine::Form;
 use crate::tui::overlays::settings::{SettingsForm, taken_in_words};
 use crate::tui::overlays::{FileUse, Overlay, SAYABLE, stages};
 use crate::tui::theme::{Role, Theme, glyph};
+use crate::tui::views::climb::panel::SettingsPanel;
 use crate::tui::views::ledger::state::LedgerState;
 use crate::tui::views::shape::state::ShapeState;
-use crate::tui::widgets::{cut, wrapped, write};
+use crate::tui::widgets::{cut, next_step, wrapped, write};
 
 /// Lines of an overlay with their styles.
 type Lines = Vec<(String, Style)>;
@@ -112,7 +113,8 @@ pub(crate) fn draw_overlay(
         Overlay::Cards(chosen) => ("Cards of this machine", card_lines(theme, *chosen, snapshot)),
         Overlay::Machine(form) => ("This machine", form_lines(theme, form)),
         Overlay::Say(chosen) => ("Your verdict", say_lines(theme, *chosen)),
-        Overlay::Settings(form) => ("Settings of your own", settings_lines(theme, form)),
+        // Beside the clock line, which goes on.
+        Overlay::Settings(form) => return draw_settings(buffer, area, theme, form, snapshot),
         Overlay::Stages(chosen) => {
             let lines = stages::lines(theme, *chosen, snapshot, area.width);
             ("Stages of the climb", lines)
@@ -172,15 +174,8 @@ fn draw_box(buffer: &mut Buffer, area: Rect, theme: Theme, heading: &str, lines:
         width,
         height,
     };
-    for position in place.intersection(buffer.area).positions() {
-        // What lies below must not shine through, its bold and dim included.
-        buffer[position].reset();
-        buffer[position].set_style(theme.ground().patch(theme.style(Role::Bar)));
-    }
+    clear(buffer, place, theme);
     let edge = theme.style(Role::Accent);
-    for y in place.top()..place.bottom() {
-        write(buffer, place, (place.x, y), "▌", edge);
-    }
     write(buffer, place, (place.x + 3, place.y + 1), heading, edge);
     for (index, (line, style)) in lines.iter().enumerate() {
         let y = place.y + 3 + index as u16;
@@ -284,21 +279,51 @@ fn card_lines(theme: Theme, chosen: usize, snapshot: &Snapshot) -> Lines {
     lines
 }
 
-fn settings_lines(theme: Theme, form: &SettingsForm) -> Lines {
-    let mut lines: Lines = form
-        .lines()
-        .map(|(line, chosen, moved)| {
-            let style = theme.style(if moved { Role::Clock } else { Role::Text });
-            (line, if chosen { style.patch(theme.style(Role::Selected)) } else { style })
-        })
-        .collect();
-    lines.push((form.preview(), theme.style(Role::Warn)));
-    lines.push((
-        "← → one step   PgUp PgDn ten   0-9 type   s stock   c fan curve   Enter try next   Esc cancel"
-            .into(),
-        theme.style(Role::Accent),
-    ));
-    lines
+/// The form of the settings, in the right column of Climb.
+fn draw_settings(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    form: &SettingsForm,
+    snapshot: &Snapshot,
+) {
+    const KEYS: &str = "← → one step  PgUp PgDn ten  0-9 type  s stock  c fan curve  Enter try next  \
+                        Esc cancel";
+    let width = (area.width * 3 / 8).clamp(44, 62).min(area.width);
+    let keys = wrapped(KEYS, usize::from(width.saturating_sub(4)));
+    let rows = snapshot.machine.card.offers.len() as u16;
+    let height = (rows + 5 + keys.len() as u16).min(area.height);
+    let place = Rect {
+        x: area.right() - width,
+        y: area.y + (next_step::HEIGHT + 1).min(area.height - height),
+        width,
+        height,
+    };
+    clear(buffer, place, theme);
+    let accent = theme.style(Role::Accent);
+    write(buffer, place, (place.x + 2, place.y + 1), "Settings of your own", accent);
+    let space = Rect { x: place.x + 1, y: place.y + 2, width: width - 1, height: rows + 1 };
+    let space = space.intersection(place);
+    let asked = form.settings();
+    let (held, chosen) = (snapshot.machine.held, form.chosen());
+    SettingsPanel { snapshot, asked: &asked, held, chosen }.draw_lines(buffer, space, theme);
+    let typed = form.typing().map_or(String::new(), |typed| format!("{typed}  {}", form.preview()));
+    let below = place.y + 3 + rows;
+    write(buffer, place, (place.x + 2, below), &cut(&typed, width - 4), theme.style(Role::Warn));
+    for (index, line) in keys.iter().enumerate() {
+        write(buffer, place, (place.x + 2, below + 1 + index as u16), line, accent);
+    }
+}
+
+/// Clears the space of an overlay: what lies below must not shine through, its bold and dim included.
+fn clear(buffer: &mut Buffer, place: Rect, theme: Theme) {
+    for position in place.intersection(buffer.area).positions() {
+        buffer[position].reset();
+        buffer[position].set_style(theme.ground().patch(theme.style(Role::Bar)));
+    }
+    for y in place.top()..place.bottom() {
+        write(buffer, place, (place.x, y), "▌", theme.style(Role::Accent));
+    }
 }
 
 fn note_lines(theme: Theme, text: &str) -> Lines {

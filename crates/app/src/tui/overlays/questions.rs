@@ -1,5 +1,6 @@
 //! What is asked before an action is carried out.
 
+use yard_step_core::{Meaning, Settings, TrialRecord};
 use yard_step_engine::{Activity, Command, KeepWhat, NextView, Snapshot};
 
 use crate::tui::keys::action::Action;
@@ -82,7 +83,7 @@ pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
         Action::Machine => Some(Overlay::Machine(Form::of(&snapshot.machine.said))),
         Action::Cards => Some(Overlay::Cards(snapshot.machine.present)),
         Action::Settings => {
-            let form = SettingsForm::of(&snapshot.machine.card, snapshot.machine.held);
+            let form = SettingsForm::of(&snapshot.machine.card, settings_to_begin_with(snapshot));
             Some(Overlay::Settings(Box::new(form)))
         }
         Action::Export => {
@@ -95,4 +96,13 @@ pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
         Action::Import => Some(path_of(FileUse::Import, String::new())),
         _ => None,
     }
+}
+
+/// What settings of the user's own begin with: those of the trial looked at, of the newest trial that held, or
+/// what the card holds.
+fn settings_to_begin_with(snapshot: &Snapshot) -> Option<Settings> {
+    let looked_at = snapshot.runs.looked_at.as_ref().and_then(|run| run.taken);
+    let mut trials = snapshot.climb.trials.iter().rev();
+    let held = trials.find(|trial| trial.verdict().meaning() == Meaning::Holds);
+    looked_at.or_else(|| held.map(TrialRecord::held)).or(snapshot.machine.held)
 }

@@ -7,7 +7,7 @@
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use yard_step_core::{Axis, Domain, Offer, SettingKind, Settings, TrialRecord, Verdict};
+use yard_step_core::{Axis, Domain, Offer, RISKED, SettingKind, Settings, TrialRecord, Verdict};
 use yard_step_engine::Snapshot;
 
 use crate::tui::theme::{Role, Theme, glyph};
@@ -17,6 +17,8 @@ use crate::tui::widgets::{cut, row, write, write_right};
 /// Widths of the name and of the value.
 const NAME: u16 = 21;
 const VALUE: u16 = 13;
+/// From this width on, the ends of a range are told.
+const ROOMY: u16 = 58;
 /// Width of the lowest value before a range, and of the highest after it.
 const END: u16 = 5;
 
@@ -43,6 +45,11 @@ pub(crate) struct Hit {
 impl SettingsPanel<'_> {
     pub(crate) fn draw(&self, buffer: &mut Buffer, area: Rect, theme: Theme) {
         let space = panel(buffer, area, theme, "Settings", "┆ stock  ◈ held");
+        self.draw_lines(buffer, space, theme);
+    }
+
+    /// A line for each setting, and one about the chosen one.
+    pub(crate) fn draw_lines(&self, buffer: &mut Buffer, space: Rect, theme: Theme) {
         for (index, offer) in self.snapshot.machine.card.offers.iter().enumerate() {
             self.draw_line(buffer, row(space, index as u16), theme, offer, index == self.chosen);
         }
@@ -80,10 +87,12 @@ impl SettingsPanel<'_> {
             theme.style(role),
         );
         let Some(track) = track(line) else { return };
-        let (low, high) = (format!("{:.0}", offer.minimum), format!("{:.0}", offer.maximum));
-        let before = Rect { x: track.x - END - 1, width: END, ..line };
-        write_right(buffer, before, line.y, &low, theme.style(Role::Dim));
-        write(buffer, line, (track.right() + 1, line.y), &high, theme.style(Role::Dim));
+        if line.width >= ROOMY {
+            let (low, high) = (format!("{:.0}", offer.minimum), format!("{:.0}", offer.maximum));
+            let before = Rect { x: track.x - END - 1, width: END, ..line };
+            write_right(buffer, before, line.y, &low, theme.style(Role::Dim));
+            write(buffer, line, (track.right() + 1, line.y), &high, theme.style(Role::Dim));
+        }
         let rule = "╌".repeat(usize::from(track.width));
         write(buffer, track, (track.x, line.y), &rule, theme.style(Role::Faint));
         if let Some((low, high)) = self.edge(offer) {
@@ -116,6 +125,10 @@ impl SettingsPanel<'_> {
         if let Some((low, high)) = self.edge(offer) {
             text += &format!("; edge {} to {}", offer.show(low), offer.show(high));
         }
+        if let Some(risk) = self.risk(offer) {
+            let span = RISKED.in_words();
+            text = format!("fault within {span}: {}; {text}", percent(risk));
+        }
         let tried = self.tried(offer);
         let failed = tried.iter().filter(|(_, verdict)| verdict.is_fault()).map(|(at, _)| *at);
         if let Some(lowest) = failed.reduce(f64::min) {
@@ -130,6 +143,14 @@ impl SettingsPanel<'_> {
             Axis::of(&self.snapshot.machine.card, *domain)
                 .is_some_and(|axis| axis.kind() == offer.kind)
         })
+    }
+
+    /// Chance of a fault at the value that is asked, with all else at stock, where it is known.
+    fn risk(&self, offer: &Offer) -> Option<f64> {
+        let domain = self.domain(offer)?;
+        let axis = Axis::of(&self.snapshot.machine.card, domain)?;
+        let mut stairs = self.snapshot.climb.stairs.iter().flatten();
+        stairs.find(|stairs| stairs.domain == domain)?.risk(axis.read(self.asked))
     }
 
     /// Where the edge of a clock is believed, in the setting's own unit.
@@ -164,14 +185,22 @@ impl SettingsPanel<'_> {
 
 /// The range of a line; none where there is no room for one.
 fn track(line: Rect) -> Option<Rect> {
-    let x = line.x + NAME + VALUE + END + 4;
-    let end = line.right().saturating_sub(END + 1);
+    let end = if line.width >= ROOMY { END } else { 0 };
+    let x = line.x + NAME + VALUE + end + 3;
+    let end = line.right().saturating_sub(end + 1);
     (end > x + 6).then(|| Rect { x, width: end - x, ..line })
 }
 
 fn place(track: Rect, offer: &Offer, value: f64) -> u16 {
     let share = (value - offer.minimum) / (offer.maximum - offer.minimum).max(1e-9);
     track.x + (share.clamp(0.0, 1.0) * f64::from(track.width - 1)).round() as u16
+}
+
+fn percent(share: f64) -> String {
+    match share * 100.0 {
+        little if little < 0.5 => "under 1 %".into(),
+        percent => format!("{percent:.0} %"),
+    }
 }
 
 /// Rows the panel wants for a card.

@@ -96,7 +96,8 @@ impl Draft {
 
     fn from(snapshot: &Snapshot, mut values: Settings) -> Self {
         let card = &snapshot.machine.card;
-        if card.offers(SettingKind::Fan) {
+        let is_free = snapshot.runs.free.as_ref().is_some_and(|free| free.ended.is_none());
+        if card.offers(SettingKind::Fan) && !is_free {
             values.fan = Some(Fan::Fixed(Percent(snapshot.climb.plan.hold.fan_percent)));
         }
         let sketch =
