@@ -690,6 +690,17 @@ fn free_run_on(dir: &tempfile::TempDir, card: &str, size: (u16, u16)) -> Termina
     terminal
 }
 
+/// Waits until a segment has lasted so many seconds.
+fn lasts(terminal: &Terminal, segment: u32, seconds: u32) {
+    let told = format!("segment {segment} for ");
+    terminal.wait_until(&format!("{told}{seconds} s, at least"), |screen| {
+        let (_, after) = screen.split_once(&told)?;
+        let (number, unit) = after.split_once(' ')?;
+        let is_long = unit.starts_with("min") || number.parse::<u32>().ok()? >= seconds;
+        is_long.then_some(())
+    });
+}
+
 /// Column and row of a mark behind a text in the same line, counted from 1.
 fn mark_behind(screen: &str, line: &str, mark: char) -> (usize, usize) {
     let (row, text) = screen.lines().enumerate().find(|(_, text)| text.contains(line)).unwrap();
@@ -755,7 +766,7 @@ fn a_segment_is_stepped_back_from_tried_whole_and_kept() {
     terminal.press(&["Right"]);
     terminal.wait_for("segment 2 for");
     // What the profile is made of goes on for a while.
-    terminal.wait_for("segment 2 for 12 s");
+    lasts(&terminal, 2, 12);
     terminal.press(&["k"]);
     terminal.wait_for_all(&["Keep as a profile", "free run"]);
     terminal.press(&["Enter"]);
@@ -776,9 +787,9 @@ fn a_segment_is_stepped_back_from_tried_whole_and_kept() {
 fn a_load_that_dies_in_a_free_run_ends_it_and_the_card_goes_one_step_back() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = free_run_on(&dir, "standin:tarn-310#6", SIZE);
-    terminal.wait_for("segment 1 for 15 s");
+    lasts(&terminal, 1, 15);
     terminal.press(&["Down", "Down", "Right"]);
-    terminal.wait_for("segment 2 for 5 s");
+    lasts(&terminal, 2, 5);
     let program = terminal.program();
     let load = format!("pkill -KILL -f '{PROGRAM} load' -P {program}");
     let killed = std::process::Command::new("sh").args(["-c", &load]).status().unwrap();

@@ -9,11 +9,13 @@ use yard_step_core::{
     Fan, Frame, Judgement, LEAST_PROOF, Left, Limiter, Machine, Map, Margin, MemoryWiring, Mhz,
     MhzOffset, Millivolt, Offer, Origin, Outlook, Pair, Part, Percent, Plan, Prerequisite, Profile,
     ProfileInUse, Proof, Purpose, Reading, Reason, Room, Sample, Seconds, Seen, SettingKind,
-    Settings, Span, Stage, Stairs, StepSize, Trace, TrialRecord, Verdict, VfCurve, Watt, Weighed,
+    Settings, Span, Stage, Stairs, StepChange, StepSize, SuggestedMove, Suggestion, Trace,
+    TrialRecord, Verdict, VfCurve, Watt, Weighed,
 };
 use yard_step_engine::{
-    Activity, ClimbSummary, ClimbView, Found, MachineView, Mark, MarkKind, NextView, Pace, Picture,
-    ProfileView, RackCard, RunView, RunsView, Snapshot, StageStanding, StageView,
+    Activity, ClimbSummary, ClimbView, Figure, FigureChange, Found, FreeEnd, FreeView, MachineView,
+    Mark, MarkKind, NextView, Pace, Picture, ProfileView, RackCard, RunView, RunsView, SegmentView,
+    Snapshot, StageStanding, StageView,
 };
 use yard_step_ledger::{Intent, Ledger, Measured};
 use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel, look_at, reference};
@@ -515,4 +517,77 @@ pub fn ended_trials(ledger: &Ledger, count: u32) {
         let row = ledger.begin_trial(&intent).unwrap();
         ledger.end_trial(row, &record, Measured::default(), Vec::new()).unwrap();
     }
+}
+
+/// A segment of a free run at a core offset.
+fn segment(number: u32, offset: i32, verdict: Option<Verdict>) -> SegmentView {
+    SegmentView {
+        number,
+        what: format!("core +{offset} MHz"),
+        asked: settings(offset),
+        taken: Some(settings(offset)),
+        seconds: Seconds(42.0),
+        seen: seen(),
+        score: Some(1_000.0),
+        verdict,
+    }
+}
+
+/// A free run in its third segment, the one before of which failed to be long enough.
+#[must_use]
+pub fn free_view() -> FreeView {
+    let change = |figure, before, now, by, error| FigureChange {
+        figure,
+        before: Some(before),
+        now: Some(now),
+        change: Some(StepChange { by, error, drift: 0.0 }),
+    };
+    FreeView {
+        load: "kiln".into(),
+        at: Seconds(126.0),
+        trace: run_view().trace,
+        changes: vec![Seconds(42.0), Seconds(84.0)],
+        segments: vec![
+            segment(4, 45, Some(Verdict::Clean)),
+            segment(5, 60, Some(Verdict::Void)),
+            segment(6, 75, None),
+        ],
+        comparison: vec![
+            change(Figure::Clock, 1_980.0, 1_994.0, 14.0, 1.5),
+            change(Figure::Power, 217.0, 211.0, -6.0, 1.0),
+            change(Figure::Score, 1_000.0, 1_004.0, 4.0, 4.5),
+            change(Figure::HotSpot, 77.0, 77.1, 0.1, 0.1),
+        ],
+        advice: Vec::new(),
+        suggestion: Some(Suggestion {
+            kind: SuggestedMove::MoreClock { to: "+90 MHz".into() },
+            settings: settings(90),
+        }),
+        asks: None,
+        told: vec!["core clock offset: asked +80 MHz, rounded to +75 MHz".into()],
+        ended: None,
+    }
+}
+
+/// The same, ended by a fault.
+#[must_use]
+pub fn ended_free_view() -> FreeView {
+    let mut view = free_view();
+    view.segments[2].verdict = Some(Verdict::LoadDied);
+    view.ended = Some(FreeEnd {
+        verdict: Verdict::LoadDied,
+        reason: "The load lost its device after 42 s.".into(),
+        trial: 6,
+        back_to: Some((4, settings(45))),
+    });
+    view
+}
+
+/// A moment in a free run.
+#[must_use]
+pub fn free_snapshot() -> Snapshot {
+    let mut snapshot = snapshot();
+    snapshot.runs.activity = Activity::Running;
+    snapshot.runs.free = Some(Arc::new(free_view()));
+    snapshot
 }

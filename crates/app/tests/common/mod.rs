@@ -196,7 +196,7 @@ impl Terminal {
     }
 
     /// Looks at the screen until something is found there; `failure` is told where it never is.
-    fn wait_until<T>(&self, failure: &str, find: impl Fn(&str) -> Option<T>) -> T {
+    pub fn wait_until<T>(&self, failure: &str, find: impl Fn(&str) -> Option<T>) -> T {
         let began = Instant::now();
         loop {
             let screen = self.screen();

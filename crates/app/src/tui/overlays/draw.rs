@@ -287,10 +287,12 @@ fn draw_settings(
     form: &SettingsForm,
     snapshot: &Snapshot,
 ) {
-    const KEYS: &str = "← → one step  PgUp PgDn ten  0-9 type  s stock  c fan curve  Enter try next  \
-                        Esc cancel";
+    let keys = [
+        "← → step · PgUp PgDn ten · 0-9 type",
+        "s stock · c fan curve",
+        "Enter try next · Esc cancel",
+    ];
     let width = (area.width * 3 / 8).clamp(44, 62).min(area.width);
-    let keys = wrapped(KEYS, usize::from(width.saturating_sub(4)));
     let rows = snapshot.machine.card.offers.len() as u16;
     let height = (rows + 5 + keys.len() as u16).min(area.height);
     let place = Rect {

@@ -31,6 +31,8 @@ const HEAD: u16 = 4;
 const COMPARED: u16 = 3 + Figure::ALL.len() as u16;
 /// Seconds in which a card comes up from its idle clock; they do not set the range.
 const RISE: f64 = 8.0;
+/// The advertised clock is drawn where the line comes so near to it, MHz.
+const NEAR: f64 = 90.0;
 /// Seconds of the clock line that are shown at most.
 const SHOWN: f64 = 300.0;
 
@@ -48,13 +50,14 @@ pub(crate) struct Places {
 fn layout(area: Rect, snapshot: &Snapshot) -> Places {
     let [head, body] =
         Layout::vertical([Constraint::Length(HEAD), Constraint::Fill(1)]).areas(area);
-    let right = (area.width * 7 / 16).clamp(46, 72);
+    let right = (area.width * 7 / 16).clamp(40, 72);
     let [left, _, right] =
         Layout::horizontal([Constraint::Fill(1), Constraint::Length(1), Constraint::Length(right)])
             .areas(body);
     let [clock, compared] =
         Layout::vertical([Constraint::Fill(1), Constraint::Length(COMPARED)]).areas(left);
-    let of_scene = if area.height >= 40 { 15 } else { 0 };
+    let has_picture = snapshot.runs.newest.as_ref().is_some_and(|run| run.picture.is_some());
+    let of_scene = if area.height >= 40 && has_picture { 15 } else { 0 };
     let [settings, segments, scene] = Layout::vertical([
         Constraint::Length(panel::height(snapshot)),
         Constraint::Fill(1),
@@ -97,7 +100,8 @@ pub(crate) fn draw(
     draw_clock(buffer, places.clock, theme, snapshot, free);
     draw_comparison(buffer, places.compared, theme, free);
     let asked = asked(snapshot, state);
-    let held = free.segments.last().and_then(|segment| segment.taken);
+    let of_segment = free.segments.last().and_then(|segment| segment.taken);
+    let held = if free.ended.is_some() { snapshot.machine.held } else { of_segment };
     SettingsPanel { snapshot, asked: &asked, held, chosen: state.chosen }.draw(
         buffer,
         places.settings,
@@ -207,21 +211,29 @@ fn draw_clock(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot
     let aside = clock_now(free).map_or(String::new(), |clock| {
         let short = card.limits.boost_clock.value() - clock.value();
         let side = if short > 0.5 { "below" } else { "above" };
-        format!("{clock} in this segment, {:.0} {side} advertised", short.abs())
+        format!("{clock} now, {:.0} {side} advertised", short.abs())
     });
     let space = panel(buffer, area, theme, "Clock line, MHz", &aside);
     let plot_height = space.height.saturating_sub(2);
     let plot = Rect { height: plot_height, ..space };
     let end = free.at.value().max(30.0);
     let window = ((end - SHOWN).max(0.0), end);
-    let target = card.limits.boost_clock.value();
+    let advertised = card.limits.boost_clock;
     let extent = free.trace.over(Channel::CoreClock, window.0.max(RISE), window.1);
-    let (low, high) = extent.map_or((target - 90.0, target), |bucket| {
-        (f64::from(bucket.lowest).min(target), f64::from(bucket.highest).max(target))
+    let (low, high) = extent.map_or((advertised.value() - NEAR, advertised.value()), |bucket| {
+        (f64::from(bucket.lowest), f64::from(bucket.highest))
     });
+    // Far away, the advertised clock would press the line flat; the heading tells it then.
+    let is_near = (low - NEAR..=high + NEAR).contains(&advertised.value());
+    let (low, high) = match is_near {
+        true => (low.min(advertised.value()), high.max(advertised.value())),
+        false => (low.min(high - NEAR / 2.0), high),
+    };
     let range = (((low - 15.0) / 15.0).floor() * 15.0, (high / 15.0).ceil() * 15.0 + 15.0);
-    let label = format!("advertised {}", card.limits.boost_clock);
-    let guides = [Guide { value: target, label: &label, style: theme.style(Role::Target) }];
+    let label = format!("advertised {advertised}");
+    let guide =
+        Guide { value: advertised.value(), label: &label, style: theme.style(Role::Target) };
+    let guides = if is_near { vec![guide] } else { Vec::new() };
     let series = [Series {
         trace: &free.trace,
         channel: Channel::CoreClock,
@@ -262,30 +274,37 @@ fn draw_comparison(buffer: &mut Buffer, area: Rect, theme: Theme, free: &FreeVie
         0 | 1 => "This segment".to_owned(),
         _ => format!("Segment {count} against {}", count - 1),
     };
-    let space = panel(buffer, area, theme, &heading, "drift taken out, ± 95 %");
-    let columns = [14, 27, 40].map(|x| space.x + x);
+    // Where there is little room, units stand with the names.
+    let is_roomy = area.width >= 70;
+    let aside = if is_roomy { "drift taken out, ± 95 %" } else { "± 95 %, ? too early to tell" };
+    let space = panel(buffer, area, theme, &heading, aside);
+    let columns = if is_roomy { [14, 29, 43] } else { [16, 23, 30] }.map(|x| space.x + x);
     let head = row(space, 0);
     for (x, name) in columns.into_iter().zip(["before", "now", "change"]) {
         write(buffer, head, (x, head.y), name, theme.style(Role::Dim));
     }
     for (index, change) in free.comparison.iter().enumerate() {
         let line = row(space, index as u16 + 1);
-        write(buffer, line, (line.x + 1, line.y), change.figure.label(), theme.style(Role::Dim));
-        let figure =
-            |value: Option<f64>| value.map_or("–".into(), |value| shown(change.figure, value));
-        write(buffer, line, (columns[0], line.y), &figure(change.before), theme.style(Role::Text));
-        write(buffer, line, (columns[1], line.y), &figure(change.now), theme.style(Role::Clock));
-        let (text, role) = brought(change);
+        let figure = change.figure;
+        let label = match (is_roomy, figure.unit()) {
+            (true, _) | (_, "") => figure.label().to_owned(),
+            (false, unit) => format!("{}, {unit}", figure.label()),
+        };
+        write(buffer, line, (line.x + 1, line.y), &label, theme.style(Role::Dim));
+        let told =
+            |value: Option<f64>| value.map_or("–".into(), |value| shown(figure, value, is_roomy));
+        write(buffer, line, (columns[0], line.y), &told(change.before), theme.style(Role::Text));
+        write(buffer, line, (columns[1], line.y), &told(change.now), theme.style(Role::Clock));
+        let (text, role) = brought(change, is_roomy);
         let width = line.right().saturating_sub(columns[2]);
         write(buffer, line, (columns[2], line.y), &cut(&text, width), theme.style(role));
     }
     let line = row(space, free.comparison.len() as u16 + 1);
     write(buffer, line, (line.x + 1, line.y), "limited by", theme.style(Role::Dim));
     let segments = free.segments.iter().rev();
-    for (segment, x) in segments.take(2).zip([columns[1], columns[0]]) {
-        let width = if x == columns[0] { 12 } else { line.right().saturating_sub(x) };
-        let cell = Rect { x, width, ..line };
-        write(buffer, cell, (x, line.y), &cut(&limited(segment), width), theme.style(Role::Text));
+    for (segment, x) in segments.take(2).zip([columns[0] + 15, columns[0]]) {
+        let cell = Rect { x, width: line.right().saturating_sub(x).min(14), ..line };
+        write(buffer, cell, (x, line.y), &limited(segment), theme.style(Role::Text));
     }
 }
 
@@ -297,11 +316,15 @@ fn limited(segment: &SegmentView) -> String {
     })
 }
 
-fn shown(figure: Figure, value: f64) -> String {
-    match figure {
-        Figure::FrameRate => format!("{value:.1} {}", figure.unit()),
-        Figure::Score => format!("{value:.0}"),
-        _ => format!("{value:.0} {}", figure.unit()),
+fn shown(figure: Figure, value: f64, with_unit: bool) -> String {
+    let number = match figure {
+        Figure::FrameRate => format!("{value:.1}"),
+        _ => format!("{value:.0}"),
+    };
+    match figure.unit() {
+        "" => number,
+        _ if !with_unit => number,
+        unit => format!("{number} {unit}"),
     }
 }
 
@@ -315,7 +338,7 @@ fn slight(change: &FigureChange) -> f64 {
 }
 
 /// What a change brought, in a few words.
-fn brought(change: &FigureChange) -> (String, Role) {
+fn brought(change: &FigureChange, is_roomy: bool) -> (String, Role) {
     let Some(step) = change.change else { return (String::new(), Role::Dim) };
     let (by, bound, unit) = match (change.figure.is_in_percent(), change.before) {
         (true, Some(before)) if before.abs() > 1e-9 => {
@@ -329,7 +352,8 @@ fn brought(change: &FigureChange) -> (String, Role) {
         true => (text, Role::Title),
         // As sure as anybody wants it, and nothing to see.
         false if step.uncertainty() <= slight(change) => (format!("{text}: no change"), Role::Dim),
-        false => (format!("{text}: too early to tell"), Role::Dim),
+        false if is_roomy => (format!("{text}: too early to tell"), Role::Dim),
+        false => (format!("{text} ?"), Role::Dim),
     }
 }
 
@@ -367,5 +391,130 @@ fn draw_segments(buffer: &mut Buffer, area: Rect, theme: Theme, free: &FreeView)
             theme.style(Role::Text),
         );
         write_right(buffer, line, line.y, &figures, theme.style(Role::Dim));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tui::fixtures::{down, ended_free_view, free_snapshot, snapshot};
+    use crate::tui::theme::Depth;
+    use crate::tui::widgets::testing::{AWKWARD, drawn};
+    use rstest::rstest;
+    use std::sync::Arc;
+
+    const THEME: Theme = Theme::new(Depth::None);
+
+    fn text(snapshot: &Snapshot, width: u16, height: u16) -> String {
+        let free = Arc::clone(snapshot.runs.free.as_ref().unwrap());
+        let state = FreeState::default();
+        let draw = |buffer: &mut Buffer, area| draw(buffer, area, THEME, snapshot, &free, &state);
+        drawn(width, height, draw).join("\n")
+    }
+
+    #[rstest]
+    #[case(160, 47)]
+    #[case(100, 27)]
+    fn the_clock_line_is_the_largest_part_and_nothing_lies_over_it(
+        #[case] width: u16,
+        #[case] height: u16,
+    ) {
+        let places = layout(Rect::new(0, 0, width, height), &free_snapshot());
+        let others = [places.head, places.compared, places.settings, places.segments, places.scene];
+        assert!(others.iter().all(|other| other.area() < places.clock.area()), "{places:?}");
+        assert!(others.iter().all(|other| !other.intersects(places.clock)), "{places:?}");
+    }
+
+    #[test]
+    fn a_change_is_told_with_its_uncertainty_and_what_cannot_be_told_yet_says_so() {
+        let wide = text(&free_snapshot(), 160, 47);
+        for told in [
+            "FREE RUN",
+            "kiln, segment 3 for 42 s: core +75 MHz",
+            "asked +80 MHz, rounded to +75 MHz",
+            "G APPLIES",
+            "More core clock, +90 MHz",
+            "Segment 3 against 2",
+            "+14.0 MHz ± 3.0",
+            "−6.0 W ± 2.0",
+            "+0.4 % ± 0.9: too early to tell",
+            "+0.1 °C ± 0.2: no change",
+            "1994 MHz now, 91 below advertised",
+        ] {
+            assert!(wide.contains(told), "{told}: {wide}");
+        }
+        let narrow = text(&free_snapshot(), 100, 27);
+        assert!(
+            narrow.contains("+14.0 MHz ± 3.0") && narrow.contains("+0.4 % ± 0.9 ?"),
+            "{narrow}"
+        );
+    }
+
+    #[rstest]
+    #[case(160, 47)]
+    #[case(100, 27)]
+    fn the_settings_stand_beside_the_line_with_what_was_tried(
+        #[case] width: u16,
+        #[case] height: u16,
+    ) {
+        let text = text(&free_snapshot(), width, height);
+        let line =
+            text.lines().find(|line| line.contains("core clock offset") && line.contains('◈'));
+        let line = line.unwrap();
+        assert!(line.contains("+75 MHz") && line.contains('▲'), "{line}");
+        let places = ["core +75 MHz", "core +60 MHz", "core +45 MHz"].map(|what| {
+            text.lines()
+                .position(|line| line.contains(&format!(" {what} ")) && line.contains("42 s"))
+        });
+        assert!(places.iter().all(Option::is_some), "{text}");
+        assert!(places[0] < places[1] && places[1] < places[2], "the newest first: {places:?}");
+    }
+
+    #[test]
+    fn what_needs_a_yes_says_why_and_which_key_says_it() {
+        let mut snapshot = free_snapshot();
+        let mut free = (**snapshot.runs.free.as_ref().unwrap()).clone();
+        free.asks = Some((Settings::stock(&snapshot.machine.card), down()));
+        snapshot.runs.free = Some(Arc::new(free));
+        let text = text(&snapshot, 160, 47);
+        assert!(
+            text.contains("NEEDS A YES") && text.contains("applies it all the same."),
+            "{text}"
+        );
+        assert!(!text.contains("G APPLIES"), "one thing at a time");
+    }
+
+    #[test]
+    fn an_ended_run_says_how_and_where_the_card_is_now_until_it_is_put_away() {
+        let mut snapshot = snapshot();
+        snapshot.runs.free = Some(Arc::new(ended_free_view()));
+        let text = text(&snapshot, 160, 47);
+        assert!(text.contains("▲ RUN ENDED"), "{text}");
+        assert!(text.contains("back at the settings of trial 4, core +45 MHz"), "{text}");
+        let mut state = FreeState::default();
+        assert!(is_shown(&snapshot, &state));
+        state.put_away(snapshot.runs.free.as_ref().unwrap());
+        assert!(!is_shown(&snapshot, &state));
+        snapshot.runs.free = free_snapshot().runs.free;
+        assert!(is_shown(&snapshot, &state), "a run that goes on is never away");
+    }
+
+    #[test]
+    fn an_advertised_clock_far_away_does_not_press_the_line_flat() {
+        let mut snapshot = free_snapshot();
+        let near = text(&snapshot, 160, 47);
+        assert!(near.contains("advertised 2085 MHz"), "{near}");
+        let card = Arc::make_mut(&mut snapshot.machine.card);
+        card.limits.boost_clock = Mhz(1_500.0);
+        let far = text(&snapshot, 160, 47);
+        assert!(!far.contains("advertised 1500 MHz"), "{far}");
+        assert!(far.contains("494 above advertised"), "{far}");
+    }
+
+    #[test]
+    fn any_size_will_do() {
+        for (width, height) in AWKWARD.into_iter().chain([(60, 15), (100, 27), (250, 80)]) {
+            text(&free_snapshot(), width, height);
+        }
     }
 }

@@ -15,8 +15,8 @@ use crate::tui::widgets::panel::{inside, panel};
 use crate::tui::widgets::{cut, row, write, write_right};
 
 /// Widths of the name and of the value.
-const NAME: u16 = 21;
-const VALUE: u16 = 13;
+const NAME: u16 = 20;
+const VALUE: u16 = 12;
 /// From this width on, the ends of a range are told.
 const ROOMY: u16 = 58;
 /// Width of the lowest value before a range, and of the highest after it.
@@ -104,13 +104,17 @@ impl SettingsPanel<'_> {
             let x = place(track, offer, stock);
             write(buffer, track, (x, line.y), "┆", theme.style(Role::Text));
         }
-        for (value, verdict) in self.tried(offer) {
-            let x = place(track, offer, value);
-            write(buffer, track, (x, line.y), glyph(verdict), theme.verdict(verdict));
+        // What failed lies over what held, and what is held now over both.
+        let mut tried = self.tried(offer);
+        tried.sort_by_key(|(_, verdict)| verdict.is_fault());
+        let mut mark = |value, text: &str, style| {
+            write(buffer, track, (place(track, offer, value), line.y), text, style);
+        };
+        for (value, verdict) in tried {
+            mark(value, glyph(verdict), theme.verdict(verdict));
         }
-        if let Some(held) = self.held.as_ref().and_then(|held| held.get(offer.kind)) {
-            let x = place(track, offer, held);
-            write(buffer, track, (x, line.y), "◈", theme.style(Role::Clock));
+        if let Some(now) = self.held.as_ref().and_then(|held| held.get(offer.kind)) {
+            mark(now, "◈", theme.style(Role::Clock));
         }
     }
 
@@ -130,7 +134,11 @@ impl SettingsPanel<'_> {
             text = format!("fault within {span}: {}; {text}", percent(risk));
         }
         let tried = self.tried(offer);
-        let failed = tried.iter().filter(|(_, verdict)| verdict.is_fault()).map(|(at, _)| *at);
+        let failed = tried
+            .iter()
+            .filter(|_| self.domain(offer).is_some())
+            .filter(|(_, verdict)| verdict.is_fault())
+            .map(|(at, _)| *at);
         if let Some(lowest) = failed.reduce(f64::min) {
             text += &format!("; failed from {}", offer.show(lowest));
         }
@@ -243,4 +251,86 @@ fn step_of(offer: &Offer) -> f64 {
         _ => offer.step,
     };
     (least / offer.step).round().max(1.0) * offer.step
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tui::fixtures::{snapshot, stairs};
+    use crate::tui::theme::Depth;
+    use crate::tui::widgets::testing::{AWKWARD, drawn};
+    use rstest::rstest;
+    use std::sync::Arc;
+    use yard_step_core::MhzOffset;
+
+    fn lines(snapshot: &Snapshot, offset: i32, width: u16, height: u16) -> Vec<String> {
+        let mut asked = Settings::stock(&snapshot.machine.card);
+        asked.core_offset = Some(MhzOffset(offset));
+        let panel = SettingsPanel { snapshot, asked: &asked, held: Some(asked), chosen: 1 };
+        drawn(width, height, |buffer, area| panel.draw(buffer, area, Theme::new(Depth::None)))
+    }
+
+    #[test]
+    fn a_line_has_value_range_stock_held_and_what_was_tried_with_its_verdict() {
+        let lines = lines(&snapshot(), 75, 70, 8);
+        let core = &lines[2];
+        assert!(core.starts_with(" ▸ core clock offset"), "{core}");
+        assert!(
+            core.contains("+75 MHz") && core.contains("-150") && core.contains("300"),
+            "{core}"
+        );
+        let places: Vec<usize> =
+            ['┆', '●', '◈', '▲'].map(|mark| core.chars().position(|c| c == mark).unwrap()).to_vec();
+        assert!(
+            places.windows(2).all(|pair| pair[0] < pair[1]),
+            "in the order of the values: {core}"
+        );
+        assert!(lines[1].contains("220 W, 100 %") && !lines[1].contains('▸'), "{}", lines[1]);
+    }
+
+    #[rstest]
+    #[case(0, "fault within 10 min: under 1 %")]
+    #[case(60, "fault within 10 min: 2 %")]
+    #[case(75, "fault within 10 min: 90 %")]
+    fn the_chance_of_a_fault_is_told_before_the_value_is_applied(
+        #[case] offset: i32,
+        #[case] told: &str,
+    ) {
+        let lines = lines(&snapshot(), offset, 90, 8);
+        assert!(lines[4].contains(told), "{}", lines[4]);
+        assert!(lines[4].contains("in steps of 15 MHz; failed from +120 MHz"), "{}", lines[4]);
+    }
+
+    #[test]
+    fn the_believed_edge_is_told_in_the_settings_own_unit() {
+        let mut snapshot = snapshot();
+        let mut known = stairs(60, Some(120));
+        known.band = Some((MhzOffset(90), MhzOffset(135)));
+        snapshot.climb.stairs[0] = Some(Arc::new(known));
+        let lines = lines(&snapshot, 60, 100, 8);
+        assert!(lines[4].contains("edge +90 MHz to +135 MHz"), "{}", lines[4]);
+    }
+
+    #[test]
+    fn a_place_on_a_range_is_the_value_it_stands_for() {
+        let snapshot = snapshot();
+        let area = Rect::new(10, 5, 70, 8);
+        let line = row(inside(area), 1);
+        let track = track(line).unwrap();
+        let at = |x: u16| hit(area, &snapshot, (x, line.y)).unwrap();
+        assert_eq!(at(track.x), Hit { line: 1, value: Some(-150.0) });
+        assert_eq!(at(track.right() - 1), Hit { line: 1, value: Some(300.0) });
+        assert_eq!(at(line.x + 4), Hit { line: 1, value: None }, "on its name");
+        assert_eq!(hit(area, &snapshot, (line.x, area.y)), None, "on the heading");
+        assert_eq!(hit(area, &snapshot, (2, line.y)), None, "beside it");
+    }
+
+    #[test]
+    fn a_narrow_panel_keeps_the_marks_and_any_size_will_do() {
+        let narrow = lines(&snapshot(), 75, 43, 8);
+        assert!(narrow[2].contains('◈') && !narrow[2].contains("-150"), "{}", narrow[2]);
+        for (width, height) in AWKWARD.into_iter().chain([(30, 4), (200, 40)]) {
+            lines(&snapshot(), 75, width, height);
+        }
+    }
 }
