@@ -128,12 +128,15 @@ struct Course {
     asks: Option<(Settings, Risk)>,
     /// What there is to say of the newest change.
     told: Vec<String>,
+    /// Why the segment that has just ended does not count, unless it was just short.
+    void: Option<String>,
 }
 
 impl Course {
     fn view(&self, run: Option<&Run>) -> FreeView {
         let mut segments = self.segments.clone();
-        segments.extend(run.map(SegmentView::of_run));
+        let before = self.segments.last().map(|segment| segment.asked);
+        segments.extend(run.map(|run| SegmentView::of_run(run, before.as_ref())));
         FreeView {
             load: self.load.clone(),
             at: Seconds(self.before.value() + run.map_or(0.0, |run| run.sample().at.value())),
@@ -225,6 +228,7 @@ impl Engine {
             suggestion: None,
             asks: None,
             told: Vec::new(),
+            void: None,
         };
         let mut asked = first;
         let mut held: Option<(u32, Settings)> = None;
@@ -293,7 +297,7 @@ impl Engine {
             true => apply_whole(self.cards.card_mut(), &intent.asked),
             false => apply_live(self.cards.card_mut(), &intent.asked),
         };
-        course.told = clamped.notes;
+        course.told = course.void.take().into_iter().chain(clamped.notes).collect();
         course.told.extend(applied.told.clone());
         course.told.extend(guard_told);
         course.series = [std::mem::take(&mut course.series[1]), Series::default()];
@@ -424,7 +428,11 @@ impl Engine {
         self.ledger.end_trial(row, &record, rest, events)?;
         self.begun = None;
         course.before = course.before + run.sample().at;
-        course.segments.push(SegmentView::of_record(run, &record));
+        let earlier = course.segments.last().map(|segment| segment.asked);
+        course.segments.push(SegmentView::of_record(run, &record, earlier.as_ref()));
+        course.void = (record.verdict() == Verdict::Void && !record.was_stopped()).then(|| {
+            format!("Segment {} does not count. {}", course.segments.len(), record.reason)
+        });
         self.boots.push(run.intent.boot.clone());
         self.climb.handle(ClimbEvent::TrialEnded(Box::new(record.clone())));
         Ok(record)

@@ -1,8 +1,8 @@
 //! What there is to see of a free run: its segments, and the present one beside the one before.
 
 use yard_step_core::{
-    Advice, Limiter, Risk, Sample, Seconds, Seen, Settings, StepChange, Suggestion, TimedReading,
-    Trace, TrialRecord, Verdict, in_short, statistics,
+    Advice, Limiter, Risk, Sample, Seconds, Seen, SettingKind, Settings, StepChange, Suggestion,
+    TimedReading, Trace, TrialRecord, Verdict, statistics,
 };
 
 use crate::trial::Run;
@@ -56,8 +56,8 @@ pub struct FreeEnd {
 pub struct SegmentView {
     /// Its number among the trials of the climb.
     pub number: u32,
-    /// Its settings in a few words.
-    pub what: String,
+    /// What it changed from the segment before, or what the first one moves from stock.
+    pub changed: Vec<String>,
     /// Settings asked.
     pub asked: Settings,
     /// Settings taken; none where the card did not answer.
@@ -73,10 +73,20 @@ pub struct SegmentView {
 }
 
 impl SegmentView {
-    pub(crate) fn of_run(run: &Run) -> Self {
+    /// The present segment; `before` is what was asked for in the one before.
+    pub(crate) fn of_run(run: &Run, before: Option<&Settings>) -> Self {
+        let asked = run.intent.asked;
+        let changed = match before {
+            None => asked.moved_but_fan(run.card()),
+            Some(before) => SettingKind::ALL
+                .into_iter()
+                .filter(|kind| asked.show(*kind) != before.show(*kind))
+                .map(|kind| format!("{} {}", kind.label(), asked.show(kind)))
+                .collect(),
+        };
         Self {
             number: run.intent.number,
-            what: in_short(&run.intent.asked, run.card()),
+            changed,
             asked: run.intent.asked,
             taken: run.taken,
             seconds: run.sample().at,
@@ -86,12 +96,12 @@ impl SegmentView {
         }
     }
 
-    pub(crate) fn of_record(run: &Run, record: &TrialRecord) -> Self {
+    pub(crate) fn of_record(run: &Run, record: &TrialRecord, before: Option<&Settings>) -> Self {
         Self {
             seen: record.seen.clone(),
             score: record.score,
             verdict: Some(record.verdict()),
-            ..Self::of_run(run)
+            ..Self::of_run(run, before)
         }
     }
 

@@ -22,6 +22,8 @@ use yard_step_ledger::{DataDir, Ledger};
 struct Course {
     lost: Option<LoadLost>,
     temperature: Option<Celsius>,
+    /// Share of the time that other programs take, percent.
+    busy: f64,
     applied: Vec<Settings>,
     /// For each apply, the settings of the intent that was in the ledger by then.
     intents: Vec<Option<Settings>>,
@@ -55,8 +57,11 @@ impl Card for Watched {
     }
     fn sample(&mut self) -> Result<Sample, CardError> {
         let mut sample = self.card.sample()?;
-        let temperature = self.course.lock().unwrap().temperature;
-        sample.core_temperature = temperature.or(sample.core_temperature);
+        let course = self.course.lock().unwrap();
+        sample.core_temperature = course.temperature.or(sample.core_temperature);
+        if course.busy > 0.0 {
+            sample.background = Some(Percent(course.busy));
+        }
         Ok(sample)
     }
     fn run(&mut self, span: Seconds, work: Work<'_>) -> Result<Ran, LoadLost> {
@@ -242,6 +247,39 @@ fn segments_are_compared_and_the_trace_goes_on_over_all_of_them() {
     // The load went on: its frames are counted from the beginning of the run.
     let frame = script.newest.unwrap().picture.unwrap().number;
     assert!(frame > 900, "frame {frame} after two minutes");
+}
+
+#[test]
+fn each_segment_says_what_it_changed_and_one_that_does_not_count_says_why() {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    let (first, mut second) = (with_core(&engine, 30), with_core(&engine, 30));
+    second.fan = Some(Fan::Fixed(Percent(90.0)));
+    let third = with_core(&engine, 15);
+    let load = |busy: f64, course: &Arc<Mutex<Course>>, settings: Settings| {
+        let course = Arc::clone(course);
+        move |_: &FreeView| {
+            course.lock().unwrap().busy = busy;
+            apply(settings)
+        }
+    };
+    let mut script = Script::default()
+        .then(12.0, load(20.0, &bench.course, second))
+        .then(12.0, load(0.0, &bench.course, third))
+        .stop(12.0);
+    let view = engine.free_run(start(Some(first)), &mut script).unwrap();
+    let changed: Vec<String> =
+        view.segments.iter().map(|segment| segment.changed.join(", ")).collect();
+    assert_eq!(
+        changed,
+        ["core clock offset +30 MHz", "fan 90 %", "core clock offset +15 MHz, fan 100 %"]
+    );
+    assert_eq!(view.segments[1].verdict, Some(Verdict::Void));
+    let told = script.views[2].told.join(" ");
+    assert!(
+        told.starts_with("Segment 2 does not count. Other programs kept the card busy"),
+        "{told}"
+    );
 }
 
 #[test]

@@ -523,7 +523,7 @@ pub fn ended_trials(ledger: &Ledger, count: u32) {
 fn segment(number: u32, offset: i32, verdict: Option<Verdict>) -> SegmentView {
     SegmentView {
         number,
-        what: format!("core +{offset} MHz"),
+        changed: vec![format!("core clock offset +{offset} MHz")],
         asked: settings(offset),
         taken: Some(settings(offset)),
         seconds: Seconds(42.0),

@@ -137,7 +137,7 @@ fn draw_head(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
                 "{}, segment {count} for {}: {}. {} frames checked, {} wrong. {notes}",
                 free.load,
                 now.seconds.in_words(),
-                now.what,
+                in_short(&now.asked, card),
                 now.seen.frames,
                 now.seen.wrong_frames
             );
@@ -278,7 +278,7 @@ fn draw_comparison(buffer: &mut Buffer, area: Rect, theme: Theme, free: &FreeVie
     let is_roomy = area.width >= 70;
     let aside = if is_roomy { "drift taken out, ± 95 %" } else { "± 95 %, ? too early to tell" };
     let space = panel(buffer, area, theme, &heading, aside);
-    let columns = if is_roomy { [14, 29, 43] } else { [16, 23, 30] }.map(|x| space.x + x);
+    let columns = if is_roomy { [14, 29, 43] } else { [17, 24, 31] }.map(|x| space.x + x);
     let head = row(space, 0);
     for (x, name) in columns.into_iter().zip(["before", "now", "change"]) {
         write(buffer, head, (x, head.y), name, theme.style(Role::Dim));
@@ -381,15 +381,15 @@ fn draw_segments(buffer: &mut Buffer, area: Rect, theme: Theme, free: &FreeView)
             Some(_) => segment.seen.average_clock(),
         };
         let clock = clock.map_or("–".into(), |clock| clock.to_string());
-        let figures = format!("{clock}  {}", segment.seconds.in_words());
+        let length = segment.seconds.in_words();
+        let figures = if area.width >= 60 { format!("{clock}  {length}") } else { length };
         let width = line.width.saturating_sub(8 + figures.chars().count() as u16);
-        write(
-            buffer,
-            line,
-            (line.x + 6, line.y),
-            &cut(&segment.what, width),
-            theme.style(Role::Text),
-        );
+        let changed = match segment.changed.as_slice() {
+            [] => "stock".to_owned(),
+            changed => changed.join(", "),
+        };
+        let style = theme.style(Role::Text);
+        write(buffer, line, (line.x + 6, line.y), &cut(&changed, width), style);
         write_right(buffer, line, line.y, &figures, theme.style(Role::Dim));
     }
 }
@@ -462,10 +462,8 @@ mod tests {
             text.lines().find(|line| line.contains("core clock offset") && line.contains('◈'));
         let line = line.unwrap();
         assert!(line.contains("+75 MHz") && line.contains('▲'), "{line}");
-        let places = ["core +75 MHz", "core +60 MHz", "core +45 MHz"].map(|what| {
-            text.lines()
-                .position(|line| line.contains(&format!(" {what} ")) && line.contains("42 s"))
-        });
+        let places = ["offset +75 MHz", "offset +60 MHz", "offset +45 MHz"]
+            .map(|what| text.lines().position(|line| line.contains(what) && line.contains("42 s")));
         assert!(places.iter().all(Option::is_some), "{text}");
         assert!(places[0] < places[1] && places[1] < places[2], "the newest first: {places:?}");
     }
