@@ -461,6 +461,41 @@ fn a_run_that_only_the_user_sees_ends_with_what_the_user_says() {
 }
 
 #[test]
+fn a_climb_under_ones_own_program_goes_by_the_scores_that_are_typed() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = opened(&dir, "--pace 60 --load manual --stages baseline,power");
+    let mut trial = 0;
+    for score in ["8120", "8150", "fast", "8110", "8402"] {
+        if score != "8110" {
+            trial += 1;
+            terminal.press(&["Enter"]);
+            terminal.wait_for("w say what you saw");
+            terminal.press(&["w"]);
+            terminal.wait_for("What did you see?");
+            terminal.press(&["Enter"]);
+        }
+        terminal.wait_for_all(&["Score of this run", "You say: clean."]);
+        terminal.type_in(score);
+        terminal.wait_for(&format!("{score}▏"));
+        terminal.press(&["Enter"]);
+        if score == "fast" {
+            terminal.wait_for("\"fast\" is no score");
+            terminal.press(&["BSpace", "BSpace", "BSpace", "BSpace"]);
+            terminal.wait_for("▏");
+            continue;
+        }
+        terminal.wait_for_all(&[&format!("trial {trial} at"), &format!("score {score}")]);
+    }
+    // The raised limit is judged by the typed scores: 8402 of 8120 is 3.5 % more.
+    let screen = terminal.wait_for_all(&["OUTCOME", "+3.5 %"]);
+    assert!(screen.contains("score 8402, +3.5 % on the baseline"), "{screen}");
+    terminal.press(&["1"]);
+    terminal.wait_for_all(&["score, median", "8120", "8150 (+0.37 %)"]);
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}
+
+#[test]
 fn a_terminal_that_shrinks_to_nothing_and_grows_again_loses_nothing() {
     let dir = tempfile::tempdir().unwrap();
     let terminal = opened(&dir, "--pace 10");

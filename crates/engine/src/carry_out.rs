@@ -34,6 +34,8 @@ pub enum Step {
     Restarted(Vec<String>),
 }
 
+/// Longest run of a load that only the user ends.
+const A_DAY: Seconds = Seconds(86_400.0);
 /// Samples collected before they are written down: a minute of them.
 const SAMPLES_AT_ONCE: usize = 600;
 
@@ -149,7 +151,7 @@ impl Engine {
         overseer: &mut dyn Overseer,
     ) -> Result<RunView, EngineError> {
         let card = self.cards.card().description().clone();
-        let request = &proposal.request;
+        let request = &self.as_the_load_wants(&proposal.request);
         let clamped = request.asked.clamped(&card);
         let guard_told = self.cards.arm()?;
         let intent = self.write_intent(request, clamped.settings)?;
@@ -218,6 +220,21 @@ impl Engine {
         Ok(view)
     }
 
+    /// The request as the load wants it: a program that only the user sees measures by itself, so that all of
+    /// its run counts.
+    fn as_the_load_wants(&self, request: &TrialRequest) -> TrialRequest {
+        if !self.load.is_manual() {
+            return request.clone();
+        }
+        let none = Seconds(0.0);
+        TrialRequest {
+            seconds: request.seconds - request.warm_up,
+            warm_up: none,
+            warm_up_bounds: (none, none),
+            ..request.clone()
+        }
+    }
+
     /// Writes down what is about to be done.
     pub(crate) fn write_intent(
         &mut self,
@@ -257,7 +274,10 @@ impl Engine {
         let known_plateau = self.climb.known_plateau();
         let mut checked = Vec::new();
         let mut tick = 0_u64;
-        while (tick as f64) < (run.intent.planned.value() / TICK.value()).round() {
+        // What only the user sees ends when the user says so, or after a day.
+        let ticks = |span: Seconds| (span.value() / TICK.value()).round();
+        while (tick as f64) < ticks(if self.load.is_manual() { A_DAY } else { run.intent.planned })
+        {
             tick += 1;
             let at = Seconds(tick as f64 / 10.0);
             if let Some(ending) = self.work_a_tick(run, at, grace, &mut checked)? {
@@ -299,7 +319,8 @@ impl Engine {
                         run.faults.push(Fault::at(at, Fault::STOPPED));
                         return Ok(Ending::Stopped);
                     }
-                    Steer::Told(verdict) => {
+                    Steer::Told { verdict, score } => {
+                        run.told_score = score;
                         let how = format!("You watched, and said: {verdict}.");
                         return Ok(ended_by(Ending::Told { verdict, how }, at, run));
                     }

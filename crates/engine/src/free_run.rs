@@ -51,8 +51,13 @@ pub enum Hand {
     Hold,
     /// To its end.
     Stop,
-    /// To its end; somebody who watched says what was seen.
-    Told(Verdict),
+    /// To its end; somebody who watched says what was seen, and the score, if there was one.
+    Told {
+        /// What was seen.
+        verdict: Verdict,
+        /// The score.
+        score: Option<f64>,
+    },
     /// Under other settings.
     Apply {
         /// The settings.
@@ -360,7 +365,8 @@ impl Engine {
             match driver.tick(&FreeRun { run, course }) {
                 Hand::GoOn => return None,
                 Hand::Stop => return Some(Ended::By(Ending::Stopped)),
-                Hand::Told(verdict) => {
+                Hand::Told { verdict, score } => {
+                    run.told_score = score;
                     let how = format!("You watched, and said: {verdict}.");
                     let at = run.sample().at;
                     return Some(Ended::By(ended_by(Ending::Told { verdict, how }, at, run)));

@@ -197,7 +197,7 @@ fn reference(climb: &Climb, key: &str) -> Option<Reference> {
     let clocks: Vec<f64> =
         runs.iter().filter_map(|run| run.seen.average_clock()).map(|clock| clock.value()).collect();
     Some(Reference {
-        score: statistics::median(&scores)?,
+        score: Some(statistics::median(&scores)?),
         average_clock: yard_step_core::Mhz(statistics::mean(&clocks)?),
         tolerance: yard_step_core::Percent(plan.rules.slower_tolerance_percent),
     })

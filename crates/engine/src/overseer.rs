@@ -7,7 +7,7 @@ use crate::trial::Run;
 use crate::view::RunView;
 
 /// How a run is to go on.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Steer {
     /// As planned.
     GoOn,
@@ -15,8 +15,13 @@ pub enum Steer {
     Hold,
     /// Not any further.
     Stop,
-    /// Not any further: somebody who watched says what was seen.
-    Told(Verdict),
+    /// Not any further: somebody who watched says what was seen, and the score, if there was one.
+    Told {
+        /// What was seen.
+        verdict: Verdict,
+        /// The score.
+        score: Option<f64>,
+    },
 }
 
 /// Somebody who watches a run, sets its pace and may stop it. Called after every sample.

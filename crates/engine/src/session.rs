@@ -126,7 +126,12 @@ pub enum Command {
     /// Restart the machine.
     Restart,
     /// Say how the present run went, and end it with that: for a load that only the user sees.
-    Say(Verdict),
+    Say {
+        /// What was seen.
+        verdict: Verdict,
+        /// The score that the program told, if it told one: the higher the better.
+        score: Option<f64>,
+    },
     /// Change to the next pace of the virtual clock.
     NextPace,
     /// Begin another climb on the same card.
@@ -243,7 +248,7 @@ enum Turn {
     GoOn,
     Hold,
     Stop,
-    Told(Verdict),
+    Told { verdict: Verdict, score: Option<f64> },
     Apply { settings: Box<Settings>, yes: bool },
 }
 
@@ -301,8 +306,10 @@ impl Desk {
                 return Turn::Stop;
             }
             Command::Apply { .. } => self.answer("Settings change at once in a free run only."),
-            Command::Say(verdict) if self.state.runs.is_manual => return Turn::Told(verdict),
-            Command::Say(_) => {
+            Command::Say { verdict, score } if self.state.runs.is_manual => {
+                return Turn::Told { verdict, score };
+            }
+            Command::Say { .. } => {
                 self.answer("This load is judged by its frames: mark the trial afterwards.")
             }
             Command::ToggleAuto => self.state.runs.auto = !self.state.runs.auto,
@@ -362,7 +369,7 @@ impl Driver for Desk {
             Turn::GoOn => Hand::GoOn,
             Turn::Hold => Hand::Hold,
             Turn::Stop => Hand::Stop,
-            Turn::Told(verdict) => Hand::Told(verdict),
+            Turn::Told { verdict, score } => Hand::Told { verdict, score },
             Turn::Apply { settings, yes } => Hand::Apply { settings, yes },
         }
     }
@@ -379,7 +386,7 @@ impl Overseer for Desk {
             Turn::GoOn => Steer::GoOn,
             Turn::Hold => Steer::Hold,
             Turn::Stop => Steer::Stop,
-            Turn::Told(verdict) => Steer::Told(verdict),
+            Turn::Told { verdict, score } => Steer::Told { verdict, score },
             // Settings change in a free run only.
             Turn::Apply { .. } => Steer::GoOn,
         }
@@ -488,7 +495,7 @@ impl Work {
                 Ok(())
             }
             Command::Restart => self.restart(),
-            Command::TogglePause | Command::Stop | Command::Say(_) => {
+            Command::TogglePause | Command::Stop | Command::Say { .. } => {
                 self.desk.answer("No trial is running.");
                 Ok(())
             }

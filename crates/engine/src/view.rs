@@ -522,6 +522,6 @@ impl Snapshot {
     #[must_use]
     pub fn baseline_for(&self, run: &RunView) -> Option<f64> {
         let own = self.climb.baseline.filter(|_| run.climb == self.climb.number)?;
-        Some(own.score)
+        (!own.by_clock).then_some(own.score)
     }
 }

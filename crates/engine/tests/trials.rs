@@ -340,7 +340,11 @@ fn a_load_that_only_the_user_sees_ends_with_what_the_user_says() {
     struct Says(Verdict);
     impl Overseer for Says {
         fn tick(&mut self, live: &LiveRun<'_>) -> Steer {
-            if live.at() < Seconds(20.0) { Steer::GoOn } else { Steer::Told(self.0) }
+            if live.at() < Seconds(20.0) {
+                Steer::GoOn
+            } else {
+                Steer::Told { verdict: self.0, score: None }
+            }
         }
     }
     for (said, reason) in [
@@ -352,6 +356,39 @@ fn a_load_that_only_the_user_sees_ends_with_what_the_user_says() {
         assert_eq!((record.verdict(), record.reason.as_str()), (said, reason));
         assert_eq!(record.scene, "manual");
     }
+}
+
+#[test]
+fn such_a_run_goes_on_until_the_user_ends_it_and_takes_the_score_that_is_told() {
+    let bench = Bench::new();
+    let plan = Plan { scene: "manual".into(), ..short_plan() };
+    let planned = Seconds(plan.baseline.warm_up_seconds + plan.baseline.seconds);
+    let mut engine =
+        Engine::begin(bench.card_that(|| ()), bench.ledger.clone(), plan, &STAGES).unwrap();
+    struct Plays(f64);
+    impl Overseer for Plays {
+        fn tick(&mut self, live: &LiveRun<'_>) -> Steer {
+            match live.at() < Seconds(400.0) {
+                true => Steer::GoOn,
+                false => Steer::Told { verdict: Verdict::Clean, score: Some(self.0) },
+            }
+        }
+    }
+    for score in [8_120.0, 8_150.0, 8_110.0] {
+        engine.carry_out(false, &mut Plays(score)).unwrap();
+        let record = engine.climb().trials().last().unwrap();
+        assert_eq!((record.score, record.seconds), (Some(score), Seconds(400.0)));
+        assert!(record.seconds > planned, "not ended by the plan");
+        assert!(record.reason.contains(&format!("score {score:.0}")), "{}", record.reason);
+    }
+    let baseline = engine.climb().baseline().unwrap();
+    assert_eq!((baseline.score, baseline.by_clock), (8_120.0, false));
+    assert!(baseline.noise.value() > 0.1, "their spread is the noise: {baseline:?}");
+    // Less than the baseline by more than chance is slower, as with any other load.
+    engine.carry_out(false, &mut Plays(7_500.0)).unwrap();
+    assert_eq!(last_verdict(&engine), Verdict::Slower);
+    let again = bench.ledger.climb(engine.climb_id()).unwrap().lay_out().unwrap();
+    assert_eq!(again.baseline(), engine.climb().baseline(), "scores are in the ledger");
 }
 
 #[rstest]

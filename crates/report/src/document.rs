@@ -35,7 +35,8 @@ struct CardPart {
 
 #[derive(Debug, Serialize)]
 struct BaselinePart {
-    score: f64,
+    score: Option<f64>,
+    by_clock: bool,
     noise_percent: f64,
     noise_floor_percent: Option<f64>,
     plateau_c: Option<f64>,
@@ -136,7 +137,8 @@ impl ClimbDocument {
             },
             stages: climb.stages().iter().map(|stage| stage.label()).collect(),
             baseline: climb.baseline().map(|baseline| BaselinePart {
-                score: baseline.score,
+                score: (!baseline.by_clock).then_some(baseline.score),
+                by_clock: baseline.by_clock,
                 noise_percent: baseline.noise.value(),
                 noise_floor_percent: baseline.noise_floor.map(|floor| floor.value()),
                 plateau_c: baseline.plateau.map(|plateau| plateau.value()),

@@ -8,19 +8,27 @@ use crate::text::capitalised;
 #[must_use]
 pub fn outcome(outcome: &Outcome) -> String {
     let what = outcome.moved.join(", ");
+    let by_clock = outcome.baseline.is_some_and(|baseline| baseline.by_clock);
+    let by = if by_clock { " clock" } else { "" };
     match (outcome.moved.is_empty(), outcome.gain_percent, outcome.baseline) {
         (_, _, Some(baseline)) if !outcome.searches => format!(
-            "The baseline stands at score {:.0}, with a noise of {:.2} %.",
-            baseline.score,
+            "The baseline stands at {}, with a noise of {:.2} %.",
+            match baseline.by_clock {
+                true =>
+                    format!("{} on average, since the load has no score", baseline.average_clock),
+                false => format!("score {:.0}", baseline.score),
+            },
             baseline.noise.value()
         ),
         (true, ..) => "Only stock holds: there is nothing to keep.".into(),
         (_, Some(gain), _) if outcome.confirmed => {
-            format!("{} held the long run: {gain:+.1} % over the baseline.", capitalised(&what))
+            format!("{} held the long run: {gain:+.1} %{by} over the baseline.", capitalised(&what))
         }
         (_, Some(gain), _) => {
             let what = capitalised(&what);
-            format!("{what} brought {gain:+.1} % over the baseline, but no long run confirms it.")
+            format!(
+                "{what} brought {gain:+.1} %{by} over the baseline, but no long run confirms it."
+            )
         }
         (_, None, _) => format!("The trials point to {what}, but no run there has a score."),
     }
@@ -95,6 +103,7 @@ mod tests {
             baseline: Some(Baseline {
                 runs: 3,
                 score: 1_000.0,
+                by_clock: false,
                 noise: Percent(0.31),
                 noise_floor: None,
                 plateau: None,
@@ -104,6 +113,10 @@ mod tests {
             }),
             searches: true,
         }
+    }
+
+    fn by_clock() -> Option<Baseline> {
+        an_outcome().baseline.map(|baseline| Baseline { by_clock: true, ..baseline })
     }
 
     #[rstest]
@@ -126,6 +139,14 @@ mod tests {
     #[case(
         Outcome { gain_percent: Some(4.25), ..an_outcome() },
         "Core clock +90 MHz, power limit 286 W brought +4.2 % over the baseline, but no long run confirms it."
+    )]
+    #[case(
+        Outcome { gain_percent: Some(4.25), confirmed: true, baseline: by_clock(), ..an_outcome() },
+        "Core clock +90 MHz, power limit 286 W held the long run: +4.2 % clock over the baseline."
+    )]
+    #[case(
+        Outcome { searches: false, baseline: by_clock(), ..an_outcome() },
+        "The baseline stands at 1900 MHz on average, since the load has no score, with a noise of 0.31 %."
     )]
     #[case(
         an_outcome(),

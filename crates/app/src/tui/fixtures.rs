@@ -290,6 +290,7 @@ fn baseline() -> Baseline {
     Baseline {
         runs: 3,
         score: 1_000.0,
+        by_clock: false,
         noise: Percent(0.4),
         noise_floor: Some(Percent(1.35)),
         plateau: Some(Celsius(67.8)),

@@ -182,7 +182,7 @@ impl Climb {
         let beyond: Vec<&TrialRecord> = self
             .tried_alone(domain)
             .iter()
-            .filter(|trial| trial.value > bend.at && trial.record.score.is_some())
+            .filter(|trial| trial.value > bend.at && self.figure(trial.record).is_some())
             .map(|trial| trial.record)
             .collect();
         let per_hundred = -bend.slope * 1e4;

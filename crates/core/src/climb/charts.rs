@@ -94,8 +94,8 @@ impl Climb {
             place: self.place(trial),
             verdict: trial.verdict(),
             counts: trial.stage != Stage::Own,
-            gain_percent: trial
-                .score
+            gain_percent: self
+                .figure(trial)
                 .zip(base)
                 .map(|(s, b)| crate::judge::verdict::gain_percent(s, b)),
         }

@@ -345,7 +345,7 @@ impl Climb {
         let baseline = self.baseline()?;
         let tolerance = self.plan.rules.slower_tolerance_percent.max(3.0 * baseline.noise.value());
         Some(Reference {
-            score: baseline.score,
+            score: (!baseline.by_clock).then_some(baseline.score),
             average_clock: baseline.average_clock,
             tolerance: Percent(tolerance),
         })

@@ -75,9 +75,9 @@ impl Climb {
             .chain(&at_kept)
             .next()
             .copied();
-        let scores: Vec<f64> = at_kept.iter().filter_map(|trial| trial.score).collect();
-        let score = median(&scores);
-        let gain = score.zip(self.baseline()).map(|(s, base)| gain_percent(s, base.score));
+        let scores: Vec<f64> = at_kept.iter().filter_map(|trial| self.figure(trial)).collect();
+        let figure = median(&scores);
+        let gain = figure.zip(self.baseline()).map(|(s, base)| gain_percent(s, base.score));
         let confirmed = match stage {
             None => self.is_confirmed(pair),
             Some(stage) => self.is_stage_confirmed(stage, &at_kept),
@@ -86,7 +86,7 @@ impl Climb {
             settings,
             stage,
             pair,
-            score,
+            score: figure.filter(|_| !self.goes_by_clock()),
             gain_percent: gain,
             trials: self.trials.len(),
             test_seconds: self.test_seconds(),

@@ -66,7 +66,7 @@ impl Climb {
     /// Mean score of clean runs at settings, and of how many.
     fn score_at(&self, settings: &Settings) -> Option<(f64, usize)> {
         let scores: Vec<f64> =
-            self.clean_at(settings).iter().filter_map(|trial| trial.score).collect();
+            self.clean_at(settings).iter().filter_map(|trial| self.figure(trial)).collect();
         Some((mean(&scores)?, scores.len()))
     }
 

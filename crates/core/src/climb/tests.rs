@@ -507,7 +507,7 @@ fn scores_are_held_against_the_noise_of_the_machine() {
         climb.handle(ClimbEvent::TrialEnded(Box::new(run)));
     }
     let reference = climb.reference().unwrap();
-    assert_eq!(reference.score, 1_000.0);
+    assert_eq!(reference.score, Some(1_000.0));
     assert_eq!(reference.tolerance, Percent(6.0), "three times a spread of two percent");
 }
 

@@ -438,3 +438,47 @@ fn memory_may_come_before_core() {
     assert_eq!(seen, stages);
     assert!(CARD.holds(outcome.pair));
 }
+
+/// A load without figures: no score, and no frame that is checked.
+#[rstest]
+fn a_load_without_figures_is_climbed_under_by_clocks_faults_and_power(
+    #[values(Policy::FixedStep, Policy::Bisection, Policy::Bayesian)] policy: Policy,
+) {
+    let mut climb = climb_by(policy);
+    for _ in 0..300 {
+        let Next::Trial(proposal) = climb.next() else { break };
+        let mut record = CARD.run(&climb, &proposal.request);
+        (record.score, record.seen.frames) = (None, 0);
+        climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+    }
+    let Next::Ended(outcome) = climb.next() else { panic!("{:?}", climb.next()) };
+    let baseline = climb.baseline().unwrap();
+    assert!(baseline.by_clock && climb.goes_by_clock());
+    assert_eq!(baseline.score, baseline.average_clock.value());
+    assert_eq!(climb.baseline_runs(), climb.plan().baseline.runs as usize, "none is repeated");
+    assert!(CARD.holds(outcome.pair), "{:?}", outcome.pair);
+    assert!(outcome.pair.core > MhzOffset::STOCK, "more clock is what pays here: {outcome:?}");
+    assert_eq!(outcome.score, None, "a clock is no score");
+    assert!(outcome.gain_percent.unwrap() > 2.0, "{outcome:?}");
+    let reference = climb.reference().unwrap();
+    assert_eq!(reference.score, None, "so that no run is called slower by a clock");
+}
+
+#[test]
+fn one_score_makes_a_baseline_go_by_scores_and_runs_without_one_are_made_again() {
+    let mut climb = climb_by(Policy::FixedStep);
+    let mut end = |score: Option<f64>| {
+        let Next::Trial(proposal) = climb.next() else { panic!() };
+        let mut record = CARD.run(&climb, &proposal.request);
+        (record.score, record.seen.frames) = (score, 0);
+        climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+        (climb.goes_by_clock(), climb.baseline_runs())
+    };
+    assert_eq!(end(None), (true, 1));
+    assert_eq!(end(Some(8_120.0)), (false, 1), "the first one does not count any more");
+    assert_eq!(end(Some(8_150.0)), (false, 2));
+    assert_eq!(end(None), (false, 2), "forgotten, it is asked for again");
+    assert_eq!(end(Some(8_110.0)), (false, 3));
+    let baseline = climb.baseline().unwrap();
+    assert_eq!((baseline.score, baseline.by_clock), (8_120.0, false));
+}

@@ -208,8 +208,8 @@ impl Fault {
 /// What a score is compared with.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Reference {
-    /// Score of the baseline (median of its runs).
-    pub score: f64,
+    /// Score of the baseline (median of its runs); none of a load without figures.
+    pub score: Option<f64>,
     /// Average clock of the baseline.
     pub average_clock: Mhz,
     /// A score is lower only when it is lower by more than this.
@@ -354,6 +354,9 @@ fn void(evidence: &Evidence<'_>) -> Finding {
              was stopped and the card put back."
         ),
         Ending::Alarm(raised) => format!("Stopped after {after}: {raised}."),
+        Ending::Told { .. } if seen.clock_line.is_none() => {
+            format!("Ended after {after}, before anything was measured.")
+        }
         _ => match (seen.load, seen.background) {
             // A frame cap leaves the card idle on purpose.
             (Some(load), _)
@@ -425,11 +428,12 @@ fn throttled(evidence: &Evidence<'_>) -> Finding {
 
 fn slower(evidence: &Evidence<'_>) -> Finding {
     let (score, reference) = (evidence.score?, evidence.reference?);
-    let gain = gain_percent(score, reference.score);
+    let base = reference.score?;
+    let gain = gain_percent(score, base);
     (gain < -reference.tolerance.value()).then(|| {
         let reason = format!(
             "Score {score:.0} is {:.1} % below the baseline's {:.0}: stable, but slower.",
-            -gain, reference.score
+            -gain, base
         );
         (Verdict::Slower, reason)
     })
@@ -445,10 +449,11 @@ fn clean(evidence: &Evidence<'_>) -> String {
         }
         _ => format!("It ran for {length} and nothing failed, though no frame was checked"),
     };
-    match (evidence.score, evidence.reference) {
-        (Some(score), Some(reference)) => format!(
+    let base = evidence.reference.and_then(|reference| reference.score);
+    match (evidence.score, base) {
+        (Some(score), Some(base)) => format!(
             "{seen}; score {score:.0}, {:+.1} % on the baseline.",
-            gain_percent(score, reference.score)
+            gain_percent(score, base)
         ),
         (Some(score), None) => format!("{seen}; score {score:.0}."),
         _ => format!("{seen}."),
@@ -497,7 +502,7 @@ mod tests {
             seen: &case.seen,
             score: Some(case.score),
             reference: Some(Reference {
-                score: 1_000.0,
+                score: Some(1_000.0),
                 average_clock: Mhz(2_000.0),
                 tolerance: Percent(1.5),
             }),

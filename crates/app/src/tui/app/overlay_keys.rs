@@ -13,7 +13,7 @@ use crate::tui::keys::table::bindings;
 use crate::tui::overlays::machine::Filled;
 use crate::tui::overlays::profile_forms::{import_change, keep_wish};
 use crate::tui::overlays::settings::Chosen;
-use crate::tui::overlays::{FileUse, Overlay, SAYABLE, Yes, stages};
+use crate::tui::overlays::{FileUse, Overlay, SAYABLE, Yes, score_of, stages};
 use crate::tui::widgets::entry::Entry;
 
 impl State {
@@ -80,9 +80,24 @@ impl State {
                 self.overlay = Some(Overlay::Note { on, text });
                 Outcome::Nothing
             }
-            (Overlay::Say(chosen), KeyCode::Enter) => SAYABLE
-                .get(chosen)
-                .map_or(Outcome::Nothing, |said| Outcome::Send(Command::Say(*said))),
+            (Overlay::Say(chosen), KeyCode::Enter) => {
+                SAYABLE.get(chosen).map_or(Outcome::Nothing, |said| self.said(*said))
+            }
+            (Overlay::Score { verdict, text, .. }, KeyCode::Enter) => {
+                match typed_score(text.trimmed()) {
+                    Ok(score) => return Outcome::Send(Command::Say { verdict, score }),
+                    Err(problem) => {
+                        let problem = Some(problem);
+                        self.overlay = Some(Overlay::Score { verdict, text, problem });
+                    }
+                }
+                Outcome::Nothing
+            }
+            (Overlay::Score { verdict, mut text, .. }, code) => {
+                text.key(code);
+                self.overlay = Some(Overlay::Score { verdict, text, problem: None });
+                Outcome::Nothing
+            }
             (Overlay::Say(chosen), KeyCode::Up) => {
                 self.overlay = Some(Overlay::Say(chosen.saturating_sub(1)));
                 Outcome::Nothing
@@ -176,6 +191,15 @@ impl State {
         }
     }
 
+    /// What was seen is said; where a program may have told a score, that is asked for.
+    fn said(&mut self, verdict: Verdict) -> Outcome {
+        if verdict.is_without_fault() {
+            self.overlay = Some(score_of(verdict));
+            return Outcome::Nothing;
+        }
+        Outcome::Send(Command::Say { verdict, score: None })
+    }
+
     fn path_key(
         &mut self,
         what: FileUse,
@@ -231,5 +255,38 @@ impl State {
             _ => self.overlay = Some(Overlay::Cards(chosen.min(last))),
         }
         Outcome::Nothing
+    }
+}
+
+/// A score as it was typed, with a point or a comma; none for an empty line.
+fn typed_score(text: &str) -> Result<Option<f64>, String> {
+    if text.is_empty() {
+        return Ok(None);
+    }
+    match text.replace(',', ".").parse::<f64>() {
+        Ok(score) if score > 0.0 && score.is_finite() => Ok(Some(score)),
+        _ => Err(format!("\"{text}\" is no score: type a number above zero, or nothing.")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("", Ok(None))]
+    #[case("11402", Ok(Some(11_402.0)))]
+    #[case("87.5", Ok(Some(87.5)))]
+    #[case("87,5", Ok(Some(87.5)))]
+    #[case("0", Err("\"0\" is no score: type a number above zero, or nothing."))]
+    #[case("-3", Err("\"-3\" is no score: type a number above zero, or nothing."))]
+    #[case("inf", Err("\"inf\" is no score: type a number above zero, or nothing."))]
+    #[case("fast", Err("\"fast\" is no score: type a number above zero, or nothing."))]
+    fn a_score_is_a_number_above_zero_or_nothing(
+        #[case] text: &str,
+        #[case] expected: Result<Option<f64>, &str>,
+    ) {
+        assert_eq!(typed_score(text), expected.map_err(str::to_owned));
     }
 }

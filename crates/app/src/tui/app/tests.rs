@@ -25,7 +25,10 @@ fn press(state: &mut State, snapshot: &Snapshot, code: KeyCode) -> Outcome {
 }
 
 fn type_in(state: &mut State, snapshot: &Snapshot, text: &str) -> Outcome {
-    text.chars().map(|c| press(state, snapshot, KeyCode::Char(c))).last().unwrap()
+    text.chars()
+        .map(|c| press(state, snapshot, KeyCode::Char(c)))
+        .last()
+        .unwrap_or(Outcome::Nothing)
 }
 
 #[rstest]
@@ -124,7 +127,22 @@ fn of_a_load_that_only_the_user_sees_it_is_said_what_was_seen() {
     press(&mut state, &running, KeyCode::Char('w'));
     press(&mut state, &running, KeyCode::Down);
     let said = press(&mut state, &running, KeyCode::Enter);
-    assert_eq!(said, Outcome::Send(Command::Say(Verdict::Artifacts)));
+    assert_eq!(said, Outcome::Send(Command::Say { verdict: Verdict::Artifacts, score: None }));
+    // Of a run that went well, the score is asked for.
+    for (typed, score) in [("8120", Some(8_120.0)), ("", None)] {
+        press(&mut state, &running, KeyCode::Char('w'));
+        assert_eq!(press(&mut state, &running, KeyCode::Enter), Outcome::Nothing);
+        assert!(matches!(state.overlay, Some(Overlay::Score { .. })), "{:?}", state.overlay);
+        type_in(&mut state, &running, typed);
+        let said = press(&mut state, &running, KeyCode::Enter);
+        assert_eq!(said, Outcome::Send(Command::Say { verdict: Verdict::Clean, score }));
+    }
+    press(&mut state, &running, KeyCode::Char('w'));
+    press(&mut state, &running, KeyCode::Enter);
+    type_in(&mut state, &running, "fast");
+    assert_eq!(press(&mut state, &running, KeyCode::Enter), Outcome::Nothing, "no score");
+    let Some(Overlay::Score { problem: Some(problem), .. }) = &state.overlay else { panic!() };
+    assert!(problem.contains("\"fast\" is no score"), "{problem}");
 }
 
 #[rstest]

@@ -114,6 +114,20 @@ pub(crate) fn draw_overlay(
         Overlay::Machine(form) => ("This machine", form_lines(theme, form)),
         Overlay::Say(chosen) => ("Your verdict", say_lines(theme, *chosen)),
         // Beside the clock line, which goes on.
+        Overlay::Score { verdict, text, problem } => (
+            "Score of this run",
+            vec![
+                (
+                    format!("You say: {verdict}. Which score did your program tell?"),
+                    theme.style(Role::Text),
+                ),
+                ("The higher the better; nothing, if it told none.".into(), theme.style(Role::Dim)),
+                (String::new(), Style::new()),
+                (text.shown(), theme.style(Role::Title)),
+                (problem.clone().unwrap_or_default(), theme.style(Role::Bad)),
+                ("Enter end the run   Esc go on".into(), theme.style(Role::Accent)),
+            ],
+        ),
         Overlay::Settings(form) => return draw_settings(buffer, area, theme, form, snapshot),
         Overlay::Stages(chosen) => {
             let lines = stages::lines(theme, *chosen, snapshot, area.width);

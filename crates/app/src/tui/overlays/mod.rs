@@ -77,6 +77,15 @@ pub enum Overlay {
     Settings(Box<SettingsForm>),
     /// Saying how a run of the manual load went: place in the list of verdicts.
     Say(usize),
+    /// Typing the score of a run that only the user saw.
+    Score {
+        /// What was seen.
+        verdict: Verdict,
+        /// As far as it is typed.
+        text: Entry,
+        /// What is wrong with it.
+        problem: Option<String>,
+    },
     /// The climb's stages, its policy and its margin: place in the list.
     Stages(usize),
     /// Typing what is searched for in Ledger.
@@ -148,6 +157,14 @@ const LONGEST_PATH: usize = 200;
 
 /// Longest number that can be typed in Shape.
 const LONGEST_NUMBER: usize = 10;
+
+/// Longest score that can be typed.
+const LONGEST_SCORE: usize = 12;
+
+/// The line in which the score of a run is typed.
+pub(crate) fn score_of(verdict: Verdict) -> Overlay {
+    Overlay::Score { verdict, text: Entry::new("", LONGEST_SCORE), problem: None }
+}
 
 /// The line in which the path of a file is typed.
 pub(crate) fn path_of(what: FileUse, text: String) -> Overlay {

@@ -12,8 +12,10 @@ use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
 pub struct Baseline {
     /// Runs that count.
     pub runs: usize,
-    /// Median score.
+    /// Median score; of a load without figures the median of the average clocks, MHz.
     pub score: f64,
+    /// Whether it goes by the clock, since the load has no figures.
+    pub by_clock: bool,
     /// Spread of the scores: standard deviation in percent of the median. Zero for a single run.
     pub noise: Percent,
     /// The noise floor of this machine: a single run that gains more than this on the median is
@@ -61,7 +63,7 @@ impl Climb {
         if runs.len() < enough && !self.is_over(Stage::Baseline) {
             return None;
         }
-        let scores: Vec<f64> = runs.iter().filter_map(|run| run.score).collect();
+        let scores: Vec<f64> = runs.iter().filter_map(|run| self.figure(run)).collect();
         let clocks: Vec<f64> =
             runs.iter().filter_map(|run| run.seen.average_clock()).map(Mhz::value).collect();
         let powers: Vec<f64> =
@@ -70,6 +72,7 @@ impl Climb {
         Some(Baseline {
             runs: runs.len(),
             score,
+            by_clock: self.goes_by_clock(),
             noise: Percent(standard_deviation(&scores).unwrap_or(0.0) / score * 100.0),
             noise_floor: prediction_bound(&scores).map(|bound| Percent(bound / score * 100.0)),
             plateau: self.known_plateau(),
@@ -82,6 +85,26 @@ impl Climb {
         })
     }
 
+    /// Whether runs are held against each other by their average clock, since their load has no figures: no
+    /// score is told, and no frame is seen, in any clean run of the baseline.
+    #[must_use]
+    pub fn goes_by_clock(&self) -> bool {
+        let mut clean =
+            self.counted_of(Stage::Baseline).filter(|run| run.verdict() == Verdict::Clean);
+        let has_none = |run: &TrialRecord| run.score.is_none() && run.seen.frames == 0;
+        clean.next().is_some_and(has_none) && clean.all(has_none)
+    }
+
+    /// What a trial is held against others by: its score, or its average clock in MHz where the climb
+    /// [goes by that](Self::goes_by_clock).
+    #[must_use]
+    pub fn figure(&self, trial: &TrialRecord) -> Option<f64> {
+        match self.goes_by_clock() {
+            true => trial.seen.average_clock().map(Mhz::value),
+            false => trial.score,
+        }
+    }
+
     /// How many baseline runs count so far.
     #[must_use]
     pub fn baseline_runs(&self) -> usize {
@@ -90,7 +113,9 @@ impl Climb {
 
     pub(in crate::climb) fn counted_baseline_runs(&self) -> impl Iterator<Item = &TrialRecord> {
         self.counted_of(Stage::Baseline)
-            .filter(|run| run.verdict() == Verdict::Clean && run.score.is_some())
+            .filter(|run| run.verdict() == Verdict::Clean && self.figure(run).is_some())
+            // Without a clock there is nothing to hold the clocks of others against.
+            .filter(|run| run.seen.average_clock().is_some())
     }
 
     /// What the baseline wants next; `None` when it is complete.

@@ -112,13 +112,15 @@ impl Climb {
     /// Scores along a domain's axis with the other at stock, with those of stock.
     fn score_points(&self, domain: Domain) -> Vec<(f64, f64)> {
         let runs = self.runs_along(domain).into_iter();
-        runs.filter_map(|(value, run)| Some((f64::from(value.0), run.score?))).collect()
+        runs.filter_map(|(value, run)| Some((f64::from(value.0), self.figure(run)?))).collect()
     }
 
     /// Scatter of single runs on this machine, in shares of their score.
     #[must_use]
     pub fn scatter(&self) -> f64 {
-        scatter(&self.counted_baseline_runs().filter_map(|run| run.score).collect::<Vec<_>>())
+        scatter(
+            &self.counted_baseline_runs().filter_map(|run| self.figure(run)).collect::<Vec<_>>(),
+        )
     }
 
     /// Score against the clock of one domain, the other at stock, as far up as it rises; and where

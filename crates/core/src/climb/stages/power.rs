@@ -103,7 +103,7 @@ impl Climb {
     pub(in crate::climb) fn power_runs(&self) -> Vec<&TrialRecord> {
         let settings = self.raised_settings(self.power_share());
         self.trials_of(Stage::Power)
-            .filter(|trial| trial.verdict() == Verdict::Clean && trial.score.is_some())
+            .filter(|trial| trial.verdict() == Verdict::Clean && self.figure(trial).is_some())
             .filter(|trial| RAISED.iter().all(|k| trial.asked.get(*k) == settings.get(*k)))
             .collect()
     }
@@ -146,8 +146,8 @@ impl Climb {
         let runs = self.power_runs();
         let baseline = self.baseline()?;
         let before: Vec<&TrialRecord> = self.counted_baseline_runs().collect();
-        let scores: Vec<f64> = runs.iter().filter_map(|run| run.score).collect();
-        let base: Vec<f64> = before.iter().filter_map(|run| run.score).collect();
+        let scores: Vec<f64> = runs.iter().filter_map(|run| self.figure(run)).collect();
+        let base: Vec<f64> = before.iter().filter_map(|run| self.figure(run)).collect();
         let gain = mean(&scores)? / mean(&base)?.max(1e-9) - 1.0;
         let each = scatter(&base);
         let error = each * (1.0 / scores.len() as f64 + 1.0 / base.len() as f64).sqrt();

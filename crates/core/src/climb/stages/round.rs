@@ -112,7 +112,7 @@ impl Climb {
         let scores: Vec<f64> = runs
             .iter()
             .filter(|run| !matches!(run.verdict().meaning(), Meaning::ProvesNothing))
-            .filter_map(|run| run.score)
+            .filter_map(|run| self.figure(run))
             .collect();
         let refused = self.in_vain_at(settings) > self.plan.rules.retries as usize;
         if refused || self.is_barred(settings) || runs.iter().any(|run| run.verdict().is_fault()) {

@@ -138,11 +138,11 @@ impl Climb {
             .iter()
             .filter(|trial| trial.verdict().is_without_fault() && trial.held() == *settings)
             .collect();
-        measured(&runs)
+        self.measured_in(&runs)
     }
 
     pub(super) fn measured_baseline(&self) -> Option<Measured> {
-        measured(&self.counted_baseline_runs().collect::<Vec<_>>())
+        self.measured_in(&self.counted_baseline_runs().collect::<Vec<_>>())
     }
 
     /// A strategy with what its trials told it so far.
@@ -311,7 +311,7 @@ impl Climb {
         let bracket = now.search.bracket();
         Some(Descent {
             depth,
-            trials: now.walked.iter().map(|walked| DescentTrial::of(walked, base)).collect(),
+            trials: now.walked.iter().map(|walked| DescentTrial::of(self, walked, base)).collect(),
             held: bracket.floor,
             failed: bracket.ceiling.map(|failure| failure.value),
             band: has_band.then(|| {
@@ -359,14 +359,17 @@ pub struct DescentTrial {
 }
 
 impl DescentTrial {
-    fn of(walked: &Walked<'_>, base: Option<f64>) -> Self {
+    fn of(climb: &Climb, walked: &Walked<'_>, base: Option<f64>) -> Self {
         let record = walked.tried.record;
         Self {
             number: record.number,
             depth: walked.tried.value,
             top: walked.top,
             verdict: record.verdict(),
-            gain_percent: record.score.zip(base).map(|(score, base)| gain_percent(score, base)),
+            gain_percent: climb
+                .figure(record)
+                .zip(base)
+                .map(|(score, base)| gain_percent(score, base)),
         }
     }
 }
@@ -397,21 +400,25 @@ pub(super) fn held_by_power(trial: &TrialRecord) -> f64 {
     seen.limiter_share(Limiter::Power) / (1.0 - idle).max(0.05)
 }
 
-fn measured(runs: &[&TrialRecord]) -> Option<Measured> {
-    let average = |of: &dyn Fn(&TrialRecord) -> Option<f64>| {
-        mean(&runs.iter().filter_map(|run| of(run)).collect::<Vec<_>>())
-    };
-    Some(Measured {
-        runs: runs.len(),
-        score: average(&|run| run.score)?,
-        power: average(&|run| run.seen.average_power.map(Watt::value)).map(Watt),
-        clock: average(&|run| run.seen.average_clock().map(Mhz::value)).map(Mhz),
-        hot_spot: runs
-            .iter()
-            .filter_map(|run| run.seen.hot_spot_max)
-            .max_by(|a, b| a.value().total_cmp(&b.value())),
-        flatness: average(&|run| run.seen.clock_line.as_ref().map(|line| line.flatness.value()))
+impl Climb {
+    fn measured_in(&self, runs: &[&TrialRecord]) -> Option<Measured> {
+        let average = |of: &dyn Fn(&TrialRecord) -> Option<f64>| {
+            mean(&runs.iter().filter_map(|run| of(run)).collect::<Vec<_>>())
+        };
+        Some(Measured {
+            runs: runs.len(),
+            score: average(&|run| self.figure(run))?,
+            power: average(&|run| run.seen.average_power.map(Watt::value)).map(Watt),
+            clock: average(&|run| run.seen.average_clock().map(Mhz::value)).map(Mhz),
+            hot_spot: runs
+                .iter()
+                .filter_map(|run| run.seen.hot_spot_max)
+                .max_by(|a, b| a.value().total_cmp(&b.value())),
+            flatness: average(&|run| {
+                run.seen.clock_line.as_ref().map(|line| line.flatness.value())
+            })
             .map(Percent),
-        held_by_power: average(&|run| Some(held_by_power(run))).unwrap_or(0.0),
-    })
+            held_by_power: average(&|run| Some(held_by_power(run))).unwrap_or(0.0),
+        })
+    }
 }

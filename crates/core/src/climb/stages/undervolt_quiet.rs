@@ -56,7 +56,7 @@ fn clock_to_hold(climb: &Climb, depth: &Depth, walked: &[Walked<'_>]) -> Option<
     let begin = begin + (needed - baseline.score) / slope;
     // The clock that each run says would have been right.
     let right = |walked: &Walked<'_>| {
-        let score = walked.tried.record.score?;
+        let score = climb.figure(walked.tried.record)?;
         Some(walked.top.value() + (needed - score) / slope)
     };
     let counts = |walked: &&Walked<'_>| walked.tried.proves() && !walked.tried.is_fault();
@@ -74,7 +74,7 @@ fn clock_to_hold(climb: &Climb, depth: &Depth, walked: &[Walked<'_>]) -> Option<
         (Some(long), _) => {
             // Once measured, it is moved only where it has to be, or where much is to be had.
             let newest = walked.iter().rfind(|walked| counts(walked) && settled(walked))?;
-            let percent = newest.tried.record.score? / baseline.score * 100.0;
+            let percent = climb.figure(newest.tried.record)? / baseline.score * 100.0;
             let least = plan.hold_percent - plan.tolerance_percent;
             let is_right = (least..=least + plan.tolerance_percent).contains(&percent);
             let corrected = walked.iter().filter(settled).count() > MOST_CORRECTIONS;

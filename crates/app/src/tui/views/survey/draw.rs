@@ -542,7 +542,10 @@ fn draw_baseline_figures(
         .map(|(limiter, share)| format!("{}, {}", limiter.label(), Percent(share * 100.0)));
     let percent = |share: Percent| format!("{:.2} %", share.value());
     let pairs = [
-        ("score, median", format!("{:.0}", baseline.score)),
+        match baseline.by_clock {
+            true => ("no figures", "judged by the clock".to_owned()),
+            false => ("score, median", format!("{:.0}", baseline.score)),
+        },
         ("noise, 1 σ", percent(baseline.noise)),
         ("a gain is real above", baseline.noise_floor.map_or_else(unknown, percent)),
         ("average clock", baseline.average_clock.to_string()),
