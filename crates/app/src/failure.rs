@@ -14,6 +14,8 @@ pub(crate) enum Failure {
     Failed(String),
     /// Somebody interrupted it: exit code 130.
     Interrupted(String),
+    /// A program that it ran ended with this exit code, which is passed on; the program has said why.
+    Ended(u8),
 }
 
 impl Failure {
@@ -32,6 +34,7 @@ impl Failure {
             Self::Usage(text) => Self::Usage(both(text)),
             Self::Failed(text) => Self::Failed(both(text)),
             Self::Interrupted(text) => Self::Interrupted(both(text)),
+            Self::Ended(_) => Self::Failed(error.to_string()),
         }
     }
 
@@ -41,6 +44,7 @@ impl Failure {
             Self::Usage(text) => (text, 2),
             Self::Failed(text) => (text, 1),
             Self::Interrupted(text) => (text, 130),
+            Self::Ended(code) => return ExitCode::from(*code),
         };
         eprintln!("yard-step: {}", printable_lines(text));
         ExitCode::from(code)
@@ -52,6 +56,7 @@ impl Failure {
     pub(crate) fn text(&self) -> &str {
         match self {
             Self::Usage(text) | Self::Failed(text) | Self::Interrupted(text) => text,
+            Self::Ended(_) => "",
         }
     }
 }

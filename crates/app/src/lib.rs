@@ -45,6 +45,7 @@ pub fn run() -> ExitCode {
         cli::Command::Import(options) => commands::import(&options),
         cli::Command::Profile(options) => commands::profile(&arguments.data_dir, &options),
         cli::Command::Weigh(options) => commands::weigh(&arguments.data_dir, &options),
+        cli::Command::WithProfile(options) => commands::with_profile(&arguments.data_dir, &options),
         cli::Command::Slot(options) => commands::slot(&options),
         cli::Command::Guard(options) => commands::guard(&options),
         cli::Command::Load(options) => commands::load(&options),

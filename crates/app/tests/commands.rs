@@ -11,6 +11,8 @@ use std::time::Duration;
 use common::{program_on_machine_of, short_plan, stderr, stdout, text_of, yard_step};
 use rstest::rstest;
 use serde_json::Value;
+use yard_step_card::Card;
+use yard_step_core::{Fan, MhzOffset, Percent};
 
 const CARD: &str = "standin:tarn-310";
 
@@ -687,4 +689,104 @@ fn work_is_weighed_as_table_document_and_chart() {
     assert!(stderr(&refused).contains("there are: lantern"), "{}", stderr(&refused));
     let kind = weigh(&["--out", "frontier.png"]);
     assert!(stderr(&kind).contains("ends in .svg or .pdf"), "{}", stderr(&kind));
+}
+
+/// A data directory with a profile of a Tarn that moves its fan and its core, read from a file.
+fn with_imported_profile(dir: &tempfile::TempDir) -> String {
+    let data = text_of(dir.path());
+    let file = text_of(&dir.path().join("mild.json"));
+    let document = r#"{"format": "yard-step-profile", "version": 1, "name": "mild", "purpose": "",
+        "card": {"id": "standin:tarn-310", "serial": "9", "name": "Tarn 310"}, "driver": null,
+        "settings": {"core_offset_mhz": 30, "fan_percent": 90.0}, "margin": null, "evidence": null}"#;
+    fs::write(&file, document).unwrap();
+    let read = profile(&data, &["import", &file, "--cut-back", "0"]);
+    assert!(read.status.success(), "{}", stderr(&read));
+    data
+}
+
+/// A program that says when it runs, waits to be let go, and ends with 7.
+fn waiting_program(dir: &tempfile::TempDir) -> String {
+    let here = dir.path().display();
+    format!("touch {here}/runs; while [ ! -e {here}/go ]; do sleep 0.05; done; exit 7")
+}
+
+fn wait_for_file(path: &std::path::Path) {
+    for _ in 0..1_200 {
+        if path.exists() {
+            return;
+        }
+        sleep(Duration::from_millis(50));
+    }
+    panic!("{} never came to be", path.display());
+}
+
+#[test]
+fn a_profile_is_held_while_a_program_runs_and_its_exit_code_is_passed_on() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = with_imported_profile(&dir);
+    let child = program_on_machine_of(&data)
+        .args(["with-profile", "--card", CARD, "--data-dir", &data, "mild", "--"])
+        .args(["sh", "-c", &waiting_program(&dir)])
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    wait_for_file(&dir.path().join("runs"));
+    let mut card = common::card_on_machine_of(&data, "standin:tarn-310#1").unwrap();
+    let held = card.taken().unwrap();
+    assert_eq!(held.core_offset, Some(MhzOffset(30)));
+    assert_eq!(held.fan, Some(Fan::Fixed(Percent(90.0))));
+    fs::write(dir.path().join("go"), "").unwrap();
+    let output = child.wait_with_output().unwrap();
+    assert_eq!(output.status.code(), Some(7), "the program's own");
+    let told = stderr(&output);
+    assert!(told.contains("Tarn 310 holds profile \"mild\" (core clock offset +30 MHz"), "{told}");
+    assert!(told.contains("It is not proven.") && told.contains("The card is back."), "{told}");
+    let back = card.taken().unwrap();
+    assert_eq!((back.core_offset, back.fan), (Some(MhzOffset(0)), Some(Fan::Automatic)));
+}
+
+#[test]
+fn a_signal_ends_the_program_and_brings_the_card_back_and_so_does_a_kill() {
+    for (signal, code) in [("-TERM", Some(143)), ("-KILL", None)] {
+        let dir = tempfile::tempdir().unwrap();
+        let data = with_imported_profile(&dir);
+        let mut child = program_on_machine_of(&data)
+            .args(["with-profile", "--card", CARD, "--data-dir", &data, "mild", "--"])
+            .args(["sh", "-c", &format!("exec 2>&-; {}", waiting_program(&dir))])
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap();
+        wait_for_file(&dir.path().join("runs"));
+        let mut card = common::card_on_machine_of(&data, "standin:tarn-310#1").unwrap();
+        assert_eq!(card.taken().unwrap().core_offset, Some(MhzOffset(30)));
+        let killed = Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap();
+        assert!(killed.success());
+        assert_eq!(child.wait().unwrap().code(), code);
+        fs::write(dir.path().join("go"), "").unwrap();
+        let is_back = (0..1_200).any(|_| {
+            sleep(Duration::from_millis(50));
+            card.taken().unwrap().core_offset == Some(MhzOffset(0))
+        });
+        assert!(is_back, "after {signal} the guard brings the card back");
+    }
+}
+
+#[rstest]
+#[case::unknown(&["fast", "--", "true"], 2, "there is no profile \"fast\"")]
+#[case::no_program(&["mild"], 2, "PROGRAM")]
+#[case::no_such_program(&["mild", "--", "no-such-program"], 1, "no-such-program cannot be started")]
+fn what_cannot_be_run_with_a_profile_is_refused_and_the_card_stays_at_stock(
+    #[case] arguments: &[&str],
+    #[case] code: i32,
+    #[case] told: &str,
+) {
+    let dir = tempfile::tempdir().unwrap();
+    let data = with_imported_profile(&dir);
+    let start = ["with-profile", "--card", CARD, "--data-dir", &data];
+    let output = yard_step(&[&start[..], arguments].concat());
+    assert_eq!(output.status.code(), Some(code), "{}", stderr(&output));
+    assert!(stderr(&output).contains(told), "{}", stderr(&output));
+    let after = common::card_on_machine_of(&data, "standin:tarn-310#1");
+    let held = after.map(|mut card| card.taken().unwrap().core_offset);
+    assert!(held.is_none_or(|offset| offset == Some(MhzOffset(0))), "{held:?}");
 }

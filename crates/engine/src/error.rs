@@ -67,6 +67,9 @@ pub enum EngineError {
     /// A free run drives one card.
     #[error("a free run drives one card: take the others out of step first (c lists the cards)")]
     FreeInStep,
+    /// The card does not take a profile.
+    #[error("the card does not take the profile: {0}")]
+    ProfileNotTaken(String),
     /// A fact about the machine that cannot be.
     #[error(transparent)]
     Machine(#[from] MachineError),

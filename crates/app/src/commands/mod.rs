@@ -15,6 +15,7 @@ mod simulate;
 mod slot;
 mod study;
 mod weigh;
+mod with_profile;
 
 pub(crate) use cards::{CardsOptions, cards};
 pub(crate) use climb::{ClimbOptions, climb};
@@ -31,6 +32,7 @@ pub(crate) use simulate::{SimulateOptions, simulate};
 pub(crate) use slot::{SlotOptions, slot};
 pub(crate) use study::{StudyOptions, study};
 pub(crate) use weigh::{WeighOptions, weigh};
+pub(crate) use with_profile::{WithProfileOptions, with_profile};
 
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;

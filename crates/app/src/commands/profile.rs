@@ -141,7 +141,7 @@ fn view(ledger: &Ledger, card: &CardDescription, name: &str) -> Result<ProfileVi
     found.ok_or_else(|| unknown(ledger, card, name))
 }
 
-fn unknown(ledger: &Ledger, card: &CardDescription, name: &str) -> Failure {
+pub(super) fn unknown(ledger: &Ledger, card: &CardDescription, name: &str) -> Failure {
     let known = ledger.profiles(card).unwrap_or_default();
     let known: Vec<String> =
         known.into_iter().map(|profile| format!("\"{}\"", profile.name)).collect();
