@@ -7,7 +7,7 @@ use clap::{Parser, Subcommand};
 use crate::commands::{
     CardsOptions, ClimbOptions, DemoOptions, GuardOptions, ImportOptions, LoadOptions,
     MachineOptions, OpenOptions, PassOptions, ProfileOptions, ReportOptions, SimulateOptions,
-    SlotOptions, StudyOptions, WeighOptions, WithProfileOptions,
+    SlotOptions, StatusOptions, StudyOptions, WeighOptions, WithProfileOptions,
 };
 use crate::options::DataDirOption;
 
@@ -50,6 +50,8 @@ pub(crate) enum Command {
     Profile(ProfileOptions),
     /// Weigh work against watts, degrees or decibels, from every run on a card
     Weigh(WeighOptions),
+    /// Tell what the running sessions are doing
+    Status(StatusOptions),
     /// Put the card to a profile while a program runs, and back when that ends
     WithProfile(WithProfileOptions),
     /// Host a stand-in

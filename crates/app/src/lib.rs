@@ -18,6 +18,7 @@ mod opening;
 mod options;
 mod output;
 mod rig;
+mod status;
 pub mod tui;
 
 use std::process::ExitCode;
@@ -45,6 +46,7 @@ pub fn run() -> ExitCode {
         cli::Command::Import(options) => commands::import(&options),
         cli::Command::Profile(options) => commands::profile(&arguments.data_dir, &options),
         cli::Command::Weigh(options) => commands::weigh(&arguments.data_dir, &options),
+        cli::Command::Status(options) => commands::status(&options),
         cli::Command::WithProfile(options) => commands::with_profile(&arguments.data_dir, &options),
         cli::Command::Slot(options) => commands::slot(&options),
         cli::Command::Guard(options) => commands::guard(&options),

@@ -846,3 +846,56 @@ fn a_load_that_dies_in_a_free_run_ends_it_and_the_card_goes_one_step_back() {
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
 }
+
+/// What `yard-step status` says on the machine of a terminal.
+fn status(dir: &tempfile::TempDir, arguments: &[&str]) -> std::process::Output {
+    let data = dir.path().join("data");
+    let mut command = common::program_on_machine_of(data.to_str().unwrap());
+    command.arg("status").args(arguments).output().unwrap()
+}
+
+#[test]
+fn another_terminal_is_told_what_a_session_is_doing_and_nothing_once_it_is_over() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = free_run_on(&dir, "standin:tarn-310#6", SIZE);
+    lasts(&terminal, 1, 15);
+    let told = status(&dir, &[]);
+    let line = String::from_utf8(told.stdout).unwrap();
+    assert!(line.starts_with("Tarn 310 unit 6 · free run · trial 1 at stock, kiln · "), "{line}");
+    assert!(line.contains(" MHz · ") && line.contains(" W · "), "{line}");
+    let json = String::from_utf8(status(&dir, &["--json"]).stdout).unwrap();
+    let value: serde_json::Value = serde_json::from_str(&json).unwrap();
+    assert_eq!(value[0]["format"], "yard-step-status");
+    assert!(value[0]["board_power_w"].as_f64().unwrap() > 50.0, "{json}");
+    terminal.press(&["s"]);
+    terminal.wait_for("RUN ENDED");
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+    let over = status(&dir, &[]);
+    assert_eq!(over.status.code(), Some(1));
+    assert!(common::stderr(&over).contains("no session is running"), "{}", common::stderr(&over));
+}
+
+#[test]
+fn following_goes_on_until_it_is_interrupted() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = free_run_on(&dir, "standin:tarn-310#6", SIZE);
+    let data = dir.path().join("data");
+    let mut follow = common::program_on_machine_of(data.to_str().unwrap())
+        .args(["status", "--follow", "--json"])
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut lines = std::io::BufRead::lines(std::io::BufReader::new(follow.stdout.take().unwrap()));
+    for _ in 0..2 {
+        let line = lines.next().unwrap().unwrap();
+        let value: serde_json::Value = serde_json::from_str(&line).unwrap();
+        assert_eq!(value["card"], "Tarn 310", "an object a line: {line}");
+    }
+    Command::new("kill").args(["-INT", &follow.id().to_string()]).status().unwrap();
+    assert!(follow.wait().unwrap().success());
+    terminal.press(&["s"]);
+    terminal.wait_for("RUN ENDED");
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+}

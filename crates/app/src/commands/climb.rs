@@ -25,6 +25,7 @@ use crate::failure::Failure;
 use crate::opening::{Opened, Wanted, open_climb};
 use crate::options::{ClimbingOptions, DataDirOption, parse_pace};
 use crate::output::{Overwrite, Target, print};
+use crate::status::{Publisher, Status};
 
 #[derive(Debug, Args)]
 pub(crate) struct ClimbOptions {
@@ -64,7 +65,7 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
     let dir = data_dir.resolve()?;
     let Opened { mut engine, told, lock, .. } =
         open_climb(&dir, &wanted, &options.climbing.in_step)?;
-    let mut watcher = Watcher::new(options)?;
+    let mut watcher = Watcher::new(options, engine.description().clone())?;
     for line in told {
         watcher.say(&line)?;
     }
@@ -177,10 +178,12 @@ struct Watcher {
     pacer: Pacer,
     stop: Arc<AtomicBool>,
     looked: Instant,
+    card: CardDescription,
+    publisher: Option<Publisher>,
 }
 
 impl Watcher {
-    fn new(options: &ClimbOptions) -> Result<Self, Failure> {
+    fn new(options: &ClimbOptions, card: CardDescription) -> Result<Self, Failure> {
         let stop = Arc::new(AtomicBool::new(false));
         for signal in [SIGINT, SIGTERM, SIGHUP] {
             signal_hook::flag::register(signal, Arc::clone(&stop))?;
@@ -196,6 +199,8 @@ impl Watcher {
             pacer: Pacer::new(options.pace, Instant::now()),
             stop,
             looked: Instant::now(),
+            card,
+            publisher: Publisher::new(),
         })
     }
 
@@ -224,6 +229,12 @@ impl Overseer for Watcher {
         if self.looked.elapsed() >= BETWEEN_LOOKS {
             self.looked = Instant::now();
             self.bar.set_position(live.at().value() as u64);
+            if let Some(publisher) = &mut self.publisher {
+                publisher.publish(|| {
+                    let run = live.view();
+                    Status::of_run(&self.card, Some(&run), Some(run.sample))
+                });
+            }
         }
         let wait = self.pacer.wait(TICK, Instant::now());
         if !wait.is_zero() {

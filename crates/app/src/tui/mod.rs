@@ -51,6 +51,7 @@ use yard_step_scenes::Scene;
 
 use crate::exchange::frontier::write_chart;
 use crate::output::write_new;
+use crate::status::{Publisher, Status};
 
 /// Least time between two frames.
 const FRAME: Duration = Duration::from_millis(16);
@@ -124,8 +125,12 @@ fn keep_drawing(
     let theme = Theme::new(Depth::of_environment());
     let mut terminal = Terminal::new(CrosstermBackend::new(stdout()))?;
     let mut cancelled = Arc::new(AtomicBool::new(false));
+    let mut publisher = Publisher::new();
     loop {
         let snapshot = session.snapshot();
+        if let Some(publisher) = &mut publisher {
+            publisher.publish(|| Status::of_snapshot(&snapshot));
+        }
         if state.view == View::Ledger
             && let Some(ask) = state.ledger.wants(&snapshot)
         {
