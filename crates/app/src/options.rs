@@ -194,3 +194,90 @@ pub(crate) fn parse_unfinished(text: &str) -> Result<Unfinished, String> {
         _ => Err("it is either \"machine down\" or \"void\"".into()),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("standin:tarn-310", None, Ok("standin:tarn-310#1"))]
+    #[case("standin:tarn-310", Some(7), Ok("standin:tarn-310#7"))]
+    #[case("standin:tarn-310#7", None, Ok("standin:tarn-310#7"))]
+    #[case("standin:tarn-310#7", Some(7), Ok("standin:tarn-310#7"))]
+    #[case(
+        "standin:tarn-310#7",
+        Some(8),
+        Err("--card names unit 7 and --seed unit 8: name one of them")
+    )]
+    fn a_unit_is_named_by_the_card_or_beside_it(
+        #[case] card: &str,
+        #[case] seed: Option<u64>,
+        #[case] expected: Result<&str, &str>,
+    ) {
+        let named = parse_card(card).unwrap().with_seed(seed);
+        let told =
+            named.map(|address| address.to_string()).map_err(|failure| failure.text().to_owned());
+        assert_eq!(told.as_deref().map_err(String::as_str), expected);
+    }
+
+    #[rstest]
+    #[case("tarn-310", "there is no card \"tarn-310\"")]
+    #[case("standin:tarn-310#x", "\"x\" is not a whole number")]
+    #[case("standin:tarn-310#-1", "\"-1\" is not a whole number")]
+    #[case("socket:/tmp/card", "there is no card")]
+    #[case("", "there is no card")]
+    fn what_names_no_card_is_told(#[case] text: &str, #[case] told: &str) {
+        let error = parse_card(text).unwrap_err();
+        assert!(error.contains(told), "{error}");
+    }
+
+    #[rstest]
+    #[case("machine down", Ok(Unfinished::MachineDown))]
+    #[case("void", Ok(Unfinished::Void))]
+    #[case("clean", Err(()))]
+    #[case("Void", Err(()))]
+    fn a_trial_without_an_outcome_is_one_of_two(
+        #[case] text: &str,
+        #[case] expected: Result<Unfinished, ()>,
+    ) {
+        assert_eq!(parse_unfinished(text).map_err(drop), expected);
+    }
+
+    #[test]
+    fn every_name_that_is_listed_is_read_and_a_wrong_one_lists_them() {
+        for stage in Stage::PLANNED {
+            assert_eq!(parse_stage(stage.label()), Ok(stage));
+        }
+        for policy in Policy::ALL {
+            assert_eq!(parse_policy(policy.label()), Ok(policy));
+        }
+        for margin in Margin::ALL {
+            assert_eq!(parse_margin(margin.label()), Ok(margin));
+        }
+        let error = parse_stage("own").unwrap_err();
+        assert!(
+            error.starts_with("there is no stage \"own\"; there are: baseline, power"),
+            "{error}"
+        );
+        let only = |stage: &Stage| *stage == Stage::Window;
+        let error = parse_stage_among("round", "core", only).unwrap_err();
+        assert_eq!(error, "there is no round \"core\"; there are: window");
+    }
+
+    #[rstest]
+    #[case("scene = \"anvil\"", "anvil")]
+    #[case("[core]\ncoarse_step_mhz = -5", "coarse_step_mhz")]
+    #[case("[core", "plan ")]
+    fn a_plan_that_cannot_be_followed_is_refused_with_its_file(
+        #[case] text: &str,
+        #[case] told: &str,
+    ) {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("mine.toml");
+        std::fs::write(&path, text).unwrap();
+        let error = read_plan(Some(&path), &Loads::default()).unwrap_err();
+        assert!(error.text().contains("mine.toml") && error.text().contains(told), "{error:?}");
+        assert!(read_plan(None, &Loads::default()).is_ok(), "without a file, the default");
+    }
+}

@@ -460,38 +460,52 @@ fn a_run_that_only_the_user_sees_ends_with_what_the_user_says() {
     terminal.wait_for("ended with 0");
 }
 
-#[test]
-fn a_climb_under_ones_own_program_goes_by_the_scores_that_are_typed() {
-    let dir = tempfile::tempdir().unwrap();
-    let terminal = opened(&dir, "--pace 60 --load manual --stages baseline,power");
-    let mut trial = 0;
-    for score in ["8120", "8150", "fast", "8110", "8402"] {
-        if score != "8110" {
-            trial += 1;
-            terminal.press(&["Enter"]);
-            terminal.wait_for("w say what you saw");
-            terminal.press(&["w"]);
-            terminal.wait_for("What did you see?");
-            terminal.press(&["Enter"]);
-        }
+/// Makes a run of the manual load that went well, and types its score. Chance may spoil a run; then it is made
+/// again, as the climb proposes.
+fn scored(terminal: &Terminal, trials: &mut u32, score: &str) -> String {
+    loop {
+        *trials += 1;
+        terminal.press(&["Enter"]);
+        terminal.wait_for("w say what you saw");
+        terminal.press(&["w"]);
+        terminal.wait_for("What did you see?");
+        terminal.press(&["Enter"]);
         terminal.wait_for_all(&["Score of this run", "You say: clean."]);
         terminal.type_in(score);
         terminal.wait_for(&format!("{score}▏"));
         terminal.press(&["Enter"]);
-        if score == "fast" {
-            terminal.wait_for("\"fast\" is no score");
-            terminal.press(&["BSpace", "BSpace", "BSpace", "BSpace"]);
-            terminal.wait_for("▏");
-            continue;
+        let screen = terminal.wait_for_all(&[&format!("trial {trials} at"), "NEXT: ENTER"]);
+        if !screen.contains("VOID") && !screen.contains("NOT TAKEN") {
+            return screen;
         }
-        terminal.wait_for_all(&[&format!("trial {trial} at"), &format!("score {score}")]);
     }
-    // The raised limit is judged by the typed scores: 8402 of 8120 is 3.5 % more.
-    let screen = terminal.wait_for_all(&["OUTCOME", "+3.5 %"]);
-    assert!(screen.contains("score 8402, +3.5 % on the baseline"), "{screen}");
+}
+
+#[test]
+fn a_climb_under_ones_own_program_goes_by_the_scores_that_are_typed() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = opened(&dir, "--pace 60 --load manual --stages baseline,power");
+    let mut trials = 0;
+    for score in ["8120", "8150", "8110"] {
+        let screen = scored(&terminal, &mut trials, score);
+        assert!(screen.contains(&format!("score {score}")), "{screen}");
+    }
     terminal.press(&["1"]);
     terminal.wait_for_all(&["score, median", "8120", "8150 (+0.37 %)"]);
-    terminal.press(&["q"]);
+    // What is no score is told, and the run goes on.
+    terminal.press(&["2"]);
+    terminal.press(&["Enter"]);
+    terminal.wait_for("w say what you saw");
+    terminal.press(&["w"]);
+    terminal.wait_for("What did you see?");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("Score of this run");
+    terminal.type_in("fast");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("\"fast\" is no score");
+    terminal.close("Score of this run");
+    terminal.wait_for("RUNNING");
+    terminal.press(&["q", "y"]);
     terminal.wait_for("ended with 0");
 }
 

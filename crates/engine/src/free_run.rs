@@ -12,8 +12,8 @@
 use tracing::{info, warn};
 use yard_step_core::{
     Advice, Alarm, AlarmRaised, CheckedFrame, ClimbEvent, Ending, Fault, Meaning, Purpose, Risk,
-    Sample, Seconds, Settings, Stage, Suggestion, Trace, TrialRecord, TrialRequest, Verdict, alarm,
-    in_short,
+    Sample, Seconds, SettingKind, Settings, Stage, Suggestion, Trace, TrialRecord, TrialRequest,
+    Verdict, alarm, in_short,
 };
 use yard_step_scenes::Scene;
 
@@ -141,7 +141,7 @@ impl Course {
     fn view(&self, run: Option<&Run>) -> FreeView {
         let mut segments = self.segments.clone();
         let before = self.segments.last().map(|segment| segment.asked);
-        segments.extend(run.map(|run| SegmentView::of_run(run, before.as_ref())));
+        segments.extend(run.map(|run| segment_of_run(run, before.as_ref())));
         FreeView {
             load: self.load.clone(),
             at: Seconds(self.before.value() + run.map_or(0.0, |run| run.sample().at.value())),
@@ -435,7 +435,7 @@ impl Engine {
         self.begun = None;
         course.before = course.before + run.sample().at;
         let earlier = course.segments.last().map(|segment| segment.asked);
-        course.segments.push(SegmentView::of_record(run, &record, earlier.as_ref()));
+        course.segments.push(segment_of_record(run, &record, earlier.as_ref()));
         course.void = (record.verdict() == Verdict::Void && !record.was_stopped()).then(|| {
             format!("Segment {} does not count. {}", course.segments.len(), record.reason)
         });
@@ -522,4 +522,37 @@ impl Course {
 /// Whether a run ended to keep the card from harm: whatever it held, it goes back.
 fn is_safety_stop(ending: &Ending) -> bool {
     matches!(ending, Ending::Ceiling | Ending::SensorLost(_) | Ending::SensorsFrozen)
+}
+
+/// The present segment; `before` is what was asked for in the one before.
+fn segment_of_run(run: &Run, before: Option<&Settings>) -> SegmentView {
+    let asked = run.intent.asked;
+    let changed = match before {
+        None => asked.moved_but_fan(run.card()),
+        Some(before) => SettingKind::ALL
+            .into_iter()
+            .filter(|kind| asked.show(*kind) != before.show(*kind))
+            .map(|kind| format!("{} {}", kind.label(), asked.show(kind)))
+            .collect(),
+    };
+    SegmentView {
+        number: run.intent.number,
+        changed,
+        asked,
+        taken: run.taken,
+        seconds: run.sample().at,
+        seen: run.watch.glance(),
+        score: run.score(),
+        verdict: None,
+    }
+}
+
+/// A segment that has ended.
+fn segment_of_record(run: &Run, record: &TrialRecord, before: Option<&Settings>) -> SegmentView {
+    SegmentView {
+        seen: record.seen.clone(),
+        score: record.score,
+        verdict: Some(record.verdict()),
+        ..segment_of_run(run, before)
+    }
 }

@@ -1,11 +1,9 @@
 //! What there is to see of a free run: its segments, and the present one beside the one before.
 
 use yard_step_core::{
-    Advice, Limiter, Risk, Sample, Seconds, Seen, SettingKind, Settings, StepChange, Suggestion,
-    TimedReading, Trace, TrialRecord, Verdict, statistics,
+    Advice, Limiter, Risk, Sample, Seconds, Seen, Settings, StepChange, Suggestion, TimedReading,
+    Trace, Verdict, statistics,
 };
-
-use crate::trial::Run;
 
 /// Seconds of a segment next to a change that are compared.
 const COMPARED: usize = 180;
@@ -73,38 +71,6 @@ pub struct SegmentView {
 }
 
 impl SegmentView {
-    /// The present segment; `before` is what was asked for in the one before.
-    pub(crate) fn of_run(run: &Run, before: Option<&Settings>) -> Self {
-        let asked = run.intent.asked;
-        let changed = match before {
-            None => asked.moved_but_fan(run.card()),
-            Some(before) => SettingKind::ALL
-                .into_iter()
-                .filter(|kind| asked.show(*kind) != before.show(*kind))
-                .map(|kind| format!("{} {}", kind.label(), asked.show(kind)))
-                .collect(),
-        };
-        Self {
-            number: run.intent.number,
-            changed,
-            asked: run.intent.asked,
-            taken: run.taken,
-            seconds: run.sample().at,
-            seen: run.watch.glance(),
-            score: run.score(),
-            verdict: None,
-        }
-    }
-
-    pub(crate) fn of_record(run: &Run, record: &TrialRecord, before: Option<&Settings>) -> Self {
-        Self {
-            seen: record.seen.clone(),
-            score: record.score,
-            verdict: Some(record.verdict()),
-            ..Self::of_run(run, before)
-        }
-    }
-
     /// Share of its time under a limiter, 0 to 1.
     #[must_use]
     pub fn share(&self, limiter: Limiter) -> f64 {

@@ -1,87 +1,24 @@
 //! Free runs: a load that goes on while settings are changed.
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
+mod common;
+
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex};
 
+use common::{Course, Watched};
 use rstest::rstest;
 use tempfile::TempDir;
-use yard_step_card::{Card, CardChoice, CardError, LoadLost, Mishaps, Ran, StandIn, Work};
+use yard_step_card::{CardChoice, LoadLost};
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, Axis, CardDescription, Celsius, Domain, Fan, Machine, Meaning,
-    Percent, Plan, Purpose, Risk, Sample, Seconds, SettingKind, Settings, Stage, Verdict,
+    Percent, Plan, Purpose, Risk, Seconds, SettingKind, Settings, Stage, Verdict,
 };
 use yard_step_engine::{
     Driver, Engine, EngineError, FreeRun, FreeStart, FreeView, Hand, KeepWhat, KeepWish, Restart,
     RunView,
 };
 use yard_step_ledger::{DataDir, Ledger};
-
-/// What a card has been made to do wrong, and what reached it.
-#[derive(Default)]
-struct Course {
-    lost: Option<LoadLost>,
-    temperature: Option<Celsius>,
-    /// Share of the time that other programs take, percent.
-    busy: f64,
-    applied: Vec<Settings>,
-    /// For each apply, the settings of the intent that was in the ledger by then.
-    intents: Vec<Option<Settings>>,
-    /// How often the card was left without a load.
-    idled: usize,
-}
-
-/// A stand-in that is watched.
-struct Watched {
-    card: StandIn,
-    course: Arc<Mutex<Course>>,
-    ledger: Ledger,
-}
-
-impl Card for Watched {
-    fn description(&self) -> &CardDescription {
-        self.card.description()
-    }
-    fn apply(&mut self, settings: &Settings) -> Result<(), CardError> {
-        let climbs = self.ledger.climb_lines(false).unwrap();
-        let intent = climbs.first().and_then(|line| {
-            self.ledger.climb(line.id).unwrap().unfinished.map(|intent| intent.asked)
-        });
-        let mut course = self.course.lock().unwrap();
-        course.applied.push(*settings);
-        course.intents.push(intent);
-        self.card.apply(settings)
-    }
-    fn taken(&mut self) -> Result<Settings, CardError> {
-        self.card.taken()
-    }
-    fn sample(&mut self) -> Result<Sample, CardError> {
-        let mut sample = self.card.sample()?;
-        let course = self.course.lock().unwrap();
-        sample.core_temperature = course.temperature.or(sample.core_temperature);
-        if course.busy > 0.0 {
-            sample.background = Some(Percent(course.busy));
-        }
-        Ok(sample)
-    }
-    fn run(&mut self, span: Seconds, work: Work<'_>) -> Result<Ran, LoadLost> {
-        match self.course.lock().unwrap().lost {
-            Some(lost) => Err(lost),
-            None => self.card.run(span, work),
-        }
-    }
-    fn idle(&mut self, span: Seconds) {
-        self.course.lock().unwrap().idled += 1;
-        self.card.idle(span);
-    }
-    fn restart_machine(&mut self) -> bool {
-        self.course.lock().unwrap().lost = None;
-        self.card.restart_machine()
-    }
-    fn boot(&mut self) -> String {
-        self.card.boot()
-    }
-}
 
 struct Bench {
     _dir: TempDir,
@@ -97,10 +34,7 @@ impl Bench {
     }
 
     fn engine_on(&self, kind: &CardChoice) -> Engine {
-        let mut card = kind.open(5, 0).unwrap();
-        card.set_mishaps(Mishaps::NONE);
-        let course = Arc::clone(&self.course);
-        let card = Box::new(Watched { card, course, ledger: self.ledger.clone() });
+        let card = Watched::new(kind, &self.ledger, &self.course);
         let plan = Plan { scene: "lantern".into(), ..Plan::default() };
         Engine::begin(card, self.ledger.clone(), plan, &[Stage::Baseline, Stage::Core]).unwrap()
     }

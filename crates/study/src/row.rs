@@ -170,3 +170,95 @@ pub fn write_csv<R: Serialize>(rows: &[R], to: impl io::Write) -> io::Result<()>
     }
     table.flush()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn row(policy: Policy, kind: &str, seed: u64) -> Row {
+        Row {
+            kind: kind.into(),
+            seed,
+            policy,
+            trials: 20,
+            minutes: 100.0,
+            machine_downs: 0,
+            driver_resets: 0,
+            core_mhz: 90,
+            memory_mhz: 100,
+            best_core_mhz: Some(105),
+            best_memory_mhz: Some(110),
+            score: 990.0,
+            best_score: Some(1_000.0),
+            gap_percent: Some(1.0),
+            holds: true,
+            claimed: Some(0.992),
+            stuck: false,
+        }
+    }
+
+    fn many() -> Vec<Row> {
+        (0..10)
+            .map(|seed| Row {
+                gap_percent: Some(seed as f64 / 10.0),
+                holds: seed != 3,
+                machine_downs: usize::from(seed < 2),
+                driver_resets: 1,
+                stuck: seed == 9,
+                trials: 10 + seed as usize,
+                minutes: 60.0 + seed as f64,
+                ..row(Policy::Bayesian, if seed < 4 { "tarn-310" } else { "bracken-208" }, seed)
+            })
+            .collect()
+    }
+
+    #[test]
+    fn a_summary_is_over_all_cards_and_then_over_each_kind() {
+        let all = summaries(&many());
+        let kinds: Vec<Option<&str>> = all.iter().map(|one| one.kind.as_deref()).collect();
+        assert_eq!(kinds, [None, Some("bracken-208"), Some("tarn-310")]);
+        let whole = &all[0];
+        assert_eq!((whole.cards, whole.machine_downs, whole.driver_resets), (10, 2, 10));
+        assert_eq!((whole.stuck, whole.trials, whole.minutes), (1, 14.5, 64.5));
+        assert!((whole.not_holding_percent - 10.0).abs() < 1e-9);
+        assert!((all[2].not_holding_percent - 25.0).abs() < 1e-9, "one of four");
+        assert_eq!((all[1].cards, all[2].cards), (6, 4));
+        assert_eq!(whole.core_gap_mhz, 15.0);
+    }
+
+    #[test]
+    fn the_gap_is_told_by_its_middle_and_by_what_nine_of_ten_do_not_exceed() {
+        let whole = &summaries(&many())[0];
+        assert!((whole.gap_median_percent - 0.45).abs() < 1e-9, "{whole:?}");
+        assert!((whole.gap_ninth_percent - 0.81).abs() < 1e-9, "{whole:?}");
+        // What holds nowhere has no gap, and does not count as one of zero.
+        let mut rows = many();
+        rows.iter_mut().skip(1).for_each(|row| row.gap_percent = None);
+        rows[0].gap_percent = Some(2.0);
+        assert_eq!(summaries(&rows)[0].gap_median_percent, 2.0);
+    }
+
+    #[test]
+    fn policies_are_told_one_by_one_and_those_that_were_not_run_are_left_out() {
+        let rows = [row(Policy::FixedStep, "tarn-310", 1), row(Policy::Bayesian, "tarn-310", 1)];
+        let told: Vec<Policy> = summaries(&rows)
+            .into_iter()
+            .filter(|one| one.kind.is_none())
+            .map(|one| one.policy)
+            .collect();
+        assert_eq!(told, [Policy::FixedStep, Policy::Bayesian]);
+        assert!(summaries(&[]).is_empty());
+    }
+
+    #[rstest]
+    #[case("kind,seed,policy,trials,minutes", 0)]
+    #[case("tarn-310,7,bayesian,20,100.0", 1)]
+    fn rows_are_written_with_a_header(#[case] begins: &str, #[case] line: usize) {
+        let mut text = Vec::new();
+        write_csv(&[row(Policy::Bayesian, "tarn-310", 7)], &mut text).unwrap();
+        let text = String::from_utf8(text).unwrap();
+        assert!(text.lines().nth(line).unwrap().starts_with(begins), "{text}");
+        assert_eq!(text.lines().count(), 2);
+    }
+}

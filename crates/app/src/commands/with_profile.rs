@@ -62,7 +62,7 @@ pub(crate) fn with_profile(
         ProfileRun::begin(rig, &ledger, &view.profile, options.yes).map_err(
             |error| match error {
                 EngineError::NeedsYes(risk) => Failure::failed(format!(
-                    "{} Say --yes to apply it all the same.",
+                    "{} Add --yes to apply it anyway.",
                     yard_step_words::risk(&risk)
                 )),
                 other => other.into(),

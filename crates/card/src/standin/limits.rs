@@ -124,3 +124,58 @@ impl Physics {
         (memory.clock_mhz + offset - relaxed) * (1.0 + timing) / (1.0 + resent)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn model() -> Model {
+        Model::read(include_str!("../../cards/tarn-310.toml")).unwrap()
+    }
+
+    #[test]
+    fn at_its_limit_a_domain_has_a_fault_a_day_and_each_e_fold_more_e_times_as_many() {
+        assert!((Past::rate(0.0) * 24.0 - 1.0).abs() < 1e-12);
+        for past in [-8.0, -1.0, 0.0, 3.0, 10.0] {
+            let ratio = Past::rate(past + 1.0) / Past::rate(past);
+            assert!((ratio - std::f64::consts::E).abs() < 1e-9, "{past}: {ratio}");
+        }
+        assert_eq!(Past::rate(40.0), Past::rate(15.0), "beyond some point all fails at once");
+    }
+
+    #[rstest]
+    #[case(0.0, -50.0)]
+    #[case(-50.0, 0.0)]
+    #[case(1.5, 1.5)]
+    fn faults_of_both_domains_add_up(#[case] core: f64, #[case] memory: f64) {
+        let both = Past { core, memory }.faults_per_hour();
+        assert!((both - Past::rate(core) - Past::rate(memory)).abs() < 1e-12);
+        assert!(both >= Past::rate(core.max(memory)));
+    }
+
+    #[test]
+    fn the_curve_goes_through_its_points_and_rises_between_them() {
+        let model = model();
+        for (millivolt, mhz) in &model.clocks.curve {
+            let at = curve_clock(&model, millivolt / 1_000.0);
+            assert!((at - mhz).abs() < 1e-6, "{millivolt} mV: {at}, not {mhz}");
+        }
+        let clocks: Vec<f64> = (600..1_200)
+            .map(|millivolt| curve_clock(&model, f64::from(millivolt) / 1_000.0))
+            .collect();
+        assert!(clocks.windows(2).all(|pair| pair[0] <= pair[1]));
+    }
+
+    #[test]
+    fn above_its_top_a_volt_brings_ever_less_clock() {
+        let model = model();
+        let (top, mhz) = *model.clocks.curve.last().unwrap();
+        let above = |millivolt: f64| curve_clock(&model, (top + millivolt) / 1_000.0) - mhz;
+        let gains = [10.0, 20.0, 30.0, 40.0].map(|at| above(at) - above(at - 10.0));
+        assert!(gains.windows(2).all(|pair| pair[1] < pair[0] && pair[1] > 0.0), "{gains:?}");
+        // At 50 mV half of what the slope promises is gone.
+        let slope = above(1e-3) / 1e-3;
+        assert!((above(50.0) / (slope * 50.0) - 0.5).abs() < 0.01, "{}", above(50.0) / slope);
+    }
+}

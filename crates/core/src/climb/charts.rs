@@ -247,3 +247,68 @@ pub fn in_short(settings: &Settings, card: &CardDescription) -> String {
     }
     if parts.is_empty() { "stock".into() } else { parts.join(", ") }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::air::fan::Fan;
+    use crate::fixtures::card;
+    use crate::plan::Plan;
+    use crate::units::{Percent, Watt};
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(|_: &mut Settings| (), "stock")]
+    #[case(|s: &mut Settings| s.core_offset = Some(MhzOffset(60)), "core +60 MHz")]
+    #[case(|s: &mut Settings| s.power_limit = Some(Watt(286.0)), "power 286 W")]
+    #[case(|s: &mut Settings| s.fan = Some(Fan::Fixed(Percent(40.0))), "stock")]
+    #[case(
+        |s: &mut Settings| {
+            s.core_offset = Some(MhzOffset(-30));
+            s.power_limit = Some(Watt(286.0));
+        },
+        "core −30 MHz"
+    )]
+    fn settings_in_short_name_what_matters_most(
+        #[case] change: fn(&mut Settings),
+        #[case] told: &str,
+    ) {
+        let mut settings = Settings::stock(&card());
+        change(&mut settings);
+        assert_eq!(in_short(&settings, &card()), told);
+    }
+
+    fn climb() -> Climb {
+        let plan = Plan { policy: Policy::Bayesian, ..Plan::default() };
+        Climb::new(card(), plan, &[Stage::Baseline, Stage::Core]).unwrap()
+    }
+
+    #[test]
+    fn the_chance_of_a_fault_rises_with_the_clock_from_next_to_none_at_stock() {
+        let climb = climb();
+        let stairs = climb.stairs(Domain::Core, &climb.next()).unwrap();
+        assert!(stairs.risks.len() > 10, "{}", stairs.risks.len());
+        let rises = |pair: &[(MhzOffset, f64)]| pair[0].0 < pair[1].0 && pair[0].1 <= pair[1].1;
+        assert!(stairs.risks.windows(2).all(rises), "{:?}", stairs.risks);
+        let at_stock = stairs.risk(MhzOffset::STOCK).unwrap();
+        assert!(at_stock < 0.02, "{at_stock}");
+        assert!(stairs.risk(MhzOffset(300)).unwrap() > 0.5, "far past any edge");
+        // Between two values the chance is that of the bolder one.
+        let (value, risk) = stairs.risks[3];
+        assert_eq!(stairs.risk(MhzOffset(value.0 - 1)), Some(risk));
+    }
+
+    #[test]
+    fn a_climb_has_no_staircase_of_a_clock_it_does_not_look_for() {
+        let climb = climb();
+        assert_eq!(climb.stairs(Domain::Memory, &climb.next()), None);
+        let stepwise = Climb::new(
+            card(),
+            Plan { policy: Policy::FixedStep, ..Plan::default() },
+            &climb.stages,
+        )
+        .unwrap();
+        let stairs = stepwise.stairs(Domain::Core, &stepwise.next()).unwrap();
+        assert!(stairs.risks.is_empty() && stairs.band.is_none(), "nothing is known yet");
+    }
+}

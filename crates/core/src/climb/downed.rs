@@ -110,3 +110,106 @@ impl Climb {
         if barred.is_empty() { None } else { values.find(is_barred) }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::air::fan::Fan;
+    use crate::climb::{ClimbEvent, Stage, TrialRecord};
+    use crate::fixtures::{card, record};
+    use crate::plan::Plan;
+    use crate::units::{Percent, Watt};
+    use rstest::rstest;
+
+    fn at(mhz: i32) -> Settings {
+        Settings { core_offset: Some(MhzOffset(mhz)), ..Settings::stock(&card()) }
+    }
+
+    fn climb() -> Climb {
+        Climb::new(card(), Plan::default(), &[Stage::Baseline, Stage::Core]).unwrap()
+    }
+
+    fn ended(climb: &mut Climb, settings: Settings, verdict: Verdict) {
+        let number = climb.trials().len() as u32 + 1;
+        let trial = TrialRecord {
+            asked: settings,
+            taken: Some(settings),
+            judged: verdict,
+            ..record(number)
+        };
+        climb.handle(ClimbEvent::TrialEnded(Box::new(trial)));
+    }
+
+    fn elsewhere(mhz: i32) -> Downed {
+        Downed { climb: 3, trial: 8, asked: at(mhz), held: at(mhz) }
+    }
+
+    #[rstest]
+    #[case::the_same(at(120), true)]
+    #[case::bolder(at(135), true)]
+    #[case::milder(at(105), false)]
+    #[case::with_another_fan(Settings { fan: Some(Fan::Fixed(Percent(100.0))), ..at(120) }, true)]
+    #[case::with_less_power(Settings { power_limit: Some(Watt(150.0)), ..at(120) }, true)]
+    #[case::stock(at(0), false)]
+    fn what_is_at_least_as_bold_as_a_machine_down_is_barred(
+        #[case] settings: Settings,
+        #[case] barred: bool,
+    ) {
+        let mut climb = climb();
+        ended(&mut climb, at(120), Verdict::MachineDown);
+        assert_eq!(climb.risk_of(&settings).is_some(), barred);
+        assert_eq!(climb.is_barred(&settings), barred);
+        assert!(!climb.is_barred_by_others(&settings), "it was this climb's own");
+    }
+
+    #[test]
+    fn a_risk_names_the_trial_and_another_climb_and_whether_it_is_the_very_same() {
+        let mut climb = climb();
+        climb.handle(ClimbEvent::Remembered(vec![elsewhere(90)]));
+        let faster = Settings { fan: Some(Fan::Fixed(Percent(100.0))), ..at(90) };
+        let expected = |is_same| Risk::MachineDown {
+            trial: 8,
+            climb: Some(3),
+            is_same,
+            moved: vec!["core clock offset +90 MHz".into()],
+        };
+        assert_eq!(climb.risk_of(&faster), Some(expected(true)), "the fan aside");
+        assert_eq!(climb.risk_of(&at(105)), Some(expected(false)));
+        assert!(climb.is_barred_by_others(&at(105)));
+    }
+
+    #[rstest]
+    #[case::clean(Verdict::Clean, true)]
+    #[case::slower(Verdict::Slower, true)]
+    #[case::void(Verdict::Void, false)]
+    #[case::artifacts(Verdict::Artifacts, false)]
+    fn only_settings_that_held_since_lift_it(#[case] since: Verdict, #[case] lifted: bool) {
+        let mut climb = climb();
+        ended(&mut climb, at(90), Verdict::MachineDown);
+        ended(&mut climb, at(105), since);
+        assert_eq!(climb.risk_of(&at(90)).is_none(), lifted);
+    }
+
+    #[test]
+    fn what_held_before_another_climb_went_down_lifts_nothing() {
+        let mut climb = climb();
+        ended(&mut climb, at(120), Verdict::Clean);
+        climb.handle(ClimbEvent::Remembered(vec![elsewhere(90)]));
+        assert!(climb.risk_of(&at(90)).is_some(), "it went down after that");
+        ended(&mut climb, at(90), Verdict::Clean);
+        assert!(climb.risk_of(&at(90)).is_none());
+    }
+
+    #[test]
+    fn the_lowest_barred_value_of_an_axis_is_found_in_its_bins() {
+        let mut climb = climb();
+        let axis = Axis::of(&card(), crate::load::artifact::Domain::Core).unwrap();
+        assert_eq!(climb.barred_from(&axis, &at(0)), None);
+        climb.handle(ClimbEvent::Remembered(vec![elsewhere(100)]));
+        assert_eq!(
+            climb.barred_from(&axis, &at(0)),
+            Some(MhzOffset(105)),
+            "the first bin above 100"
+        );
+    }
+}

@@ -16,7 +16,6 @@ use crate::tui::keys::table::action_for;
 use crate::tui::overlays::profile_forms::keep_form;
 use crate::tui::overlays::questions::question_before;
 use crate::tui::overlays::{FileUse, Overlay, Question, Yes, free_value, mark, path_of, value_of};
-use crate::tui::views::climb::free;
 use crate::tui::views::ledger::state::Came;
 use crate::tui::views::shape::state::ShapeState;
 use crate::tui::views::{ledger, shape, weigh};
@@ -198,7 +197,7 @@ impl State {
                 }
             }
             Action::KeepTrial if is_free(snapshot) => {
-                let settings = free::asked(snapshot, &self.free);
+                let settings = self.free.asked(snapshot);
                 let what = KeepWhat::Settings(Box::new(settings));
                 self.overlay = Some(keep_form("free run".into(), what));
             }
@@ -245,9 +244,7 @@ impl State {
     /// cannot be asked for yet.
     pub(super) fn apply_what_is_shaped(&mut self, snapshot: &Snapshot) -> Outcome {
         let shaped = self.shape.shown(snapshot).settings();
-        match shaped
-            .ok()
-            .filter(|shaped| is_free(snapshot) && *shaped != free::asked(snapshot, &self.free))
+        match shaped.ok().filter(|shaped| is_free(snapshot) && *shaped != self.free.asked(snapshot))
         {
             Some(settings) => {
                 self.free.wanted = Some(settings);

@@ -8,12 +8,14 @@ use ratatui::crossterm::event::{
 use ratatui::layout::Rect;
 use rstest::rstest;
 use yard_step_core::Verdict;
-use yard_step_engine::{Activity, Command, KeepWhat, KeepWish, NextView, Restart, Snapshot};
+use yard_step_engine::{
+    Activity, Command, FreeStart, KeepWhat, KeepWish, NextView, Restart, Snapshot,
+};
 use yard_step_scenes::Scene;
 
 use crate::tui::app::outcome::Outcome;
 use crate::tui::app::state::State;
-use crate::tui::fixtures::{down, run_view, snapshot};
+use crate::tui::fixtures::{down, ended_free_view, free_snapshot, run_view, snapshot};
 use crate::tui::keys::action::View;
 use crate::tui::overlays::Overlay;
 use crate::tui::views::ledger::browser::{Change, List};
@@ -376,4 +378,144 @@ fn in_ledger_tab_leads_to_profiles_whose_keys_are_their_own() {
     assert_eq!(gone, Outcome::Send(Command::DropProfile("last autumn".into())));
     press(&mut state, &snapshot, KeyCode::Char('l'));
     assert_eq!(state.view, View::Shape);
+}
+
+/// What a free run would begin with: `F`, and the load that is offered first.
+fn begun(state: &mut State, snapshot: &Snapshot) -> FreeStart {
+    press(state, snapshot, KeyCode::Char('F'));
+    assert!(matches!(state.overlay, Some(Overlay::Loads(_))), "{:?}", state.overlay);
+    match press(state, snapshot, KeyCode::Enter) {
+        Outcome::Send(Command::FreeRun(start)) => *start,
+        other => panic!("not begun: {other:?}"),
+    }
+}
+
+#[test]
+fn a_free_run_begins_under_what_is_looked_at_or_shaped_else_the_engine_chooses() {
+    let mut snapshot = shapeable();
+    let mut state = State::new(View::Survey);
+    let start = begun(&mut state, &snapshot);
+    assert_eq!((start.settings, start.yes), (None, false));
+    assert_eq!(start.load.as_deref(), Some("medley"), "that of the plan");
+    assert_eq!(state.view, View::Climb);
+
+    snapshot.runs.looked_at = Some(Arc::new(run_view()));
+    let start = begun(&mut state, &snapshot);
+    assert_eq!(start.settings, run_view().taken, "the trial that is looked at");
+
+    snapshot.runs.looked_at = None;
+    let mut state = State::new(View::Shape);
+    press(&mut state, &snapshot, KeyCode::End);
+    press(&mut state, &snapshot, KeyCode::Up);
+    let shaped = state.shape.draft(&snapshot).settings().unwrap();
+    let start = begun(&mut state, &snapshot);
+    assert_eq!(start.settings, Some(shaped));
+    assert_eq!(state.view, View::Shape, "one sees the card move along its curve");
+}
+
+#[test]
+fn another_load_is_chosen_from_the_list() {
+    let snapshot = snapshot();
+    let mut state = State::new(View::Climb);
+    press(&mut state, &snapshot, KeyCode::Char('F'));
+    for _ in 0..9 {
+        press(&mut state, &snapshot, KeyCode::Down);
+    }
+    assert_eq!(state.overlay, Some(Overlay::Loads(1)), "no further than the last");
+    let Outcome::Send(Command::FreeRun(start)) = press(&mut state, &snapshot, KeyCode::Enter)
+    else {
+        panic!("not begun")
+    };
+    assert_eq!(start.load.as_deref(), Some("kiln"));
+    press(&mut state, &snapshot, KeyCode::Char('F'));
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Esc), Outcome::Nothing);
+    assert_eq!(state.overlay, None);
+}
+
+#[test]
+fn what_is_shaped_in_a_free_run_is_applied_at_once_and_a_drag_when_it_is_over() {
+    let mut snapshot = shapeable();
+    let running = free_snapshot();
+    snapshot.runs.activity = Activity::Running;
+    snapshot.runs.free = running.runs.free;
+    let mut state = State::new(View::Shape);
+    press(&mut state, &snapshot, KeyCode::End);
+    let moved = press(&mut state, &snapshot, KeyCode::Up);
+    let Outcome::Send(Command::Apply { settings, yes: false }) = moved else {
+        panic!("not applied: {moved:?}")
+    };
+    assert!(settings.curve.is_some());
+    // The same again asks for nothing.
+    assert_eq!(state.apply_what_is_shaped(&snapshot), Outcome::Nothing);
+
+    let left = MouseButton::Left;
+    state.handle(&at(MouseEventKind::Down(left), (50, 30)), &snapshot, AREA);
+    let dragged = state.handle(&at(MouseEventKind::Drag(left), (50, 26)), &snapshot, AREA);
+    assert_eq!(dragged, Outcome::Nothing, "not yet");
+    let over = state.handle(&at(MouseEventKind::Up(left), (50, 26)), &snapshot, AREA);
+    assert!(matches!(over, Outcome::Send(Command::Apply { .. })), "{over:?}");
+}
+
+#[test]
+fn without_a_free_run_nothing_that_is_shaped_is_applied() {
+    let snapshot = shapeable();
+    let mut state = State::new(View::Shape);
+    press(&mut state, &snapshot, KeyCode::End);
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Up), Outcome::Nothing);
+    assert_eq!(state.apply_what_is_shaped(&snapshot), Outcome::Nothing);
+}
+
+#[rstest]
+#[case(KeyCode::Char('v'), true)]
+#[case(KeyCode::Char('g'), true)]
+#[case(KeyCode::Char('u'), true)]
+#[case(KeyCode::Right, true)]
+#[case(KeyCode::Char('y'), false)]
+#[case(KeyCode::Char('a'), false)]
+#[case(KeyCode::Char('e'), false)]
+#[case(KeyCode::Char('z'), false)]
+fn the_keys_of_a_free_run_are_those_and_no_others(#[case] code: KeyCode, #[case] sends: bool) {
+    let outcome = press(&mut State::new(View::Climb), &free_snapshot(), code);
+    assert_eq!(matches!(outcome, Outcome::Send(_)), sends, "{outcome:?}");
+    let elsewhere = press(&mut State::new(View::Trace), &free_snapshot(), code);
+    assert!(!matches!(elsewhere, Outcome::Send(Command::Apply { .. })), "only where it is seen");
+}
+
+#[test]
+fn a_number_for_a_free_run_is_typed_into_a_line_of_its_own() {
+    let snapshot = free_snapshot();
+    let mut state = State::new(View::Climb);
+    press(&mut state, &snapshot, KeyCode::Down);
+    press(&mut state, &snapshot, KeyCode::Enter);
+    assert!(matches!(state.overlay, Some(Overlay::FreeValue { label: "core clock offset", .. })));
+    type_in(&mut state, &snapshot, "45");
+    let sent = press(&mut state, &snapshot, KeyCode::Enter);
+    let Outcome::Send(Command::Apply { settings, .. }) = sent else { panic!("{sent:?}") };
+    assert_eq!(settings.core_offset, Some(yard_step_core::MhzOffset(45)));
+    // Nothing typed changes nothing, and stays.
+    press(&mut state, &snapshot, KeyCode::Enter);
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Enter), Outcome::Nothing);
+    press(&mut state, &snapshot, KeyCode::Esc);
+    assert_eq!(state.overlay, None);
+}
+
+#[test]
+fn a_free_run_that_has_ended_is_put_away_by_escape() {
+    let mut snapshot = snapshot();
+    snapshot.runs.free = Some(Arc::new(ended_free_view()));
+    let mut state = State::new(View::Climb);
+    assert!(state.moment(&snapshot).free_over);
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Esc), Outcome::Nothing);
+    assert!(!state.moment(&snapshot).free_over, "the climb is shown again");
+}
+
+#[test]
+fn the_form_of_the_settings_begins_with_what_held_and_is_shown_beside_the_clock_line() {
+    let snapshot = snapshot();
+    let mut state = State::new(View::Survey);
+    press(&mut state, &snapshot, KeyCode::Char('t'));
+    assert_eq!(state.view, View::Climb);
+    let Some(Overlay::Settings(form)) = &state.overlay else { panic!("{:?}", state.overlay) };
+    let held = snapshot.climb.trials.iter().rev().find(|trial| trial.verdict() == Verdict::Clean);
+    assert_eq!(form.settings(), held.unwrap().held(), "not with stock");
 }

@@ -118,10 +118,13 @@ pub(crate) fn draw_overlay(
             "Score of this run",
             vec![
                 (
-                    format!("You say: {verdict}. Which score did your program tell?"),
+                    format!("You say: {verdict}. What score did your program give?"),
                     theme.style(Role::Text),
                 ),
-                ("The higher the better; nothing, if it told none.".into(), theme.style(Role::Dim)),
+                (
+                    "Higher is better; leave it empty if it gave none.".into(),
+                    theme.style(Role::Dim),
+                ),
                 (String::new(), Style::new()),
                 (text.shown(), theme.style(Role::Title)),
                 (problem.clone().unwrap_or_default(), theme.style(Role::Bad)),
@@ -156,7 +159,7 @@ fn load_lines(theme: Theme, chosen: usize, snapshot: &Snapshot) -> Lines {
     lines.insert(
         0,
         (
-            "It runs until you stop it; settings change while it runs.".into(),
+            "It runs until you stop it. You can change settings while it runs.".into(),
             theme.style(Role::Text),
         ),
     );
@@ -311,21 +314,28 @@ fn draw_settings(
     let height = (rows + 5 + keys.len() as u16).min(area.height);
     let place = Rect {
         x: area.right() - width,
-        y: area.y + (next_step::HEIGHT + 1).min(area.height - height),
+        y: area.y + (next_step::HEIGHT + 1).min(area.height.saturating_sub(height)),
         width,
         height,
     };
     clear(buffer, place, theme);
     let accent = theme.style(Role::Accent);
     write(buffer, place, (place.x + 2, place.y + 1), "Settings of your own", accent);
-    let space = Rect { x: place.x + 1, y: place.y + 2, width: width - 1, height: rows + 1 };
+    let space =
+        Rect { x: place.x + 1, y: place.y + 2, width: width.saturating_sub(1), height: rows + 1 };
     let space = space.intersection(place);
     let asked = form.settings();
     let (held, chosen) = (snapshot.machine.held, form.chosen());
     SettingsPanel { snapshot, asked: &asked, held, chosen }.draw_lines(buffer, space, theme);
     let typed = form.typing().map_or(String::new(), |typed| format!("{typed}  {}", form.preview()));
     let below = place.y + 3 + rows;
-    write(buffer, place, (place.x + 2, below), &cut(&typed, width - 4), theme.style(Role::Warn));
+    write(
+        buffer,
+        place,
+        (place.x + 2, below),
+        &cut(&typed, width.saturating_sub(4)),
+        theme.style(Role::Warn),
+    );
     for (index, line) in keys.iter().enumerate() {
         write(buffer, place, (place.x + 2, below + 1 + index as u16), line, accent);
     }
@@ -477,4 +487,134 @@ fn mark_lines(theme: Theme, trial: u32, chosen: usize) -> Lines {
     lines.push((String::new(), Style::new()));
     lines.push(("↑ ↓ choose   Enter mark   Esc cancel".into(), theme.style(Role::Accent)));
     lines
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tui::fixtures::{free_snapshot, snapshot};
+    use crate::tui::overlays::{free_value, score_of};
+    use crate::tui::theme::Depth;
+    use crate::tui::widgets::entry::Entry;
+    use crate::tui::widgets::testing::{AWKWARD, drawn};
+    use ratatui::crossterm::event::KeyCode;
+    use rstest::rstest;
+
+    const THEME: Theme = Theme::new(Depth::None);
+
+    fn shown(overlay: &Overlay, snapshot: &Snapshot, width: u16, height: u16) -> Vec<String> {
+        let state = crate::tui::app::state::State::new(crate::tui::keys::action::View::Climb);
+        let behind = Behind {
+            moment: state.moment(snapshot),
+            snapshot,
+            ledger: &state.ledger,
+            shape: &state.shape,
+        };
+        drawn(width, height, |buffer, area| draw_overlay(buffer, area, THEME, overlay, behind))
+    }
+
+    fn lines(count: usize) -> Lines {
+        (0..count).map(|index| (index.to_string(), Style::new())).collect()
+    }
+
+    #[rstest]
+    #[case::all_fit(5, 12, 0, &["0", "1", "2", "3", "4"])]
+    #[case::the_first(9, 8, 0, &["0", "1", "2", "8"])]
+    #[case::around_the_focus(9, 8, 5, &["4", "5", "6", "8"])]
+    #[case::the_last(9, 8, 8, &["5", "6", "7", "8"])]
+    #[case::hardly_any_room(9, 2, 3, &["4", "8"])]
+    fn as_many_lines_as_fit_with_the_focus_and_always_the_keys(
+        #[case] count: usize,
+        #[case] height: u16,
+        #[case] focus: usize,
+        #[case] expected: &[&str],
+    ) {
+        let left: Vec<String> =
+            fitting(lines(count), height, focus).into_iter().map(|(line, _)| line).collect();
+        assert_eq!(left, expected);
+    }
+
+    fn form(keys: &[KeyCode]) -> Overlay {
+        use crate::tui::overlays::settings::Chosen;
+        let form = SettingsForm::of(&snapshot().machine.card, None);
+        let form = keys.iter().fold(form, |form, key| match form.key(*key) {
+            Chosen::NotYet(form) => form,
+            Chosen::Done(settings) => panic!("done with {settings:?}"),
+        });
+        Overlay::Settings(Box::new(form))
+    }
+
+    #[rstest]
+    #[case(160, 50, 98)]
+    #[case(100, 30, 55)]
+    fn the_settings_stand_in_the_right_column_and_leave_the_clock_line_free(
+        #[case] width: u16,
+        #[case] height: u16,
+        #[case] from: usize,
+    ) {
+        let lines = shown(&form(&[KeyCode::Down, KeyCode::Char('7')]), &snapshot(), width, height);
+        for line in &lines {
+            let first = line.chars().position(|character| character != ' ').unwrap_or(from);
+            assert!(first >= from, "{line}");
+        }
+        let text = lines.join("\n");
+        assert!(
+            text.contains("Settings of your own") && text.contains("▸ core clock offset"),
+            "{text}"
+        );
+        assert!(text.contains("7▏  7 → ±0 MHz, in steps of 15 MHz"), "{text}");
+        assert!(text.contains("Enter try next · Esc cancel"), "{text}");
+    }
+
+    #[rstest]
+    #[case("90", "90 → +90 MHz")]
+    #[case("999", "999 → +300 MHz, the card's maximum")]
+    #[case("fast", "\"fast\" is not a number: nothing would change.")]
+    fn what_a_free_run_would_take_is_told_before_enter(#[case] typed: &str, #[case] told: &str) {
+        let Overlay::FreeValue { label, .. } = free_value("core clock offset") else { panic!() };
+        let overlay = Overlay::FreeValue { text: Entry::new(typed, 10), label };
+        let text = shown(&overlay, &free_snapshot(), 100, 30).join("\n");
+        assert!(text.contains("While the load runs") && text.contains(told), "{text}");
+    }
+
+    #[test]
+    fn the_loads_are_listed_with_what_they_ask_and_which_is_the_plans() {
+        let text = shown(&Overlay::Loads(1), &snapshot(), 100, 30).join("\n");
+        let line = |what: &str| text.lines().find(|line| line.contains(what)).unwrap();
+        assert!(line("kiln").contains("▸ kiln") && line("kiln").contains("most heat"), "{text}");
+        assert!(!line("medley").contains('▸'), "{text}");
+        assert!(text.contains("Enter begin"), "{text}");
+    }
+
+    #[test]
+    fn a_score_is_asked_for_with_what_was_said_and_a_wrong_one_is_named() {
+        let overlay = Overlay::Score {
+            verdict: Verdict::Clean,
+            text: Entry::new("fast", 12),
+            problem: Some("\"fast\" is no score".into()),
+        };
+        let text = shown(&overlay, &snapshot(), 100, 30).join("\n");
+        for told in ["Score of this run", "You say: clean.", "is no score", "Esc go on"] {
+            assert!(text.contains(told), "{told}: {text}");
+        }
+        let fresh = shown(&score_of(Verdict::Slower), &snapshot(), 100, 30).join("\n");
+        assert!(fresh.contains("You say: slower."), "{fresh}");
+    }
+
+    #[test]
+    fn any_size_will_do() {
+        let overlays = [
+            form(&[]),
+            Overlay::Loads(0),
+            free_value("fan"),
+            score_of(Verdict::Clean),
+            Overlay::Stages(0),
+            Overlay::Keys,
+        ];
+        for overlay in &overlays {
+            for (width, height) in AWKWARD.into_iter().chain([(60, 15), (250, 80)]) {
+                shown(overlay, &snapshot(), width, height);
+            }
+        }
+    }
 }

@@ -20,7 +20,7 @@ pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
             let NextView::Trial { what, risk: Some(risk), .. } = &snapshot.climb.next else {
                 return None;
             };
-            let what = format!("Try {what} all the same?");
+            let what = format!("Try {what} anyway?");
             ask(what, yard_step_words::risk(risk), Yes::Send(Command::Try { yes: true }))
         }
         Action::EndStage => ask(

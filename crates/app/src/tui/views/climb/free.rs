@@ -14,7 +14,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Modifier;
-use yard_step_core::{Channel, Limiter, Mhz, Seconds, Settings, in_short};
+use yard_step_core::{Channel, Limiter, Mhz, Seconds, in_short};
 use yard_step_engine::{Activity, Figure, FigureChange, FreeView, SegmentView, Snapshot};
 
 use crate::tui::theme::{Role, Theme, glyph};
@@ -73,15 +73,6 @@ pub(crate) fn is_shown(snapshot: &Snapshot, state: &FreeState) -> bool {
     snapshot.runs.looked_at.is_none() && !state.is_away(free)
 }
 
-/// What is asked for, or would be with the next key.
-pub(crate) fn asked(snapshot: &Snapshot, state: &FreeState) -> Settings {
-    let of_segment = snapshot.runs.free.as_ref().and_then(|free| free.segments.last());
-    state
-        .wanted
-        .or_else(|| of_segment.map(|segment| segment.asked))
-        .unwrap_or_else(|| Settings::stock(&snapshot.machine.card))
-}
-
 /// What lies in the settings at a place of the screen.
 pub(crate) fn hit(area: Rect, snapshot: &Snapshot, place: (u16, u16)) -> Option<Hit> {
     panel::hit(layout(area, snapshot).settings, snapshot, place)
@@ -99,7 +90,7 @@ pub(crate) fn draw(
     draw_head(buffer, places.head, theme, snapshot, free);
     draw_clock(buffer, places.clock, theme, snapshot, free);
     draw_comparison(buffer, places.compared, theme, free);
-    let asked = asked(snapshot, state);
+    let asked = state.asked(snapshot);
     let of_segment = free.segments.last().and_then(|segment| segment.taken);
     let held = if free.ended.is_some() { snapshot.machine.held } else { of_segment };
     SettingsPanel { snapshot, asked: &asked, held, chosen: state.chosen }.draw(
@@ -160,7 +151,7 @@ fn draw_head(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
         ),
         (Some((settings, risk)), ..) => {
             let text = format!(
-                "{}. {} y applies it all the same.",
+                "{}. {} y applies it anyway.",
                 in_short(settings, card),
                 yard_step_words::risk(risk)
             );
@@ -472,13 +463,10 @@ mod tests {
     fn what_needs_a_yes_says_why_and_which_key_says_it() {
         let mut snapshot = free_snapshot();
         let mut free = (**snapshot.runs.free.as_ref().unwrap()).clone();
-        free.asks = Some((Settings::stock(&snapshot.machine.card), down()));
+        free.asks = Some((yard_step_core::Settings::stock(&snapshot.machine.card), down()));
         snapshot.runs.free = Some(Arc::new(free));
         let text = text(&snapshot, 160, 47);
-        assert!(
-            text.contains("NEEDS A YES") && text.contains("applies it all the same."),
-            "{text}"
-        );
+        assert!(text.contains("NEEDS A YES") && text.contains("applies it anyway."), "{text}");
         assert!(!text.contains("G APPLIES"), "one thing at a time");
     }
 

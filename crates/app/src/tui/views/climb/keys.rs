@@ -130,7 +130,7 @@ pub(crate) static BINDINGS: &[Binding] = &[
     Binding {
         action: Action::FreeYes,
         keys: &[key('y')],
-        label: "apply all the same",
+        label: "apply anyway",
         help: "in a free run, apply settings that need a yes",
         applies: |m| m.free && m.asks && m.view == View::Climb,
         in_footer: true,
@@ -138,7 +138,7 @@ pub(crate) static BINDINGS: &[Binding] = &[
     Binding {
         action: Action::FreeTrial,
         keys: &[key('v')],
-        label: "try it whole",
+        label: "as a trial",
         help: "end the free run and try its settings next, as a trial of your own",
         applies: |m| m.free && m.view == View::Climb,
         in_footer: true,

@@ -4,7 +4,6 @@ use yard_step_core::{Offer, Settings, Verdict};
 use yard_step_engine::{Command, FreeView, SegmentView, Snapshot};
 
 use crate::tui::keys::action::{Action, Move};
-use crate::tui::views::climb::free;
 use crate::tui::views::climb::panel::{Hit, moved};
 
 /// The settings beside a free run.
@@ -36,6 +35,14 @@ impl FreeState {
             && self.away == free.segments.first().map(|segment| segment.number)
     }
 
+    /// What is asked for, or would be with the next key.
+    pub(crate) fn asked(&self, snapshot: &Snapshot) -> Settings {
+        let of_segment = snapshot.runs.free.as_ref().and_then(|free| free.segments.last());
+        self.wanted
+            .or_else(|| of_segment.map(|segment| segment.asked))
+            .unwrap_or_else(|| Settings::stock(&snapshot.machine.card))
+    }
+
     fn offer<'a>(&self, snapshot: &'a Snapshot) -> Option<&'a Offer> {
         snapshot.machine.card.offers.get(self.chosen)
     }
@@ -48,7 +55,7 @@ impl FreeState {
     /// Carries an action out; `None` where there is nothing to send.
     pub(crate) fn act(&mut self, action: Action, snapshot: &Snapshot) -> Option<Command> {
         let view = snapshot.runs.free.as_ref()?;
-        let asked = free::asked(snapshot, self);
+        let asked = self.asked(snapshot);
         match action {
             Action::FreeRow(Move::Up) => self.chosen = self.chosen.saturating_sub(1),
             Action::FreeRow(_) => {
@@ -82,7 +89,7 @@ impl FreeState {
 
     fn set(&mut self, value: f64, snapshot: &Snapshot) -> Option<Command> {
         let offer = *self.offer(snapshot)?;
-        let mut settings = free::asked(snapshot, self);
+        let mut settings = self.asked(snapshot);
         settings.set(offer.kind, Some(offer.bin(value)));
         Some(self.ask(settings))
     }
