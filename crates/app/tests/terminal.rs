@@ -750,13 +750,12 @@ fn lasts(terminal: &Terminal, segment: u32, seconds: u32) {
     });
 }
 
-/// Column and row of a mark behind a text in the same line, counted from 1.
-fn mark_behind(screen: &str, line: &str, mark: char) -> (usize, usize) {
-    let (row, text) = screen.lines().enumerate().find(|(_, text)| text.contains(line)).unwrap();
-    let from = text.find(line).unwrap();
-    let column = text[..from].chars().count()
-        + text[from..].chars().position(|character| character == mark).unwrap();
-    (column + 1, row + 1)
+/// Column and row of the first such mark behind a text in its line, counted from 1.
+fn mark_behind(screen: &str, line: &str, mark: char) -> Option<(usize, usize)> {
+    let (row, text) = screen.lines().enumerate().find(|(_, text)| text.contains(line))?;
+    let from = text.find(line)?;
+    let behind = text[from..].chars().position(|character| character == mark)?;
+    Some((text[..from].chars().count() + behind + 1, row + 1))
 }
 
 #[rstest]
@@ -789,9 +788,13 @@ fn a_free_run_takes_twelve_changes_by_key_number_and_mouse(
         changed(&terminal);
     }
     // A click on its range, and the wheel over its line.
-    let screen = terminal.screen();
-    let (column, row) = mark_behind(&screen, setting, '┆');
-    mouse(&terminal, 0, (column - 2, row), 'M');
+    let held = terminal.wait_until("the highest value is not held", |screen| {
+        let (column, row) = mark_behind(screen, setting, '◈')?;
+        let end = mark_behind(screen, setting, '╌').map(|(first, _)| first);
+        end.is_some_and(|first| column > first + 4).then_some((column, row))
+    });
+    let (column, row) = held;
+    mouse(&terminal, 0, (column - 3, row), 'M');
     changed(&terminal);
     mouse(&terminal, 65, (column, row), 'M');
     changed(&terminal);
@@ -859,6 +862,28 @@ fn a_load_that_dies_in_a_free_run_ends_it_and_the_card_goes_one_step_back() {
     terminal.wait_for("RUN ENDED");
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
+}
+
+#[test]
+fn a_free_run_whose_program_is_killed_leaves_the_card_at_stock_and_a_trial_to_be_wary_of() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = free_run_on(&dir, "standin:tarn-310#6", SIZE);
+    terminal.press(&["Down", "Down", "Right"]);
+    lasts(&terminal, 2, 5);
+    let mut device = card(&dir);
+    assert_eq!(device.taken().unwrap().core_offset, Some(yard_step_core::MhzOffset(15)));
+    let killed = Command::new("kill").args(["-KILL", &terminal.program()]).status().unwrap();
+    assert!(killed.success());
+    let began = Instant::now();
+    while device.taken().unwrap().core_offset != Some(yard_step_core::MhzOffset(0)) {
+        assert!(began.elapsed() < Duration::from_secs(60), "the guard did not put the card back");
+        sleep(Duration::from_millis(50));
+    }
+    let again = opened(&dir, "");
+    again.press(&["2"]);
+    again.wait_for_all(&["MACHINE DOWN", "trial 2 at core +15 MHz", "It has no outcome"]);
+    again.press(&["q"]);
+    again.wait_for("ended with 0");
 }
 
 /// What `yard-step status` says on the machine of a terminal.

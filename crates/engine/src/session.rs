@@ -700,6 +700,13 @@ impl Work {
                 runs.newest = last_run(&self.engine);
                 runs.free = Some(Arc::new(view));
             }
+            Err(EngineError::NeedsYes(risk)) => {
+                runs.free = None;
+                self.desk.answer(format!(
+                    "{} Begin with milder settings: what needs a yes can be applied while the load runs.",
+                    yard_step_words::risk(&risk)
+                ));
+            }
             Err(error) => {
                 runs.free = None;
                 self.desk.answer(error.to_string());

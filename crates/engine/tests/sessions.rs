@@ -709,6 +709,34 @@ fn a_segment_becomes_the_next_trial_and_stock_ends_a_free_run() {
     assert!(back.runs.free.as_ref().is_some_and(|free| free.ended.is_some()));
 }
 
+#[test]
+fn a_free_run_that_may_not_begin_says_how_its_settings_can_be_applied() {
+    let desk = desk_at(Pace::Max);
+    let held = desk.until("a card", |s| s.machine.held.is_some()).machine.held.unwrap();
+    let bold = Settings { core_offset: Some(MhzOffset(30)), ..held };
+    desk.send(free(Some(bold)));
+    desk.until("a free run", |s| s.runs.free.as_ref().is_some_and(|free| free.at.value() > 12.0));
+    desk.send(Command::Stop);
+    desk.until("its end", |s| s.runs.activity == Activity::Waiting);
+    desk.send(Command::Mark { climb: 1, trial: 1, verdict: Some(Verdict::MachineDown) });
+    desk.until("the mark", |s| s.climb.trials[0].verdict() == Verdict::MachineDown);
+    desk.send(free(Some(bold)));
+    let refused = desk.until("a refusal", |s| {
+        s.answer.as_deref().is_some_and(|answer| answer.contains("Begin with milder settings"))
+    });
+    assert_eq!((refused.climb.trials.len(), refused.runs.free.is_none()), (1, true));
+    // As it says: from milder ones, with a yes.
+    desk.send(free(Some(held)));
+    let is_on = |s: &Snapshot| s.runs.free.as_ref().is_some_and(|free| free.ended.is_none());
+    desk.until("a free run", |s| is_on(s) && s.runs.activity == Activity::Running);
+    desk.send(apply(bold));
+    desk.until("a question", |s| s.runs.free.as_ref().is_some_and(|free| free.asks.is_some()));
+    desk.send(Command::Apply { settings: Box::new(bold), yes: true });
+    desk.until("the change", |s| {
+        s.runs.free.as_ref().is_some_and(|free| free.segments.last().unwrap().taken == Some(bold))
+    });
+}
+
 /// How long a change takes from the command to the card, and from there to what is drawn. It is printed,
 /// not held against a bound: `cargo test -p yard-step-engine --test sessions reaches -- --nocapture`.
 #[test]
