@@ -60,7 +60,10 @@ impl Wanted {
         place: &DataDirOption,
     ) -> Result<Self, Failure> {
         let loads = Loads { launcher: None, outside: place.loads()? };
-        let mut plan = read_plan(options.plan.as_deref(), &loads)?;
+        let mut plan = match options.quick {
+            true => Plan::quick(),
+            false => read_plan(options.plan.as_deref(), &loads)?,
+        };
         if let Some(name) = &options.load {
             loads.know(name).map_err(Failure::usage)?;
             plan.scene.clone_from(name);
@@ -77,6 +80,7 @@ impl Wanted {
             outside: loads.outside,
             in_process: false,
             plan_is_named: options.plan.is_some()
+                || options.quick
                 || options.load.is_some()
                 || options.policy.is_some()
                 || options.margin.is_some(),

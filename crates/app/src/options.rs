@@ -86,6 +86,9 @@ pub(crate) struct ClimbingOptions {
     /// Plan of the climb, a TOML file
     #[arg(long, value_name = "FILE")]
     pub plan: Option<PathBuf>,
+    /// Careful values in less than half an hour on most cards, checked briefly and not proven
+    #[arg(long, conflicts_with = "plan")]
+    pub quick: bool,
     /// Give up an unfinished climb on this card and begin a new one
     #[arg(long)]
     pub fresh: bool,

@@ -25,7 +25,7 @@ fn climb(dir: &tempfile::TempDir, options: &str) -> String {
     )
 }
 
-/// The offset in a line such as "Core clock offset +105 MHz held the long run: …".
+/// The offset in a line such as "Core clock offset +105 MHz held the final run: …".
 fn kept_offset(screen: &str) -> String {
     let (_, after) = screen.split_once("Core clock offset ").unwrap();
     after.split_whitespace().next().unwrap().to_owned()
@@ -47,7 +47,7 @@ fn from_baseline_to_a_kept_offset_that_is_found_again_after_a_restart() {
         terminal.press(&["a"]);
         terminal.wait_for("RUNNING");
     }
-    let ended = terminal.wait_for_all(&["OUTCOME", "held the long run"]);
+    let ended = terminal.wait_for_all(&["OUTCOME", "held the final run"]);
     let kept = kept_offset(&ended);
     assert!(kept.starts_with('+'), "{kept}");
     terminal.press(&["k"]);
@@ -59,7 +59,7 @@ fn from_baseline_to_a_kept_offset_that_is_found_again_after_a_restart() {
     assert!(!terminal.is_taken(), "the terminal is given back");
 
     let again = Terminal::start(SIZE, &climb(&dir, ""));
-    let screen = again.wait_for_all(&["OUTCOME", "held the long run"]);
+    let screen = again.wait_for_all(&["OUTCOME", "held the final run"]);
     assert_eq!(kept_offset(&screen), kept);
     again.press(&["q"]);
     again.wait_for("ended with 0");

@@ -78,9 +78,9 @@ pub use measure::step_change::{StepChange, TimedReading};
 pub use measure::strip::{Bucket, Merge, Strip, Timeline};
 pub use measure::trace::{CHUNK_SAMPLES, Columns, Trace};
 pub use plan::{
-    AxisPlan, BalancedPlan, BaselinePlan, BayesianPlan, Hold, Margin, Plan, PlanError, Policy,
-    PowerPlan, RoundPlan, Rules, ScorePlan, TogetherPlan, UndervoltClockPlan, UndervoltQuietPlan,
-    VoltagePlan,
+    AxisPlan, BalancedPlan, BaselinePlan, BayesianPlan, Hold, LEAST_LONG_RUN, Margin, Plan,
+    PlanError, Policy, PowerPlan, RoundPlan, Rules, ScorePlan, TogetherPlan, UndervoltClockPlan,
+    UndervoltQuietPlan, VoltagePlan,
 };
 pub use shape::{
     Change, CurveError, CurveKind, CurveOffer, HeldBy, MOST_CURVE_POINTS, Place, Sight, Sketch,

@@ -9,7 +9,7 @@ use yard_step_core::{
 };
 
 /// Why a climb has no end.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum NoEnd {
     /// It could not go on.
     Stuck(Stuck),

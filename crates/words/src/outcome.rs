@@ -22,12 +22,22 @@ pub fn outcome(outcome: &Outcome) -> String {
         ),
         (true, ..) => "Only stock holds: there is nothing to keep.".into(),
         (_, Some(gain), _) if outcome.confirmed => {
-            format!("{} held the long run: {gain:+.1} %{by} over the baseline.", capitalised(&what))
+            let check = match outcome.brief {
+                Some(length) => format!(
+                    " Its final run took {}: that is a brief check, not a proof.",
+                    length.in_words()
+                ),
+                None => String::new(),
+            };
+            format!(
+                "{} held the final run: {gain:+.1} %{by} over the baseline.{check}",
+                capitalised(&what)
+            )
         }
         (_, Some(gain), _) => {
             let what = capitalised(&what);
             format!(
-                "{what} brought {gain:+.1} %{by} over the baseline, but no long run confirms it."
+                "{what} brought {gain:+.1} %{by} over the baseline, but no final run confirms it."
             )
         }
         (_, None, _) => format!("The trials point to {what}, but no run there has a score."),
@@ -97,6 +107,7 @@ mod tests {
             trials: 12,
             test_seconds: Seconds(3_600.0),
             confirmed: false,
+            brief: None,
             claim: None,
             kept_trial: None,
             moved: vec!["core clock +90 MHz".into(), "power limit 286 W".into()],
@@ -134,15 +145,25 @@ mod tests {
     )]
     #[case(
         Outcome { gain_percent: Some(4.25), confirmed: true, ..an_outcome() },
-        "Core clock +90 MHz, power limit 286 W held the long run: +4.2 % over the baseline."
+        "Core clock +90 MHz, power limit 286 W held the final run: +4.2 % over the baseline."
+    )]
+    #[case(
+        Outcome {
+            gain_percent: Some(4.25),
+            confirmed: true,
+            brief: Some(Seconds(75.0)),
+            ..an_outcome()
+        },
+        "Core clock +90 MHz, power limit 286 W held the final run: +4.2 % over the baseline. Its final run \
+         took 1 min 15 s: that is a brief check, not a proof."
     )]
     #[case(
         Outcome { gain_percent: Some(4.25), ..an_outcome() },
-        "Core clock +90 MHz, power limit 286 W brought +4.2 % over the baseline, but no long run confirms it."
+        "Core clock +90 MHz, power limit 286 W brought +4.2 % over the baseline, but no final run confirms it."
     )]
     #[case(
         Outcome { gain_percent: Some(4.25), confirmed: true, baseline: by_clock(), ..an_outcome() },
-        "Core clock +90 MHz, power limit 286 W held the long run: +4.2 % clock over the baseline."
+        "Core clock +90 MHz, power limit 286 W held the final run: +4.2 % clock over the baseline."
     )]
     #[case(
         Outcome { searches: false, baseline: by_clock(), ..an_outcome() },

@@ -186,6 +186,11 @@ pub fn stuck(why: &Stuck) -> String {
             "The last {runs} baseline runs do not count. {last} Close what else uses the card, check \
              the sensors, and start a new climb."
         ),
+        Stuck::NoScore { stage, load, runs, length } => format!(
+            "The last {runs} runs of stage {stage} went well, but have no score: {} of {load} may be too \
+             short for one. Make [{stage}] seconds longer in the plan of a new climb, or choose another load.",
+            length.in_words()
+        ),
         Stuck::InVain { runs, at, last } => {
             let at = at.as_ref().map_or(String::new(), |at| format!(" at {at}"));
             format!(
@@ -200,7 +205,7 @@ pub fn stuck(why: &Stuck) -> String {
 mod tests {
     use super::*;
     use rstest::rstest;
-    use yard_step_core::{Domain, Mhz, Seconds, Verdict};
+    use yard_step_core::{Domain, Mhz, Seconds, Stage, Verdict};
 
     fn step_up(failed: Option<(String, Verdict)>, size: StepSize) -> Reason {
         Reason::StepUp { from: "stock".into(), failed, size, to: "+75 MHz".into() }
@@ -426,6 +431,11 @@ mod tests {
     #[case(
         Stuck::BaselineInVain { runs: 5, last: "Busy.".into(), fails: None },
         "The last 5 baseline runs do not count. Busy. Close what else uses the card, check the sensors"
+    )]
+    #[case(
+        Stuck::NoScore { stage: Stage::Power, load: "medley".into(), runs: 5, length: Seconds(60.0) },
+        "The last 5 runs of stage power went well, but have no score: 1 min of medley may be too short for \
+         one. Make [power] seconds longer in the plan"
     )]
     #[case(
         Stuck::InVain { runs: 4, at: Some("+90 MHz".into()), last: "Busy.".into() },

@@ -46,6 +46,9 @@ pub(crate) struct StudyOptions {
     /// What the settings are to be good for: record, daily or gift [default: the plan's]
     #[arg(long, value_name = "FOR", value_parser = parse_margin)]
     pub margin: Option<Margin>,
+    /// Study the quick plan of `climb --quick`
+    #[arg(long, conflicts_with = "plan")]
+    pub quick: bool,
     /// Plan of the climbs, a TOML file
     #[arg(long, value_name = "FILE")]
     pub plan: Option<PathBuf>,
@@ -90,7 +93,10 @@ struct Document<'a, S, R> {
 
 pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
     let loads = yard_step_engine::Loads { launcher: None, outside: Vec::new() };
-    let mut plan = read_plan(options.plan.as_deref(), &loads)?;
+    let mut plan = match options.quick {
+        true => Plan::quick(),
+        false => read_plan(options.plan.as_deref(), &loads)?,
+    };
     if let Some(margin) = options.margin {
         plan.margin = margin;
     }

@@ -430,6 +430,20 @@ impl Climb {
         is_stuck.then_some(Next::Stuck(Stuck::InVain { runs, at: None, last }))
     }
 
+    /// Why a stage that compares scores cannot go on, where too many of its newest runs have none.
+    fn stuck_without_score(&self, stage: Stage, measured: f64) -> Option<Next> {
+        let newest = self.counted_of(stage).rev();
+        let newest = newest.take_while(|run| run.number as usize > self.taken_up_after);
+        let without = |run: &&TrialRecord| {
+            run.verdict() == Verdict::Clean && self.figure(run).is_none() && !run.was_stopped()
+        };
+        let runs = newest.take_while(without).count();
+        (runs > self.plan.rules.retries as usize).then(|| {
+            let (load, length) = (self.plan.scene.clone(), Seconds(measured));
+            Next::Stuck(Stuck::NoScore { stage, load, runs, length })
+        })
+    }
+
     fn wished_proposal(&self, settings: &Settings) -> Proposal {
         let reason = Reason::YourSettings { moved: settings.moved_from_stock(&self.card) };
         let measured = Seconds(self.plan.core.seconds);

@@ -6,8 +6,8 @@ use crate::climb::stages::together::Pair;
 use crate::climb::{Baseline, Climb, Purpose, Shown, Stage, TrialRecord};
 use crate::judge::verdict::{Verdict, gain_percent};
 use crate::load::artifact::Domain;
-use crate::plan::Margin;
 use crate::plan::Policy;
+use crate::plan::{LEAST_LONG_RUN, Margin};
 use crate::statistics::median;
 use crate::units::{MhzOffset, MillivoltOffset, Seconds};
 
@@ -45,8 +45,10 @@ pub struct Outcome {
     pub trials: usize,
     /// Time under load in all of them.
     pub test_seconds: Seconds,
-    /// Whether a long run stands behind the settings.
+    /// Whether the final run that the plan asks for stands behind the settings.
     pub confirmed: bool,
+    /// The longest clean run at the settings, where it is shorter than [`LEAST_LONG_RUN`]: a brief check.
+    pub brief: Option<Seconds>,
     /// What is claimed of them; none for stock.
     pub claim: Option<Claim>,
     /// The trial whose clock line shows the kept settings.
@@ -91,6 +93,11 @@ impl Climb {
             trials: self.trials.len(),
             test_seconds: self.test_seconds(),
             confirmed,
+            brief: at_kept
+                .iter()
+                .map(|trial| trial.seconds)
+                .max_by(|a, b| a.value().total_cmp(&b.value()))
+                .filter(|longest| *longest < LEAST_LONG_RUN),
             claim: match stage {
                 None => self.claim(pair),
                 Some(stage) => self.claim_of(stage, pair),

@@ -1,6 +1,7 @@
 //! Why a trial comes next, why none can, and what it may do: as data. The crate `words` makes
 //! sentences of it.
 
+use crate::climb::record::Stage;
 use crate::judge::verdict::Verdict;
 use crate::load::artifact::Domain;
 use crate::machine::supply::SupplyHeadroom;
@@ -244,7 +245,7 @@ pub enum OtherLimit {
 }
 
 /// Why a climb cannot go on.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Stuck {
     /// The baseline was ended before a run counted.
     NoBaseline,
@@ -265,6 +266,18 @@ pub enum Stuck {
         last: String,
         /// The card, where it fails at stock settings.
         fails: Option<String>,
+    },
+    /// The newest runs of a stage went well and have no score, though its baseline goes by scores: they are too
+    /// short for one, or nobody told it.
+    NoScore {
+        /// The stage.
+        stage: Stage,
+        /// The load.
+        load: String,
+        /// How many runs.
+        runs: usize,
+        /// Their measured length.
+        length: Seconds,
     },
     /// The newest runs prove nothing.
     InVain {

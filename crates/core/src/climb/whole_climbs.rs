@@ -482,3 +482,27 @@ fn one_score_makes_a_baseline_go_by_scores_and_runs_without_one_are_made_again()
     let baseline = climb.baseline().unwrap();
     assert_eq!((baseline.score, baseline.by_clock), (8_120.0, false));
 }
+
+/// Runs too short for a score are not made again for ever.
+#[rstest]
+#[case::all(Stage::Baseline)]
+#[case::only_with_the_limit_raised(Stage::Power)]
+fn runs_that_never_have_a_score_stop_the_climb_and_say_which(#[case] from: Stage) {
+    let mut climb = climb_by(Policy::Bayesian);
+    for _ in 0..40 {
+        let Next::Trial(proposal) = climb.next() else { break };
+        let mut record = CARD.run(&climb, &proposal.request);
+        if from == Stage::Baseline || proposal.request.stage == from {
+            record.score = None;
+        }
+        climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+    }
+    let retries = climb.plan().rules.retries as usize;
+    let Next::Stuck(Stuck::NoScore { stage, load, runs, .. }) = climb.next() else {
+        panic!("{:?}", climb.next())
+    };
+    assert_eq!((stage, load.as_str(), runs), (from, "medley", retries + 1));
+    // Once the load tells scores, the climb goes on: after a start it is tried anew.
+    climb.handle(ClimbEvent::TakenUp);
+    assert!(matches!(climb.next(), Next::Trial(_)));
+}

@@ -14,7 +14,7 @@ use crate::air::fan::Fan;
 use crate::card::settings::Settings;
 use crate::climb::Outcome;
 use crate::judge::verdict::{Verdict, gain_percent};
-use crate::plan::Margin;
+use crate::plan::{LEAST_LONG_RUN, Margin};
 use crate::statistics::{mean, standard_deviation};
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
 
@@ -304,9 +304,9 @@ pub enum Grounds {
 impl Proof {
     /// What proves a profile.
     ///
-    /// Proven is what a climb's long run stands behind, where the climb ran the medley and is as sure
-    /// of it as its margin [asks for](Margin::confidence); or what ran [`LEAST_PROOF`] without a fault
-    /// under the medley, or a third of that under each of three kinds of load: each breaks
+    /// Proven is what a climb's final run stands behind, where the climb ran the medley, is as sure of it as its
+    /// margin [asks for](Margin::confidence), and it ran for [`LEAST_LONG_RUN`] in all; or what ran [`LEAST_PROOF`]
+    /// without a fault under the medley, or a third of that under each of three kinds of load: each breaks
     /// differently. One fault is enough against it.
     #[must_use]
     pub fn of(profile: &Profile, backing: &Backing) -> Self {
@@ -318,6 +318,7 @@ impl Proof {
             && profile.confirmed
             && profile.claimed.is_none_or(|chance| chance >= enough)
             && backing.from_mixture
+            && backing.mixed() >= LEAST_LONG_RUN
         {
             return Self::Proven(Grounds::LongRun);
         }
@@ -494,6 +495,22 @@ mod tests {
         // One short run of another climb makes no mixture of this one's loads.
         runs.push(RunAt { climb: 9, ..run(2, "medley", 1.0, Verdict::Clean) });
         assert_eq!(proof(&profile, &runs, "1.0"), proven);
+    }
+
+    #[rstest]
+    #[case(1.0, false)]
+    #[case(9.9, false)]
+    #[case(10.0, true)]
+    fn a_brief_run_of_a_climb_is_no_long_run(#[case] minutes: f64, #[case] proven: bool) {
+        let profile = Profile {
+            confirmed: true,
+            claimed: Some(0.999),
+            climb: Some(3),
+            ..kept(Origin::Climb)
+        };
+        let runs = [run(1, "medley", minutes, Verdict::Clean)];
+        let proof = Proof::of(&profile, &Backing::of(&profile, &runs, "1.0"));
+        assert_eq!(proof.is_proven(), proven, "{proof:?}");
     }
 
     #[test]

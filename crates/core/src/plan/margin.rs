@@ -4,6 +4,10 @@ use serde::{Deserialize, Serialize};
 
 use crate::units::Seconds;
 
+/// Time without a fault under a mixture that a profile needs to be proven by its climb: less proves nothing,
+/// however sure the climb was.
+pub const LEAST_LONG_RUN: Seconds = Seconds(600.0);
+
 /// What settings are to be good for.
 #[derive(
     Debug,

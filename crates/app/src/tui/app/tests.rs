@@ -203,6 +203,7 @@ fn a_profile_gets_the_name_that_is_typed() {
         trials: 3,
         test_seconds: yard_step_core::Seconds(1.0),
         confirmed: true,
+        brief: None,
         kept_trial: None,
         moved: Vec::new(),
         baseline: None,

@@ -138,6 +138,9 @@ impl Climb {
         if in_a_row.len() > retries {
             return Some(Next::Stuck(stuck(&in_a_row, &self.card)));
         }
+        if let Some(stuck) = self.stuck_without_score(Stage::Baseline, self.plan.baseline.seconds) {
+            return Some(stuck);
+        }
         Some(Next::Trial(Box::new(self.baseline_proposal(counted, in_a_row.first().copied()))))
     }
 

@@ -196,6 +196,9 @@ impl Climb {
         if let Some(stuck) = self.stuck_in_vain(Stage::Power) {
             return Some(stuck);
         }
+        if let Some(stuck) = self.stuck_without_score(Stage::Power, self.plan.power.seconds) {
+            return Some(stuck);
+        }
         let asked = self.raised_settings(share);
         let limits: Vec<String> = RAISED
             .into_iter()
