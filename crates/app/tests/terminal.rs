@@ -470,7 +470,7 @@ fn scored(terminal: &Terminal, trials: &mut u32, score: &str) -> String {
         terminal.press(&["w"]);
         terminal.wait_for("What did you see?");
         terminal.press(&["Enter"]);
-        terminal.wait_for_all(&["Score of this run", "You say: clean."]);
+        terminal.wait_for_all(&["Figures of this run", "You say: clean."]);
         terminal.type_in(score);
         terminal.wait_for(&format!("{score}▏"));
         terminal.press(&["Enter"]);
@@ -499,13 +499,62 @@ fn a_climb_under_ones_own_program_goes_by_the_scores_that_are_typed() {
     terminal.press(&["w"]);
     terminal.wait_for("What did you see?");
     terminal.press(&["Enter"]);
-    terminal.wait_for("Score of this run");
+    terminal.wait_for("Figures of this run");
     terminal.type_in("fast");
     terminal.press(&["Enter"]);
-    terminal.wait_for("\"fast\" is no score");
-    terminal.close("Score of this run");
+    terminal.wait_for("\"fast\" is no figure");
+    terminal.close("Figures of this run");
     terminal.wait_for("RUNNING");
     terminal.press(&["q", "y"]);
+    terminal.wait_for("ended with 0");
+}
+
+#[test]
+fn a_benchmark_with_three_sub_scores_is_all_that_a_climb_runs_from_baseline_to_outcome() {
+    let dir = tempfile::tempdir().unwrap();
+    let plan = dir.path().join("trio.toml");
+    let text = "scene = \"trio\"\npolicy = \"fixed-step\"\nmargin = \"record\"\n\
+                [baseline]\nruns = 1\nseconds = 20\nwarm_up_seconds = 0\n\
+                [core]\ncoarse_step_mhz = 90\nfine_step_mhz = 90\nseconds = 20\nwarm_up_seconds = 0\n\
+                confirm_seconds = 20\nsettle_seconds = 20\n\
+                [rules]\nmost_warming_k = 50\n";
+    std::fs::write(&plan, text).unwrap();
+    let command = format!(
+        "cd {}/../.. && YARD_STEP={PROGRAM} {PROGRAM} --data-dir {}/data open --card standin:tarn-310 \
+         --seed 6 --config docs/examples/config.toml --plan {} --stages baseline,core",
+        env!("CARGO_MANIFEST_DIR"),
+        dir.path().display(),
+        plan.display()
+    );
+    let terminal = Terminal::start(SIZE, &command);
+    terminal.wait_for("NEXT: ENTER");
+    // Chance decides how many runs it takes; each must be told with its figures.
+    let mut on_the_baseline = 0;
+    let outcome = (0..15).find_map(|_| {
+        let before = terminal.screen();
+        let wants_restart = before.contains("RESTART");
+        terminal.press(&[if before.contains("R restarts it") { "R" } else { "Enter" }]);
+        let is_under_way = |screen: &str| match wants_restart {
+            true => !screen.contains("RESTART"),
+            // What takes the machine down at once is never seen to run.
+            false => screen.contains("RUNNING") || screen.contains("RESTART"),
+        };
+        terminal.wait_until("nothing began", |screen| is_under_way(screen).then_some(()));
+        let screen = terminal.wait_until("the trial never ended", |screen| {
+            let ends = ["NEXT: ENTER", "OUTCOME", "RESTART"];
+            ends.iter().any(|end| screen.contains(end)).then(|| screen.to_owned())
+        });
+        let is_clean = screen.contains("● CLEAN") && !screen.contains("The machine is down");
+        let has_sub_scores =
+            ["kiln  ", "sluice  ", "lantern  "].iter().all(|name| screen.contains(name));
+        assert!(has_sub_scores || !is_clean, "{screen}");
+        on_the_baseline += usize::from(is_clean && screen.contains("on the baseline"));
+        screen.contains("OUTCOME").then_some(screen)
+    });
+    let outcome = outcome.expect("the climb ends");
+    assert!(outcome.contains("over the baseline"), "{outcome}");
+    assert!(on_the_baseline > 0, "no run was held against the baseline");
+    terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
 }
 
@@ -752,10 +801,11 @@ fn lasts(terminal: &Terminal, segment: u32, seconds: u32) {
 
 /// Column and row of the first such mark behind a text in its line, counted from 1.
 fn mark_behind(screen: &str, line: &str, mark: char) -> Option<(usize, usize)> {
-    let (row, text) = screen.lines().enumerate().find(|(_, text)| text.contains(line))?;
-    let from = text.find(line)?;
-    let behind = text[from..].chars().position(|character| character == mark)?;
-    Some((text[..from].chars().count() + behind + 1, row + 1))
+    screen.lines().enumerate().find_map(|(row, text)| {
+        let from = text.find(line)?;
+        let behind = text[from..].chars().position(|character| character == mark)?;
+        Some((text[..from].chars().count() + behind + 1, row + 1))
+    })
 }
 
 #[rstest]

@@ -46,7 +46,7 @@ pub use climb::{
     Pair, Part, PowerReport, Proposal, Prospect, Purpose, RISKED, Reason, Risk, RoundEntry,
     RoundReport, ScoreLine, Shown, StableYetSlower, Stage, StageOrder, Stairs, StepSize,
     StrategyReport, Stuck, SuggestedMove, Suggestion, TimingBand, TrialRecord, TrialRequest,
-    WhySlower, asks_more_clock, in_short,
+    WhySlower, asks_more_clock, in_short, starting_from,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{
@@ -63,6 +63,10 @@ pub use load::artifact::{
 pub use load::frame::Frame;
 pub use load::pass::{PassScore, SectionScore, score_pass};
 pub use load::patch::Patch;
+pub use load::told::{
+    FigureName, MOST_SUB_SCORES, SubScore, SubScoreBaseline, Told, ToldError, figure_in_words,
+    sub_score_baselines,
+};
 pub use load::workload::{CheckedFrame, Demand, Workload};
 pub use machine::prerequisites::{
     Facts, OtherPrograms, Prerequisite, ProfileInUse, Standing, prerequisites, steers,

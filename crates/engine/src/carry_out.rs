@@ -4,7 +4,7 @@ use tracing::{info, warn};
 use yard_step_card::CardError;
 use yard_step_core::{
     CheckedFrame, ClimbEvent, Difference, Ending, Fault, InStepRecord, Judgement, Meaning, Next,
-    Proposal, Sample, Seconds, Settings, TrialRecord, TrialRequest, Verdict, in_short,
+    Proposal, Purpose, Sample, Seconds, Settings, TrialRecord, TrialRequest, Verdict, in_short,
 };
 use yard_step_ledger::Intent;
 
@@ -220,8 +220,8 @@ impl Engine {
         Ok(view)
     }
 
-    /// The request as the load wants it: a program that only the user sees measures by itself, so that all of
-    /// its run counts.
+    /// The request as the load wants it: what only the user sees is measured by the user, so that all of its run
+    /// counts.
     fn as_the_load_wants(&self, request: &TrialRequest) -> TrialRequest {
         if !self.load.is_manual() {
             return request.clone();
@@ -274,10 +274,8 @@ impl Engine {
         let known_plateau = self.climb.known_plateau();
         let mut checked = Vec::new();
         let mut tick = 0_u64;
-        // What only the user sees ends when the user says so, or after a day.
         let ticks = |span: Seconds| (span.value() / TICK.value()).round();
-        while (tick as f64) < ticks(if self.load.is_manual() { A_DAY } else { run.intent.planned })
-        {
+        while (tick as f64) < ticks(self.lasts_at_most(run)) {
             tick += 1;
             let at = Seconds(tick as f64 / 10.0);
             if let Some(ending) = self.work_a_tick(run, at, grace, &mut checked)? {
@@ -319,8 +317,8 @@ impl Engine {
                         run.faults.push(Fault::at(at, Fault::STOPPED));
                         return Ok(Ending::Stopped);
                     }
-                    Steer::Told { verdict, score } => {
-                        run.told_score = score;
+                    Steer::Told { verdict, told } => {
+                        run.told = told;
                         let how = format!("You watched, and said: {verdict}.");
                         return Ok(ended_by(Ending::Told { verdict, how }, at, run));
                     }
@@ -328,6 +326,13 @@ impl Engine {
             }
         }
         Ok(Ending::Finished)
+    }
+
+    /// How long a run may last. What only the user sees ends when the user says so, and what runs whole when it
+    /// has come to its end; or else after a day.
+    fn lasts_at_most(&self, run: &Run) -> Seconds {
+        let is_open = self.load.is_manual() || self.load.runs_whole();
+        if is_open { A_DAY } else { run.intent.planned }
     }
 
     /// Lets the load work for a tick and takes in what came of it: frames, which stay in `checked`, and a
@@ -341,7 +346,11 @@ impl Engine {
     ) -> Result<Option<Ending>, EngineError> {
         let ended = self.load.work(self.cards.card_mut(), TICK, checked).err();
         run.take_frames(at, checked.iter().cloned());
-        run.told_score = self.load.score();
+        run.told = self.load.told();
+        let ended = match ended {
+            Some(Ending::Finished) if self.load.runs_whole() => self.end_pass(run, at),
+            ended => ended,
+        };
         if let Some(ending) = ended {
             return Ok(Some(ended_by(ending, at, run)));
         }
@@ -358,6 +367,17 @@ impl Engine {
             return Ok(Some(Ending::Alarm(raised)));
         }
         Ok(run.has_seen_enough(grace).then_some(Ending::Finished))
+    }
+
+    /// A load that runs whole has come to its end: it begins again while the trial has time, in a free run always.
+    fn end_pass(&mut self, run: &mut Run, at: Seconds) -> Option<Ending> {
+        run.end_pass(at);
+        if run.intent.purpose != Purpose::Segment && at >= run.intent.planned {
+            return Some(Ending::Finished);
+        }
+        let begun = self.load.begin(self.cards.card());
+        self.cards.set_load(self.load.kin());
+        begun.err().map(Ending::LoadDied)
     }
 
     /// Watches while a run is held still: its card, the cards in step and the loads.
@@ -420,7 +440,7 @@ impl Engine {
         ending: &Ending,
         differences: &[Difference],
     ) -> TrialRecord {
-        let seen = run.watch.seen();
+        let seen = run.seen();
         let (plan, card) = (self.climb.plan(), self.cards.card().description());
         let reference = self.climb.reference();
         let own = judgement_of(run, ending, differences, &seen, reference, plan, card);

@@ -12,8 +12,8 @@
 use tracing::{info, warn};
 use yard_step_core::{
     Advice, Alarm, AlarmRaised, CheckedFrame, ClimbEvent, Ending, Fault, Meaning, Purpose, Risk,
-    Sample, Seconds, SettingKind, Settings, Stage, Suggestion, Trace, TrialRecord, TrialRequest,
-    Verdict, alarm, in_short,
+    Sample, Seconds, SettingKind, Settings, Stage, Suggestion, Told, Trace, TrialRecord,
+    TrialRequest, Verdict, alarm, in_short,
 };
 use yard_step_scenes::Scene;
 
@@ -51,12 +51,12 @@ pub enum Hand {
     Hold,
     /// To its end.
     Stop,
-    /// To its end; somebody who watched says what was seen, and the score, if there was one.
+    /// To its end; somebody who watched says what was seen, and the figures that the program gave.
     Told {
         /// What was seen.
         verdict: Verdict,
-        /// The score.
-        score: Option<f64>,
+        /// The figures.
+        told: Told,
     },
     /// Under other settings.
     Apply {
@@ -308,6 +308,12 @@ impl Engine {
         course.series = [std::mem::take(&mut course.series[1]), Series::default()];
         (course.advice, course.suggestion) = (Vec::new(), None);
         let mut run = Run::new(intent, &card, applied.taken, self.load.expected());
+        if !course.segments.is_empty() {
+            self.load.forget();
+            if self.load.runs_whole() {
+                run.has_begun_in_a_pass();
+            }
+        }
         run.begin(&course.told);
         Ok((run, applied))
     }
@@ -365,8 +371,8 @@ impl Engine {
             match driver.tick(&FreeRun { run, course }) {
                 Hand::GoOn => return None,
                 Hand::Stop => return Some(Ended::By(Ending::Stopped)),
-                Hand::Told { verdict, score } => {
-                    run.told_score = score;
+                Hand::Told { verdict, told } => {
+                    run.told = told;
                     let how = format!("You watched, and said: {verdict}.");
                     let at = run.sample().at;
                     return Some(Ended::By(ended_by(Ending::Told { verdict, how }, at, run)));

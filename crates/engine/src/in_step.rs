@@ -76,9 +76,15 @@ impl InStep {
             return false;
         }
         let mut checked = Vec::new();
-        let ended = self.load.work(self.held.card_mut(), TICK, &mut checked).err();
+        let mut ended = self.load.work(self.held.card_mut(), TICK, &mut checked).err();
         run.take_frames(at, checked.into_iter());
-        run.told_score = self.load.score();
+        run.told = self.load.told();
+        // It goes on for as long as the load of the other card does.
+        if ended == Some(Ending::Finished) && self.load.runs_whole() {
+            run.end_pass(at);
+            ended = self.load.begin(self.held.card()).err().map(Ending::LoadDied);
+            self.held.set_load(self.load.kin());
+        }
         self.ending = match (ended, self.held.card_mut().sample()) {
             (Some(ending), _) => Some(ending),
             (None, Err(error)) => Some(ending_of_error(&error)),
@@ -124,7 +130,7 @@ impl InStep {
         let key = self.held.card().description().key();
         let reference = reference(climb, &key);
         let card = self.held.card().description();
-        let seen = run.watch.seen();
+        let seen = run.seen();
         let judgement =
             judgement_of(run, ending, &applied.differences, &seen, reference, climb.plan(), card);
         let record = InStepRecord {

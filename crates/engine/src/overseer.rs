@@ -1,13 +1,13 @@
 //! Whoever watches a run, sets its pace and may stop it.
 
-use yard_step_core::{Alarm, AlarmRaised, Seconds, Verdict, alarm};
+use yard_step_core::{Alarm, AlarmRaised, Seconds, Told, Verdict, alarm};
 
 use crate::in_step::InStep;
 use crate::trial::Run;
 use crate::view::RunView;
 
 /// How a run is to go on.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Steer {
     /// As planned.
     GoOn,
@@ -15,12 +15,12 @@ pub enum Steer {
     Hold,
     /// Not any further.
     Stop,
-    /// Not any further: somebody who watched says what was seen, and the score, if there was one.
+    /// Not any further: somebody who watched says what was seen, and the figures that the program gave.
     Told {
         /// What was seen.
         verdict: Verdict,
-        /// The score.
-        score: Option<f64>,
+        /// The figures.
+        told: Told,
     },
 }
 

@@ -6,7 +6,8 @@ use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
 use yard_step_core::{
-    Machine, Margin, Next, Policy, Seconds, Settings, Stage, StageOrder, Verdict, alarm, in_short,
+    Machine, Margin, Next, Policy, Seconds, Settings, Stage, StageOrder, Told, Verdict, alarm,
+    in_short,
 };
 
 use crate::engine::Engine;
@@ -129,8 +130,8 @@ pub enum Command {
     Say {
         /// What was seen.
         verdict: Verdict,
-        /// The score that the program told, if it told one: the higher the better.
-        score: Option<f64>,
+        /// The figures that the program gave.
+        told: Told,
     },
     /// Change to the next pace of the virtual clock.
     NextPace,
@@ -248,7 +249,7 @@ enum Turn {
     GoOn,
     Hold,
     Stop,
-    Told { verdict: Verdict, score: Option<f64> },
+    Told { verdict: Verdict, told: Told },
     Apply { settings: Box<Settings>, yes: bool },
 }
 
@@ -306,8 +307,8 @@ impl Desk {
                 return Turn::Stop;
             }
             Command::Apply { .. } => self.answer("Settings change at once in a free run only."),
-            Command::Say { verdict, score } if self.state.runs.is_manual => {
-                return Turn::Told { verdict, score };
+            Command::Say { verdict, told } if self.state.runs.is_manual => {
+                return Turn::Told { verdict, told };
             }
             Command::Say { .. } => {
                 self.answer("This load is judged by its frames: mark the trial afterwards.")
@@ -369,7 +370,7 @@ impl Driver for Desk {
             Turn::GoOn => Hand::GoOn,
             Turn::Hold => Hand::Hold,
             Turn::Stop => Hand::Stop,
-            Turn::Told { verdict, score } => Hand::Told { verdict, score },
+            Turn::Told { verdict, told } => Hand::Told { verdict, told },
             Turn::Apply { settings, yes } => Hand::Apply { settings, yes },
         }
     }
@@ -386,7 +387,7 @@ impl Overseer for Desk {
             Turn::GoOn => Steer::GoOn,
             Turn::Hold => Steer::Hold,
             Turn::Stop => Steer::Stop,
-            Turn::Told { verdict, score } => Steer::Told { verdict, score },
+            Turn::Told { verdict, told } => Steer::Told { verdict, told },
             // Settings change in a free run only.
             Turn::Apply { .. } => Steer::GoOn,
         }

@@ -32,6 +32,7 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
             under_load: Seconds(0.0),
             outlook: Outlook::default(),
             baseline: None,
+            sub_scores: Vec::new(),
             baseline_runs: 0,
             progress: Vec::new(),
             other_stages: Vec::new(),
@@ -95,6 +96,7 @@ pub(crate) fn fill(snapshot: &mut Snapshot, engine: &Engine) {
     state.under_load = climb.test_seconds();
     state.baseline_runs = climb.baseline_runs();
     state.baseline = climb.baseline();
+    state.sub_scores = climb.sub_score_baselines();
     state.plan = Arc::new(climb.plan().clone());
     state.stages = climb.stages().to_vec();
     state.stairs = [Domain::Core, Domain::Memory].map(|d| climb.stairs(d, &next).map(Arc::new));

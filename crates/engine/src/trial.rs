@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use yard_step_core::{
     Alarm, AlarmAct, AlarmRaised, CardDescription, Celsius, Channel, CheckedFrame, Difference,
     Ending, Evidence, Expected, Fault, Judgement, Limiter, Plan, Reference, Sample, Seconds, Seen,
-    SettingKind, Settings, Stage, Trace, TrialRecord, WARM_WITHIN, Watch, Watt, alarm,
+    SettingKind, Settings, Stage, Told, Trace, TrialRecord, WARM_WITHIN, Watch, Watt, alarm,
     asks_more_clock, in_short, judge, top_of,
 };
 use yard_step_ledger::{Event, Intent, Measured};
@@ -57,8 +57,13 @@ pub(crate) struct Run {
     expected: Expected,
     /// The scene, where it is one of ours.
     scene: Option<Scene>,
-    /// What the load says its score is.
-    pub(crate) told_score: Option<f64>,
+    /// What the load has told of its run, or the user for it; of a load that runs whole, what the present
+    /// pass has told.
+    pub(crate) told: Told,
+    /// The passes through a load that runs whole: when each began, and what it told.
+    passes: Vec<(Seconds, Told)>,
+    /// When the present one began; none where it began under other settings.
+    pass_began: Option<Seconds>,
     /// Number of the newest frame.
     newest: Option<u64>,
     /// Spoilt frames, the first [`MOST_SPOILT`] of them.
@@ -68,7 +73,7 @@ pub(crate) struct Run {
     /// When it last showed that it lives, on the card's clock and on ours.
     showed_life: (Seconds, Instant),
     /// Alarms that have gone off already.
-    told: Vec<Alarm>,
+    raised: Vec<Alarm>,
 }
 
 impl Run {
@@ -95,12 +100,14 @@ impl Run {
             silent: 0,
             same: [0; WATCHED.len()],
             expected,
-            told_score: None,
+            told: Told::default(),
+            passes: Vec::new(),
+            pass_began: Some(Seconds(0.0)),
             newest: None,
             spoilt: Arc::default(),
             spoilt_written: 0,
             showed_life: (Seconds(0.0), Instant::now()),
-            told: Vec::new(),
+            raised: Vec::new(),
         }
     }
 
@@ -189,8 +196,8 @@ impl Run {
     pub(crate) fn alarms_raised(&mut self, alarms: &[Alarm]) -> Option<AlarmRaised> {
         let raised = alarm::raised(alarms, &self.sample, self.watch.wrong_frames());
         for one in &raised {
-            if !self.told.contains(&one.alarm) {
-                self.told.push(one.alarm);
+            if !self.raised.contains(&one.alarm) {
+                self.raised.push(one.alarm);
                 let at = self.sample.at;
                 self.mark(at, MarkKind::Alarm, format!("Alarm: {one}."));
             }
@@ -320,7 +327,50 @@ impl Run {
             }
             self.watch.score(PASS_FRAMES)
         };
-        self.told_score.or_else(by_frames)
+        self.told().score().or_else(by_frames)
+    }
+
+    /// Notes that a load that runs whole has come to its end.
+    pub(crate) fn end_pass(&mut self, at: Seconds) {
+        let told = std::mem::take(&mut self.told);
+        self.passes.extend(self.pass_began.map(|began| (began, told)));
+        self.pass_began = Some(at);
+    }
+
+    /// Notes that the present pass began under other settings.
+    pub(crate) fn has_begun_in_a_pass(&mut self) {
+        self.pass_began = None;
+    }
+
+    /// What was told of the run: of a load that runs whole the median of its passes, without those that
+    /// began on a cold card unless there is no other.
+    fn told(&self) -> Told {
+        if self.passes.is_empty() {
+            return self.pass_began.map_or_else(Told::default, |_| self.told.clone());
+        }
+        let warm = self.passes.iter().filter(|(began, _)| *began >= self.intent.warm_up);
+        let warm: Vec<Told> = warm.map(|(_, told)| told.clone()).collect();
+        match warm.is_empty() {
+            true => {
+                Told::median(&self.passes.iter().map(|(_, told)| told.clone()).collect::<Vec<_>>())
+            }
+            false => Told::median(&warm),
+        }
+    }
+
+    /// What was observed, what was told of it included.
+    pub(crate) fn seen(&self) -> Seen {
+        self.with_told(self.watch.seen())
+    }
+
+    fn with_told(&self, seen: Seen) -> Seen {
+        let told = self.told();
+        Seen {
+            frame_rate: told.average_fps.or(seen.frame_rate),
+            frame_rate_low: told.low_fps.or(seen.frame_rate_low),
+            told,
+            ..seen
+        }
     }
 
     pub(crate) fn view(&self) -> RunView {
@@ -336,7 +386,7 @@ impl Run {
             what: in_short(&self.intent.asked, &self.card),
             asked: self.intent.asked,
             taken: self.taken,
-            seen: self.watch.glance(),
+            seen: self.with_told(self.watch.glance()),
             score: self.score(),
             target: top_of(&self.card, &held),
             power_limit: held.get(SettingKind::PowerLimit).or(limits.power_limit.map(Watt::value)),
@@ -388,4 +438,54 @@ pub(crate) fn judgement_of(
         expected: run.expected(),
         since_reset: intent.since_reset,
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use yard_step_card::{Card, CardChoice};
+    use yard_step_core::{TrialRequest, Verdict};
+
+    /// A run whose passes end at these times with these scores, 10 s of it warm-up.
+    fn ran(passes: &[(f64, f64)]) -> Run {
+        let card = CardChoice::all()[0].open(5, 0).unwrap();
+        let none = Seconds(0.0);
+        let request = TrialRequest {
+            stage: Stage::Baseline,
+            purpose: yard_step_core::Purpose::Baseline,
+            asked: Settings::default(),
+            seconds: none,
+            warm_up: none,
+            warm_up_bounds: (none, none),
+        };
+        let record = request.judged(1, "smithy", Verdict::Clean, String::new());
+        let intent = Intent { warm_up: Seconds(10.0), ..Intent::of_record(0, 1, &record) };
+        let mut run = Run::new(intent, card.description(), None, Expected::default());
+        for (at, score) in passes {
+            run.told = Told { score: Some(*score), ..Told::default() };
+            run.end_pass(Seconds(*at));
+        }
+        run
+    }
+
+    #[rstest]
+    #[case::those_that_began_cold_do_not_count(&[(6.0, 900.0), (12.0, 800.0), (18.0, 50.0), (24.0, 60.0)], 55.0)]
+    #[case::one_that_began_as_the_warm_up_ended(&[(10.0, 900.0), (18.0, 50.0)], 50.0)]
+    #[case::unless_there_is_no_other(&[(40.0, 900.0)], 900.0)]
+    fn the_median_of_the_passes_counts(#[case] passes: &[(f64, f64)], #[case] score: f64) {
+        assert_eq!(ran(passes).score(), Some(score));
+    }
+
+    #[test]
+    fn a_pass_that_began_under_other_settings_says_nothing() {
+        let mut run = ran(&[]);
+        run.has_begun_in_a_pass();
+        run.told = Told { score: Some(900.0), ..Told::default() };
+        assert_eq!(run.score(), None);
+        run.end_pass(Seconds(12.0));
+        run.told = Told { score: Some(50.0), ..Told::default() };
+        run.end_pass(Seconds(18.0));
+        assert_eq!(run.score(), Some(50.0));
+    }
 }

@@ -7,7 +7,7 @@ use yard_step_core::{
     Fault, Frame, Gain, InStepRecord, Isolation, Judgement, Machine, Map, Mhz, MhzOffset, Outcome,
     Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose, Reason, Risk, Room,
     RoundReport, Sample, Seconds, Seen, Settings, StableYetSlower, Stage, Stairs, StrategyReport,
-    Stuck, Trace, TrialRecord, Verdict,
+    Stuck, SubScoreBaseline, Trace, TrialRecord, Verdict,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{Scene, WrongPixel, check, reference};
@@ -412,6 +412,8 @@ pub struct ClimbView {
     pub outlook: Outlook,
     /// The baseline.
     pub baseline: Option<Baseline>,
+    /// What the load's sub-scores are at stock.
+    pub sub_scores: Vec<SubScoreBaseline>,
     /// Baseline runs that count so far.
     pub baseline_runs: usize,
     /// Where each stage stands.

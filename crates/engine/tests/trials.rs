@@ -11,7 +11,7 @@ use yard_step_card::{
 };
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Machine, Margin, MhzOffset, Plan,
-    PowerPlan, Proof, Risk, Sample, Seconds, Settings, Stage, TrialRecord, Verdict, Watt,
+    PowerPlan, Proof, Risk, Sample, Seconds, Settings, Stage, Told, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
     Engine, EngineError, KeepWhat, KeepWish, LiveRun, MarkKind, Overseer, Restart, Steer,
@@ -343,7 +343,7 @@ fn a_load_that_only_the_user_sees_ends_with_what_the_user_says() {
             if live.at() < Seconds(20.0) {
                 Steer::GoOn
             } else {
-                Steer::Told { verdict: self.0, score: None }
+                Steer::Told { verdict: self.0, told: Told::default() }
             }
         }
     }
@@ -370,7 +370,10 @@ fn such_a_run_goes_on_until_the_user_ends_it_and_takes_the_score_that_is_told() 
         fn tick(&mut self, live: &LiveRun<'_>) -> Steer {
             match live.at() < Seconds(400.0) {
                 true => Steer::GoOn,
-                false => Steer::Told { verdict: Verdict::Clean, score: Some(self.0) },
+                false => {
+                    let told = Told { score: Some(self.0), ..Told::default() };
+                    Steer::Told { verdict: Verdict::Clean, told }
+                }
             }
         }
     }

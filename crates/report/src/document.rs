@@ -6,7 +6,7 @@
 use serde::Serialize;
 use yard_step_core::{
     Artifact, Climb, Fault, InStepRecord, Limiter, Next, Room, SectionSeen, Seen, Settings,
-    TrialRecord,
+    SubScore, TrialRecord,
 };
 
 use crate::ReportError;
@@ -93,6 +93,7 @@ struct SeenPart {
     background_percent: Option<f64>,
     average_fps: Option<f64>,
     low_fps: Option<f64>,
+    sub_scores: Vec<SubScore>,
     limiter_shares: Vec<LimiterPart>,
     frames: u64,
     wrong_frames: u64,
@@ -218,6 +219,7 @@ fn seen_part(seen: &Seen) -> SeenPart {
         background_percent: seen.background.map(|busy| busy.value()),
         average_fps: seen.frame_rate,
         low_fps: seen.frame_rate_low,
+        sub_scores: seen.told.sub_scores.clone(),
         limiter_shares: seen
             .limiters
             .iter()

@@ -13,7 +13,7 @@ mod voltage;
 
 pub use climbing::{Climbed, NoEnd, climb};
 pub use row::{Row, Summary, summaries, write_csv};
-pub use truth::{MOST_FAULTS_A_DAY, Truth, best, look};
+pub use truth::{MOST_FAULTS_A_DAY, Truth, best, edge_alone, look};
 pub use voltage::{StrategyRow, StrategySummary, VoltageStudy, strategy_summaries};
 
 use std::sync::Mutex;
@@ -21,7 +21,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use thiserror::Error;
 use yard_step_card::{BriefCard, CardChoice, CardError};
-use yard_step_core::{Climb, ClimbError, Plan, Policy};
+use yard_step_core::{Climb, ClimbError, Demand, Domain, Plan, Policy};
 use yard_step_scenes::Scene;
 
 /// What is to be studied.
@@ -39,6 +39,9 @@ pub struct Study {
     pub plan: Plan,
     /// How many times as flat, or steep if below 1, faults set in as with an ordinary stand-in.
     pub flatter: f64,
+    /// Where climbs start: so many percent of the clock above the true edge of each clock; at stock where
+    /// there is none.
+    pub start_above: Option<f64>,
     /// Cards worked on at a time.
     pub threads: usize,
 }
@@ -86,6 +89,21 @@ fn on_all<R: Send>(
     rows.into_inner().unwrap_or_else(|broken| broken.into_inner())
 }
 
+/// The plan of a climb, started so many percent of each clock above its true edge, as far as the card takes it.
+fn started_above<D: Fn(u64) -> Demand>(
+    card: &mut BriefCard<D>,
+    climb: &Climb,
+    percent: f64,
+) -> Plan {
+    let mut plan = climb.plan().clone();
+    for (domain, of) in [(Domain::Core, &mut plan.core), (Domain::Memory, &mut plan.memory)] {
+        let Some(axis) = climb.axis(domain) else { continue };
+        let above = f64::from(edge_alone(card, climb, domain)) + percent / 100.0 * axis.clock;
+        of.start_mhz = Some(axis.bin(above).0.max(1));
+    }
+    plan
+}
+
 impl Study {
     /// Makes the study. `done` is called from any thread after each card, with how many are done.
     ///
@@ -114,10 +132,14 @@ impl Study {
         let stages = Climb::stages_on(&description);
         let laid_out = Climb::new(description, self.plan.clone(), &stages)?;
         let truth = best(&mut card, &laid_out);
+        let given = match self.start_above {
+            Some(percent) => started_above(&mut card, &laid_out, percent),
+            None => self.plan.clone(),
+        };
         let mut rows = Vec::new();
         for policy in &self.policies {
             card.set_course(0);
-            let plan = Plan { policy: *policy, ..self.plan.clone() };
+            let plan = Plan { policy: *policy, ..given.clone() };
             let climbed = climb(&mut card, &plan, &stages, scene.mean_load(), false)?;
             let (holds, score) = look(&mut card, &climbed.outcome.settings);
             rows.push(Row::new(kind, seed, *policy, &climbed, holds, score, truth));

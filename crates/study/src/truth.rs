@@ -26,6 +26,27 @@ pub fn look<D: Fn(u64) -> Demand>(card: &mut BriefCard<D>, settings: &Settings) 
     (steady.faults_per_hour * 24.0 <= MOST_FAULTS_A_DAY, steady.score)
 }
 
+/// The highest value of one clock that holds with the other at stock, at raised power; MHz from stock.
+pub fn edge_alone<D: Fn(u64) -> Demand>(
+    card: &mut BriefCard<D>,
+    climb: &Climb,
+    domain: Domain,
+) -> MhzOffset {
+    let Some(axis) = climb.axis(domain) else { return MhzOffset::STOCK };
+    let bin = axis.in_bins(1.0).0;
+    let mut holds = |bins: i32| {
+        let mut settings = climb.raised_to_the_top();
+        axis.write(&mut settings, MhzOffset(bins * bin));
+        look(card, &settings).0
+    };
+    let (mut low, mut high) = (0, axis.highest().0 / bin + 1);
+    while high - low > 1 {
+        let middle = (low + high) / 2;
+        if holds(middle) { low = middle } else { high = middle }
+    }
+    MhzOffset(low * bin)
+}
+
 /// The best of what holds, at raised power and, where little or nothing holds there, at stock power;
 /// `None` for a card that does not even hold at stock.
 pub fn best<D: Fn(u64) -> Demand>(card: &mut BriefCard<D>, climb: &Climb) -> Option<Truth> {
@@ -54,7 +75,7 @@ fn search<D: Fn(u64) -> Demand>(
         settings
     };
     let bins =
-        |domain| climb.axis(domain).map_or((1, 0), |axis| (axis.in_bins(1).0, axis.highest().0));
+        |domain| climb.axis(domain).map_or((1, 0), |axis| (axis.in_bins(1.0).0, axis.highest().0));
     let ((core_step, core_most), (memory_step, memory_most)) =
         (bins(Domain::Core), bins(Domain::Memory));
     let mut best = Truth { stock: 0.0, score: 0.0, pair: Pair::default() };

@@ -18,6 +18,7 @@ fn study(cards: usize, policies: &[Policy]) -> Study {
         policies: policies.to_vec(),
         plan: Plan::default(),
         flatter: 1.0,
+        start_above: None,
         threads: 2,
     }
 }

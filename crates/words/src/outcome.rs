@@ -1,6 +1,8 @@
 //! What a climb comes to, and what is claimed of it.
 
-use yard_step_core::{Claim, Margin, MhzOffset, MillivoltOffset, Outcome, Seconds};
+use yard_step_core::{
+    Claim, Margin, MhzOffset, MillivoltOffset, Outcome, Seconds, figure_in_words,
+};
 
 use crate::text::capitalised;
 
@@ -16,7 +18,7 @@ pub fn outcome(outcome: &Outcome) -> String {
             match baseline.by_clock {
                 true =>
                     format!("{} on average, since the load has no score", baseline.average_clock),
-                false => format!("score {:.0}", baseline.score),
+                false => format!("score {}", figure_in_words(baseline.score)),
             },
             baseline.noise.value()
         ),

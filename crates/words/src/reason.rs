@@ -34,6 +34,9 @@ pub fn reason(why: &Reason) -> String {
             capitalised(from),
             step(*size)
         ),
+        Reason::TowardsKnown { known, at } => format!(
+            "You start from {known}. It is approached from below, since it may not hold on this card: {at} now."
+        ),
         Reason::Confirm { at, above, length } => {
             format!("{}. Next: {} to confirm {at}.", end_of_steps(at, above), length.in_words())
         }

@@ -13,7 +13,7 @@ use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use yard_step_core::{
     CardDescription, LONGEST_NAME, Next, Outcome, Proposal, Risk, TrialRecord, checked_name,
-    in_short,
+    figure_in_words, in_short,
 };
 use yard_step_engine::load::ManualLoad;
 use yard_step_engine::{
@@ -258,7 +258,8 @@ fn headline(engine: &Engine) -> String {
 }
 
 fn trial_line(record: &TrialRecord, card: &CardDescription) -> String {
-    let score = record.score.map_or("no score".into(), |score| format!("score {score:.0}"));
+    let score =
+        record.score.map_or("no score".into(), |score| format!("score {}", figure_in_words(score)));
     format!(
         "trial {:>2}  {:<8}  {:<9}  {:<28}  {:<12}  {score:<10}  {}",
         record.number,
@@ -272,7 +273,8 @@ fn trial_line(record: &TrialRecord, card: &CardDescription) -> String {
 
 fn last_words(engine: &Engine, outcome: &Outcome) -> String {
     let kept = in_short(&outcome.settings, engine.description());
-    let score = outcome.score.map_or(String::new(), |score| format!(", score {score:.0}"));
+    let score =
+        outcome.score.map_or(String::new(), |score| format!(", score {}", figure_in_words(score)));
     let claim =
         outcome.claim.map_or(String::new(), |claim| format!(" {}", yard_step_words::claim(&claim)));
     format!(

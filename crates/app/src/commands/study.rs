@@ -52,6 +52,9 @@ pub(crate) struct StudyOptions {
     /// Plan of the climbs, a TOML file
     #[arg(long, value_name = "FILE")]
     pub plan: Option<PathBuf>,
+    /// Start every climb from values so many percent of the clock above the true edges, -10 to 10
+    #[arg(long, value_name = "PERCENT", allow_negative_numbers = true, value_parser = parse_start_above)]
+    pub start_above: Option<f64>,
     /// How many times as slowly faults set in with clock as they usually do, 0.2 to 5
     #[arg(long, value_name = "F", default_value_t = 1.0, value_parser = parse_flatter)]
     pub flatter: f64,
@@ -71,6 +74,11 @@ pub(crate) struct StudyOptions {
 fn parse_flatter(text: &str) -> Result<f64, String> {
     let value: f64 = text.parse().map_err(|_| format!("\"{text}\" is not a number"))?;
     if (0.2..=5.0).contains(&value) { Ok(value) } else { Err("it must be 0.2 to 5".into()) }
+}
+
+fn parse_start_above(text: &str) -> Result<f64, String> {
+    let value: f64 = text.parse().map_err(|_| format!("\"{text}\" is not a number"))?;
+    if (-10.0..=10.0).contains(&value) { Ok(value) } else { Err("it must be -10 to 10".into()) }
 }
 
 fn parse_strategy(text: &str) -> Result<Stage, String> {
@@ -122,6 +130,7 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
         },
         plan,
         flatter: options.flatter,
+        start_above: options.start_above,
         threads: std::thread::available_parallelism().map_or(1, usize::from),
     };
     let bar = progress(study.cards)?;
@@ -168,9 +177,9 @@ fn refused(error: StudyError) -> Failure {
 
 /// The strategies of undervolting on cards that power holds back.
 fn study_strategies(options: &StudyOptions, plan: Plan, files: &Files) -> Result<(), Failure> {
-    if options.svg.is_some() || options.flatter != 1.0 {
+    if options.svg.is_some() || options.flatter != 1.0 || options.start_above.is_some() {
         return Err(Failure::usage(
-            "--svg and --flatter belong to the study of policies: omit them with --strategies",
+            "--svg, --flatter and --start-above belong to the study of policies: omit them with --strategies",
         ));
     }
     // Most of a mixed load leaves power to spare.

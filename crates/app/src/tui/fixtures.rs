@@ -334,6 +334,7 @@ pub fn snapshot() -> Snapshot {
                 climb: Left { trials: (8, 14), seconds: (Seconds(3_600.0), Seconds(5_400.0)) },
             },
             baseline: Some(baseline()),
+            sub_scores: Vec::new(),
             baseline_runs: 3,
             progress: vec![
                 StageView {

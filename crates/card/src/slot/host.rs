@@ -266,11 +266,16 @@ impl Slot {
                         Ok(_) => Ok(Some(load.frames)),
                         Err(lost) => Err(lost),
                     }
+                } else if load.has_left {
+                    self.card.run(Seconds(seconds), Work::Elsewhere).map(|ran| ran.frames)
                 } else {
                     Err(LoadLost::Hung)
                 }
             }
         };
+        if self.load.as_ref().is_some_and(|load| load.has_left) {
+            self.load = None;
+        }
         let sample = self.card.sample();
         match (result, sample) {
             (Ok(frames), Ok(sample)) => Reply::Ran { frames, sample: Box::new(sample) },
@@ -294,8 +299,10 @@ struct Attached {
     frame: Frame,
     /// Whether `frame` waits to be drawn.
     is_handed_in: bool,
-    /// Whether it has gone, or does not move.
+    /// Whether it does not move, or broke off in the middle of a frame.
     stalled: bool,
+    /// Whether it has ended between two frames, as a program does that is done: why, its process tells.
+    has_left: bool,
     /// Frames drawn in the present span.
     frames: u64,
 }
@@ -309,6 +316,7 @@ impl Attached {
             frame: Frame::black(0, 0),
             is_handed_in: false,
             stalled: false,
+            has_left: false,
             frames: 0,
         }
     }
@@ -316,7 +324,7 @@ impl Attached {
     /// Waits until a frame is handed in; whether one is.
     fn wait_for_work(&mut self, hurried: &AtomicUsize) -> bool {
         self.look_for_work(NO_WORK, hurried);
-        self.stalled |= !self.is_handed_in;
+        self.stalled |= !self.is_handed_in && !self.has_left;
         self.is_handed_in
     }
 
@@ -324,11 +332,12 @@ impl Attached {
     /// beginning, not from the next time somebody waits for it. That none comes is no failure yet; one
     /// that breaks off is.
     fn look_for_work(&mut self, patience: Duration, hurried: &AtomicUsize) {
-        if self.is_handed_in || self.stalled {
+        if self.is_handed_in || self.stalled || self.has_left {
             return;
         }
         match self.read_frame(patience, hurried) {
             Ok(came) => self.is_handed_in = came,
+            Err(error) if error.kind() == LEFT => self.has_left = true,
             Err(_) => self.stalled = true,
         }
     }
@@ -370,8 +379,11 @@ impl Attached {
     }
 }
 
+/// The kind of error of a load that ended before the first byte of a frame.
+const LEFT: ErrorKind = ErrorKind::NotConnected;
+
 /// Fills a buffer, its first byte within `patience`; false where not even that came, an error where it
-/// broke off after it.
+/// broke off after it, [`LEFT`] where the other side ended before it.
 fn read_within(
     stream: &mut UnixStream,
     buffer: &mut [u8],
@@ -383,6 +395,7 @@ fn read_within(
     while there < buffer.len() {
         let patience = if there == 0 { patience } else { NO_WORK };
         let cause = match stream.read(&mut buffer[there..]) {
+            Ok(0) if there == 0 => return Err(LEFT.into()),
             Ok(0) => ErrorKind::UnexpectedEof.into(),
             Ok(count) => {
                 there += count;

@@ -205,7 +205,7 @@ impl Climb {
 /// The chance of a fault at values of an axis, from stock to its highest.
 fn risks(axis: &Axis, belief: &EdgeBelief) -> Vec<(MhzOffset, f64)> {
     let hours = RISKED.value() / 3_600.0;
-    let step = axis.in_bins((axis.highest().0 / MOST_RISKS).max(1)).0.max(1);
+    let step = axis.in_bins((axis.highest().0 / MOST_RISKS).max(1).into()).0.max(1);
     let values = (0..=axis.highest().0 / step).map(|index| MhzOffset(index * step));
     values.map(|value| (value, 1.0 - belief.chance_to_hold(value, hours))).collect()
 }

@@ -85,7 +85,7 @@ impl Climb {
 
     /// The lowest value of an axis at which `base` would be as bold as what took the machine down.
     pub(in crate::climb) fn barred_from(&self, axis: &Axis, base: &Settings) -> Option<MhzOffset> {
-        let bin = axis.in_bins(1);
+        let bin = axis.in_bins(1.0);
         let up = |value: &MhzOffset| Some(*value + bin);
         let values = std::iter::successors(Some(MhzOffset::STOCK), up);
         self.barred_among(values.take_while(|value| *value <= axis.highest()), |value| {

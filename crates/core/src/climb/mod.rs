@@ -21,6 +21,7 @@ mod reason;
 mod record;
 mod search;
 mod stages;
+mod start;
 mod suggestion;
 
 pub use advice::{Advice, StableYetSlower, WhySlower};
@@ -45,6 +46,7 @@ pub use stages::power::PowerReport;
 pub use stages::round::{RoundEntry, RoundReport};
 pub use stages::together::{Joint, Pair};
 pub use stages::undervolt::{Descent, DescentTrial, Measured, StrategyReport};
+pub use start::starting_from;
 pub use suggestion::{SuggestedMove, Suggestion};
 
 use crate::air::fan::Fan;
@@ -150,6 +152,8 @@ pub enum ClimbEvent {
         /// What the settings are to be good for.
         margin: Margin,
     },
+    /// The user has the searches that are still to come start from these settings.
+    StartedFrom(Box<Settings>),
     /// The user asks which one it was in this trial; `None` takes the question back.
     Asked(Option<u32>),
     /// The user wants each setting's part of the gain measured by leaving it out; `false` takes that back.
@@ -216,15 +220,35 @@ pub enum ClimbError {
         /// The card.
         card: String,
     },
+    /// The card has no such setting to begin with.
+    #[error("the climb cannot start from a {setting}, which {card} does not offer")]
+    NoStart {
+        /// What the value would be of.
+        setting: &'static str,
+        /// The card.
+        card: String,
+    },
+    /// The card does not take the value to begin with.
+    #[error("the climb cannot start from {asked}: {card} takes at most {most}")]
+    StartBeyond {
+        /// The value.
+        asked: Shown,
+        /// The boldest the card takes.
+        most: Shown,
+        /// The card.
+        card: String,
+    },
 }
 
 impl Climb {
     /// A climb over `stages`, in their order, with nothing done yet.
     ///
     /// # Errors
-    /// No stage, a stage before what it builds on, or one whose setting the card does not offer.
+    /// No stage, a stage before what it builds on, or one whose setting the card does not offer; a value to start
+    /// from that the card does not take.
     pub fn new(card: CardDescription, plan: Plan, stages: &[Stage]) -> Result<Self, ClimbError> {
         let stages = stages::order::checked(&card, stages)?;
+        start::check(&card, &plan)?;
         Ok(Self {
             card,
             plan,
@@ -268,6 +292,7 @@ impl Climb {
             ClimbEvent::Planned { policy, margin } => {
                 (self.plan.policy, self.plan.margin) = (policy, margin);
             }
+            ClimbEvent::StartedFrom(settings) => self.start_from(&settings),
             ClimbEvent::Asked(trial) => self.isolating = trial,
             ClimbEvent::LeaveOut(wanted) => self.leaving_out = wanted,
             ClimbEvent::TakenUp => self.taken_up_after = self.trials.len(),

@@ -78,7 +78,7 @@ impl Climb {
             Next::Stuck(_) => self.trials.last().map_or(MhzOffset::STOCK, |t| t.value_on(&axis)),
             Next::Trial(proposal) => axis.read(&proposal.request.asked),
         };
-        let fine = axis.in_bins(self.plan.axis(axis.domain).fine_step_mhz);
+        let fine = axis.fine_step(&self.plan);
         let wanted = f64::from(from.0) + f64::from(fine.0) * f64::from(steps);
         let value = axis.bin(wanted);
         axis.write(&mut settings, value);
@@ -115,12 +115,17 @@ impl Climb {
         Some(Nudge { stage, settings, shown: offer.show(value) })
     }
 
+    /// The fine step of a domain, MHz; the offer's own step where the card has no such axis.
+    fn fine_step_of(&self, domain: Domain, offer: &Offer) -> f64 {
+        self.axis(domain).map_or(offer.step, |axis| axis.fine_step(&self.plan).into())
+    }
+
     /// A step of an offer, in its own unit.
     fn nudge_step(&self, offer: &Offer) -> f64 {
         let wanted = match offer.kind {
             SettingKind::PowerLimit => offer.stock.unwrap_or(offer.maximum) * POWER_SHARE,
-            SettingKind::ClockMaximum => f64::from(self.plan.core.fine_step_mhz),
-            SettingKind::MemoryOffset => f64::from(self.plan.memory.fine_step_mhz),
+            SettingKind::ClockMaximum => self.fine_step_of(Domain::Core, offer),
+            SettingKind::MemoryOffset => self.fine_step_of(Domain::Memory, offer),
             _ => offer.step,
         };
         (wanted / offer.step).round().max(1.0) * offer.step

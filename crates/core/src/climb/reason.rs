@@ -60,6 +60,13 @@ pub enum Reason {
         /// Value to be tried.
         to: Shown,
     },
+    /// A step on the way to a value that was said to hold.
+    TowardsKnown {
+        /// That value.
+        known: Shown,
+        /// Value to be tried.
+        at: Shown,
+    },
     /// A long run at what held.
     Confirm {
         /// Value to be confirmed.

@@ -82,7 +82,7 @@ impl Climb {
     fn more_clock(&self, held: &Settings) -> Option<(Settings, String)> {
         let axis = self.axis(Domain::Core)?;
         let at = axis.read(held);
-        let wanted = axis.bin(f64::from((at + axis.in_bins(self.plan.core.fine_step_mhz)).0));
+        let wanted = axis.bin(f64::from((at + axis.fine_step(&self.plan)).0));
         let mut settings = *held;
         axis.write(&mut settings, wanted);
         (wanted > at).then(|| (settings, axis.show(wanted)))

@@ -23,6 +23,7 @@ use crate::card::description::Channel;
 use crate::card::settings::Difference;
 use crate::judge::alarm::AlarmRaised;
 use crate::load::artifact::{Artifact, count_by_kind, suggested_domain};
+use crate::load::told::figure_in_words;
 use crate::measure::limiter::{FULL_LOAD_PERCENT, Limiter};
 use crate::measure::monitor::Seen;
 use crate::units::{Celsius, Mhz, Percent, Seconds};
@@ -432,8 +433,10 @@ fn slower(evidence: &Evidence<'_>) -> Finding {
     let gain = gain_percent(score, base);
     (gain < -reference.tolerance.value()).then(|| {
         let reason = format!(
-            "Score {score:.0} is {:.1} % below the baseline's {:.0}: stable, but slower.",
-            -gain, base
+            "Score {} is {:.1} % below the baseline's {}: stable, but slower.",
+            figure_in_words(score),
+            -gain,
+            figure_in_words(base)
         );
         (Verdict::Slower, reason)
     })
@@ -452,10 +455,11 @@ fn clean(evidence: &Evidence<'_>) -> String {
     let base = evidence.reference.and_then(|reference| reference.score);
     match (evidence.score, base) {
         (Some(score), Some(base)) => format!(
-            "{seen}; score {score:.0}, {:+.1} % on the baseline.",
+            "{seen}; score {}, {:+.1} % on the baseline.",
+            figure_in_words(score),
             gain_percent(score, base)
         ),
-        (Some(score), None) => format!("{seen}; score {score:.0}."),
+        (Some(score), None) => format!("{seen}; score {}.", figure_in_words(score)),
         _ => format!("{seen}."),
     }
 }

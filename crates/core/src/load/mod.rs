@@ -3,11 +3,12 @@
 //! ```text
 //!   workload (demand, frames) ──► card ──► frame ──► artifact: what is wrong in it
 //!        │                                   └─────► patch: the wrong pixels, packed
-//!        └──► pass: once through a scene, scored
+//!        └──► pass: once through a scene, scored; told: what a program says of its own run
 //! ```
 
 pub(crate) mod artifact;
 pub(crate) mod frame;
 pub(crate) mod pass;
 pub(crate) mod patch;
+pub(crate) mod told;
 pub(crate) mod workload;

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use crate::card::description::{CardLimits, Channel};
 use crate::card::settings::Settings;
 use crate::load::artifact::{Artifact, ArtifactLog};
+use crate::load::told::Told;
 use crate::load::workload::CheckedFrame;
 use crate::measure::clock_line::{ClockLine, read_clock_line};
 use crate::measure::limiter::{Limiter, LimiterShares, attribute};
@@ -65,6 +66,9 @@ pub struct Seen {
     /// The temperature it was going to, as far as the course of its warming told.
     #[serde(default)]
     pub plateau: Option<Celsius>,
+    /// What the load, or the user for it, told of the run.
+    #[serde(default, skip_serializing_if = "Told::is_empty")]
+    pub told: Told,
 }
 
 /// Frame rates of one section of the scene, over all its passes.
@@ -414,6 +418,7 @@ impl Watch {
             sections: self.sections_seen(NEWEST),
             warming: None,
             plateau: None,
+            told: Told::default(),
         }
     }
 

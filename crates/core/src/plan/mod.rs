@@ -118,6 +118,23 @@ pub struct AxisPlan {
     pub margin_steps: i32,
     /// Length of the run that measures what is kept.
     pub settle_seconds: f64,
+    /// Coarse step in percent of the clock at stock, in place of `coarse_step_mhz`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub coarse_step_percent: Option<f64>,
+    /// Fine step in percent of the clock at stock, in place of `fine_step_mhz`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fine_step_percent: Option<f64>,
+    /// A value said to hold, in MHz above stock: the search begins somewhat below it instead of at stock.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub start_mhz: Option<i32>,
+    /// The same in percent of the clock at stock.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub start_percent: Option<f64>,
+}
+
+/// A percentage of a clock, MHz.
+fn share_of(percent: Option<f64>, clock: f64) -> Option<f64> {
+    percent.map(|percent| percent / 100.0 * clock)
 }
 
 impl Default for AxisPlan {
@@ -131,6 +148,10 @@ impl Default for AxisPlan {
             confirm_seconds: 3_600.0,
             margin_steps: 1,
             settle_seconds: 600.0,
+            coarse_step_percent: None,
+            fine_step_percent: None,
+            start_mhz: None,
+            start_percent: None,
         }
     }
 }
@@ -140,6 +161,24 @@ impl AxisPlan {
     #[must_use]
     pub fn memory() -> Self {
         Self { coarse_step_mhz: 60, fine_step_mhz: 20, ..Self::default() }
+    }
+
+    /// Coarse step for a clock of so many MHz at stock, MHz.
+    #[must_use]
+    pub fn coarse_step(&self, clock: f64) -> f64 {
+        share_of(self.coarse_step_percent, clock).unwrap_or_else(|| self.coarse_step_mhz.into())
+    }
+
+    /// Fine step for a clock of so many MHz at stock, MHz.
+    #[must_use]
+    pub fn fine_step(&self, clock: f64) -> f64 {
+        share_of(self.fine_step_percent, clock).unwrap_or_else(|| self.fine_step_mhz.into())
+    }
+
+    /// The value said to hold, for a clock of so many MHz at stock, MHz above it.
+    #[must_use]
+    pub fn start(&self, clock: f64) -> Option<f64> {
+        self.start_mhz.map(f64::from).or_else(|| share_of(self.start_percent, clock))
     }
 }
 
@@ -398,9 +437,18 @@ impl Plan {
                 return Err(PlanError::OutOfRange { key, value, lowest, highest, unit });
             }
         }
-        for (axis, [fine, confirm]) in [(&self.core, CORE_TOLD), (&self.memory, MEMORY_TOLD)] {
-            if axis.fine_step_mhz > axis.coarse_step_mhz {
+        for (axis, [fine, confirm, start]) in [(&self.core, CORE_TOLD), (&self.memory, MEMORY_TOLD)]
+        {
+            // In percent or in MHz: which is the larger of one of each, only a card's clock tells.
+            let steps = match (axis.fine_step_percent, axis.coarse_step_percent) {
+                (None, None) => Some((axis.fine_step_mhz.into(), axis.coarse_step_mhz.into())),
+                (fine, coarse) => fine.zip(coarse),
+            };
+            if steps.is_some_and(|(fine, coarse)| fine > coarse) {
                 return Err(PlanError::Contradiction(fine));
+            }
+            if axis.start_mhz.is_some() && axis.start_percent.is_some() {
+                return Err(PlanError::Contradiction(start));
             }
             if axis.confirm_seconds < axis.seconds {
                 return Err(PlanError::Contradiction(confirm));
@@ -470,8 +518,30 @@ type Range = (&'static str, f64, RangeInclusive<f64>, &'static str);
 type Ranges = [Range; 8];
 
 impl AxisPlan {
-    fn ranges(&self, keys: [&'static str; 8]) -> Ranges {
-        let [coarse, fine, seconds, warm_up, back_off, confirm, margin, settle] = keys;
+    fn ranges(&self, keys: [&'static str; 12]) -> Vec<Range> {
+        let [
+            coarse,
+            fine,
+            seconds,
+            warm_up,
+            back_off,
+            confirm,
+            margin,
+            settle,
+            coarse_percent,
+            fine_percent,
+            start,
+            start_percent,
+        ] = keys;
+        let may_be_left_out = [
+            (coarse_percent, self.coarse_step_percent, 0.05..=10.0, "%"),
+            (fine_percent, self.fine_step_percent, 0.05..=5.0, "%"),
+            (start, self.start_mhz.map(f64::from), 1.0..=5_000.0, "MHz"),
+            (start_percent, self.start_percent, 0.05..=50.0, "%"),
+        ];
+        let named = may_be_left_out
+            .into_iter()
+            .filter_map(|(key, value, range, unit)| Some((key, value?, range, unit)));
         [
             (coarse, f64::from(self.coarse_step_mhz), 1.0..=500.0, "MHz"),
             (fine, f64::from(self.fine_step_mhz), 1.0..=100.0, "MHz"),
@@ -482,13 +552,16 @@ impl AxisPlan {
             (margin, f64::from(self.margin_steps), 0.0..=20.0, "steps"),
             (settle, self.settle_seconds, 20.0..=604_800.0, "s"),
         ]
+        .into_iter()
+        .chain(named)
+        .collect()
     }
 }
 
 /// The names of an axis' values, and what is told where two of them contradict each other.
 macro_rules! axis_names {
     ($keys:ident, $told:ident, $axis:literal) => {
-        const $keys: [&str; 8] = [
+        const $keys: [&str; 12] = [
             concat!($axis, ".coarse_step_mhz"),
             concat!($axis, ".fine_step_mhz"),
             concat!($axis, ".seconds"),
@@ -497,19 +570,29 @@ macro_rules! axis_names {
             concat!($axis, ".confirm_seconds"),
             concat!($axis, ".margin_steps"),
             concat!($axis, ".settle_seconds"),
+            concat!($axis, ".coarse_step_percent"),
+            concat!($axis, ".fine_step_percent"),
+            concat!($axis, ".start_mhz"),
+            concat!($axis, ".start_percent"),
         ];
-        const $told: [&str; 2] = [
+        const $told: [&str; 3] = [
             concat!(
                 $axis,
-                ".fine_step_mhz is larger than its ",
+                ".fine_step is larger than ",
                 $axis,
-                ".coarse_step_mhz: make the fine step the smaller of the two"
+                ".coarse_step: make the fine step the smaller of the two"
             ),
             concat!(
                 $axis,
                 ".confirm_seconds is shorter than its ",
                 $axis,
                 ".seconds: a confirming run must be at least as long as a trial"
+            ),
+            concat!(
+                $axis,
+                ".start_mhz and ",
+                $axis,
+                ".start_percent are both given: leave one of them out"
             ),
         ];
     };
@@ -555,11 +638,35 @@ mod tests {
         assert_eq!(plan.core.coarse_step_mhz, AxisPlan::default().coarse_step_mhz);
     }
 
+    #[test]
+    fn steps_and_starting_values_are_given_in_mhz_or_in_per_cent_of_the_clock() {
+        let text =
+            "[core]\ncoarse_step_percent = 2\nstart_percent = 5\n[memory]\nstart_mhz = 300\n";
+        let plan = Plan::from_toml(text).unwrap();
+        let core = plan.core;
+        assert_eq!((core.coarse_step(2_000.0), core.start(2_000.0)), (40.0, Some(100.0)));
+        assert_eq!(core.fine_step(2_000.0), 15.0);
+        assert_eq!(plan.memory.start(9_000.0), Some(300.0));
+        assert_eq!(Plan::default().core.start(2_000.0), None);
+        assert_eq!(Plan::from_toml(&plan.to_toml().unwrap()).unwrap(), plan);
+    }
+
     #[rstest]
     #[case("[core]\nfine_step_mhz = -15", "core.fine_step_mhz is -15: it must be 1 to 100 MHz")]
     #[case("[core]\ncoarse_step_mhz = 0", "core.coarse_step_mhz is 0")]
     #[case("[baseline]\nseconds = nan", "baseline.seconds is NaN")]
-    #[case("[core]\ncoarse_step_mhz = 10", "core.fine_step_mhz is larger")]
+    #[case("[core]\ncoarse_step_mhz = 10", "core.fine_step is larger")]
+    #[case(
+        "[core]\ncoarse_step_percent = 0.2\nfine_step_percent = 0.4",
+        "core.fine_step is larger"
+    )]
+    #[case(
+        "[core]\ncoarse_step_percent = 40",
+        "core.coarse_step_percent is 40: it must be 0.05 to 10 %"
+    )]
+    #[case("[core]\nstart_mhz = 120\nstart_percent = 6", "are both given: leave one of them out")]
+    #[case("[core]\nstart_mhz = -20", "core.start_mhz is -20: it must be 1 to 5000 MHz")]
+    #[case("[voltage]\nstart_off_mv = 0", "voltage.start_off_mv is 0")]
     #[case("[core]\nconfirm_seconds = 60", "core.confirm_seconds is shorter")]
     #[case("[core]\nstep = 5", "unknown field `step`, expected one of `coarse_step_mhz`")]
     #[case("[vault]\nstep = 5", "unknown field `vault`")]
@@ -570,7 +677,7 @@ mod tests {
         "undervolt_quiet.hold_percent is 0: it must be 30 to 120 %"
     )]
     #[case("[rounds]\nwindows = 0", "rounds.windows is 0")]
-    #[case("[memory]\nfine_step_mhz = 90", "memory.fine_step_mhz is larger")]
+    #[case("[memory]\nfine_step_mhz = 90", "memory.fine_step is larger")]
     #[case("policy = \"hopeful\"", "unknown variant `hopeful`, expected one of `fixed-step`")]
     #[case("margin = \"none\"", "unknown variant `none`, expected one of `record`")]
     #[case("[bayesian]\nmost_machine_down_percent = 80", "must be 0.01 to 50 %")]

@@ -25,6 +25,9 @@ pub struct VoltagePlan {
     pub margin_steps: i32,
     /// Length of the run that measures what is kept.
     pub settle_seconds: f64,
+    /// Millivolts below stock that are said to hold: the search begins somewhat above them instead of at stock.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub start_off_mv: Option<i32>,
 }
 
 impl Default for VoltagePlan {
@@ -38,6 +41,7 @@ impl Default for VoltagePlan {
             confirm_seconds: 3_600.0,
             margin_steps: 2,
             settle_seconds: 600.0,
+            start_off_mv: None,
         }
     }
 }
@@ -147,8 +151,10 @@ pub(super) fn undervolting_ranges(
 }
 
 impl VoltagePlan {
-    pub(super) fn ranges(&self) -> Ranges {
-        [
+    pub(super) fn ranges(&self) -> impl Iterator<Item = Range> + use<> {
+        let start = self.start_off_mv.map(f64::from);
+        let start = start.map(|off| ("voltage.start_off_mv", off, 1.0..=500.0, "mV"));
+        let always: Ranges = [
             ("voltage.coarse_step_mv", f64::from(self.coarse_step_mv), 1.0..=200.0, "mV"),
             ("voltage.fine_step_mv", f64::from(self.fine_step_mv), 1.0..=200.0, "mV"),
             ("voltage.most_off_mv", f64::from(self.most_off_mv), 5.0..=500.0, "mV"),
@@ -157,7 +163,8 @@ impl VoltagePlan {
             ("voltage.confirm_seconds", self.confirm_seconds, 20.0..=604_800.0, "s"),
             ("voltage.margin_steps", f64::from(self.margin_steps), 0.0..=20.0, "steps"),
             ("voltage.settle_seconds", self.settle_seconds, 20.0..=604_800.0, "s"),
-        ]
+        ];
+        always.into_iter().chain(start)
     }
 }
 

@@ -2,7 +2,7 @@
 
 use super::kin::Kin;
 use yard_step_card::{Card, LoadLost};
-use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
+use yard_step_core::{CheckedFrame, Ending, Expected, Seconds, Told};
 use yard_step_scenes::Scene;
 
 /// A load as the engine sees it.
@@ -43,9 +43,17 @@ pub trait Load: Send {
     /// Ends it, if it still runs.
     fn end(&mut self);
 
-    /// What it says its score is; none for a load that is scored by its frames.
-    fn score(&self) -> Option<f64> {
-        None
+    /// What it has told of its run so far; nothing of a load that is scored by its frames.
+    fn told(&self) -> Told {
+        Told::default()
+    }
+
+    /// Forgets what it has told: what comes from now on is of other settings.
+    fn forget(&mut self) {}
+
+    /// Whether a trial takes it whole, from its beginning to its own end, as often as there is time for.
+    fn runs_whole(&self) -> bool {
+        false
     }
 
     /// Its processes, where it has any of its own.

@@ -23,7 +23,7 @@ mod serve;
 pub use contract::Load;
 pub use kin::Kin;
 pub use manual::ManualLoad;
-pub use outside::{FailureRule, OutsideSpec, SpecError};
+pub use outside::{FailureRule, FigureRule, OutsideSpec, SpecError};
 pub use serve::{Level, serve};
 
 use std::path::PathBuf;

@@ -1,14 +1,19 @@
 //! A program of the user's own as a load: a game, a benchmark, a script.
 
+use std::fs::File;
+use std::io::{BufRead, BufReader, Read};
+use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::thread;
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime};
 
 use regex_lite::Regex;
 use serde::Deserialize;
 use thiserror::Error;
 use yard_step_card::{Card, Work};
-use yard_step_core::{CheckedFrame, Ending, Expected, Seconds, Verdict};
+use yard_step_core::{
+    CheckedFrame, Ending, Expected, FigureName, MOST_SUB_SCORES, Seconds, Told, Verdict,
+};
 
 use super::child::{await_hello, next_message, nonsense, stop_line};
 use super::contract::{Load, ending_of};
@@ -31,6 +36,16 @@ fn artifacts() -> Verdict {
     Verdict::Artifacts
 }
 
+/// Where a figure stands in a program's output.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FigureRule {
+    /// Its name: `score`, `fps`, `low fps`, or that of a sub-score.
+    pub name: String,
+    /// Regular expression whose first group is the figure, in any line; the last one counts.
+    pub pattern: String,
+}
+
 /// How a program of the user's own is run, as it is written in the configuration.
 #[derive(Debug, Clone, PartialEq, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -49,6 +64,16 @@ pub struct OutsideSpec {
     /// Regular expression whose first group is the score, in any line; the last one counts.
     #[serde(default)]
     pub score: Option<String>,
+    /// Other figures: frames per second, sub-scores.
+    #[serde(default)]
+    pub figure: Vec<FigureRule>,
+    /// A file that it writes its results to, read for figures and failures like its output once it has
+    /// ended.
+    #[serde(default)]
+    pub results: Option<PathBuf>,
+    /// Whether a trial takes it whole: it is run to its own end, as often as there is time for.
+    #[serde(default)]
+    pub whole: bool,
     /// How long it runs by itself, s: ended before that, it has failed. Without it, it may end
     /// with exit code 0 whenever it likes.
     #[serde(default)]
@@ -59,6 +84,29 @@ pub struct OutsideSpec {
     /// Lines that tell of a failure.
     #[serde(default)]
     pub failure: Vec<FailureRule>,
+}
+
+/// Bytes of a file of results that are read.
+const MOST_RESULTS: u64 = 4 << 20;
+/// How much older than its start the results of a program may look: file systems count time in steps.
+const CLOCKS_DIFFER: Duration = Duration::from_secs(2);
+
+/// The lines of a file, if it was written since then.
+fn lines_written_since(path: &Path, since: SystemTime) -> Result<Vec<String>, String> {
+    let unread = |error: std::io::Error| format!("cannot be read: {error}");
+    // Looked at before it is opened: opening a pipe would wait for whoever writes to it.
+    let metadata = std::fs::metadata(path).map_err(unread)?;
+    if !metadata.is_file() {
+        return Err("are no file".into());
+    }
+    if metadata.len() > MOST_RESULTS {
+        return Err(format!("are more than {} MiB", MOST_RESULTS >> 20));
+    }
+    if metadata.modified().is_ok_and(|modified| modified + CLOCKS_DIFFER < since) {
+        return Err("are of an earlier run".into());
+    }
+    let file = File::open(path).map_err(unread)?;
+    BufReader::new(file.take(MOST_RESULTS)).lines().collect::<Result<_, _>>().map_err(unread)
 }
 
 fn zero() -> Vec<i32> {
@@ -83,15 +131,26 @@ impl OutsideSpec {
         if self.command.trim().is_empty() {
             return Err(wrong("command is empty; name the program to be run".into()));
         }
-        let patterns = self.score.iter().chain(self.failure.iter().map(|rule| &rule.pattern));
-        for pattern in patterns {
+        for FailureRule { pattern, .. } in &self.failure {
             Regex::new(pattern)
                 .map_err(|error| wrong(format!("the pattern \"{pattern}\": {error}")))?;
         }
-        let groups = self.score.as_ref().and_then(|p| Regex::new(p).ok()).map(|p| p.captures_len());
-        if groups.is_some_and(|groups| groups < 2) {
+        for (name, pattern) in self.figures() {
+            let regex = Regex::new(pattern)
+                .map_err(|error| wrong(format!("the pattern \"{pattern}\": {error}")))?;
+            if regex.captures_len() < 2 {
+                return Err(wrong(format!(
+                    "the {name} pattern has no group: put the number in parentheses"
+                )));
+            }
+        }
+        if self.figure.len() > MOST_SUB_SCORES {
+            return Err(wrong(format!("more than {MOST_SUB_SCORES} figures; leave some out")));
+        }
+        if self.whole && self.seconds.is_some() {
             return Err(wrong(
-                "the score pattern has no group: put the number in parentheses".into(),
+                "whole and seconds exclude each other: a whole run ends when the program does"
+                    .into(),
             ));
         }
         if self.seconds.is_some_and(|seconds| !(seconds.is_finite() && seconds > 0.0)) {
@@ -101,12 +160,22 @@ impl OutsideSpec {
     }
 }
 
+impl OutsideSpec {
+    /// Names and patterns of all figures.
+    fn figures(&self) -> impl Iterator<Item = (&str, &str)> {
+        let named = self.figure.iter().map(|rule| (rule.name.as_str(), rule.pattern.as_str()));
+        self.score.as_deref().map(|pattern| ("score", pattern)).into_iter().chain(named)
+    }
+}
+
 pub(super) struct OutsideLoad {
     spec: OutsideSpec,
-    score_pattern: Option<Regex>,
+    figures: Vec<(FigureName, Regex)>,
     failures: Vec<(Regex, Verdict)>,
     process: Option<Process>,
-    score: Option<f64>,
+    told: Told,
+    /// When it was started; what its file of results held before is none of its own.
+    started: SystemTime,
     /// Time it has worked.
     worked: Seconds,
     due: Instant,
@@ -115,18 +184,23 @@ pub(super) struct OutsideLoad {
 impl OutsideLoad {
     /// A load of a description that was checked; patterns that are none are left out.
     pub(super) fn new(spec: OutsideSpec) -> Self {
-        let compiled = |pattern: &String| Regex::new(pattern).ok();
+        let compiled = |pattern: &str| Regex::new(pattern).ok();
         let failures = spec
             .failure
             .iter()
             .filter_map(|rule| Some((compiled(&rule.pattern)?, rule.verdict)))
             .collect();
+        let figures = spec
+            .figures()
+            .filter_map(|(name, pattern)| Some((FigureName::from(name), compiled(pattern)?)))
+            .collect();
         Self {
-            score_pattern: spec.score.as_ref().and_then(compiled),
+            figures,
             failures,
             spec,
             process: None,
-            score: None,
+            told: Told::default(),
+            started: SystemTime::now(),
             worked: Seconds(0.0),
             due: Instant::now(),
         }
@@ -138,10 +212,21 @@ impl OutsideLoad {
             let how = format!("{} said: {}.", self.spec.name, line.trim_end_matches('.'));
             return Err(Ending::Told { verdict: *verdict, how });
         }
-        let captures = self.score_pattern.as_ref().and_then(|pattern| pattern.captures(line));
-        let number = captures.and_then(|found| found.get(1)?.as_str().parse().ok());
-        self.score = number.filter(|score: &f64| score.is_finite()).or(self.score);
+        for (name, pattern) in &self.figures {
+            let captures = pattern.captures(line);
+            let number = captures.and_then(|found| found.get(1)?.as_str().parse().ok());
+            number.into_iter().for_each(|number| self.told.note(name, number));
+        }
         Ok(())
+    }
+
+    /// Takes in the results that the program wrote to its file, if it wrote any in this run.
+    fn take_results(&mut self) -> Result<(), Ending> {
+        let Some(path) = self.spec.results.clone() else { return Ok(()) };
+        let lines = lines_written_since(&path, self.started).map_err(|cause| {
+            Ending::LoadDied(format!("ended, but its results in {} {cause}", path.display()))
+        })?;
+        lines.iter().try_for_each(|line| self.take_line(line))
     }
 
     fn listen(&mut self, checked: &mut Vec<CheckedFrame>) -> Result<(), Ending> {
@@ -153,7 +238,11 @@ impl OutsideLoad {
                     Ok(Some(FromLoad::Frame(line))) => {
                         checked.push(line.checked(self.worked).map_err(|what| nonsense(&what))?);
                     }
-                    Ok(Some(FromLoad::Score(score))) => self.score = Some(score.score),
+                    Ok(Some(FromLoad::Score(score))) => {
+                        self.told.note(&FigureName::Score, score.score);
+                        self.told.note(&FigureName::AverageFps, score.average_fps);
+                        self.told.note(&FigureName::LowFps, score.low_fps);
+                    }
                     Ok(Some(FromLoad::Bye { reason })) => return Err(self.bye(reason)),
                     Ok(Some(_)) => {}
                     // It may end without a word once it has done what it had to.
@@ -173,7 +262,7 @@ impl OutsideLoad {
         }
     }
 
-    fn bye(&self, reason: Reason) -> Ending {
+    fn bye(&mut self, reason: Reason) -> Ending {
         match reason {
             Reason::DeviceLost => Ending::LoadDied("lost its device".into()),
             Reason::Failed => Ending::LoadDied("said that it cannot go on".into()),
@@ -190,7 +279,15 @@ impl OutsideLoad {
         }
     }
 
-    fn ended_well(&self) -> Ending {
+    fn ended_well(&mut self) -> Ending {
+        if let Err(ending) = self.take_results() {
+            return ending;
+        }
+        if self.told.is_empty() && !self.figures.is_empty() && !self.spec.protocol {
+            return Ending::LoadDied(
+                "ended and told none of its figures (their patterns match no line)".into(),
+            );
+        }
         match self.spec.seconds {
             Some(seconds) if self.worked.value() < seconds => Ending::LoadDied(format!(
                 "ended by itself before its {} were over,",
@@ -217,12 +314,13 @@ impl Load for OutsideLoad {
         if let Some(address) = card.address() {
             command.env("YARD_STEP_SLOT", address.to_string());
         }
+        self.started = SystemTime::now();
         let mut process = Process::start(&mut command)?;
         if self.spec.protocol {
             await_hello(&mut process)?;
         }
         self.process = Some(process);
-        (self.score, self.worked, self.due) = (None, Seconds(0.0), Instant::now());
+        (self.told, self.worked, self.due) = (Told::default(), Seconds(0.0), Instant::now());
         Ok(())
     }
 
@@ -254,8 +352,16 @@ impl Load for OutsideLoad {
         }
     }
 
-    fn score(&self) -> Option<f64> {
-        self.score
+    fn told(&self) -> Told {
+        self.told.clone()
+    }
+
+    fn forget(&mut self) {
+        self.told = Told::default();
+    }
+
+    fn runs_whole(&self) -> bool {
+        self.spec.whole
     }
 
     fn kin(&self) -> Option<&Kin> {

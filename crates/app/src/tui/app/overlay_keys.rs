@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use ratatui::crossterm::event::KeyCode;
-use yard_step_core::Verdict;
+use yard_step_core::{Told, Verdict};
 use yard_step_engine::{Command, Snapshot};
 
 use crate::input::typed_path;
@@ -84,10 +84,10 @@ impl State {
                 SAYABLE.get(chosen).map_or(Outcome::Nothing, |said| self.said(*said))
             }
             (Overlay::Score { verdict, text, .. }, KeyCode::Enter) => {
-                match typed_score(text.trimmed()) {
-                    Ok(score) => return Outcome::Send(Command::Say { verdict, score }),
-                    Err(problem) => {
-                        let problem = Some(problem);
+                match Told::parse(text.trimmed()) {
+                    Ok(told) => return Outcome::Send(Command::Say { verdict, told }),
+                    Err(error) => {
+                        let problem = Some(error.to_string());
                         self.overlay = Some(Overlay::Score { verdict, text, problem });
                     }
                 }
@@ -197,7 +197,7 @@ impl State {
             self.overlay = Some(score_of(verdict));
             return Outcome::Nothing;
         }
-        Outcome::Send(Command::Say { verdict, score: None })
+        Outcome::Send(Command::Say { verdict, told: Told::default() })
     }
 
     fn path_key(
@@ -255,38 +255,5 @@ impl State {
             _ => self.overlay = Some(Overlay::Cards(chosen.min(last))),
         }
         Outcome::Nothing
-    }
-}
-
-/// A score as it was typed, with a point or a comma; none for an empty line.
-fn typed_score(text: &str) -> Result<Option<f64>, String> {
-    if text.is_empty() {
-        return Ok(None);
-    }
-    match text.replace(',', ".").parse::<f64>() {
-        Ok(score) if score > 0.0 && score.is_finite() => Ok(Some(score)),
-        _ => Err(format!("\"{text}\" is no score: type a number above zero, or nothing.")),
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case("", Ok(None))]
-    #[case("11402", Ok(Some(11_402.0)))]
-    #[case("87.5", Ok(Some(87.5)))]
-    #[case("87,5", Ok(Some(87.5)))]
-    #[case("0", Err("\"0\" is no score: type a number above zero, or nothing."))]
-    #[case("-3", Err("\"-3\" is no score: type a number above zero, or nothing."))]
-    #[case("inf", Err("\"inf\" is no score: type a number above zero, or nothing."))]
-    #[case("fast", Err("\"fast\" is no score: type a number above zero, or nothing."))]
-    fn a_score_is_a_number_above_zero_or_nothing(
-        #[case] text: &str,
-        #[case] expected: Result<Option<f64>, &str>,
-    ) {
-        assert_eq!(typed_score(text), expected.map_err(str::to_owned));
     }
 }

@@ -7,7 +7,7 @@ use ratatui::crossterm::event::{
 };
 use ratatui::layout::Rect;
 use rstest::rstest;
-use yard_step_core::Verdict;
+use yard_step_core::{Told, Verdict};
 use yard_step_engine::{
     Activity, Command, FreeStart, KeepWhat, KeepWish, NextView, Restart, Snapshot,
 };
@@ -129,22 +129,26 @@ fn of_a_load_that_only_the_user_sees_it_is_said_what_was_seen() {
     press(&mut state, &running, KeyCode::Char('w'));
     press(&mut state, &running, KeyCode::Down);
     let said = press(&mut state, &running, KeyCode::Enter);
-    assert_eq!(said, Outcome::Send(Command::Say { verdict: Verdict::Artifacts, score: None }));
-    // Of a run that went well, the score is asked for.
-    for (typed, score) in [("8120", Some(8_120.0)), ("", None)] {
+    assert_eq!(
+        said,
+        Outcome::Send(Command::Say { verdict: Verdict::Artifacts, told: Told::default() })
+    );
+    // Of a run that went well, its figures are asked for.
+    for typed in ["8120", "hammer 812, fps 61", ""] {
         press(&mut state, &running, KeyCode::Char('w'));
         assert_eq!(press(&mut state, &running, KeyCode::Enter), Outcome::Nothing);
         assert!(matches!(state.overlay, Some(Overlay::Score { .. })), "{:?}", state.overlay);
         type_in(&mut state, &running, typed);
         let said = press(&mut state, &running, KeyCode::Enter);
-        assert_eq!(said, Outcome::Send(Command::Say { verdict: Verdict::Clean, score }));
+        let told = Told::parse(typed).unwrap();
+        assert_eq!(said, Outcome::Send(Command::Say { verdict: Verdict::Clean, told }));
     }
     press(&mut state, &running, KeyCode::Char('w'));
     press(&mut state, &running, KeyCode::Enter);
     type_in(&mut state, &running, "fast");
     assert_eq!(press(&mut state, &running, KeyCode::Enter), Outcome::Nothing, "no score");
     let Some(Overlay::Score { problem: Some(problem), .. }) = &state.overlay else { panic!() };
-    assert!(problem.contains("\"fast\" is no score"), "{problem}");
+    assert!(problem.contains("\"fast\" is no figure"), "{problem}");
 }
 
 #[rstest]

@@ -115,14 +115,19 @@ pub(crate) fn draw_overlay(
         Overlay::Say(chosen) => ("Your verdict", say_lines(theme, *chosen)),
         // Beside the clock line, which goes on.
         Overlay::Score { verdict, text, problem } => (
-            "Score of this run",
+            "Figures of this run",
             vec![
                 (
-                    format!("You say: {verdict}. What score did your program give?"),
+                    format!("You say: {verdict}. Which figures did your program give?"),
                     theme.style(Role::Text),
                 ),
                 (
-                    "Higher is better; leave it empty if it gave none.".into(),
+                    "A score, as in 8120, or several with names: hammer 812, fps 61, low fps 48."
+                        .into(),
+                    theme.style(Role::Dim),
+                ),
+                (
+                    "Higher is better. Leave it empty if it gave none.".into(),
                     theme.style(Role::Dim),
                 ),
                 (String::new(), Style::new()),
@@ -591,10 +596,10 @@ mod tests {
         let overlay = Overlay::Score {
             verdict: Verdict::Clean,
             text: Entry::new("fast", 12),
-            problem: Some("\"fast\" is no score".into()),
+            problem: Some("\"fast\" is no figure".into()),
         };
         let text = shown(&overlay, &snapshot(), 100, 30).join("\n");
-        for told in ["Score of this run", "You say: clean.", "is no score", "Esc go on"] {
+        for told in ["Figures of this run", "You say: clean.", "is no figure", "Esc go on"] {
             assert!(text.contains(told), "{told}: {text}");
         }
         let fresh = shown(&score_of(Verdict::Slower), &snapshot(), 100, 30).join("\n");

@@ -1,13 +1,19 @@
 //! What a stage came to, in words.
 
-use yard_step_core::{CardDescription, Gain, in_short};
+use yard_step_core::{CardDescription, Gain, figure_in_words, in_short};
 use yard_step_engine::{EdgeFound, Found};
 
 /// What a stage came to, in a sentence or two.
 pub(crate) fn in_words(found: &Found, card: &CardDescription) -> String {
     match found {
+        Found::Baseline(baseline) if baseline.by_clock => format!(
+            "The load has no figures: average clock {}, noise {:.2} %.",
+            baseline.average_clock,
+            baseline.noise.value()
+        ),
         Found::Baseline(baseline) => {
-            format!("Score {:.0}, noise {:.2} %.", baseline.score, baseline.noise.value())
+            let score = figure_in_words(baseline.score);
+            format!("Score {score}, noise {:.2} %.", baseline.noise.value())
         }
         Found::Power(report) => yard_step_words::power(report),
         Found::Edge(edge) => edge_in_words(edge),

@@ -77,7 +77,7 @@ pub enum Overlay {
     Settings(Box<SettingsForm>),
     /// Saying how a run of the manual load went: place in the list of verdicts.
     Say(usize),
-    /// Typing the score of a run that only the user saw.
+    /// Typing the figures of a run that only the user saw.
     Score {
         /// What was seen.
         verdict: Verdict,
@@ -158,12 +158,12 @@ const LONGEST_PATH: usize = 200;
 /// Longest number that can be typed in Shape.
 const LONGEST_NUMBER: usize = 10;
 
-/// Longest score that can be typed.
-const LONGEST_SCORE: usize = 12;
+/// Longest line of figures that can be typed.
+const LONGEST_FIGURES: usize = 200;
 
-/// The line in which the score of a run is typed.
+/// The line in which the figures of a run are typed.
 pub(crate) fn score_of(verdict: Verdict) -> Overlay {
-    Overlay::Score { verdict, text: Entry::new("", LONGEST_SCORE), problem: None }
+    Overlay::Score { verdict, text: Entry::new("", LONGEST_FIGURES), problem: None }
 }
 
 /// The line in which the path of a file is typed.

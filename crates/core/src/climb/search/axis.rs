@@ -3,6 +3,7 @@
 use crate::card::description::{CardDescription, Offer, SettingKind};
 use crate::card::settings::Settings;
 use crate::load::artifact::Domain;
+use crate::plan::Plan;
 use crate::units::MhzOffset;
 
 /// The setting through which a domain's clock is raised, counted in MHz from stock: an offset where
@@ -56,9 +57,15 @@ impl Axis {
 
     /// A step size in whole bins of the card, at least one.
     #[must_use]
-    pub fn in_bins(&self, step: i32) -> MhzOffset {
-        let bins = (f64::from(step) / self.offer.step).round().max(1.0);
+    pub fn in_bins(&self, step: f64) -> MhzOffset {
+        let bins = (step / self.offer.step).round().max(1.0);
         MhzOffset((bins * self.offer.step).round() as i32)
+    }
+
+    /// The plan's fine step in whole bins of the card.
+    #[must_use]
+    pub fn fine_step(&self, plan: &Plan) -> MhzOffset {
+        self.in_bins(plan.axis(self.domain).fine_step(self.clock))
     }
 
     /// The value that settings have on this axis; stock where they name none.

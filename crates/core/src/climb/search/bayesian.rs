@@ -70,7 +70,7 @@ pub(in crate::climb) fn believe<V: Value>(
 impl<S: Scale> Search<'_, S> {
     /// What is believed of the edge.
     pub(in crate::climb) fn belief(&self) -> EdgeBelief {
-        believe(self.scale.belief(), &self.tried)
+        believe(self.scale.belief(self.plan), &self.tried)
     }
 
     pub(in crate::climb) fn next_bayesian(&self, ended: bool) -> SearchStep<S::Value> {
@@ -88,9 +88,29 @@ impl<S: Scale> Search<'_, S> {
         if let Some(again) = self.doubted(&belief) {
             return self.unless_stuck(again);
         }
+        if let Some(step) = self.step_towards_known(&belief) {
+            return self.unless_stuck(step);
+        }
         self.unless_stuck(match self.is_followed || kept == S::Value::default() {
             true => SearchStep::Kept(kept),
             false => self.measure(kept),
+        })
+    }
+
+    /// The next step on the way to a value that was said to hold, though it would tell little: nothing is kept
+    /// that was not come to from below.
+    fn step_towards_known(&self, belief: &EdgeBelief) -> Option<SearchStep<S::Value>> {
+        let (known, reach) = (self.known()?, self.reach()?);
+        let has_reached = self.tried.iter().any(|trial| trial.value >= reach && trial.proves());
+        if has_reached || self.sure_of(belief) <= reach {
+            return None;
+        }
+        let (known, at) = (self.scale.show(known), self.scale.show(reach));
+        Some(SearchStep::Try {
+            value: reach,
+            purpose: Purpose::Step,
+            seconds: Seconds(LENGTHS[0]),
+            reason: Reason::TowardsKnown { known, at },
         })
     }
 
@@ -111,7 +131,7 @@ impl<S: Scale> Search<'_, S> {
             .filter(|trial| trial.record.number != lowest.record.number)
             .copied()
             .collect();
-        let without = believe(self.scale.belief(), &others);
+        let without = believe(self.scale.belief(self.plan), &others);
         let middle = |belief: &EdgeBelief| belief.band(0.0).0;
         let more = middle(&without) - middle(belief);
         if more < MUCH * self.scale.size() {
@@ -150,8 +170,14 @@ impl<S: Scale> Search<'_, S> {
         self.tried.iter().filter(|t| self.is_refused(t)).map(|t| t.value).min()
     }
 
-    /// The highest value the belief is sure enough of.
+    /// The highest value the belief is sure enough of, as far as the trials have come.
     pub(in crate::climb) fn believed_to_hold(&self, belief: &EdgeBelief) -> S::Value {
+        let sure = self.sure_of(belief);
+        self.reach().map_or(sure, |reach| sure.min(reach))
+    }
+
+    /// The highest value the belief is sure enough of.
+    fn sure_of(&self, belief: &EdgeBelief) -> S::Value {
         let margin = self.plan.margin;
         let value = belief.holds_to(margin.hours(), margin.faults(), margin.confidence());
         // Never where it was seen to fail, whatever is believed.
@@ -172,13 +198,14 @@ impl<S: Scale> Search<'_, S> {
         let (hours, faults) = (margin.hours(), margin.faults());
         let warm_up = self.steps().warm_up_seconds;
         let bound = self.plan.bayesian.most_machine_down_percent / 100.0;
-        let refused = self.refused_from();
+        let (refused, reach) = (self.refused_from(), self.reach());
         let enough = self.cap.map(|cap| cap + self.fine_steps(2));
         let mut best: Option<Weighed<S::Value>> = None;
         for value in self.values(belief) {
             // A value that need not be reached is nothing to learn of.
             let is_needless = enough.is_some_and(|enough| value > enough);
-            if is_needless || refused.is_some_and(|refused| value >= refused) {
+            let is_beyond = reach.is_some_and(|reach| value > reach);
+            if is_needless || is_beyond || refused.is_some_and(|refused| value >= refused) {
                 continue;
             }
             for seconds in LENGTHS {

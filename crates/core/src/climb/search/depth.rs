@@ -85,6 +85,15 @@ impl Depth {
         self.deepest
     }
 
+    /// The depth of a voltage `off` millivolts below stock's, not in steps yet.
+    #[must_use]
+    pub fn below_stock(&self, off: i32) -> f64 {
+        match self.means {
+            Means::Curve(_) => f64::from(off),
+            Means::Offset { from, .. } => from + f64::from(off),
+        }
+    }
+
     /// The depth at or above `millivolt` that can be asked.
     #[must_use]
     pub fn bin(&self, millivolt: f64) -> i32 {

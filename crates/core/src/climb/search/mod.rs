@@ -28,6 +28,11 @@ use crate::judge::verdict::{Meaning, Verdict};
 use crate::plan::{Plan, Policy};
 use crate::units::{MhzOffset, Seconds};
 
+/// How far below a value that was said to hold a search begins, in shares of the clock.
+const BEGINS_BELOW: f64 = 0.04;
+/// Largest step of the bayesian policy on the way to it, in shares of the clock.
+const REACH: f64 = 0.01;
+
 /// A value that was too much.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Failure<V = MhzOffset> {
@@ -250,6 +255,29 @@ impl<'a, S: Scale> Search<'a, S> {
             SearchStep::Kept(value) => value,
             SearchStep::Try { .. } | SearchStep::Stuck(_) => S::Value::default(),
         }
+    }
+
+    /// The value that the plan says holds, where it may be tried at all.
+    fn known(&self) -> Option<S::Value> {
+        self.scale.known(self.plan).map(|known| known.min(self.highest()))
+    }
+
+    /// Where a search begins that was given a value said to hold: somewhat below it, since it may be another
+    /// card's. None where that is at stock.
+    fn begins_at(&self) -> Option<S::Value> {
+        let known: f64 = self.known()?.into();
+        let begin = self.scale.bin(known - BEGINS_BELOW * self.scale.size());
+        Some(begin).filter(|begin| *begin > S::Value::default())
+    }
+
+    /// The boldest value that may be tried or kept now, on the way to one that was said to hold: a step above
+    /// the boldest that held.
+    fn reach(&self) -> Option<S::Value> {
+        self.known()?;
+        let step = self.scale.bin(REACH * self.scale.size()).max(self.steps().fine);
+        let held =
+            self.tried.iter().filter(|trial| self.holds(trial)).map(|trial| trial.value + step);
+        Some(held.chain(self.begins_at()).max().unwrap_or(step).min(self.highest()))
     }
 
     /// The boldest value that may be tried.

@@ -82,8 +82,11 @@ pub(in crate::climb) trait Scale: Copy {
     /// The clock at stock in units of the scale: what shares are counted from.
     fn size(&self) -> f64;
 
+    /// The value that the plan says holds, where it says one.
+    fn known(&self, plan: &Plan) -> Option<Self::Value>;
+
     /// What is assumed of the edge before the first trial.
-    fn belief(&self) -> EdgeBelief;
+    fn belief(&self, plan: &Plan) -> EdgeBelief;
 }
 
 impl Scale for Axis {
@@ -91,11 +94,11 @@ impl Scale for Axis {
 
     fn steps(&self, plan: &Plan) -> Steps<MhzOffset> {
         let of = plan.axis(self.domain);
-        let fine = self.in_bins(of.fine_step_mhz);
+        let fine = self.fine_step(plan);
         Steps {
-            coarse: self.in_bins(of.coarse_step_mhz).max(fine),
+            coarse: self.in_bins(of.coarse_step(self.clock)).max(fine),
             fine,
-            least: self.in_bins(1),
+            least: self.in_bins(1.0),
             back_off: of.back_off_steps,
             margin: plan.margin.fine_steps(of.margin_steps),
             warm_up_seconds: of.warm_up_seconds,
@@ -125,8 +128,13 @@ impl Scale for Axis {
         self.clock
     }
 
-    fn belief(&self) -> EdgeBelief {
-        EdgeBelief::before(self)
+    fn known(&self, plan: &Plan) -> Option<MhzOffset> {
+        plan.axis(self.domain).start(self.clock).map(|value| Axis::bin(self, value))
+    }
+
+    fn belief(&self, plan: &Plan) -> EdgeBelief {
+        let known = self.known(plan).map(f64::from);
+        EdgeBelief::assumed(self.domain, self.clock, known)
     }
 }
 
@@ -168,8 +176,13 @@ impl Scale for Depth {
         self.scale()
     }
 
+    fn known(&self, plan: &Plan) -> Option<i32> {
+        plan.voltage.start_off_mv.map(|off| Depth::bin(self, self.below_stock(off)))
+    }
+
     /// Where the edge lies in clock, counted in the millivolts that so much clock takes.
-    fn belief(&self) -> EdgeBelief {
-        EdgeBelief::assumed(Domain::Core, self.scale())
+    fn belief(&self, plan: &Plan) -> EdgeBelief {
+        let known = self.known(plan).map(f64::from);
+        EdgeBelief::assumed(Domain::Core, self.scale(), known)
     }
 }

@@ -40,7 +40,8 @@ impl<S: Scale> Search<'_, S> {
                 && self.cap.is_none_or(|cap| value <= cap)
                 && bracket.ceiling.is_none_or(|failure| value < failure.value)
         };
-        let first = self.first.filter(|first| {
+        let begins = self.begins_at();
+        let first = begins.or(self.first).filter(|first| {
             floor == S::Value::default()
                 && bracket.ceiling.is_none()
                 && *first > floor
@@ -58,6 +59,10 @@ impl<S: Scale> Search<'_, S> {
                 (floor + step, if step == steps.fine { StepSize::Fine } else { StepSize::Coarse })
             }
         };
+        if let (Some(_), Some(_), Some(known)) = (begins, first, self.known()) {
+            let (known, at) = (self.scale.show(known), self.scale.show(value));
+            return Some((value, Purpose::Step, steps.seconds, Reason::TowardsKnown { known, at }));
+        }
         let show_failure = |failure: Failure<_>| (self.scale.show(failure.value), failure.verdict);
         let reason = Reason::StepUp {
             from: self.show_or_start(floor),

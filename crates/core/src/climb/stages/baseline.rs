@@ -4,6 +4,7 @@ use crate::card::description::CardDescription;
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
 use crate::climb::{Climb, Next, Proposal, Purpose, Reason, Stage, Stuck, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
+use crate::load::told::{SubScoreBaseline, Told, sub_score_baselines};
 use crate::statistics::{mean, median, prediction_bound, standard_deviation};
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
 
@@ -103,6 +104,14 @@ impl Climb {
             true => trial.seen.average_clock().map(Mhz::value),
             false => trial.score,
         }
+    }
+
+    /// The sub-scores of the baseline runs that count, median and noise of each; none of a load without any.
+    #[must_use]
+    pub fn sub_score_baselines(&self) -> Vec<SubScoreBaseline> {
+        let runs: Vec<Told> =
+            self.counted_baseline_runs().map(|run| run.seen.told.clone()).collect();
+        sub_score_baselines(&runs)
     }
 
     /// How many baseline runs count so far.

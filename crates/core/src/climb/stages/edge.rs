@@ -156,7 +156,7 @@ impl Climb {
 
     /// The same, for a search that knows its trials and its bend already.
     fn cap(&self, axis: &Axis, tried: &[Tried<'_>], bend: Option<Bend>) -> Option<MhzOffset> {
-        let fine = axis.in_bins(self.plan.axis(axis.domain).fine_step_mhz);
+        let fine = axis.fine_step(&self.plan);
         [below_slow(tried, fine), bend.map(|bend| bend.at)].into_iter().flatten().min()
     }
 

@@ -71,7 +71,7 @@ fn search(climb: &Climb, axis: Axis) -> Search<'_, Axis> {
         .filter(|trial| trial.held().voltage_offset == full.voltage_offset)
         .map(|record| Tried { value: record.value_on(&axis), record })
         .collect();
-    let fine = axis.in_bins(climb.plan.core.fine_step_mhz);
+    let fine = axis.fine_step(&climb.plan);
     Search {
         scale: axis,
         plan: &climb.plan,

@@ -6,9 +6,10 @@ use crate::card::settings::Settings;
 use crate::climb::isolation::{Culprit, Isolation};
 use crate::climb::search::bayesian::Weighed;
 use crate::climb::search::belief::EdgeBelief;
+use crate::climb::search::scale::Scale;
 use crate::climb::search::{Search, Tried};
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
-use crate::climb::{Climb, ClimbError, Next, Purpose, Reason, Stage, TrialRecord};
+use crate::climb::{Axis, Climb, ClimbError, Next, Purpose, Reason, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::load::artifact::{Domain, suggested_domain};
 use crate::plan::Policy;
@@ -149,9 +150,9 @@ impl Climb {
     #[must_use]
     pub fn joint(&self) -> Option<Joint> {
         let (core, memory) = (self.axis(Domain::Core)?, self.axis(Domain::Memory)?);
-        let alone = |axis, domain| {
+        let alone = |axis: &Axis, domain| {
             crate::climb::search::bayesian::believe(
-                EdgeBelief::before(axis),
+                axis.belief(&self.plan),
                 &self.tried_alone(domain),
             )
         };
@@ -243,7 +244,7 @@ impl Climb {
                         self.counted_of(Stage::Together)
                             .map(|record| Tried { value: record.value_on(&axis), record }),
                     );
-                    Some(crate::climb::search::bayesian::believe(EdgeBelief::before(&axis), &tried))
+                    Some(crate::climb::search::bayesian::believe(axis.belief(&self.plan), &tried))
                 };
                 let (core, memory) = (belief(Domain::Core), belief(Domain::Memory));
                 let any = core.clone().or(memory.clone())?;
@@ -324,7 +325,7 @@ impl Climb {
                 let other = domain.other();
                 if raised == [true, true] && at.get(other) == MhzOffset::STOCK {
                     let axis = self.axis(other)?;
-                    at.set(other, axis.in_bins(self.plan.axis(other).fine_step_mhz));
+                    at.set(other, axis.fine_step(&self.plan));
                 }
                 found = Some((at, best));
             }
@@ -450,7 +451,7 @@ impl Climb {
         };
         for domain in domains {
             if let Some(axis) = self.axis(*domain) {
-                let fine = axis.in_bins(self.plan.axis(*domain).fine_step_mhz);
+                let fine = axis.fine_step(&self.plan);
                 at.set(*domain, (at.get(*domain) - fine).max(MhzOffset::STOCK));
             }
         }

@@ -129,7 +129,8 @@ fn draw_run(
 
     let heading = format!("Asked / taken / seen: {}", run.title);
     let space = panel(buffer, places.facts, theme, &heading, "");
-    facts::draw(buffer, space, theme, run, snapshot.baseline_for(run));
+    let stock = facts::Stock::of(snapshot, run);
+    facts::draw(buffer, space, theme, run, &stock);
     draw_scene(buffer, places.scene, theme, run);
 }
 

@@ -3,8 +3,8 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use yard_step_core::verdict::gain_percent;
-use yard_step_core::{Percent, SettingKind, Settings};
-use yard_step_engine::RunView;
+use yard_step_core::{Percent, SettingKind, Settings, SubScoreBaseline, figure_in_words};
+use yard_step_engine::{RunView, Snapshot};
 
 use crate::tui::theme::{Role, Theme};
 use crate::tui::widgets::{row, write};
@@ -19,13 +19,30 @@ struct Fact {
     differs: bool,
 }
 
-/// Draws the table; `baseline` is the score to compare with.
+/// What a run is held against.
+#[derive(Default)]
+pub(crate) struct Stock<'a> {
+    /// The score at stock; none where it is not known.
+    score: Option<f64>,
+    /// The load's sub-scores at stock.
+    sub_scores: &'a [SubScoreBaseline],
+}
+
+impl<'a> Stock<'a> {
+    /// The baseline of a run's climb, once it is complete.
+    pub(crate) fn of(snapshot: &'a Snapshot, run: &RunView) -> Self {
+        let score = snapshot.baseline_for(run);
+        Self { score, sub_scores: if score.is_some() { &snapshot.climb.sub_scores } else { &[] } }
+    }
+}
+
+/// Draws the table.
 pub(crate) fn draw(
     buffer: &mut Buffer,
     area: Rect,
     theme: Theme,
     run: &RunView,
-    baseline: Option<f64>,
+    stock: &Stock<'_>,
 ) {
     let (label, column) = columns(area.width);
     let head = row(area, 0);
@@ -33,7 +50,7 @@ pub(crate) fn draw(
         let x = area.x.saturating_add(label + index as u16 * column);
         write(buffer, head, (x, head.y), name, theme.style(Role::Title));
     }
-    let facts = settings(run).into_iter().chain(in_step(run)).chain(others(run, baseline));
+    let facts = settings(run).into_iter().chain(in_step(run)).chain(others(run, stock));
     for (index, fact) in facts.enumerate() {
         let line = row(area, index as u16 + 1);
         let text = theme.style(Role::Text);
@@ -161,7 +178,7 @@ fn in_step(run: &RunView) -> Vec<Fact> {
             let sample = other.sample.unwrap_or_default();
             let seen = match (other.verdict, sample.core_clock) {
                 (Some(verdict), _) => match other.score {
-                    Some(score) => format!("{verdict}, score {score:.0}"),
+                    Some(score) => format!("{verdict}, score {}", figure_in_words(score)),
                     None => verdict.to_string(),
                 },
                 (None, Some(clock)) => format!("{clock}, {} wrong", other.wrong_frames),
@@ -178,7 +195,7 @@ fn in_step(run: &RunView) -> Vec<Fact> {
         .collect()
 }
 
-fn others(run: &RunView, baseline: Option<f64>) -> Vec<Fact> {
+fn others(run: &RunView, stock: &Stock<'_>) -> Vec<Fact> {
     let seen = &run.seen;
     let fact = |label: &str, seen: Option<String>| Fact {
         label: label.into(),
@@ -187,9 +204,17 @@ fn others(run: &RunView, baseline: Option<f64>) -> Vec<Fact> {
         seen: seen.unwrap_or_else(|| "–".into()),
         differs: false,
     };
-    let score = run.score.map(|score| match baseline {
-        Some(baseline) => format!("{score:.0} ({:+.1} %)", gain_percent(score, baseline)),
-        None => format!("{score:.0}"),
+    let against = |score: f64, stock: Option<f64>| match stock {
+        Some(stock) => format!("{} ({:+.1} %)", figure_in_words(score), gain_percent(score, stock)),
+        None => figure_in_words(score),
+    };
+    let score = run.score.map(|score| against(score, stock.score));
+    let sub_scores = seen.told.sub_scores.iter().map(|part| {
+        let at_stock = stock.sub_scores.iter().find(|at_stock| at_stock.name == part.name);
+        let value = against(part.value, at_stock.map(|at_stock| at_stock.value));
+        let noise = at_stock.and_then(|at_stock| at_stock.noise);
+        let noise = noise.map_or(String::new(), |noise| format!(", noise {:.1} %", noise.value()));
+        fact(&part.name, Some(value + &noise))
     });
     let rate = seen.frame_rate.map(|rate| match seen.frame_rate_low {
         Some(low) => format!("{rate:.1} fps, low {low:.1}"),
@@ -203,15 +228,17 @@ fn others(run: &RunView, baseline: Option<f64>) -> Vec<Fact> {
     let limiter = seen
         .main_limiter()
         .map(|(limiter, share)| format!("{} {}", limiter.label(), Percent(share * 100.0)));
-    vec![
-        fact("score", score),
-        fact("clock line", flat),
-        fact("limited by", limiter),
-        fact("hot spot", seen.hot_spot_max.map(|hot| format!("{hot} max"))),
-        fact("load", seen.load.map(|load| load.to_string())),
-        fact("frame rate", rate),
-        fact("wrong frames", Some(format!("{} of {}", seen.wrong_frames, seen.frames))),
-    ]
+    let first = [fact("score", score)].into_iter().chain(sub_scores);
+    first
+        .chain([
+            fact("clock line", flat),
+            fact("limited by", limiter),
+            fact("hot spot", seen.hot_spot_max.map(|hot| format!("{hot} max"))),
+            fact("load", seen.load.map(|load| load.to_string())),
+            fact("frame rate", rate),
+            fact("wrong frames", Some(format!("{} of {}", seen.wrong_frames, seen.frames))),
+        ])
+        .collect()
 }
 
 #[cfg(test)]
@@ -230,7 +257,10 @@ mod tests {
             taken
         });
         let theme = Theme::new(Depth::None);
-        let lines = drawn(59, 12, |buffer, area| draw(buffer, area, theme, &run, Some(1_000.0)));
+        let lines = drawn(59, 12, |buffer, area| {
+            let stock = Stock { score: Some(1_000.0), sub_scores: &[] };
+            draw(buffer, area, theme, &run, &stock);
+        });
         assert_eq!(lines[0], "               asked      taken      seen");
         assert_eq!(lines[3], "core offset    +60 MHz    ±0 MHz     2010 MHz avg");
         assert!(lines[5].starts_with("score") && lines[5].ends_with("1010 (+1.0 %)"), "{lines:?}");
@@ -238,10 +268,25 @@ mod tests {
     }
 
     #[test]
+    fn sub_scores_stand_below_the_score_each_with_its_own_gain_and_noise() {
+        let mut run = run_view();
+        run.seen.told = yard_step_core::Told::parse("hammer 812, anvil 640").unwrap();
+        let sub_scores =
+            [SubScoreBaseline { name: "hammer".into(), value: 800.0, noise: Some(Percent(0.42)) }];
+        let stock = Stock { score: Some(1_000.0), sub_scores: &sub_scores };
+        let theme = Theme::new(Depth::None);
+        let lines = drawn(62, 16, |buffer, area| draw(buffer, area, theme, &run, &stock));
+        let at = lines.iter().position(|line| line.starts_with("score")).unwrap();
+        assert!(lines[at + 1].starts_with("hammer "), "{lines:#?}");
+        assert!(lines[at + 1].ends_with("812 (+1.5 %), noise 0.4 %"), "{lines:#?}");
+        assert!(lines[at + 2].starts_with("anvil ") && lines[at + 2].ends_with(" 640"));
+    }
+
+    #[test]
     fn any_size_will_do() {
         for (width, height) in AWKWARD {
             drawn(width, height, |buffer, area| {
-                draw(buffer, area, Theme::new(Depth::True), &run_view(), None);
+                draw(buffer, area, Theme::new(Depth::True), &run_view(), &Stock::default());
             });
         }
     }
@@ -260,7 +305,8 @@ mod tests {
             reason: String::new(),
         }];
         let theme = Theme::new(Depth::None);
-        let lines = drawn(62, 16, |buffer, area| draw(buffer, area, theme, &run, None));
+        let lines =
+            drawn(62, 16, |buffer, area| draw(buffer, area, theme, &run, &Stock::default()));
         let line = lines.iter().find(|line| line.starts_with("in step: 8")).unwrap();
         let words: Vec<&str> = line.split_whitespace().collect();
         let expected = "in step: 8 +60 MHz stock not taken, score 1004";

@@ -16,7 +16,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use yard_step_core::compare::Comparison;
-use yard_step_core::{Celsius, Seconds, Watt, counted};
+use yard_step_core::{Celsius, Seconds, Watt, counted, figure_in_words};
 use yard_step_ledger::{ClimbLine, ClimbState, SortBy, TrialDetail, TrialLine};
 
 use crate::tui::theme::{Role, Theme, glyph};
@@ -180,7 +180,7 @@ const COLUMNS: [Column; 13] = [
     }),
     column("verdict", Some(SortBy::Verdict), 15, false, 0, |l, _| verdict(l)),
     column("score", Some(SortBy::Score), 6, true, 2, |l, _| {
-        l.score.map_or("–".into(), |score| format!("{score:.0}"))
+        l.score.map_or("–".into(), figure_in_words)
     }),
     column("gain", Some(SortBy::Gain), 7, true, 1, |l, _| {
         l.gain_percent.map_or("–".into(), |gain| format!("{gain:+.1} %"))

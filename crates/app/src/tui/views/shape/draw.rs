@@ -15,7 +15,7 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use yard_step_core::{
     CardDescription, CurveBand, CurveKind, SettingKind, Sight, Sketch, Stage, VfCurve, counted,
-    sight,
+    figure_in_words, sight,
 };
 use yard_step_engine::{Activity, RunView, Snapshot};
 use yard_step_scenes::Scene;
@@ -343,7 +343,7 @@ fn draw_windows_tried(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &
         let ends = [trial.asked.clock_minimum, trial.asked.clock_maximum]
             .map(|end| end.map_or("–".into(), |end| format!("{:.0}", end.value())));
         let average = trial.seen.average_clock().map_or("–".into(), |clock| clock.to_string());
-        let score = trial.score.map_or("–".into(), |score| format!("{score:.1}"));
+        let score = trial.score.map_or("–".into(), figure_in_words);
         let verdict = trial.verdict();
         let text = theme.style(Role::Text);
         put(buffer, line, 0, &ends.join(" to "), text);

@@ -15,7 +15,8 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::verdict::gain_percent;
 use yard_step_core::{
     AlarmOn, Baseline, Channel, CurveKind, CurveOffer, Offer, Percent, Plan, Policy, Prerequisite,
-    Seconds, SettingKind, Settings, Stage, Standing, TrialRecord, Verdict, Watt, counted, stated,
+    Seconds, SettingKind, Settings, Stage, Standing, TrialRecord, Verdict, Watt, counted,
+    figure_in_words, stated,
 };
 use yard_step_engine::{Activity, Snapshot};
 
@@ -507,9 +508,9 @@ fn draw_baseline_run(
     write(buffer, line, (line.x + 9, line.y), &text, theme.verdict(verdict));
     let score = match (run.score, middle) {
         (Some(score), Some(middle)) if line.width >= 36 => {
-            format!("{score:.0} ({:+.2} %)", gain_percent(score, middle))
+            format!("{} ({:+.2} %)", figure_in_words(score), gain_percent(score, middle))
         }
-        (Some(score), _) => format!("{score:.0}"),
+        (Some(score), _) => figure_in_words(score),
         (None, _) => "no score".into(),
     };
     write_right(buffer, line, line.y, &score, theme.style(Role::Text));
@@ -544,7 +545,7 @@ fn draw_baseline_figures(
     let pairs = [
         match baseline.by_clock {
             true => ("no figures", "judged by the clock".to_owned()),
-            false => ("score, median", format!("{:.0}", baseline.score)),
+            false => ("score, median", figure_in_words(baseline.score)),
         },
         ("noise, 1 σ", percent(baseline.noise)),
         ("a gain is real above", baseline.noise_floor.map_or_else(unknown, percent)),

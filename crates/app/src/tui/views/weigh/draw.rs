@@ -13,7 +13,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
-use yard_step_core::{Cost, FrontierPoint, counted};
+use yard_step_core::{Cost, FrontierPoint, counted, figure_in_words};
 
 use crate::tui::theme::{Role, Theme, glyph};
 use crate::tui::views::weigh::frontier::FrontierChart;
@@ -111,7 +111,7 @@ fn draw_list(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighState) 
             write(buffer, line, (line.x, line.y), "▸", theme.style(Role::Accent));
         }
         let work = stock.map_or_else(
-            || format!("{:.0}", point.score),
+            || figure_in_words(point.score),
             |stock| format!("{:+.1} %", (point.score / stock - 1.0) * 100.0),
         );
         let mark = match (Some(*place) == frontier.knee, point.is_stock) {
@@ -158,8 +158,8 @@ fn draw_picked(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighState
     say(&point.what, theme.style(Role::Title));
     let frontier = &state.frontier;
     let figures = format!(
-        "score {:.1} at {:.*} {} {}",
-        point.score,
+        "score {} at {:.*} {} {}",
+        figure_in_words(point.score),
         cost_digits(frontier.cost),
         point.cost,
         frontier.cost.unit(),

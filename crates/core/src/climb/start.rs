@@ -1,0 +1,72 @@
+//! Starting a climb from values that are said to hold: typed, published, or kept from an earlier trial.
+
+use crate::card::description::{CardDescription, SettingKind};
+use crate::card::settings::Settings;
+use crate::climb::search::axis::Axis;
+use crate::climb::search::depth::Depth;
+use crate::climb::{Climb, ClimbError};
+use crate::load::artifact::Domain;
+use crate::plan::Plan;
+use crate::units::MhzOffset;
+
+/// Whether a card takes the values a plan starts from.
+///
+/// # Errors
+/// It does not offer the setting, or takes less.
+pub(in crate::climb) fn check(card: &CardDescription, plan: &Plan) -> Result<(), ClimbError> {
+    let no_start = |setting| ClimbError::NoStart { setting, card: card.name.clone() };
+    let beyond = |asked, most| ClimbError::StartBeyond { asked, most, card: card.name.clone() };
+    for domain in [Domain::Core, Domain::Memory] {
+        let of = plan.axis(domain);
+        if of.start_mhz.is_none() && of.start_percent.is_none() {
+            continue;
+        }
+        let setting = match domain {
+            Domain::Core => "core clock",
+            Domain::Memory => "memory clock offset",
+        };
+        let axis = Axis::of(card, domain).ok_or_else(|| no_start(setting))?;
+        let start = of.start(axis.clock).unwrap_or_default().round() as i32;
+        if MhzOffset(start) > axis.highest() {
+            return Err(beyond(axis.show(MhzOffset(start)), axis.show(axis.highest())));
+        }
+    }
+    if let Some(off) = plan.voltage.start_off_mv {
+        let depth = Depth::from_stock(card, 1, i32::MAX).ok_or_else(|| no_start("voltage"))?;
+        if off > depth.deepest() {
+            return Err(beyond(depth.show(off), depth.show(depth.deepest())));
+        }
+    }
+    Ok(())
+}
+
+/// A plan that starts from settings: each search from the value they have on its scale, and from stock where
+/// that is not beyond stock.
+#[must_use]
+pub fn starting_from(plan: Plan, settings: &Settings, card: &CardDescription) -> Plan {
+    let mut plan = plan;
+    let on = |domain| {
+        let axis = Axis::of(card, domain)?;
+        Some(axis.read(settings)).filter(|value| *value > MhzOffset::STOCK).map(|value| value.0)
+    };
+    (plan.core.start_mhz, plan.core.start_percent) = (on(Domain::Core), None);
+    (plan.memory.start_mhz, plan.memory.start_percent) = (on(Domain::Memory), None);
+    let off = match settings.curve {
+        Some(_) => Depth::from_stock(card, 1, i32::MAX)
+            .and_then(|depth| depth.read(settings))
+            .map(|(depth, _)| depth),
+        None => settings.get(SettingKind::VoltageOffset).map(|offset| -offset.round() as i32),
+    };
+    plan.voltage.start_off_mv = off.filter(|off| *off > 0);
+    plan
+}
+
+impl Climb {
+    /// Has the searches that are still to come start from settings.
+    pub(in crate::climb) fn start_from(&mut self, settings: &Settings) {
+        let plan = starting_from(self.plan.clone(), settings, &self.card);
+        if check(&self.card, &plan).is_ok() {
+            self.plan = plan;
+        }
+    }
+}
