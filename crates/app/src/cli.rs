@@ -89,6 +89,22 @@ mod tests {
     }
 
     #[rstest]
+    #[case("study --kinds standin:tarn-310,standin:quern-540 --start-above -2")]
+    #[case("climb --card standin:tarn-310 --start core=+120,memory=6%,voltage=-80")]
+    #[case("open --card standin:tarn-310#4 --start-from trial:3/7")]
+    fn arguments_are_taken(#[case] line: &str) {
+        let words = std::iter::once("yard-step").chain(line.split(' '));
+        Arguments::try_parse_from(words).unwrap();
+    }
+
+    #[rstest]
+    #[case("study --start-above 20", "it must be -10 to 10")]
+    #[case("study --kinds tarn", "there is no card \"tarn\"")]
+    #[case("climb --card standin:tarn-310 --start core", "write core=+120")]
+    #[case(
+        "climb --card standin:tarn-310 --start core=60 --start-from gaming",
+        "cannot be used with"
+    )]
     #[case("climb --card standin:tarn-999", "there is no card \"standin:tarn-999\"")]
     #[case("climb --card standin:tarn-310 --seed many", "invalid value 'many' for '--seed <N>'")]
     #[case(

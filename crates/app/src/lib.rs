@@ -18,6 +18,7 @@ mod opening;
 mod options;
 mod output;
 mod rig;
+mod start;
 mod status;
 pub mod tui;
 

@@ -3,7 +3,9 @@
 use std::fs::File;
 
 use yard_step_card::{CardAddress, connect};
-use yard_step_core::{CardDescription, Climb, Plan, Stage, Verdict, counted};
+use yard_step_core::{
+    CardDescription, Climb, Plan, Settings, Stage, Verdict, counted, starting_from,
+};
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Engine, EngineError, Loads, Opener, Rack, Rig, Unfinished};
 use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
@@ -11,6 +13,7 @@ use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
 use crate::failure::Failure;
 use crate::options::{ClimbingOptions, DataDirOption, read_plan};
 use crate::rig::rig;
+use crate::start::StartFrom;
 
 /// Opens a ledger; tells of one that had to be set aside.
 pub(crate) fn open_ledger(dir: &DataDir) -> Result<(Ledger, Option<String>), Failure> {
@@ -40,6 +43,8 @@ pub(crate) struct Wanted {
     pub plan: Plan,
     /// Whether the plan was named, and must not differ from that of a climb taken up.
     pub plan_is_named: bool,
+    /// What was kept that the climb starts from.
+    pub start_from: Option<StartFrom>,
     /// Stages that were named; none means all that the card can do.
     pub stages: Vec<Stage>,
     pub fresh: bool,
@@ -74,6 +79,7 @@ impl Wanted {
         if let Some(margin) = options.margin {
             plan.margin = margin;
         }
+        crate::start::write(&options.start, &mut plan)?;
         Ok(Self {
             card: options.card.address()?,
             plan,
@@ -83,13 +89,25 @@ impl Wanted {
                 || options.quick
                 || options.load.is_some()
                 || options.policy.is_some()
-                || options.margin.is_some(),
+                || options.margin.is_some()
+                || !options.start.is_empty()
+                || options.start_from.is_some(),
+            start_from: options.start_from.clone(),
             stages: options.stages.clone(),
             fresh: options.fresh,
             unfinished: options.unfinished,
             over_supply: options.over_supply,
             reopen: false,
         })
+    }
+
+    /// The same with the plan's start read from what was named to start from.
+    fn starting_on(&self, ledger: &Ledger, card: &CardDescription) -> Result<Self, Failure> {
+        let plan = match &self.start_from {
+            Some(from) => from.plan(&self.plan, ledger, card)?,
+            None => self.plan.clone(),
+        };
+        Ok(Self { plan, ..self.clone() })
     }
 
     /// A card set up to be worked on; tells of an owner who died with it.
@@ -137,6 +155,7 @@ fn climb_on(
 ) -> Result<(Engine, Vec<String>), Failure> {
     let mut told = Vec::new();
     let description = connect(&wanted.card)?.description().clone();
+    let wanted = &wanted.starting_on(ledger, &description)?;
     let stages = wanted.stages_on(&description);
     let open = ledger.open_climb(&description)?;
     let (found, given_up) = match wanted.fresh {
@@ -228,8 +247,16 @@ pub(crate) fn rack(
         cards.push(connect(name)?.description().clone());
     }
     // What was said of the first card's climb is not said of the others'.
-    let wanted =
-        Wanted { stages: Vec::new(), plan_is_named: false, fresh: false, ..wanted.clone() };
+    let first = opened.engine.description();
+    let plan = starting_from(wanted.plan.clone(), &Settings::stock(first), first);
+    let wanted = Wanted {
+        stages: Vec::new(),
+        plan,
+        plan_is_named: false,
+        start_from: None,
+        fresh: false,
+        ..wanted.clone()
+    };
     let bay = Bay { dir: dir.clone(), ledger: opened.ledger.clone(), names, wanted };
     Ok(Rack::new(cards, 0, Box::new(bay)))
 }

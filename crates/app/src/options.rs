@@ -12,6 +12,7 @@ use yard_step_ledger::DataDir;
 use yard_step_scenes::Scene;
 
 use crate::failure::Failure;
+use crate::start::{StartFrom, StartValue, parse_start, parse_start_from};
 use crate::{config, input};
 
 #[derive(Debug, Args)]
@@ -89,6 +90,12 @@ pub(crate) struct ClimbingOptions {
     /// Careful values in less than half an hour on most cards, checked briefly and not proven
     #[arg(long, conflicts_with = "plan")]
     pub quick: bool,
+    /// Start from values said to hold instead of stock, and come to them from below: core=+120,memory=+6%,voltage=-80
+    #[arg(long, value_name = "VALUES", value_delimiter = ',', value_parser = parse_start)]
+    pub start: Vec<StartValue>,
+    /// Start from the settings of a profile, by its name, or of a trial: trial:3/7 is trial 7 of climb 3
+    #[arg(long, value_name = "PROFILE", conflicts_with = "start", value_parser = parse_start_from)]
+    pub start_from: Option<StartFrom>,
     /// Give up an unfinished climb on this card and begin a new one
     #[arg(long)]
     pub fresh: bool,

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use yard_step_core::{
     CardDescription, Climb, ClimbEvent, Directive, Fault, Limiter, Machine, Margin, Meaning, Next,
     Plan, Policy, Seconds, Seen, Settings, Stage, StageOrder, TrialRecord, Verdict, attribute,
-    in_short,
+    in_short, starting_from,
 };
 use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Measured, TrialDetail};
 use yard_step_scenes::Scene;
@@ -424,6 +424,37 @@ impl Engine {
         self.ledger.set_climb_plan(self.climb_id, &plan)?;
         self.climb.handle(ClimbEvent::Planned { policy, margin });
         self.note_state()
+    }
+
+    /// Has the searches that are still to come start from settings; says from what.
+    ///
+    /// # Errors
+    /// The ledger fails.
+    pub fn start_from(&mut self, settings: &Settings) -> Result<String, EngineError> {
+        let card = self.cards.card().description();
+        let plan = starting_from(self.climb.plan().clone(), settings, card);
+        let from = yard_step_words::starts(&plan, card);
+        self.ledger.set_climb_plan(self.climb_id, &plan)?;
+        self.climb.handle(ClimbEvent::StartedFrom(Box::new(*settings)));
+        self.note_state()?;
+        Ok(match from.is_empty() {
+            true => {
+                "Nothing in these settings goes beyond stock: the climb starts from stock.".into()
+            }
+            false => format!(
+                "The climb starts from {}, and comes to it from below. Stages that are over stay as they are.",
+                from.join(", ")
+            ),
+        })
+    }
+
+    /// The same from the settings of the trial in a row of the ledger.
+    ///
+    /// # Errors
+    /// It is gone, it is another card's, or the ledger fails.
+    pub fn start_from_trial(&mut self, row: i64) -> Result<String, EngineError> {
+        let intent = self.own_detail(row)?.intent;
+        self.start_from(&intent.asked)
     }
 
     /// Asks which one it was in a trial, core or memory; `None` takes the question back.

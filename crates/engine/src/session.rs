@@ -72,6 +72,10 @@ pub enum Command {
     AddStage(Stage),
     /// Go on by another policy, or with another margin.
     Replan(Policy, Margin),
+    /// Have the searches that are still to come start from settings.
+    StartFrom(Box<Settings>),
+    /// The same from those of the trial in this row of the ledger.
+    StartFromTrial(i64),
     /// Ask which one it was in a trial, core or memory; or no longer.
     AskWhich(Option<u32>),
     /// Measure what each setting brings, or stop doing so.
@@ -531,6 +535,12 @@ impl Work {
                     yard_step_words::margin_claim(margin)
                 ));
             }),
+            Command::StartFrom(settings) => {
+                self.engine.start_from(&settings).map(|told| self.desk.answer(told))
+            }
+            Command::StartFromTrial(row) => {
+                self.engine.start_from_trial(row).map(|told| self.desk.answer(told))
+            }
             Command::AskWhich(trial) => self.engine.ask_which(trial).map(|()| {
                 self.desk.answer(which_told(&self.engine, trial));
             }),

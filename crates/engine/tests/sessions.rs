@@ -684,6 +684,30 @@ fn a_free_run_is_driven_by_commands_and_everything_else_waits_for_its_end() {
 }
 
 #[test]
+fn a_segment_becomes_where_the_climb_starts_and_stays_so_after_a_restart() {
+    let desk = desk_at(Pace::Max).with_baseline();
+    let held = desk.session.snapshot().machine.held.unwrap();
+    let faster = Settings { core_offset: Some(MhzOffset(150)), ..held };
+    desk.send(free(Some(Settings { core_offset: Some(MhzOffset(30)), ..held })));
+    desk.until("a free run", |s| s.runs.free.as_ref().is_some_and(|free| free.at.value() > 12.0));
+    desk.send(Command::StartFrom(Box::new(faster)));
+    desk.send(Command::Stop);
+    let told = desk.until("an answer", |s| {
+        s.answer.as_deref().is_some_and(|text| text.contains("starts from core +150 MHz"))
+    });
+    assert_eq!(told.climb.plan.core.start_mhz, Some(150));
+    let next = desk.until("a step", |s| s.climb.stage == Stage::Core);
+    let NextView::Trial { asked, .. } = &next.climb.next else { panic!() };
+    let first = asked.core_offset.unwrap();
+    assert!(MhzOffset(0) < first && first < MhzOffset(150), "approached from below: {first:?}");
+    let stored = desk.ledger.climb(told.climb.number).unwrap();
+    assert_eq!(stored.plan.core.start_mhz, Some(150));
+    desk.send(Command::StartFrom(Box::new(held)));
+    let stock = desk.until("stock again", |s| s.climb.plan.core.start_mhz.is_none());
+    assert!(stock.answer.as_ref().unwrap().contains("the climb starts from stock"));
+}
+
+#[test]
 fn a_segment_becomes_the_next_trial_and_stock_ends_a_free_run() {
     let desk = desk_at(Pace::Max).with_baseline();
     let held = desk.session.snapshot().machine.held.unwrap();

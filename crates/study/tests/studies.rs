@@ -37,6 +37,24 @@ fn believing_takes_less_time_than_steady_steps_and_what_it_keeps_holds() {
     assert!(bayesian.gap_median_percent <= 1.2, "of so few cards: {bayesian:?}");
 }
 
+/// A word from elsewhere that is too bold costs no machine.
+#[test]
+fn climbs_from_three_percent_above_the_edge_take_the_machine_down_no_more_often() {
+    let policies = [Policy::FixedStep, Policy::Bayesian];
+    let downs = |start_above| {
+        let rows = Study { start_above, ..study(30, &policies) }.run(&|_| ()).unwrap();
+        let all = summaries(&rows);
+        let of = |policy| all.iter().find(|s| s.policy == policy && s.kind.is_none()).unwrap();
+        policies.map(|policy| of(policy).machine_downs)
+    };
+    let (from_stock, above) = (downs(None), downs(Some(3.0)));
+    println!("machine downs from stock {from_stock:?}, from 3 % above the edge {above:?}");
+    let [from_stock, above] =
+        [from_stock, above].map(|downs| f64::from(downs.iter().sum::<usize>() as u32));
+    // So few come by chance: two standard deviations of their number.
+    assert!(above <= from_stock + 2.0 * from_stock.sqrt(), "{above} against {from_stock}");
+}
+
 #[test]
 fn a_study_is_the_same_for_the_same_seeds_however_many_threads() {
     let one = Study { threads: 1, ..study(6, &[Policy::Bisection]) }.run(&|_| ()).unwrap();

@@ -15,6 +15,7 @@ mod reason;
 mod reports;
 mod risk;
 mod sight;
+mod start;
 mod suggestion;
 mod text;
 
@@ -29,4 +30,5 @@ pub use reason::{reason, stuck};
 pub use reports::{power, round, strategy};
 pub use risk::risk;
 pub use sight::sight;
+pub use start::starts;
 pub use suggestion::suggestion;

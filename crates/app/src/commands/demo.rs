@@ -88,6 +88,7 @@ fn wanted(card: &CardAddress, plan: Plan, reopen: bool) -> Wanted {
         card: card.clone(),
         plan,
         plan_is_named: false,
+        start_from: None,
         stages: Vec::new(),
         fresh: false,
         outside: Vec::new(),

@@ -17,9 +17,7 @@ use yard_step_study::{
 };
 
 use crate::failure::Failure;
-use crate::options::{
-    parse_card, parse_margin, parse_policy, parse_stage_among, parse_whole, read_plan,
-};
+use crate::options::{parse_margin, parse_policy, parse_stage_among, parse_whole, read_plan};
 use crate::output::{ChartKind, Overwrite, Target, json, note, print};
 
 #[derive(Debug, Args)]
@@ -31,7 +29,7 @@ pub(crate) struct StudyOptions {
     #[arg(long, value_name = "N", default_value_t = 1000, value_parser = parse_whole)]
     pub first_seed: u64,
     /// Kinds of cards, such as standin:tarn-310 [default: all in turn; for strategies those with a V/F curve]
-    #[arg(long, value_name = "KINDS", value_delimiter = ',', value_parser = parse_card)]
+    #[arg(long, value_name = "KINDS", value_delimiter = ',', value_parser = parse_kind)]
     pub kinds: Vec<CardChoice>,
     /// Policies: fixed-step, bisection, bayesian [default: all]
     #[arg(long, value_name = "POLICIES", value_delimiter = ',', value_parser = parse_policy)]
@@ -74,6 +72,10 @@ pub(crate) struct StudyOptions {
 fn parse_flatter(text: &str) -> Result<f64, String> {
     let value: f64 = text.parse().map_err(|_| format!("\"{text}\" is not a number"))?;
     if (0.2..=5.0).contains(&value) { Ok(value) } else { Err("it must be 0.2 to 5".into()) }
+}
+
+fn parse_kind(text: &str) -> Result<CardChoice, String> {
+    text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
 }
 
 fn parse_start_above(text: &str) -> Result<f64, String> {

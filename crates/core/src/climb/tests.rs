@@ -728,3 +728,72 @@ fn steps_by_hand_go_by_the_trials_of_their_stage_and_by_no_segment() {
     let (tried, _) = run(&mut climb, &pretend(1_000));
     assert!(tried.iter().all(|value| *value < 30), "{tried:?}");
 }
+
+/// Values tried by a climb that starts from a value, with an edge at `edge`.
+fn tried_from(policy: Policy, start: i32, edge: i32) -> (Vec<i32>, Outcome) {
+    let mut plan = Plan { policy, ..plan() };
+    plan.core.start_mhz = Some(start);
+    run(&mut with_baseline(plan), &pretend(edge))
+}
+
+#[test]
+fn steady_steps_begin_somewhat_below_the_value_they_start_from() {
+    let (tried, outcome) = tried_from(Policy::FixedStep, 240, 270);
+    let (from_stock, same) = run(&mut with_baseline(plan()), &pretend(270));
+    assert!(tried[0] < 240 && tried[0] > 100, "{tried:?}");
+    assert!(tried.len() < from_stock.len(), "{tried:?} against {from_stock:?}");
+    assert_eq!(outcome.settings.core_offset, same.settings.core_offset);
+}
+
+#[test]
+fn a_start_that_fails_at_once_is_given_up_for_steps_from_stock() {
+    let (tried, outcome) = tried_from(Policy::FixedStep, 280, 100);
+    assert!(tried[0] > 100, "{tried:?}");
+    assert_eq!(tried[1], 60, "a coarse step from stock: {tried:?}");
+    assert!(outcome.settings.core_offset.unwrap() < MhzOffset(100));
+}
+
+#[rstest]
+fn bold_values_to_start_from_are_approached_from_below(
+    #[values(Policy::FixedStep, Policy::Bisection, Policy::Bayesian)] policy: Policy,
+    #[values(60, 150, 240, 300)] start: i32,
+    #[values(45, 165, 290)] edge: i32,
+) {
+    let (tried, outcome) = tried_from(policy, start, edge);
+    let clock = card().limits.boost_clock.value();
+    let mut highest = (f64::from(start) - 0.03 * clock).max(0.0);
+    for value in &tried {
+        // A coarse step of the stepwise policies, two percent of the clock of the bayesian one.
+        let step = (0.02 * clock).max(60.0);
+        assert!(f64::from(*value) <= highest + step, "{value} after {highest}: {tried:?}");
+        if *value < edge {
+            highest = highest.max(f64::from(*value));
+        }
+    }
+    let kept = outcome.settings.core_offset.unwrap_or_default();
+    assert!(kept < MhzOffset(edge), "{kept:?}");
+    assert!(
+        tried.iter().any(|value| *value >= kept.0),
+        "never kept above what was tried: {tried:?}"
+    );
+}
+
+#[test]
+fn settings_become_a_start_on_every_scale_and_stock_none() {
+    let mut settings = Settings::stock(&card());
+    settings.core_offset = Some(MhzOffset(120));
+    settings.memory_offset = Some(MhzOffset(-50));
+    settings.set(SettingKind::VoltageOffset, Some(-40.0));
+    let from = starting_from(plan(), &settings, &card());
+    assert_eq!((from.core.start_mhz, from.memory.start_mhz), (Some(120), None));
+    assert_eq!(from.voltage.start_off_mv, Some(40));
+    assert_eq!(starting_from(from, &Settings::stock(&card()), &card()), plan());
+}
+
+#[test]
+fn a_start_that_the_card_does_not_take_is_refused_with_the_most_it_takes() {
+    let mut plan = plan();
+    plan.core.start_percent = Some(50.0);
+    let error = Climb::new(card(), plan, &[Stage::Baseline, Stage::Core]).unwrap_err();
+    assert!(error.to_string().contains("takes at most +300 MHz"), "{error}");
+}

@@ -430,7 +430,11 @@ impl Plan {
         Seconds(self.rules.artifact_grace_seconds)
     }
 
-    fn check(&self) -> Result<(), PlanError> {
+    /// Checks every value, and those that may contradict each other.
+    ///
+    /// # Errors
+    /// A value out of its range, or a contradiction, each named.
+    pub fn check(&self) -> Result<(), PlanError> {
         for (key, value, range, unit) in self.ranges() {
             let (lowest, highest) = (*range.start(), *range.end());
             if !range.contains(&value) {

@@ -201,6 +201,18 @@ impl State {
                 let what = KeepWhat::Settings(Box::new(settings));
                 self.overlay = Some(keep_form("free run".into(), what));
             }
+            Action::StartHere => {
+                let looked_at = snapshot.runs.looked_at.as_ref().and_then(|run| run.taken);
+                let settings = match is_free(snapshot) {
+                    true => Some(self.free.asked(snapshot)),
+                    false => looked_at,
+                };
+                let Some(settings) = settings else {
+                    self.told("The card never took the settings of this trial.".into());
+                    return Some(Outcome::Nothing);
+                };
+                return Some(Outcome::Send(Command::StartFrom(Box::new(settings))));
+            }
             Action::FreeRow(_)
             | Action::FreeBy(_)
             | Action::FreeBack

@@ -49,6 +49,9 @@ impl State {
                 },
                 Command::UseProfile { name, yes: true },
             ),
+            Action::StartHere => {
+                Some(Outcome::Send(Command::StartFrom(Box::new(view.profile.settings))))
+            }
             Action::CheckProfile => {
                 self.view = View::Climb;
                 Some(Outcome::Send(Command::CheckProfile(name)))

@@ -87,6 +87,8 @@ pub enum Action {
     FreeYes,
     /// End the free run and try its settings as a trial.
     FreeTrial,
+    /// Have the climb start from these settings.
+    StartHere,
     /// Put a free run that has ended away.
     FreeAway,
     /// Next value one fine step up.

@@ -82,14 +82,14 @@ impl<S: Scale> Search<'_, S> {
         // The alone stages of a climb that goes on together need not be as sure.
         let price = self.plan.bayesian.worth_percent_per_minute / 100.0
             * if self.is_followed { 2.0 } else { 1.0 };
+        if let Some(step) = self.step_towards_known(&belief, price) {
+            return self.unless_stuck(step);
+        }
         if let Some(best) = self.weigh(&belief).filter(|best| best.per_minute > price) {
             return self.unless_stuck(self.told(&belief, &best));
         }
         if let Some(again) = self.doubted(&belief) {
             return self.unless_stuck(again);
-        }
-        if let Some(step) = self.step_towards_known(&belief) {
-            return self.unless_stuck(step);
         }
         self.unless_stuck(match self.is_followed || kept == S::Value::default() {
             true => SearchStep::Kept(kept),
@@ -97,12 +97,15 @@ impl<S: Scale> Search<'_, S> {
         })
     }
 
-    /// The next step on the way to a value that was said to hold, though it would tell little: nothing is kept
-    /// that was not come to from below.
-    fn step_towards_known(&self, belief: &EdgeBelief) -> Option<SearchStep<S::Value>> {
+    /// The next step on the way to a value that was said to hold, as long as the trial that would tell most, or
+    /// what would be kept, is still out of reach.
+    fn step_towards_known(&self, belief: &EdgeBelief, price: f64) -> Option<SearchStep<S::Value>> {
         let (known, reach) = (self.known()?, self.reach()?);
-        let has_reached = self.tried.iter().any(|trial| trial.value >= reach && trial.proves());
-        if has_reached || self.sure_of(belief) <= reach {
+        if self.tried.iter().any(|trial| trial.value >= reach && trial.proves()) {
+            return None;
+        }
+        let best = self.weigh_up_to(belief, None).filter(|best| best.per_minute > price);
+        if best.is_none_or(|best| best.value <= reach) && self.sure_of(belief) <= reach {
             return None;
         }
         let (known, at) = (self.scale.show(known), self.scale.show(reach));
@@ -192,19 +195,28 @@ impl<S: Scale> Search<'_, S> {
         self.capped(self.scale.bin(value).min(bound))
     }
 
-    /// The most informative trial per minute, within the bound on machine downs.
+    /// The most informative trial per minute within reach, and within the bound on machine downs.
     pub(in crate::climb) fn weigh(&self, belief: &EdgeBelief) -> Option<Weighed<S::Value>> {
+        self.weigh_up_to(belief, self.reach())
+    }
+
+    /// The most informative trial per minute up to a value, within the bound on machine downs.
+    fn weigh_up_to(
+        &self,
+        belief: &EdgeBelief,
+        most: Option<S::Value>,
+    ) -> Option<Weighed<S::Value>> {
         let margin = self.plan.margin;
         let (hours, faults) = (margin.hours(), margin.faults());
         let warm_up = self.steps().warm_up_seconds;
         let bound = self.plan.bayesian.most_machine_down_percent / 100.0;
-        let (refused, reach) = (self.refused_from(), self.reach());
+        let refused = self.refused_from();
         let enough = self.cap.map(|cap| cap + self.fine_steps(2));
         let mut best: Option<Weighed<S::Value>> = None;
         for value in self.values(belief) {
             // A value that need not be reached is nothing to learn of.
             let is_needless = enough.is_some_and(|enough| value > enough);
-            let is_beyond = reach.is_some_and(|reach| value > reach);
+            let is_beyond = most.is_some_and(|most| value > most);
             if is_needless || is_beyond || refused.is_some_and(|refused| value >= refused) {
                 continue;
             }

@@ -29,9 +29,9 @@ use crate::plan::{Plan, Policy};
 use crate::units::{MhzOffset, Seconds};
 
 /// How far below a value that was said to hold a search begins, in shares of the clock.
-const BEGINS_BELOW: f64 = 0.04;
+const BEGINS_BELOW: f64 = 0.03;
 /// Largest step of the bayesian policy on the way to it, in shares of the clock.
-const REACH: f64 = 0.01;
+const REACH: f64 = 0.02;
 
 /// A value that was too much.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

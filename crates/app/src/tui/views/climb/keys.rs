@@ -144,6 +144,14 @@ pub(crate) static BINDINGS: &[Binding] = &[
         in_footer: true,
     },
     Binding {
+        action: Action::StartHere,
+        keys: &[key('S')],
+        label: "start here",
+        help: "have the climb start from these settings, or those of the trial looked at",
+        applies: |m| !m.gone && m.view == View::Climb && (m.free || m.looking),
+        in_footer: true,
+    },
+    Binding {
         action: Action::FreeAway,
         keys: &[KeyCode::Esc],
         label: "to the climb",

@@ -152,6 +152,14 @@ pub(crate) static BINDINGS: &[Binding] = &[
         in_footer: true,
     },
     Binding {
+        action: Action::StartHere,
+        keys: &[key('S')],
+        label: "start here",
+        help: "have the climb start from the settings of the selected trial or profile",
+        applies: |m| (m.has_row || m.has_profile) && !m.gone,
+        in_footer: true,
+    },
+    Binding {
         action: Action::Repeat,
         keys: &[key('r')],
         label: "repeat",

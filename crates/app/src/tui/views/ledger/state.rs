@@ -425,6 +425,7 @@ impl LedgerState {
             Action::LoadShape => Came::Shape,
             Action::KeepTrial => Came::Keep { climb, trial },
             Action::OpenRow => Came::Send(Command::LookInto { climb, trial }, Some(View::Trace)),
+            Action::StartHere => Came::Send(Command::StartFromTrial(line.id), None),
             Action::Repeat => Came::Send(Command::Repeat(line.id), Some(View::Climb)),
             Action::Flag => Came::Change(Change::Flag(line.id, !line.flagged)),
             Action::Jot => Came::TypeNote(NoteOn::Trial(line.id), line.note.clone()),
@@ -642,6 +643,7 @@ mod tests {
 
     #[rstest]
     #[case(Action::OpenRow, Came::Send(Command::LookInto { climb: 1, trial: 5 }, Some(View::Trace)))]
+    #[case(Action::StartHere, Came::Send(Command::StartFromTrial(5), None))]
     #[case(Action::Repeat, Came::Send(Command::Repeat(5), Some(View::Climb)))]
     #[case(Action::Flag, Came::Change(Change::Flag(5, true)))]
     #[case(Action::Jot, Came::TypeNote(NoteOn::Trial(5), String::new()))]

@@ -14,9 +14,9 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::verdict::gain_percent;
 use yard_step_core::{
-    AlarmOn, Baseline, Channel, CurveKind, CurveOffer, Offer, Percent, Plan, Policy, Prerequisite,
-    Seconds, SettingKind, Settings, Stage, Standing, TrialRecord, Verdict, Watt, counted,
-    figure_in_words, stated,
+    AlarmOn, Axis, AxisPlan, Baseline, CardDescription, Channel, CurveKind, CurveOffer, Domain,
+    Offer, Percent, Plan, Policy, Prerequisite, Seconds, SettingKind, Settings, Stage, Standing,
+    TrialRecord, Verdict, Watt, counted, figure_in_words, stated,
 };
 use yard_step_engine::{Activity, Snapshot};
 
@@ -591,13 +591,17 @@ fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
             ("least gain per minute", format!("{} %", bayesian.worth_percent_per_minute)),
         ],
         Policy::FixedStep | Policy::Bisection => vec![
-            ("core steps", format!("{}, then {} MHz", core.coarse_step_mhz, core.fine_step_mhz)),
+            ("core steps", core_steps(core, &snapshot.machine.card)),
             ("each step", words(core.seconds)),
             ("back off", steps(core.back_off_steps)),
             ("to confirm", words(core.confirm_seconds)),
             ("taken off", steps(margin.fine_steps(core.margin_steps))),
         ],
     });
+    let starts = yard_step_words::starts(&snapshot.climb.plan, &snapshot.machine.card);
+    if !starts.is_empty() {
+        pairs.push(("starts from", starts.join(", ")));
+    }
     pairs.push(("good for", margin.purpose().into()));
     if *policy == Policy::Bayesian {
         let span = words(margin.span().value());
@@ -605,6 +609,18 @@ fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
     }
     pairs.push(("final run", words(core.settle_seconds)));
     draw_pairs(buffer, space, theme, &pairs);
+}
+
+/// The coarse and the fine step of the core in whole bins of the card.
+fn core_steps(core: &AxisPlan, card: &CardDescription) -> String {
+    match Axis::of(card, Domain::Core) {
+        Some(axis) => {
+            let steps = [core.coarse_step(axis.clock), core.fine_step(axis.clock)];
+            let [coarse, fine] = steps.map(|step| axis.in_bins(step).0);
+            format!("{coarse}, then {fine} MHz")
+        }
+        None => "the card offers none".into(),
+    }
 }
 
 fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {

@@ -239,7 +239,7 @@ mod tests {
         let lines = drawn(width, height, |buffer, area| draw(buffer, area, THEME, &state));
         let text = lines.join("\n");
         for part in
-            ["work against board power", "On the frontier", "The knee is", "score 980.0 at 170 W"]
+            ["work against board power", "On the frontier", "The knee is", "score 980 at 170 W"]
         {
             assert!(text.contains(part), "{part}: {text}");
         }
