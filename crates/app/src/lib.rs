@@ -14,6 +14,7 @@ mod exchange;
 mod failure;
 mod input;
 mod logging;
+mod metrics;
 mod opening;
 mod options;
 mod output;

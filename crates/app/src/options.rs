@@ -1,5 +1,6 @@
 //! Arguments that several commands share, and what is made of them.
 
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 
 use clap::Args;
@@ -12,6 +13,7 @@ use yard_step_ledger::DataDir;
 use yard_step_scenes::Scene;
 
 use crate::failure::Failure;
+use crate::metrics::{Page, parse_listen};
 use crate::start::{StartFrom, StartValue, parse_start, parse_start_from};
 use crate::{config, input};
 
@@ -96,6 +98,9 @@ pub(crate) struct ClimbingOptions {
     /// Start from the settings of a profile, by its name, or of a trial: trial:3/7 is trial 7 of climb 3
     #[arg(long, value_name = "PROFILE", conflicts_with = "start", value_parser = parse_start_from)]
     pub start_from: Option<StartFrom>,
+    /// Serve what the session is doing as OpenMetrics, read-only: a port for this machine only, or ADDRESS:PORT
+    #[arg(long, value_name = "PORT", value_parser = parse_listen)]
+    pub listen: Option<SocketAddr>,
     /// Give up an unfinished climb on this card and begin a new one
     #[arg(long)]
     pub fresh: bool,
@@ -128,6 +133,16 @@ impl DataDirOption {
     /// A directory of its own below that one.
     pub(crate) fn below(&self, name: &str) -> Result<DataDir, Failure> {
         Ok(DataDir::new(self.resolve()?.path().join(name)))
+    }
+}
+
+impl ClimbingOptions {
+    /// The page that the session is served on, where it is, and what there is to say of it.
+    pub(crate) fn page(&self) -> Result<(Option<Page>, Option<String>), Failure> {
+        let Some(address) = self.listen else { return Ok((None, None)) };
+        let page = Page::default();
+        let bound = page.listen(address)?;
+        Ok((Some(page), Some(format!("Served as OpenMetrics: http://{bound}/metrics."))))
     }
 }
 

@@ -13,6 +13,8 @@ use yard_step_card::RuntimeDir;
 use yard_step_core::{CardDescription, Sample, Seconds};
 use yard_step_engine::{Activity, Restart, RunView, Snapshot};
 
+use crate::metrics::Page;
+
 /// Time between two writings.
 const EVERY: Duration = Duration::from_secs(1);
 /// Ending of the files.
@@ -150,30 +152,40 @@ impl Status {
     }
 }
 
-/// Writes what a session is doing.
+/// Tells what a session is doing: in a file, and to a collector where one is served.
 pub(crate) struct Publisher {
-    directory: PathBuf,
+    /// The directory of this user's sockets. A session goes on where nothing can be written there.
+    directory: Option<PathBuf>,
+    page: Option<Page>,
     written: Option<(PathBuf, Instant)>,
 }
 
 impl Publisher {
-    /// Into the directory of this user's sockets. A session goes on where nothing can be written there.
-    pub(crate) fn new() -> Option<Self> {
-        let runtime = RuntimeDir::of_user().ok()?;
-        Some(Self { directory: runtime.path().to_owned(), written: None })
+    /// In a file, and on a page where there is one.
+    pub(crate) fn new(page: Option<Page>) -> Self {
+        let runtime = RuntimeDir::of_user().ok();
+        let directory = runtime.map(|runtime| runtime.path().to_owned());
+        Self { directory, page, written: None }
     }
 
-    /// Writes a status, if it is time; whether it was written is nobody's concern but that of who asks for it.
+    /// Tells a status, if it is time; whether it was written is nobody's concern but that of who asks for it.
     pub(crate) fn publish(&mut self, status: impl FnOnce() -> Status) {
         if self.written.as_ref().is_some_and(|(_, at)| at.elapsed() < EVERY) {
             return;
         }
         let status = status();
-        let path = self.directory.join(format!("{}-{}.{ENDING}", status.process, plain(&status)));
+        let name = format!("{}-{}.{ENDING}", status.process, plain(&status));
+        let path =
+            self.directory.as_ref().map(|directory| directory.join(name)).unwrap_or_default();
         if let Some((before, _)) = self.written.take().filter(|(before, _)| *before != path) {
             let _ = fs::remove_file(before);
         }
-        let _ = write(&path, &status);
+        if self.directory.is_some() {
+            let _ = write(&path, &status);
+        }
+        if let Some(page) = &self.page {
+            page.show(status);
+        }
         self.written = Some((path, Instant::now()));
     }
 }
@@ -261,7 +273,8 @@ mod tests {
     #[test]
     fn it_is_written_once_a_second_at_most_read_back_and_taken_away_at_the_end() {
         let dir = tempfile::tempdir().unwrap();
-        let mut publisher = Publisher { directory: dir.path().to_owned(), written: None };
+        let directory = Some(dir.path().to_owned());
+        let mut publisher = Publisher { directory, page: None, written: None };
         let status = of(|_| ());
         publisher.publish(|| status.clone());
         publisher.publish(|| panic!("so soon"));

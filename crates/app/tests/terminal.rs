@@ -3,6 +3,8 @@
 
 mod common;
 
+use std::io::{Read, Write};
+use std::net::TcpStream;
 use std::process::Command;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
@@ -556,6 +558,31 @@ fn a_benchmark_with_three_sub_scores_is_all_that_a_climb_runs_from_baseline_to_o
     assert!(on_the_baseline > 0, "no run was held against the baseline");
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
+}
+
+#[test]
+fn who_is_elsewhere_is_called_back_and_a_collector_reads_the_figures() {
+    let dir = tempfile::tempdir().unwrap();
+    let terminal = opened(&dir, "--pace 60 --listen 0");
+    let screen = terminal.wait_for_all(&["http://127.0.0.1:", "NEXT: ENTER"]);
+    let address = screen.split("http://").nth(1).unwrap().split('/').next().unwrap();
+    let written = dir.path().join("written");
+    terminal.pipe_to(&written);
+    // What a terminal sends when another window comes to the front.
+    terminal.type_in("\u{1b}[O");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("RUNNING");
+    let mut stream = TcpStream::connect(address).unwrap();
+    stream.write_all(b"GET /metrics HTTP/1.1\r\nHost: h\r\nConnection: close\r\n\r\n").unwrap();
+    let mut answer = String::new();
+    stream.read_to_string(&mut answer).unwrap();
+    assert!(answer.contains("yard_step_core_clock_hertz{card=\"Tarn 310\""), "{answer}");
+    terminal.wait_for("NEXT: ENTER");
+    let text = String::from_utf8_lossy(&std::fs::read(&written).unwrap()).into_owned();
+    assert!(text.contains("\u{7}\u{1b}]9;Yard Step: Trial 1: "), "{text:?}");
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+    assert!(TcpStream::connect(address).is_err(), "nothing is served any more");
 }
 
 #[test]

@@ -22,6 +22,7 @@ use yard_step_engine::{
 use yard_step_report::ClimbDocument;
 
 use crate::failure::Failure;
+use crate::metrics::Page;
 use crate::opening::{Opened, Wanted, open_climb};
 use crate::options::{ClimbingOptions, DataDirOption, parse_pace};
 use crate::output::{Overwrite, Target, print};
@@ -63,10 +64,11 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
         ));
     }
     let dir = data_dir.resolve()?;
+    let (page, served) = options.climbing.page()?;
     let Opened { mut engine, told, lock, .. } =
         open_climb(&dir, &wanted, &options.climbing.in_step)?;
-    let mut watcher = Watcher::new(options, engine.description().clone())?;
-    for line in told {
+    let mut watcher = Watcher::new(options, engine.description().clone(), page)?;
+    for line in told.into_iter().chain(served) {
         watcher.say(&line)?;
     }
     watcher.say(&headline(&engine))?;
@@ -179,11 +181,15 @@ struct Watcher {
     stop: Arc<AtomicBool>,
     looked: Instant,
     card: CardDescription,
-    publisher: Option<Publisher>,
+    publisher: Publisher,
 }
 
 impl Watcher {
-    fn new(options: &ClimbOptions, card: CardDescription) -> Result<Self, Failure> {
+    fn new(
+        options: &ClimbOptions,
+        card: CardDescription,
+        page: Option<Page>,
+    ) -> Result<Self, Failure> {
         let stop = Arc::new(AtomicBool::new(false));
         for signal in [SIGINT, SIGTERM, SIGHUP] {
             signal_hook::flag::register(signal, Arc::clone(&stop))?;
@@ -200,7 +206,7 @@ impl Watcher {
             stop,
             looked: Instant::now(),
             card,
-            publisher: Publisher::new(),
+            publisher: Publisher::new(page),
         })
     }
 
@@ -229,12 +235,10 @@ impl Overseer for Watcher {
         if self.looked.elapsed() >= BETWEEN_LOOKS {
             self.looked = Instant::now();
             self.bar.set_position(live.at().value() as u64);
-            if let Some(publisher) = &mut self.publisher {
-                publisher.publish(|| {
-                    let run = live.view();
-                    Status::of_run(&self.card, Some(&run), Some(run.sample))
-                });
-            }
+            self.publisher.publish(|| {
+                let run = live.view();
+                Status::of_run(&self.card, Some(&run), Some(run.sample))
+            });
         }
         let wait = self.pacer.wait(TICK, Instant::now());
         if !wait.is_zero() {

@@ -7,6 +7,7 @@ use yard_step_card::CardAddress;
 use yard_step_engine::{Pace, Rack};
 
 use crate::failure::Failure;
+use crate::metrics::Page;
 use crate::opening::{Opened, Wanted, open_climb, rack};
 use crate::options::{ClimbingOptions, DataDirOption, parse_address, parse_pace};
 use crate::tui;
@@ -29,10 +30,12 @@ pub(crate) fn open(data_dir: &DataDirOption, options: &OpenOptions) -> Result<()
     wanted.reopen = true;
     let dir = data_dir.resolve()?;
     let in_step = &options.climbing.in_step;
-    let opened = open_climb(&dir, &wanted, in_step)?;
+    let (page, served) = options.climbing.page()?;
+    let mut opened = open_climb(&dir, &wanted, in_step)?;
+    opened.told.extend(served);
     let also: Vec<CardAddress> = in_step.iter().chain(&options.also).cloned().collect();
     let rack = rack(&dir, &opened, &wanted, &also)?;
-    show(opened, rack, options.pace)
+    show(opened, rack, options.pace, page)
 }
 
 pub(crate) fn needs_terminal() -> Result<(), Failure> {
@@ -45,9 +48,14 @@ pub(crate) fn needs_terminal() -> Result<(), Failure> {
     ))
 }
 
-pub(crate) fn show(opened: Opened, rack: Rack, pace: Pace) -> Result<(), Failure> {
+pub(crate) fn show(
+    opened: Opened,
+    rack: Rack,
+    pace: Pace,
+    page: Option<Page>,
+) -> Result<(), Failure> {
     let Opened { engine, told, lock, ledger } = opened;
-    let result = tui::run(engine, rack, ledger, pace, told);
+    let result = tui::run(engine, rack, ledger, pace, told, page);
     drop(lock);
     result.map_err(Failure::failed)
 }

@@ -10,6 +10,7 @@
 //! has come in. Nothing is computed here that is not a place on the screen.
 
 pub mod app;
+mod attention;
 #[cfg(any(test, feature = "fixtures"))]
 pub mod fixtures;
 pub mod keys;
@@ -29,10 +30,13 @@ use std::{panic, thread};
 use app::outcome::Outcome;
 use app::screen;
 use app::state::State;
+use attention::{Attention, ring, takes_notifications};
 use keys::action::View;
 use ratatui::Terminal;
 use ratatui::backend::CrosstermBackend;
-use ratatui::crossterm::event::{DisableMouseCapture, EnableMouseCapture, Event};
+use ratatui::crossterm::event::{
+    DisableFocusChange, DisableMouseCapture, EnableFocusChange, EnableMouseCapture, Event,
+};
 use ratatui::crossterm::terminal::{
     EnterAlternateScreen, LeaveAlternateScreen, disable_raw_mode, enable_raw_mode,
 };
@@ -50,6 +54,7 @@ use yard_step_report::{ImportedTrace, Meaning, png_of};
 use yard_step_scenes::Scene;
 
 use crate::exchange::frontier::write_chart;
+use crate::metrics::Page;
 use crate::output::write_new;
 use crate::status::{Publisher, Status};
 
@@ -93,6 +98,7 @@ pub(crate) fn run(
     ledger: Ledger,
     pace: Pace,
     told: Vec<String>,
+    page: Option<Page>,
 ) -> io::Result<()> {
     let first = if engine.climb().trials().is_empty() { View::Survey } else { View::Climb };
     let (happenings, inbox) = channel();
@@ -109,7 +115,7 @@ pub(crate) fn run(
         // Nobody listening any more means that the program ends.
         let _ = sender.send(Happening::Changed);
     });
-    let result = keep_drawing((&session, &browser), &inbox, &happenings, State::new(first));
+    let result = keep_drawing((&session, &browser), &inbox, &happenings, State::new(first), page);
     // The terminal is given back before the card is: nobody should look at a dead screen.
     drop(screen);
     let left = session.end().map_err(io::Error::other);
@@ -121,16 +127,17 @@ fn keep_drawing(
     inbox: &Receiver<Happening>,
     happenings: &Sender<Happening>,
     mut state: State,
+    page: Option<Page>,
 ) -> io::Result<()> {
     let theme = Theme::new(Depth::of_environment());
     let mut terminal = Terminal::new(CrosstermBackend::new(stdout()))?;
     let mut cancelled = Arc::new(AtomicBool::new(false));
-    let mut publisher = Publisher::new();
+    let mut publisher = Publisher::new(page);
+    let mut attention = Attention::default();
+    let notify = takes_notifications(std::env::var("TERM").ok().as_deref());
     loop {
         let snapshot = session.snapshot();
-        if let Some(publisher) = &mut publisher {
-            publisher.publish(|| Status::of_snapshot(&snapshot));
-        }
+        publisher.publish(|| Status::of_snapshot(&snapshot));
         if state.view == View::Ledger
             && let Some(ask) = state.ledger.wants(&snapshot)
         {
@@ -140,6 +147,9 @@ fn keep_drawing(
             && let Some(card) = state.weigh.wants(&snapshot)
         {
             browser.weigh(card);
+        }
+        if let Some(text) = attention.call(&snapshot) {
+            ring(&mut stdout(), &text, notify)?;
         }
         let began = Instant::now();
         let area: Rect = terminal
@@ -153,6 +163,11 @@ fn keep_drawing(
         while let Some(now) = happening {
             match now {
                 Happening::Terminal(event) => {
+                    match &event {
+                        Event::FocusGained => attention.is_in_front(true),
+                        Event::FocusLost => attention.is_in_front(false),
+                        _ => {}
+                    }
                     match state.handle(&event, &session.snapshot(), area) {
                         Outcome::Nothing => {}
                         Outcome::Send(command) => drop(session.command(command)),
@@ -325,7 +340,13 @@ impl Screen {
         let screen = Self;
         TAKEN.store(true, Ordering::SeqCst);
         enable_raw_mode()?;
-        execute!(stdout(), EnterAlternateScreen, EnableMouseCapture, cursor::Hide)?;
+        execute!(
+            stdout(),
+            EnterAlternateScreen,
+            EnableMouseCapture,
+            EnableFocusChange,
+            cursor::Hide
+        )?;
         Ok(screen)
     }
 }
@@ -342,7 +363,13 @@ fn give_back() {
     if !TAKEN.swap(false, Ordering::SeqCst) {
         return;
     }
-    let _ = execute!(stdout(), DisableMouseCapture, LeaveAlternateScreen, cursor::Show);
+    let _ = execute!(
+        stdout(),
+        DisableFocusChange,
+        DisableMouseCapture,
+        LeaveAlternateScreen,
+        cursor::Show
+    );
     let _ = disable_raw_mode();
     let _ = stdout().flush();
 }

@@ -195,6 +195,12 @@ impl Terminal {
         });
     }
 
+    /// Writes everything that the program prints from now on to a file, sequences and all.
+    pub fn pipe_to(&self, file: &Path) {
+        let cat = format!("cat > {}", file.display());
+        self.tmux(&["pipe-pane", "-o", "-t", "s", &cat]);
+    }
+
     /// Looks at the screen until something is found there; `failure` is told where it never is.
     pub fn wait_until<T>(&self, failure: &str, find: impl Fn(&str) -> Option<T>) -> T {
         let began = Instant::now();
