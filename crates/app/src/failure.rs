@@ -66,3 +66,8 @@ impl<E: std::error::Error> From<E> for Failure {
         Self::Failed(error.to_string())
     }
 }
+
+/// Says that there is no such name, and which there are.
+pub(crate) fn there_is_no(what: &str, text: &str, known: &[&str]) -> String {
+    format!("there is no {what} \"{text}\"; there are: {}", known.join(", "))
+}

@@ -18,6 +18,7 @@ mod metrics;
 mod opening;
 mod options;
 mod output;
+mod publisher;
 mod rig;
 mod start;
 mod status;

@@ -32,7 +32,7 @@ pub(crate) fn parse_listen(text: &str) -> Result<SocketAddr, String> {
         (Ok(port), _) => Ok(SocketAddr::new(IpAddr::V4(Ipv4Addr::LOCALHOST), port)),
         (_, Ok(address)) => Ok(address),
         _ => Err(format!(
-            "\"{text}\" is no address to listen on: write a port, such as 9400, for this machine only, or an address \
+            "\"{text}\" is not an address to listen on: write a port, such as 9400, for this machine only, or an address \
              with a port, such as 192.168.0.5:9400"
         )),
     }
@@ -139,7 +139,7 @@ fn register(registry: &mut Registry, status: &Status) {
             "Frames of the run with wrong pixels",
             status.wrong_frames.map(|wrong| wrong as f64),
         ),
-        ("alarms", "Alarms of the user that go off", Some(status.alarms.len() as f64)),
+        ("alarms", "User alarms going off", Some(status.alarms.len() as f64)),
     ];
     for (name, help, value) in plain {
         if let Some(value) = value {
@@ -179,8 +179,8 @@ mod tests {
     #[case(":9400", Ok("127.0.0.1:9400"))]
     #[case("192.168.0.5:9400", Ok("192.168.0.5:9400"))]
     #[case("[::1]:9400", Ok("[::1]:9400"))]
-    #[case("99999", Err("\"99999\" is no address to listen on"))]
-    #[case("everywhere", Err("\"everywhere\" is no address to listen on"))]
+    #[case("99999", Err("\"99999\" is not an address to listen on"))]
+    #[case("everywhere", Err("\"everywhere\" is not an address to listen on"))]
     fn a_port_alone_is_of_this_machine_only(#[case] text: &str, #[case] read: Result<&str, &str>) {
         match (parse_listen(text), read) {
             (Ok(address), Ok(expected)) => assert_eq!(address.to_string(), expected),

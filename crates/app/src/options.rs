@@ -12,7 +12,7 @@ use yard_step_engine::{Loads, Pace, Unfinished};
 use yard_step_ledger::DataDir;
 use yard_step_scenes::Scene;
 
-use crate::failure::Failure;
+use crate::failure::{Failure, there_is_no};
 use crate::metrics::{Page, parse_listen};
 use crate::start::{StartFrom, StartValue, parse_start, parse_start_from};
 use crate::{config, input};
@@ -92,7 +92,7 @@ pub(crate) struct ClimbingOptions {
     /// Careful values in less than half an hour on most cards, checked briefly and not proven
     #[arg(long, conflicts_with = "plan")]
     pub quick: bool,
-    /// Start from values said to hold instead of stock, and come to them from below: core=+120,memory=+6%,voltage=-80
+    /// Start from values said to hold instead of stock, and work up to them from below: core=+120,memory=+6%,voltage=-80
     #[arg(long, value_name = "VALUES", value_delimiter = ',', value_parser = parse_start)]
     pub start: Vec<StartValue>,
     /// Start from the settings of a profile, by its name, or of a trial: trial:3/7 is trial 7 of climb 3
@@ -168,11 +168,6 @@ pub(crate) fn parse_whole(text: &str) -> Result<u64, String> {
 
 pub(crate) fn parse_address(text: &str) -> Result<CardAddress, String> {
     text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
-}
-
-/// Says that there is no such name, and which there are.
-pub(crate) fn there_is_no(what: &str, text: &str, known: &[&str]) -> String {
-    format!("there is no {what} \"{text}\"; there are: {}", known.join(", "))
 }
 
 pub(crate) fn parse_policy(text: &str) -> Result<Policy, String> {

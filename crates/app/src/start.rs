@@ -3,8 +3,7 @@
 use yard_step_core::{CardDescription, Domain, Plan, Settings, counted, starting_from};
 use yard_step_ledger::Ledger;
 
-use crate::failure::Failure;
-use crate::options::there_is_no;
+use crate::failure::{Failure, there_is_no};
 
 /// A value of one setting to start from.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -20,7 +19,9 @@ pub(crate) enum StartValue {
 /// Reads a value such as `core=+120`, `memory=+6%` or `voltage=-80`.
 pub(crate) fn parse_start(text: &str) -> Result<StartValue, String> {
     let wrong = || {
-        format!("\"{text}\" is no value to start from: write core=+120, memory=+6% or voltage=-80")
+        format!(
+            "\"{text}\" is not a value to start from: write core=+120, memory=+6% or voltage=-80"
+        )
     };
     let (name, value) = text.split_once('=').ok_or_else(wrong)?;
     let (name, value) = (name.trim(), value.trim());
@@ -91,8 +92,9 @@ pub(crate) fn parse_start_from(text: &str) -> Result<StartFrom, String> {
     let place = place.split_once('/').and_then(|(climb, trial)| {
         Some(StartFrom::Trial(climb.trim().parse().ok()?, trial.trim().parse().ok()?))
     });
-    place
-        .ok_or_else(|| format!("\"{text}\" names no trial: write trial:3/7 for trial 7 of climb 3"))
+    place.ok_or_else(|| {
+        format!("\"{text}\" does not name a trial: write trial:3/7 for trial 7 of climb 3")
+    })
 }
 
 impl StartFrom {
@@ -163,14 +165,14 @@ mod tests {
     }
 
     #[rstest]
-    #[case("core", "is no value to start from: write core=+120")]
-    #[case("core=fast", "is no value to start from")]
+    #[case("core", "is not a value to start from: write core=+120")]
+    #[case("core=fast", "is not a value to start from")]
     #[case(
         "fan=100",
         "there is no setting to start from \"fan\"; there are: core, memory, voltage"
     )]
     #[case("voltage=20", "takes no voltage off: write voltage=-80")]
-    #[case("voltage=-99999999999", "is no value to start from")]
+    #[case("voltage=-99999999999", "is not a value to start from")]
     fn what_is_no_such_value_is_told(#[case] text: &str, #[case] told: &str) {
         let error = parse_start(text).unwrap_err();
         assert!(error.contains(told), "{error}");

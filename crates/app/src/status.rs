@@ -1,24 +1,16 @@
-//! What a running session is doing, for another terminal: a file for each card in the directory of this user's
-//! sockets, written once a second and taken away at the end.
+//! What a running session is doing, for another terminal, and where others of this user tell it.
 
 use std::fs;
-use std::io;
-use std::path::{Path, PathBuf};
-use std::time::{Duration, Instant};
+use std::path::Path;
 
 use nix::sys::signal::kill;
 use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
-use yard_step_card::RuntimeDir;
 use yard_step_core::{CardDescription, Sample, Seconds};
 use yard_step_engine::{Activity, Restart, RunView, Snapshot};
 
-use crate::metrics::Page;
-
-/// Time between two writings.
-const EVERY: Duration = Duration::from_secs(1);
 /// Ending of the files.
-const ENDING: &str = "status";
+pub(crate) const ENDING: &str = "status";
 /// Largest file that is read, bytes: far more than any that is written.
 const LARGEST: u64 = 64 * 1024;
 /// Version of the format.
@@ -152,66 +144,6 @@ impl Status {
     }
 }
 
-/// Tells what a session is doing: in a file, and to a collector where one is served.
-pub(crate) struct Publisher {
-    /// The directory of this user's sockets. A session goes on where nothing can be written there.
-    directory: Option<PathBuf>,
-    page: Option<Page>,
-    written: Option<(PathBuf, Instant)>,
-}
-
-impl Publisher {
-    /// In a file, and on a page where there is one.
-    pub(crate) fn new(page: Option<Page>) -> Self {
-        let runtime = RuntimeDir::of_user().ok();
-        let directory = runtime.map(|runtime| runtime.path().to_owned());
-        Self { directory, page, written: None }
-    }
-
-    /// Tells a status, if it is time; whether it was written is nobody's concern but that of who asks for it.
-    pub(crate) fn publish(&mut self, status: impl FnOnce() -> Status) {
-        if self.written.as_ref().is_some_and(|(_, at)| at.elapsed() < EVERY) {
-            return;
-        }
-        let status = status();
-        let name = format!("{}-{}.{ENDING}", status.process, plain(&status));
-        let path =
-            self.directory.as_ref().map(|directory| directory.join(name)).unwrap_or_default();
-        if let Some((before, _)) = self.written.take().filter(|(before, _)| *before != path) {
-            let _ = fs::remove_file(before);
-        }
-        if self.directory.is_some() {
-            let _ = write(&path, &status);
-        }
-        if let Some(page) = &self.page {
-            page.show(status);
-        }
-        self.written = Some((path, Instant::now()));
-    }
-}
-
-impl Drop for Publisher {
-    fn drop(&mut self) {
-        if let Some((path, _)) = &self.written {
-            let _ = fs::remove_file(path);
-        }
-    }
-}
-
-/// Card and unit as part of a file's name.
-fn plain(status: &Status) -> String {
-    let is_plain = |letter: char| letter.is_ascii_alphanumeric();
-    let text = format!("{}-{}", status.card, status.unit);
-    text.chars().map(|letter| if is_plain(letter) { letter } else { '-' }).collect()
-}
-
-/// Whole or not at all: a reader never sees half a file.
-fn write(path: &Path, status: &Status) -> io::Result<()> {
-    let beside = path.with_extension("new");
-    fs::write(&beside, serde_json::to_vec(status)?)?;
-    fs::rename(beside, path)
-}
-
 /// What all sessions of this user are doing; files that a killed one left are taken away.
 pub(crate) fn sessions(directory: &Path) -> Vec<Status> {
     let entries = fs::read_dir(directory).into_iter().flatten().flatten();
@@ -270,19 +202,6 @@ mod tests {
         assert!(!waiting.contains("10 min"), "{waiting}");
     }
 
-    #[test]
-    fn it_is_written_once_a_second_at_most_read_back_and_taken_away_at_the_end() {
-        let dir = tempfile::tempdir().unwrap();
-        let directory = Some(dir.path().to_owned());
-        let mut publisher = Publisher { directory, page: None, written: None };
-        let status = of(|_| ());
-        publisher.publish(|| status.clone());
-        publisher.publish(|| panic!("so soon"));
-        assert_eq!(sessions(dir.path()), [status]);
-        drop(publisher);
-        assert_eq!(sessions(dir.path()), []);
-    }
-
     #[rstest]
     #[case::garbled(b"{half".to_vec())]
     #[case::another_version(br#"{"format": "yard-step-status", "version": 9}"#.to_vec())]
@@ -300,7 +219,8 @@ mod tests {
         let process = gone.id();
         gone.wait().unwrap();
         let path = dir.path().join("gone.status");
-        write(&path, &Status { process, ..of(|_| ()) }).unwrap();
+        let left = Status { process, ..of(|_| ()) };
+        fs::write(&path, serde_json::to_vec(&left).unwrap()).unwrap();
         assert_eq!(sessions(dir.path()), []);
         assert!(!path.exists());
     }

@@ -436,6 +436,33 @@ fn the_machine_is_described_piece_by_piece_and_what_cannot_be_is_refused() {
 }
 
 #[test]
+fn changes_around_a_card_are_noted_listed_and_taken_back() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    let machine =
+        |options: &[&str]| yard_step(&[&["machine", "--data-dir", &data], options].concat());
+    let card = "standin:tarn-310#7";
+    let noted = machine(&["--card", card, "--changed", "new paste", "--on", "2026-02-03"]);
+    let line = format!("change 1             2026-02-03, {card}: new paste");
+    assert!(stdout(&noted).contains(&line), "{}{}", stdout(&noted), stderr(&noted));
+    machine(&["--card", card, "--changed", "quiet firmware"]);
+    let left = stdout(&machine(&["--forget-change", "1"]));
+    assert!(!left.contains("new paste") && left.contains("quiet firmware"), "{left}");
+    let text = |options: &[&str]| {
+        let output = machine(options);
+        assert_eq!(output.status.code(), Some(2), "{options:?}");
+        stderr(&output)
+    };
+    assert!(text(&["--forget-change", "9"]).contains("there is no such change; 1 change noted"));
+    assert!(text(&["--changed", "case"]).contains("--card <CARD>"));
+    assert!(
+        text(&["--card", card, "--changed", "x", "--on", "2999-01-01"]).contains("still to come")
+    );
+    assert!(text(&["--card", card, "--changed", "x", "--on", "soon"]).contains("is not a day"));
+    assert!(text(&["--card", card, "--changed", " "]).contains("--changed: the name is empty"));
+}
+
+#[test]
 fn a_trace_made_elsewhere_is_told_column_by_column_and_bad_rows_by_line() {
     let dir = tempfile::tempdir().unwrap();
     let file = dir.path().join("theirs.csv");

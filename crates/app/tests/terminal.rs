@@ -504,7 +504,7 @@ fn a_climb_under_ones_own_program_goes_by_the_scores_that_are_typed() {
     terminal.wait_for("Figures of this run");
     terminal.type_in("fast");
     terminal.press(&["Enter"]);
-    terminal.wait_for("\"fast\" is no figure");
+    terminal.wait_for("\"fast\" is not a figure");
     terminal.close("Figures of this run");
     terminal.wait_for("RUNNING");
     terminal.press(&["q", "y"]);

@@ -41,12 +41,12 @@ pub use card::memory_rate::MemoryWiring;
 pub use card::settings::{Clamped, Difference, Settings, SettingsError};
 pub use climb::{
     Above, Advice, Axis, Baseline, Bend, Bracket, ChartTrial, Claim, Climb, ClimbError, ClimbEvent,
-    Culprit, Depth, Descent, DescentTrial, Directive, Downed, EdgeBelief, Failure, Gain,
+    Culprit, Cure, Depth, Descent, DescentTrial, Directive, Downed, EdgeBelief, Failure, Gain,
     InStepRecord, Isolation, Joint, Left, Map, Measured, Next, Nudge, OtherLimit, Outcome, Outlook,
     Pair, Part, PowerReport, Proposal, Prospect, Purpose, RISKED, Reason, Risk, RoundEntry,
     RoundReport, ScoreLine, Shown, StableYetSlower, Stage, StageOrder, Stairs, StepSize,
-    StrategyReport, Stuck, SuggestedMove, Suggestion, TimingBand, TrialRecord, TrialRequest,
-    WhySlower, asks_more_clock, in_short, starting_from,
+    StockReport, StrategyReport, Stuck, SuggestedMove, Suggestion, TimingBand, TrialRecord,
+    TrialRequest, WhySlower, asks_more_clock, in_short, starting_from,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{
@@ -68,6 +68,9 @@ pub use load::told::{
     sub_score_baselines,
 };
 pub use load::workload::{CheckedFrame, Demand, Workload};
+pub use machine::changes::{
+    CardChange, LONGEST_CHANGE, MOST_CHANGES, last_change, unchanged_around,
+};
 pub use machine::prerequisites::{
     Facts, OtherPrograms, Prerequisite, ProfileInUse, Standing, prerequisites, steers,
 };
@@ -82,9 +85,9 @@ pub use measure::step_change::{StepChange, TimedReading};
 pub use measure::strip::{Bucket, Merge, Strip, Timeline};
 pub use measure::trace::{CHUNK_SAMPLES, Columns, Trace};
 pub use plan::{
-    AxisPlan, BalancedPlan, BaselinePlan, BayesianPlan, Hold, LEAST_LONG_RUN, Margin, Plan,
-    PlanError, Policy, PowerPlan, RoundPlan, Rules, ScorePlan, TogetherPlan, UndervoltClockPlan,
-    UndervoltQuietPlan, VoltagePlan,
+    AxisPlan, BalancedPlan, BaselinePlan, BayesianPlan, Hold, LEAST_LONG_RUN, LadderPlan, Margin,
+    Plan, PlanError, Policy, PowerPlan, RoundPlan, Rules, ScorePlan, TogetherPlan,
+    UndervoltClockPlan, UndervoltQuietPlan, VoltagePlan,
 };
 pub use shape::{
     Change, CurveError, CurveKind, CurveOffer, HeldBy, MOST_CURVE_POINTS, Place, Sight, Sketch,

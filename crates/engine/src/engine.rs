@@ -171,7 +171,7 @@ impl Engine {
         self.climb.handle(ClimbEvent::TakenUp);
         self.tell_of_supply();
         self.restart = self.needs_restart();
-        let more = self.remember()?;
+        let more = self.remember()?.into_iter().chain(self.heed_change()?);
         Ok(told.into_iter().chain(more).reduce(|told, more| format!("{told} {more}")))
     }
 
@@ -442,7 +442,7 @@ impl Engine {
                 "Nothing in these settings goes beyond stock: the climb starts from stock.".into()
             }
             false => format!(
-                "The climb starts from {}, and comes to it from below. Stages that are over stay as they are.",
+                "The climb starts from {} and approaches it from below. Finished stages stay as they are.",
                 from.join(", ")
             ),
         })

@@ -2,8 +2,8 @@
 //! kept settings it goes back to, cards held in step with it, and the machine it sits in.
 
 use yard_step_core::{
-    CardDescription, Facts, Machine, Prerequisite, ProfileInUse, Sample, Seconds, Settings,
-    prerequisites,
+    CardDescription, Facts, Machine, Prerequisite, ProfileInUse, Sample, Seconds, Settings, Stage,
+    StageOrder, last_change, prerequisites,
 };
 
 use crate::engine::Engine;
@@ -96,11 +96,12 @@ impl Engine {
         &self.machine
     }
 
-    /// Writes down what the user says of the machine. It holds from the next trial on.
+    /// Writes down what the user says of the machine. It holds from the next trial on. Answers what comes of it
+    /// besides.
     ///
     /// # Errors
     /// A number that cannot be, or the ledger fails.
-    pub fn set_machine(&mut self, machine: Machine) -> Result<(), EngineError> {
+    pub fn set_machine(&mut self, machine: Machine) -> Result<Option<String>, EngineError> {
         machine.check()?;
         self.ledger.set_machine(&machine)?;
         if let Some(room) = machine.room {
@@ -110,7 +111,29 @@ impl Engine {
         }
         self.machine = machine;
         self.tell_of_supply();
-        Ok(())
+        self.heed_change()
+    }
+
+    /// Has the baseline of an unfinished climb taken again where something was changed around the card since, and
+    /// says so.
+    pub(crate) fn heed_change(&mut self) -> Result<Option<String>, EngineError> {
+        let key = self.cards.card().description().key();
+        let Some(change) = last_change(&self.machine.changes, &key).cloned() else {
+            return Ok(None);
+        };
+        if self.ended || !self.climb.has_begun(Stage::Baseline) {
+            return Ok(None);
+        }
+        let trials = self.ledger.climb(self.climb_id)?.trials;
+        let newest = trials.iter().rev().find(|trial| trial.record.stage == Stage::Baseline);
+        if newest.is_none_or(|newest| newest.began >= change.at) {
+            return Ok(None);
+        }
+        self.direct(Stage::Baseline, StageOrder::Repeat)?;
+        Ok(Some(format!(
+            "Something changed around the card since the last baseline run: {}. The baseline is taken again.",
+            change.what
+        )))
     }
 
     /// What should be looked at before the first change. `cards` are all of the machine, `now` is

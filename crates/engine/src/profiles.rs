@@ -1,6 +1,8 @@
 //! Profiles with what stands behind them, as far as the ledger tells: nothing here touches a card.
 
-use yard_step_core::{Backing, CardDescription, Drift, Profile, Proof, Risk, Settings, drift};
+use yard_step_core::{
+    Backing, CardDescription, Drift, Profile, Proof, Risk, Settings, drift, last_change,
+};
 use yard_step_ledger::Ledger;
 
 use crate::error::EngineError;
@@ -28,8 +30,14 @@ impl ProfileView {
         card: &CardDescription,
         profile: Profile,
     ) -> Result<Self, EngineError> {
-        let runs = ledger.runs_at(card, &profile.settings)?;
-        let backing = Backing::of(&profile, &runs, &card.driver);
+        let mut runs = ledger.runs_at(card, &profile.settings)?;
+        let machine = ledger.machine()?;
+        let change = last_change(&machine.changes, &card.key());
+        let backing = Backing::of(&profile, &runs, &card.driver, change);
+        if let Some(change) = change.filter(|change| change.at > profile.kept) {
+            // What was before it says nothing of a drift.
+            runs.retain(|run| run.began >= change.at);
+        }
         Ok(Self {
             what: whole(&profile.settings, card),
             proof: Proof::of(&profile, &backing),

@@ -572,10 +572,11 @@ impl Work {
                 Ok(())
             }
             Command::LayOver(number) => self.lay_over(number),
-            Command::SetMachine(machine) => self
-                .engine
-                .set_machine(machine)
-                .map(|()| self.desk.answer("Noted. It holds from the next trial on.")),
+            Command::SetMachine(machine) => self.engine.set_machine(machine).map(|told| {
+                let noted = "Noted. It holds from the next trial on.".to_owned();
+                let told = told.map(|told| format!("{noted} {told}"));
+                self.desk.answer(told.unwrap_or(noted));
+            }),
             Command::Choose(index) => self.choose(index),
             Command::ToggleInStep(index) => self.toggle_in_step(index),
             Command::NewClimb => self.engine.begin_anew().map(|()| {

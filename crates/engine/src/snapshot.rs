@@ -32,6 +32,7 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
             under_load: Seconds(0.0),
             outlook: Outlook::default(),
             baseline: None,
+            stock: None,
             sub_scores: Vec::new(),
             baseline_runs: 0,
             progress: Vec::new(),
@@ -96,6 +97,7 @@ pub(crate) fn fill(snapshot: &mut Snapshot, engine: &Engine) {
     state.under_load = climb.test_seconds();
     state.baseline_runs = climb.baseline_runs();
     state.baseline = climb.baseline();
+    state.stock = climb.stock_report();
     state.sub_scores = climb.sub_score_baselines();
     state.plan = Arc::new(climb.plan().clone());
     state.stages = climb.stages().to_vec();
@@ -167,7 +169,9 @@ fn found(
                 slower: climb.stable_yet_slower(domain),
             }))
         }
-        Stage::Together => Some(Found::Together(Box::new(outcome.settings), outcome.claim)),
+        Stage::Together | Stage::Ladder => {
+            Some(Found::Together(Box::new(outcome.settings), outcome.claim))
+        }
         _ if stage.is_undervolting() => {
             climb.strategy_report(stage).map(|report| Found::Undervolt(Box::new(report)))
         }

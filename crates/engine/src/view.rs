@@ -6,8 +6,8 @@ use yard_step_core::{
     Advice, AlarmRaised, Axis, Baseline, CardDescription, CheckedFrame, Claim, ClimbError, Descent,
     Fault, Frame, Gain, InStepRecord, Isolation, Judgement, Machine, Map, Mhz, MhzOffset, Outcome,
     Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose, Reason, Risk, Room,
-    RoundReport, Sample, Seconds, Seen, Settings, StableYetSlower, Stage, Stairs, StrategyReport,
-    Stuck, SubScoreBaseline, Trace, TrialRecord, Verdict,
+    RoundReport, Sample, Seconds, Seen, Settings, StableYetSlower, Stage, Stairs, StockReport,
+    StrategyReport, Stuck, SubScoreBaseline, Trace, TrialRecord, Verdict,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{Scene, WrongPixel, check, reference};
@@ -412,6 +412,8 @@ pub struct ClimbView {
     pub outlook: Outlook,
     /// The baseline.
     pub baseline: Option<Baseline>,
+    /// What the card does at stock against what is advertised; none before the baseline is complete.
+    pub stock: Option<StockReport>,
     /// What the load's sub-scores are at stock.
     pub sub_scores: Vec<SubScoreBaseline>,
     /// Baseline runs that count so far.

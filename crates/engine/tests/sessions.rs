@@ -9,14 +9,14 @@ use rstest::{fixture, rstest};
 use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice, Mishaps, StandIn};
 use yard_step_core::{
-    CardDescription, Case, Celsius, Machine, MhzOffset, Plan, Prerequisite, Purpose, Risk, Room,
-    Settings, Stage, Standing, Verdict, Watt,
+    CardChange, CardDescription, Case, Celsius, Machine, MhzOffset, Plan, Prerequisite, Purpose,
+    Risk, Room, Settings, Stage, Standing, Verdict, Watt,
 };
 use yard_step_engine::{
     Activity, Command, Engine, EngineError, FreeStart, KeepWhat, KeepWish, NextView, Opener, Pace,
-    Rack, Restart, Rig, Session, Snapshot,
+    Rack, Restart, Rig, Session, Snapshot, Unfinished,
 };
-use yard_step_ledger::{ClimbState, DataDir, Ledger};
+use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
 
 /// Far longer than anything here takes.
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -418,6 +418,7 @@ fn what_is_said_of_the_machine_is_noted_and_changes_the_list_of_prerequisites(de
         rest: Some(Watt(200.0)),
         full_fan: None,
         alarms: vec![],
+        changes: vec![],
     };
     desk.send(Command::SetMachine(machine.clone()));
     let told = desk.until("the room", |s| standing(s, "room") == Some(Standing::Met));
@@ -681,6 +682,32 @@ fn a_free_run_is_driven_by_commands_and_everything_else_waits_for_its_end() {
     assert_eq!(trial.climb.trials[3].stage, Stage::Baseline);
     assert_eq!(trial.climb.trials[3].scene, "lantern", "the climb has its own load back");
     desk.until("no free run", |s| s.runs.free.is_none());
+}
+
+#[test]
+fn something_changed_around_the_card_has_the_baseline_taken_again_now_and_after_a_restart() {
+    let desk = desk_at(Pace::Max).with_baseline();
+    let before = desk.until("a step", |s| s.climb.stage == Stage::Core);
+    let key = before.machine.card.key();
+    let change = |card: &str, at| CardChange { card: card.into(), what: "new paste".into(), at };
+    let with = |change| Machine { changes: vec![change], ..Machine::default() };
+    let of_another = with(change("standin:quern-540#1", i64::MAX));
+    desk.send(Command::SetMachine(of_another));
+    let same = desk.until("noted", |s| s.answer.is_some());
+    assert_eq!(same.climb.stage, Stage::Core, "another card's change is none of this one");
+    desk.send(Command::SetMachine(with(change(&key, i64::MAX))));
+    let again = desk.until("the baseline", |s| s.climb.stage == Stage::Baseline);
+    assert!(again.answer.as_ref().unwrap().contains("new paste. The baseline is taken again."));
+    assert_eq!(again.climb.trials.len(), 3, "what was made stays");
+    let entry = desk.ledger.climb(again.climb.number).unwrap();
+    desk.session.end().unwrap();
+    // Noted elsewhere while nothing ran: found at the next start.
+    let kept = ClimbEntry { directives: Vec::new(), ..entry };
+    desk.ledger.set_climb_state(kept.id, kept.state, &[]).unwrap();
+    let (engine, told) =
+        Engine::resume(Box::new(unit(5)), desk.ledger.clone(), kept, Unfinished::Void).unwrap();
+    assert!(told.unwrap().contains("The baseline is taken again."));
+    assert_eq!(engine.climb().stage(), Stage::Baseline);
 }
 
 #[test]

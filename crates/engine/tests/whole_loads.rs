@@ -123,8 +123,8 @@ fn figures_are_read_from_the_file_it_writes() {
 #[rstest]
 #[case::none("true", "cannot be read")]
 #[case::of_an_earlier_run("touch -d 2001-01-01 results.txt", "are of an earlier run")]
-#[case::no_file("mkdir -p results.txt", "are no file")]
-#[case::a_pipe("mkfifo results.txt", "are no file")]
+#[case::no_file("mkdir -p results.txt", "are not a file")]
+#[case::a_pipe("mkfifo results.txt", "are not a file")]
 #[case::too_large("head -c 5000000 /dev/zero > results.txt", "are more than 4 MiB")]
 fn results_that_cannot_be_had_are_a_failure_of_the_load_and_say_why(
     #[case] script: &str,

@@ -14,12 +14,14 @@ use serde_json::from_str;
 use yard_step_core::statistics::median;
 use yard_step_core::verdict::gain_percent;
 use yard_step_core::{
-    CardDescription, Celsius, Seconds, Stage, TrialRecord, Verdict, Watt, in_short,
+    CardChange, CardDescription, Celsius, Seconds, Stage, TrialRecord, Verdict, Watt, in_short,
+    unchanged_around,
 };
 
 use crate::climbs::ClimbState;
 use crate::codec::content;
 use crate::error::{Doing, LedgerError};
+use crate::facts::read_machine;
 use crate::handle::Ledger;
 use crate::search::{Figure, Relation, Search};
 use crate::trials::{Intent, read_trial};
@@ -321,8 +323,10 @@ impl Ledger {
             let mut reader = LineReader::default();
             let Some(line) = reader.line(connection, row)? else { return Ok(None) };
             let (intent, record) = read_trial(connection, row)?;
-            let baseline =
-                reader.baselines.scores(connection, intent.climb, &intent.scene)?.to_vec();
+            let baseline = reader
+                .baselines
+                .scores(connection, intent.climb, &intent.scene, line.began)?
+                .to_vec();
             let card = reader.card(connection, intent.climb)?.clone();
             Ok(Some(TrialDetail { line, card, intent, record, baseline }))
         })
@@ -424,7 +428,7 @@ fn statement(filter: &Filter, order: Order) -> (String, Vec<Box<dyn ToSql>>) {
     let direction = if order.descending { "DESC" } else { "ASC" };
     let expression = order.by.expression();
     let statement = format!(
-        "SELECT id, climb, scene, score FROM trial INDEXED BY trial_list WHERE {condition} \
+        "SELECT id, climb, scene, score, began FROM trial INDEXED BY trial_list WHERE {condition} \
          ORDER BY {expression} {direction} NULLS LAST, climb {direction}, number {direction}"
     );
     (statement, values)
@@ -477,28 +481,37 @@ fn condition(filter: &Filter) -> (String, Vec<Box<dyn ToSql>>) {
     (parts.join(" AND "), values)
 }
 
-/// Scores of the runs at stock, read once for each climb and load.
+/// Scores of the runs at stock, read once for each climb and load, and for each stretch of time in which nothing
+/// was changed around the card.
 #[derive(Default)]
-struct Baselines(HashMap<(i64, String), Vec<f64>>);
+struct Baselines {
+    changes: Option<Vec<CardChange>>,
+    cards: HashMap<i64, String>,
+    scores: HashMap<(i64, String, i64), Vec<f64>>,
+}
 
 impl Baselines {
+    /// Scores that belong to a run of a climb that began at `began`.
     fn scores(
         &mut self,
         connection: &Connection,
         climb: i64,
         load: &str,
+        began: i64,
     ) -> Result<&[f64], LedgerError> {
-        Ok(match self.0.entry((climb, load.to_owned())) {
+        let (from, until) = self.unchanged_around(connection, climb, began)?;
+        Ok(match self.scores.entry((climb, load.to_owned(), from)) {
             Entry::Occupied(known) => known.into_mut(),
             Entry::Vacant(unknown) => {
                 let statement = format!(
                     "SELECT score FROM trial INDEXED BY trial_list \
-                     WHERE climb = ? AND scene = ? AND {COUNTED}"
+                     WHERE climb = ? AND scene = ? AND began >= ? AND began < ? AND {COUNTED}"
                 );
                 let scores = connection
                     .prepare_cached(&statement)
                     .and_then(|mut select| {
-                        select.query_map(params![climb, load], |row| row.get(0))?.collect()
+                        let of = params![climb, load, from, until];
+                        select.query_map(of, |row| row.get(0))?.collect()
                     })
                     .doing("read a baseline")?;
                 unknown.insert(scores)
@@ -506,14 +519,46 @@ impl Baselines {
         })
     }
 
-    /// The gain of a trial of which climb, load and score are asked.
+    /// From and until when nothing was changed around the card of a climb.
+    fn unchanged_around(
+        &mut self,
+        connection: &Connection,
+        climb: i64,
+        at: i64,
+    ) -> Result<(i64, i64), LedgerError> {
+        if self.changes.is_none() {
+            self.changes = Some(read_machine(connection)?.changes);
+        }
+        let changes = self.changes.as_deref().unwrap_or_default();
+        if changes.is_empty() {
+            return Ok((i64::MIN, i64::MAX));
+        }
+        let card = match self.cards.entry(climb) {
+            Entry::Occupied(known) => known.into_mut(),
+            Entry::Vacant(unknown) => {
+                let key = connection
+                    .query_row(
+                        "SELECT card.key FROM card JOIN climb ON climb.card = card.id
+                         WHERE climb.id = ?",
+                        params![climb],
+                        |row| row.get(0),
+                    )
+                    .doing("read a card")?;
+                unknown.insert(key)
+            }
+        };
+        Ok(unchanged_around(changes, card, at))
+    }
+
+    /// The gain of a trial of which climb, load, score and beginning are asked.
     fn gain(&mut self, connection: &Connection, row: &Row<'_>) -> Result<Option<f64>, LedgerError> {
         let doing = "read a trial";
         let score: Option<f64> = row.get("score").doing(doing)?;
         let Some(score) = score else { return Ok(None) };
         let (climb, load): (i64, String) =
             (row.get("climb").doing(doing)?, row.get("scene").doing(doing)?);
-        let baseline = median(self.scores(connection, climb, &load)?);
+        let began = row.get("began").doing(doing)?;
+        let baseline = median(self.scores(connection, climb, &load, began)?);
         Ok(baseline.map(|baseline| gain_percent(score, baseline)))
     }
 }

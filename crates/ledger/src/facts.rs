@@ -1,6 +1,6 @@
 //! Facts that outlive every climb: what the user said of the machine.
 
-use rusqlite::{OptionalExtension, params};
+use rusqlite::{Connection, OptionalExtension, params};
 use serde_json::{from_str, to_string};
 use yard_step_core::Machine;
 
@@ -15,15 +15,7 @@ impl Ledger {
     /// # Errors
     /// The ledger cannot be read.
     pub fn machine(&self) -> Result<Machine, LedgerError> {
-        self.ask(|connection| {
-            let text: Option<String> = connection
-                .query_row("SELECT value FROM fact WHERE name = ?", params![MACHINE], |row| {
-                    row.get(0)
-                })
-                .optional()
-                .doing("read the facts of the machine")?;
-            text.map_or_else(|| Ok(Machine::default()), |text| from_str(&text).map_err(garbled))
-        })
+        self.ask(|connection| read_machine(connection))
     }
 
     /// Writes down what the user says of the machine.
@@ -43,6 +35,15 @@ impl Ledger {
                 .map(|_| ())
         })
     }
+}
+
+/// What the user said of the machine.
+pub(crate) fn read_machine(connection: &Connection) -> Result<Machine, LedgerError> {
+    let text: Option<String> = connection
+        .query_row("SELECT value FROM fact WHERE name = ?", params![MACHINE], |row| row.get(0))
+        .optional()
+        .doing("read the facts of the machine")?;
+    text.map_or_else(|| Ok(Machine::default()), |text| from_str(&text).map_err(garbled))
 }
 
 fn garbled(error: serde_json::Error) -> LedgerError {

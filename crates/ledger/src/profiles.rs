@@ -173,7 +173,7 @@ impl Ledger {
                          score, power_w, json_extract(seen, '$.clock_line.average'), hot_spot_c,
                          json_extract(room, '$.ambient_c'), driver, asked,
                          json_extract(seen, '$.core_temperature_max'),
-                         json_extract(seen, '$.memory_temperature_max')
+                         json_extract(seen, '$.memory_temperature_max'), trial.began
                      FROM trial JOIN climb ON climb.id = trial.climb
                      JOIN card ON card.id = climb.card
                      WHERE card.key = ?1 AND verdict IS NOT NULL
@@ -266,5 +266,6 @@ fn read_run(row: &Row<'_>) -> rusqlite::Result<Option<RunAt>> {
         fan: asked.fan,
         core_temperature: row.get::<_, Option<f64>>(13)?.map(Celsius),
         memory_temperature: row.get::<_, Option<f64>>(14)?.map(Celsius),
+        began: row.get(15)?,
     }))
 }

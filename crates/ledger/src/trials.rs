@@ -20,6 +20,8 @@ pub struct TrialEntry {
     pub id: i64,
     /// The run of the machine it was made in.
     pub boot: String,
+    /// When it began, seconds since 1970.
+    pub began: i64,
     /// The trial.
     pub record: TrialRecord,
 }
@@ -326,7 +328,7 @@ fn update_outcome(
 /// Everything of a trial but its samples and its spoilt frames.
 const WHOLE: &str = "climb, id, number, stage, purpose, asked, scene, planned_s, warm_up_s, taken, \
                      seen, seconds, verdict, reason, marked, score, faults, room, in_step, driver, \
-                     boot, since_reset, lived_s";
+                     boot, since_reset, lived_s, began";
 
 /// One trial: what was about to be done, and what came of it.
 pub(crate) fn read_trial(
@@ -363,6 +365,7 @@ pub(crate) fn read_trials(
                 trials.push(TrialEntry {
                     id: intent.id,
                     boot: intent.boot.clone(),
+                    began: row.get("began").doing("read a trial")?,
                     record: read_record(row, &intent, &verdict)?,
                 });
             }

@@ -231,6 +231,7 @@ fn facts_of_the_machine_outlive_the_process(desk: Desk) {
         rest: None,
         full_fan: Some(Decibel(44.5)),
         alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 95.0, act: AlarmAct::PutBack }],
+        changes: vec![],
     };
     desk.ledger.set_machine(&machine).unwrap();
     desk.ledger.set_machine(&machine).unwrap();

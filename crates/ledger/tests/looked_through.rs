@@ -5,8 +5,8 @@ use rstest::{fixture, rstest};
 use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice};
 use yard_step_core::{
-    CardDescription, Celsius, MhzOffset, Origin, Plan, Profile, Purpose, Sample, Seconds, Seen,
-    Settings, Stage, TrialRecord, Verdict, Watt,
+    CardChange, CardDescription, Celsius, Machine, MhzOffset, Origin, Plan, Profile, Purpose,
+    Sample, Seconds, Seen, Settings, Stage, TrialRecord, Verdict, Watt,
 };
 use yard_step_ledger::{
     ClimbState, DataDir, Emptied, Filter, Intent, Ledger, LedgerError, Measured, Order, SortBy,
@@ -167,6 +167,29 @@ fn a_line_shows_what_was_asked_and_what_it_came_to(desk: Desk) {
     assert_eq!((own.gain_percent, own.by_hand), (None, false));
     assert_eq!(desk.search("artifacts"), [8], "what the user says counts");
     assert_eq!(desk.search("clean core=60"), [4]);
+}
+
+/// What ran before a change around the card is not held against what ran after it.
+#[rstest]
+fn a_change_around_the_card_separates_the_baselines(desk: Desk) {
+    let path = DataDir::new(desk._dir.path()).ledger();
+    let beside = rusqlite::Connection::open(path).unwrap();
+    // The first baseline run of climb 1 was made long before the others.
+    beside.execute("UPDATE trial SET began = 1000 WHERE id = 1", []).unwrap();
+    let gain = || desk.ledger.lines(&[4]).unwrap()[0].gain_percent.unwrap();
+    let percent = |base: f64| (1_031.0 / base - 1.0) * 100.0;
+    assert!((gain() - percent(1_001.0)).abs() < 1e-9);
+    let change =
+        |card: &CardDescription, at| CardChange { card: card.key(), what: "paste".into(), at };
+    let of_another = Machine { changes: vec![change(&desk.cards[1], 2_000)], ..Machine::default() };
+    desk.ledger.set_machine(&of_another).unwrap();
+    assert!((gain() - percent(1_001.0)).abs() < 1e-9, "it was another card");
+    let machine = Machine { changes: vec![change(&desk.cards[0], 2_000)], ..Machine::default() };
+    desk.ledger.set_machine(&machine).unwrap();
+    assert!((gain() - percent(1_002.0)).abs() < 1e-9, "{}", gain());
+    assert_eq!(desk.ledger.trial(4).unwrap().unwrap().baseline, [1_002.0]);
+    let sorted = Order { by: SortBy::Gain, descending: false };
+    assert!(desk.found(&Filter::default(), sorted).contains(&4));
 }
 
 #[rstest]

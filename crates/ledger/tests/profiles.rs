@@ -109,7 +109,7 @@ fn what_stands_behind_settings_is_every_run_at_them_whatever_the_fan_did(desk: D
     assert_eq!(runs[0].power, Some(Watt(190.0)));
     assert_eq!(runs[1].fan, Some(Fan::Fixed(Percent(100.0))));
     let profile = Profile { settings, ..desk.profile(60) };
-    let backing = Backing::of(&profile, &runs, &desk.card.driver);
+    let backing = Backing::of(&profile, &runs, &desk.card.driver, None);
     assert_eq!((backing.runs, backing.clean, backing.failed), (2, Seconds(1_200.0), None));
     assert_eq!(backing.cooler, 0, "a faster fan, but as hot as with its own");
     let elsewhere = CardDescription { serial: "4".into(), ..desk.card.clone() };
@@ -122,7 +122,7 @@ fn a_verdict_by_hand_counts_in_what_stands_behind_settings(desk: Desk) {
     desk.run(1, settings, Verdict::Clean);
     desk.ledger.mark_trial(desk.climb, 1, Some(Verdict::Artifacts)).unwrap();
     let runs = desk.ledger.runs_at(&desk.card, &settings).unwrap();
-    let backing = Backing::of(&desk.profile(60), &runs, &desk.card.driver);
+    let backing = Backing::of(&desk.profile(60), &runs, &desk.card.driver, None);
     assert_eq!(backing.failed, Some((desk.climb, 1, Verdict::Artifacts)));
 }
 

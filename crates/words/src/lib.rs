@@ -16,6 +16,7 @@ mod reports;
 mod risk;
 mod sight;
 mod start;
+mod stock;
 mod suggestion;
 mod text;
 
@@ -31,4 +32,5 @@ pub use reports::{power, round, strategy};
 pub use risk::risk;
 pub use sight::sight;
 pub use start::starts;
+pub use stock::{cure, stock};
 pub use suggestion::suggestion;

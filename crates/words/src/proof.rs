@@ -41,9 +41,12 @@ fn evidence(backing: &Backing) -> String {
 
 /// The runs that do not count, in a sentence with a space before it; empty where all do.
 fn set_aside(backing: &Backing) -> String {
+    let change = backing.change.as_ref();
+    let before = change.map_or(String::new(), |change| format!("before: {}", change.what));
     let parts: Vec<String> = [
         (backing.under_other_driver, "under another driver"),
         (backing.cooler, "with a faster fan"),
+        (backing.before_change, before.as_str()),
     ]
     .into_iter()
     .filter(|(count, _)| *count > 0)

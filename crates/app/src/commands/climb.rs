@@ -26,7 +26,8 @@ use crate::metrics::Page;
 use crate::opening::{Opened, Wanted, open_climb};
 use crate::options::{ClimbingOptions, DataDirOption, parse_pace};
 use crate::output::{Overwrite, Target, print};
-use crate::status::{Publisher, Status};
+use crate::publisher::Publisher;
+use crate::status::Status;
 
 #[derive(Debug, Args)]
 pub(crate) struct ClimbOptions {
@@ -110,6 +111,7 @@ fn conclude(
 }
 
 fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Failure> {
+    let mut is_stock_told = engine.climb().baseline().is_some();
     loop {
         match engine.climb().next() {
             Next::Ended(outcome) => return Ok(*outcome),
@@ -136,6 +138,10 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
                 }
                 if let Some(record) = engine.climb().trials().last() {
                     watcher.say(&trial_line(record, &card))?;
+                }
+                if let Some(report) = engine.climb().stock_report().filter(|_| !is_stock_told) {
+                    watcher.say(&format!("          {}", yard_step_words::stock(&report)))?;
+                    is_stock_told = true;
                 }
                 for note in &run.notes {
                     watcher.say(&format!("          {note}"))?;

@@ -324,6 +324,7 @@ fn machine() -> Machine {
         rest: None,
         full_fan: Some(Decibel(46.0)),
         alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 98.0, act: AlarmAct::Warn }],
+        changes: Vec::new(),
     }
 }
 

@@ -6,8 +6,8 @@ use yard_step_card::slot::{Device, SlotAddress};
 use yard_step_engine::load::{self, Level};
 use yard_step_scenes::Scene;
 
-use crate::failure::Failure;
-use crate::options::{parse_scene, there_is_no};
+use crate::failure::{Failure, there_is_no};
+use crate::options::parse_scene;
 
 #[derive(Debug, Args)]
 pub(crate) struct LoadOptions {

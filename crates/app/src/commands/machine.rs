@@ -3,11 +3,18 @@
 use std::fmt::Write as _;
 
 use clap::Args;
-use yard_step_core::{Alarm, AlarmAct, AlarmOn, Case, Decibel, Machine, Room, Watt};
+use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use yard_step_card::{CardAddress, connect};
+use yard_step_core::{
+    Alarm, AlarmAct, AlarmOn, CardChange, Case, Decibel, LONGEST_CHANGE, Machine, Room, Watt,
+    checked_name, counted,
+};
 
 use crate::failure::Failure;
 use crate::opening::open_ledger;
-use crate::options::DataDirOption;
+use crate::options::{DataDirOption, parse_address};
 use crate::output::{json, note, print};
 
 #[derive(Debug, Args)]
@@ -30,9 +37,32 @@ pub(crate) struct MachineOptions {
     /// An alarm such as hot-spot=95:stop; instead of a threshold, "off" takes it away
     #[arg(long, value_name = "WHAT=ABOVE:ACT", value_parser = parse_alarm)]
     pub alarm: Vec<AlarmChange>,
+    /// What was changed around a card, such as "new paste": runs before and after it are not compared
+    #[arg(long, value_name = "WHAT", requires = "card")]
+    pub changed: Option<String>,
+    /// The day of that change, such as 2026-11-20 [default: now]
+    #[arg(long, value_name = "DATE", requires = "changed", value_parser = parse_day)]
+    pub on: Option<i64>,
+    /// The card it was changed around, such as standin:tarn-310#7
+    #[arg(long, value_name = "CARD", requires = "changed", value_parser = parse_address)]
+    pub card: Option<CardAddress>,
+    /// Take a change back, by its number in the list
+    #[arg(long, value_name = "N")]
+    pub forget_change: Option<usize>,
     /// Print JSON
     #[arg(long)]
     pub json: bool,
+}
+
+/// Reads a day: its beginning where this machine is, seconds since 1970. A day to come is none.
+fn parse_day(text: &str) -> Result<i64, String> {
+    let wrong = || format!("\"{text}\" is not a day: write it as 2026-11-20");
+    let day: Date = text.parse().map_err(|_| wrong())?;
+    let begins = day.to_zoned(TimeZone::system()).map_err(|_| wrong())?.timestamp();
+    if begins > Timestamp::now() {
+        return Err(format!("{text} is still to come"));
+    }
+    Ok(begins.as_second())
 }
 
 /// An alarm to be set, or to be taken away.
@@ -81,7 +111,7 @@ pub(crate) fn machine(data_dir: &DataDirOption, options: &MachineOptions) -> Res
     }
     let mut machine = ledger.machine()?;
     if changes {
-        options.change(&mut machine);
+        options.change(&mut machine)?;
         machine.check().map_err(Failure::usage)?;
         ledger.set_machine(&machine)?;
     }
@@ -97,9 +127,11 @@ impl MachineOptions {
             || self.rest.is_some()
             || self.noise.is_some()
             || !self.alarm.is_empty()
+            || self.changed.is_some()
+            || self.forget_change.is_some()
     }
 
-    fn change(&self, machine: &mut Machine) {
+    fn change(&self, machine: &mut Machine) -> Result<(), Failure> {
         if self.ambient.is_some() || self.case.is_some() {
             let mut room = machine.room.unwrap_or_default();
             room.ambient.0 = self.ambient.unwrap_or(room.ambient.0);
@@ -114,6 +146,24 @@ impl MachineOptions {
             let set = change.to.map(|(above, act)| Alarm { on: change.on, above, act });
             machine.alarms.extend(set);
         }
+        if let Some(number) = self.forget_change {
+            let count = machine.changes.len();
+            if !(1..=count).contains(&number) {
+                let known = counted(count, "change");
+                return Err(Failure::usage(format!(
+                    "--forget-change {number}: there is no such change; {known} noted, see yard-step machine"
+                )));
+            }
+            machine.changes.remove(number - 1);
+        }
+        if let (Some(what), Some(card)) = (&self.changed, &self.card) {
+            let what = checked_name(what, LONGEST_CHANGE)
+                .map_err(|why| Failure::usage(format!("--changed: {why}")))?;
+            let card = connect(card)?.description().key();
+            let at = self.on.unwrap_or_else(|| Timestamp::now().as_second());
+            machine.changes.push(CardChange { card, what, at });
+        }
+        Ok(())
     }
 }
 
@@ -136,6 +186,13 @@ fn in_words(machine: &Machine) -> String {
             on.unit(),
             act.label()
         );
+    }
+    for (index, CardChange { card, what, at }) in machine.changes.iter().enumerate() {
+        let day = Timestamp::from_second(*at).map_or_else(
+            |_| "some day".to_owned(),
+            |at| at.to_zoned(TimeZone::system()).date().to_string(),
+        );
+        let _ = writeln!(text, "change {:<13} {day}, {card}: {what}", index + 1);
     }
     text
 }

@@ -5,12 +5,12 @@ use std::sync::Arc;
 
 use yard_step_core::{
     Absent, Advice, Backing, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel,
-    ChartTrial, CheckedFrame, Climb, ClimbError, ClockLine, CurveKind, CurveOffer, Domain, Failure,
-    Fan, Frame, Judgement, LEAST_PROOF, Left, Limiter, Machine, Map, Margin, MemoryWiring, Mhz,
-    MhzOffset, Millivolt, Offer, Origin, Outlook, Pair, Part, Percent, Plan, Prerequisite, Profile,
-    ProfileInUse, Proof, Purpose, Reading, Reason, Room, Sample, Seconds, Seen, SettingKind,
-    Settings, Span, Stage, Stairs, StepChange, StepSize, SuggestedMove, Suggestion, Trace,
-    TrialRecord, Verdict, VfCurve, Watt, Weighed,
+    ChartTrial, CheckedFrame, Climb, ClimbError, ClockLine, Cure, CurveKind, CurveOffer, Domain,
+    Failure, Fan, Frame, Judgement, LEAST_PROOF, Left, Limiter, Machine, Map, Margin, MemoryWiring,
+    Mhz, MhzOffset, Millivolt, Offer, Origin, Outlook, Pair, Part, Percent, Plan, Prerequisite,
+    Profile, ProfileInUse, Proof, Purpose, Reading, Reason, Room, Sample, Seconds, Seen,
+    SettingKind, Settings, Span, Stage, Stairs, StepChange, StepSize, StockReport, SuggestedMove,
+    Suggestion, Trace, TrialRecord, Verdict, VfCurve, Watt, Weighed,
 };
 use yard_step_engine::{
     Activity, ClimbSummary, ClimbView, Figure, FigureChange, Found, FreeEnd, FreeView, MachineView,
@@ -334,6 +334,14 @@ pub fn snapshot() -> Snapshot {
                 climb: Left { trials: (8, 14), seconds: (Seconds(3_600.0), Seconds(5_400.0)) },
             },
             baseline: Some(baseline()),
+            stock: Some(StockReport {
+                load: "lantern".into(),
+                advertised: Mhz(2_085.0),
+                reached: Mhz(1_995.0),
+                limiter: Some((Limiter::Power, 0.96)),
+                more_power: Some(Cure { amount: Watt(31.0), measured: false }),
+                less_voltage: Some(Cure { amount: Millivolt(45.0), measured: false }),
+            }),
             sub_scores: Vec::new(),
             baseline_runs: 3,
             progress: vec![

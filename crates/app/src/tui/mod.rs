@@ -56,7 +56,8 @@ use yard_step_scenes::Scene;
 use crate::exchange::frontier::write_chart;
 use crate::metrics::Page;
 use crate::output::write_new;
-use crate::status::{Publisher, Status};
+use crate::publisher::Publisher;
+use crate::status::Status;
 
 /// Least time between two frames.
 const FRAME: Duration = Duration::from_millis(16);

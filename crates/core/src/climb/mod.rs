@@ -22,6 +22,7 @@ mod record;
 mod search;
 mod stages;
 mod start;
+mod stock;
 mod suggestion;
 
 pub use advice::{Advice, StableYetSlower, WhySlower};
@@ -47,6 +48,7 @@ pub use stages::round::{RoundEntry, RoundReport};
 pub use stages::together::{Joint, Pair};
 pub use stages::undervolt::{Descent, DescentTrial, Measured, StrategyReport};
 pub use start::starting_from;
+pub use stock::{Cure, StockReport};
 pub use suggestion::{SuggestedMove, Suggestion};
 
 use crate::air::fan::Fan;

@@ -3,6 +3,7 @@
 //! | stage | a step up |
 //! |---|---|
 //! | core, memory, together | a fine step of clock |
+//! | ladder | a fine step of core clock, and the memory with it |
 //! | power | a fiftieth of the stock power limit |
 //! | the voltage stages | a fine step of millivolts |
 //! | window | a fine step of the highest clock |
@@ -45,6 +46,7 @@ impl Climb {
             (Some(NudgeBy::Setting(kind)), proposed) => {
                 self.nudged_offer(stage, proposed?, kind, steps)
             }
+            (Some(NudgeBy::Rungs), proposed) => self.nudged_rung(&proposed?, steps),
             (Some(NudgeBy::Depth), Some(proposed)) => self.nudged_depth(stage, proposed, steps),
             (Some(NudgeBy::Clock(domain)), proposed) => {
                 self.nudged_clock(stage, domain, proposed, steps)

@@ -128,6 +128,9 @@ impl Climb {
 
     /// Whether clean runs long enough stand behind what a stage after the two clocks keeps.
     fn is_stage_confirmed(&self, stage: Stage, at_kept: &[&TrialRecord]) -> bool {
+        if stage == Stage::Ladder {
+            return self.is_ladder_confirmed();
+        }
         let long = match stage.is_undervolting() {
             true => self.plan.voltage.settle_seconds,
             false => self.plan.rounds.seconds,
@@ -138,6 +141,9 @@ impl Climb {
     /// What is claimed of what such a stage keeps: of a strategy by its belief; a round claims nothing
     /// beyond its runs.
     fn claim_of(&self, stage: Stage, pair: Pair) -> Option<Claim> {
+        if stage == Stage::Ladder {
+            return self.claim_of_ladder();
+        }
         let margin = self.plan.margin;
         let chance = self.chance_of_strategy(stage, margin)?;
         let clocks = self.claim(Pair { core: MhzOffset::STOCK, ..pair });

@@ -40,6 +40,8 @@ pub enum Stage {
     Memory,
     /// Core and memory together.
     Together,
+    /// Core and memory raised together in a fixed ratio.
+    Ladder,
     /// Voltage up, the highest clock, and the voltage down again while it holds.
     #[serde(alias = "highest")]
     #[strum(to_string = "max-clock", serialize = "highest")]
@@ -77,6 +79,7 @@ impl Stage {
         Self::Core,
         Self::Memory,
         Self::Together,
+        Self::Ladder,
         Self::MaxClock,
         Self::UndervoltClock,
         Self::UndervoltQuiet,
@@ -104,6 +107,7 @@ impl Stage {
             Self::Core => "the highest core clock that holds, with the memory at stock",
             Self::Memory => "the highest memory clock that holds, with the core at stock",
             Self::Together => "both clocks, as high as they hold together",
+            Self::Ladder => "core and memory raised in a fixed ratio, as high as they hold",
             Self::MaxClock => {
                 "the highest clock at full voltage, then as little voltage as it needs"
             }

@@ -9,6 +9,9 @@ use crate::load::artifact::Domain;
 use crate::plan::Plan;
 use crate::units::MhzOffset;
 
+/// Most that a plan may take off, mV.
+const MOST_OFF: i32 = 500;
+
 /// Whether a card takes the values a plan starts from.
 ///
 /// # Errors
@@ -32,7 +35,7 @@ pub(in crate::climb) fn check(card: &CardDescription, plan: &Plan) -> Result<(),
         }
     }
     if let Some(off) = plan.voltage.start_off_mv {
-        let depth = Depth::from_stock(card, 1, i32::MAX).ok_or_else(|| no_start("voltage"))?;
+        let depth = Depth::from_stock(card, 1, MOST_OFF).ok_or_else(|| no_start("voltage"))?;
         if off > depth.deepest() {
             return Err(beyond(depth.show(off), depth.show(depth.deepest())));
         }
@@ -52,7 +55,7 @@ pub fn starting_from(plan: Plan, settings: &Settings, card: &CardDescription) ->
     (plan.core.start_mhz, plan.core.start_percent) = (on(Domain::Core), None);
     (plan.memory.start_mhz, plan.memory.start_percent) = (on(Domain::Memory), None);
     let off = match settings.curve {
-        Some(_) => Depth::from_stock(card, 1, i32::MAX)
+        Some(_) => Depth::from_stock(card, 1, MOST_OFF)
             .and_then(|depth| depth.read(settings))
             .map(|(depth, _)| depth),
         None => settings.get(SettingKind::VoltageOffset).map(|offset| -offset.round() as i32),

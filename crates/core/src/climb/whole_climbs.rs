@@ -506,3 +506,56 @@ fn runs_that_never_have_a_score_stop_the_climb_and_say_which(#[case] from: Stage
     climb.handle(ClimbEvent::TakenUp);
     assert!(matches!(climb.next(), Next::Trial(_)));
 }
+
+#[rstest]
+fn a_ladder_raises_both_in_their_ratio_and_keeps_what_holds(
+    #[values(Policy::FixedStep, Policy::Bisection, Policy::Bayesian)] policy: Policy,
+    #[values(0.5, 1.0, 3.0)] ratio: f64,
+) {
+    let mut plan = Plan { policy, ..Plan::default() };
+    plan.ladder.memory_mhz_per_core_mhz = ratio;
+    let stages = [Stage::Baseline, Stage::Power, Stage::Ladder];
+    let mut climb = Climb::new(card(), plan, &stages).unwrap();
+    let outcome = CARD.to_the_end(&mut climb);
+    let of_ladder: Vec<Pair> = climb
+        .trials()
+        .iter()
+        .filter(|trial| trial.stage == Stage::Ladder)
+        .map(|trial| climb.place(trial))
+        .collect();
+    assert!(of_ladder.len() > 2, "{of_ladder:?}");
+    for pair in &of_ladder {
+        // The memory moves in bins of 5 MHz.
+        let off = f64::from(pair.memory.0) - f64::from(pair.core.0) * ratio;
+        assert!((-5.0..=0.0).contains(&off), "{pair:?}");
+    }
+    let kept = climb.place(&TrialRecord {
+        taken: Some(outcome.settings),
+        ..climb.trials().last().unwrap().clone()
+    });
+    assert!(kept.core > MhzOffset(0) && CARD.holds(kept), "{kept:?}");
+    assert!(outcome.confirmed, "{outcome:?}");
+    assert_eq!(outcome.stage, Some(Stage::Ladder));
+    let claim = outcome.claim.unwrap();
+    // Whoever goes by an hour's run takes more than the belief allows.
+    assert!(claim.chance > 0.97 || policy != Policy::Bayesian, "{claim:?}");
+    assert!(outcome.gain_percent.unwrap() > 1.0);
+}
+
+#[test]
+fn a_nudge_on_the_ladder_moves_both_and_a_start_is_approached_on_it() {
+    let mut plan = Plan { policy: Policy::FixedStep, ..Plan::default() };
+    plan.ladder.memory_mhz_per_core_mhz = 1.0;
+    plan.core.start_mhz = Some(110);
+    let mut climb = Climb::new(card(), plan, &[Stage::Baseline, Stage::Ladder]).unwrap();
+    CARD.until(&mut climb, |climb| climb.stage() == Stage::Ladder);
+    let Next::Trial(first) = climb.next() else { panic!() };
+    let at = |settings: &Settings| (settings.core_offset, settings.memory_offset);
+    let (core, memory) = at(&first.request.asked);
+    assert_eq!(core, memory);
+    assert!(core > Some(MhzOffset(0)) && core < Some(MhzOffset(110)), "{core:?}");
+    let nudge = climb.nudged_by(1).unwrap();
+    let fine = MhzOffset(15);
+    assert_eq!(at(&nudge.settings), (core.map(|at| at + fine), memory.map(|at| at + fine)));
+    assert_eq!(nudge.stage, Stage::Ladder);
+}

@@ -14,6 +14,7 @@ use crate::air::fan::Fan;
 use crate::card::settings::Settings;
 use crate::climb::Outcome;
 use crate::judge::verdict::{Verdict, gain_percent};
+use crate::machine::changes::CardChange;
 use crate::plan::{LEAST_LONG_RUN, Margin};
 use crate::statistics::{mean, standard_deviation};
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
@@ -152,6 +153,8 @@ pub struct RunAt {
     pub memory_temperature: Option<Celsius>,
     /// Room it ran in.
     pub ambient: Option<Celsius>,
+    /// When it began, seconds since 1970.
+    pub began: i64,
 }
 
 impl RunAt {
@@ -171,6 +174,8 @@ impl RunAt {
 enum NoEvidence {
     /// Another driver, or one that was not noted.
     Driver,
+    /// Something was changed around the card since.
+    Change,
     /// The fan was faster than the profile's, and the card no hotter than that makes it.
     Fan,
 }
@@ -191,18 +196,31 @@ pub struct Backing {
     pub under_other_driver: usize,
     /// Runs without a fault that do not count: their fan kept the card cooler.
     pub cooler: usize,
+    /// Runs without a fault that do not count: they were made before `change`.
+    pub before_change: usize,
+    /// The newest change around the card.
+    pub change: Option<CardChange>,
     /// Whether the climb the profile comes from ran it under a mixture of loads.
     pub from_mixture: bool,
 }
 
 impl Backing {
-    /// What runs at the settings of a profile come to on a card under `driver`.
+    /// What runs at the settings of a profile come to on a card under `driver`, around which `change` was the newest
+    /// change.
     #[must_use]
-    pub fn of(profile: &Profile, runs: &[RunAt], driver: &str) -> Self {
-        let mut backing = Self::default();
+    pub fn of(
+        profile: &Profile,
+        runs: &[RunAt],
+        driver: &str,
+        change: Option<&CardChange>,
+    ) -> Self {
+        let mut backing = Self { change: change.cloned(), ..Self::default() };
         let mut own_loads = Vec::new();
         for run in runs.iter().filter(|run| run.holds()) {
-            match no_evidence(profile, run, runs, driver) {
+            let is_before = change.is_some_and(|change| run.began < change.at);
+            let why = is_before.then_some(NoEvidence::Change);
+            match why.or_else(|| no_evidence(profile, run, runs, driver)) {
+                Some(NoEvidence::Change) => backing.before_change += 1,
                 Some(NoEvidence::Driver) => backing.under_other_driver += 1,
                 Some(NoEvidence::Fan) => backing.cooler += 1,
                 None => {
@@ -438,6 +456,7 @@ mod tests {
             core_temperature: Some(Celsius(68.0)),
             hot_spot: Some(Celsius(80.0)),
             memory_temperature: None,
+            began: 1_000,
             ambient: Some(Celsius(20.0)),
         }
     }
@@ -467,7 +486,7 @@ mod tests {
         let runs: Vec<RunAt> =
             runs.iter().map(|(load, minutes)| run(1, load, *minutes, Verdict::Clean)).collect();
         let profile = kept(Origin::Trial);
-        let proof = Proof::of(&profile, &Backing::of(&profile, &runs, "1.0"));
+        let proof = Proof::of(&profile, &Backing::of(&profile, &runs, "1.0", None));
         assert_eq!(proof.is_proven(), proven, "{proof:?}");
     }
 
@@ -485,7 +504,7 @@ mod tests {
         let mut runs = vec![run(1, load, 10.0, Verdict::Clean)];
         let profile = Profile { confirmed, claimed, climb: Some(3), ..kept(Origin::Climb) };
         let proof = |profile: &Profile, runs: &[RunAt], driver: &str| {
-            Proof::of(profile, &Backing::of(profile, runs, driver)).is_proven()
+            Proof::of(profile, &Backing::of(profile, runs, driver, None)).is_proven()
         };
         assert_eq!(proof(&profile, &runs, "1.0"), proven);
         assert!(!proof(&profile, &runs, "2.0"), "under another driver nothing of it counts");
@@ -495,6 +514,24 @@ mod tests {
         // One short run of another climb makes no mixture of this one's loads.
         runs.push(RunAt { climb: 9, ..run(2, "medley", 1.0, Verdict::Clean) });
         assert_eq!(proof(&profile, &runs, "1.0"), proven);
+    }
+
+    #[test]
+    fn runs_before_something_was_changed_around_the_card_prove_nothing_any_more() {
+        let change = CardChange { card: "a".into(), what: "new paste".into(), at: 1_500 };
+        let old = [run(1, "medley", 90.0, Verdict::Clean), run(2, "medley", 5.0, Verdict::Clean)];
+        let after = RunAt { began: 1_500, ..run(3, "medley", 30.0, Verdict::Clean) };
+        let profile = kept(Origin::Trial);
+        let runs = [old.to_vec(), vec![after]].concat();
+        let backing = Backing::of(&profile, &runs, "1.0", Some(&change));
+        assert_eq!((backing.runs, backing.before_change), (1, 2));
+        let proof = Proof::of(&profile, &backing);
+        assert_eq!(proof, Proof::Open { left: Seconds(1_800.0) });
+        assert!(Proof::of(&profile, &Backing::of(&profile, &runs, "1.0", None)).is_proven());
+        // A fault counts, whatever was changed since.
+        let failed = [run(1, "medley", 1.0, Verdict::LoadDied)];
+        let backing = Backing::of(&profile, &failed, "1.0", Some(&change));
+        assert_eq!(backing.failed, Some((3, 1, Verdict::LoadDied)));
     }
 
     #[rstest]
@@ -509,7 +546,7 @@ mod tests {
             ..kept(Origin::Climb)
         };
         let runs = [run(1, "medley", minutes, Verdict::Clean)];
-        let proof = Proof::of(&profile, &Backing::of(&profile, &runs, "1.0"));
+        let proof = Proof::of(&profile, &Backing::of(&profile, &runs, "1.0", None));
         assert_eq!(proof.is_proven(), proven, "{proof:?}");
     }
 
@@ -518,11 +555,11 @@ mod tests {
         let profile = kept(Origin::Trial);
         let mut runs = vec![run(1, "medley", 90.0, Verdict::Clean)];
         runs.push(run(2, "squall", 1.0, Verdict::DriverReset));
-        let failed = Proof::of(&profile, &Backing::of(&profile, &runs, "1.0"));
+        let failed = Proof::of(&profile, &Backing::of(&profile, &runs, "1.0", None));
         assert_eq!(failed, Proof::Failed { climb: 3, trial: 2, verdict: Verdict::DriverReset });
         assert_eq!(failed.label(), "failed");
         runs.push(run(3, "squall", 1.0, Verdict::Void));
-        let backing = Backing::of(&profile, &runs, "1.0");
+        let backing = Backing::of(&profile, &runs, "1.0", None);
         assert_eq!(backing.runs, 1, "what proves nothing counts neither way");
     }
 
@@ -555,7 +592,7 @@ mod tests {
             hot_spot,
             ..run(2, "medley", 1.0, Verdict::Clean)
         }));
-        let backing = Backing::of(&profile, &runs, "1.0");
+        let backing = Backing::of(&profile, &runs, "1.0", None);
         let proof = Proof::of(&profile, &backing);
         assert_eq!(proof.is_proven(), counts, "{proof:?}");
         assert_eq!(backing.under_other_driver + backing.cooler, usize::from(!counts));

@@ -67,7 +67,7 @@ pub struct Told {
 pub enum ToldError {
     /// There is no number.
     #[error(
-        "\"{0}\" is no figure: type a number above 0, with its name before it where it is not the score"
+        "\"{0}\" is not a figure: type a number above 0, with its name before it unless it is the score"
     )]
     NoNumber(String),
     /// There are more sub-scores than are kept.
@@ -288,7 +288,7 @@ mod tests {
     #[case("8120 8130")]
     fn what_is_no_number_above_zero_is_refused_and_named(#[case] text: &str) {
         let error = Told::parse(text).unwrap_err().to_string();
-        assert!(error.contains("is no figure: type a number above 0"), "{error}");
+        assert!(error.contains("is not a figure: type a number above 0"), "{error}");
     }
 
     #[test]

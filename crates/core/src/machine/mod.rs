@@ -1,6 +1,7 @@
-//! What stands around the card: room, power supply, and what should be in order before the first
+//! What stands around the card: room, power supply, what was changed there, and what should be in order before the first
 //! change.
 
+pub(crate) mod changes;
 pub(crate) mod prerequisites;
 pub(crate) mod room;
 pub(crate) mod supply;

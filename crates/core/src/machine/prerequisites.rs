@@ -200,6 +200,7 @@ mod tests {
                 rest: Some(Watt(150.0)),
                 full_fan: None,
                 alarms: vec![],
+                changes: vec![],
             };
             let idle = sample();
             let mut card = card();

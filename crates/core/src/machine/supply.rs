@@ -5,6 +5,7 @@ use thiserror::Error;
 
 use crate::card::description::{CardDescription, SettingKind};
 use crate::judge::alarm::Alarm;
+use crate::machine::changes::{CardChange, LONGEST_CHANGE, MOST_CHANGES};
 use crate::machine::room::Room;
 use crate::units::{Decibel, Percent, Watt};
 
@@ -25,6 +26,8 @@ pub struct Machine {
     pub full_fan: Option<Decibel>,
     /// Alarms.
     pub alarms: Vec<Alarm>,
+    /// What was changed around the cards, in the order in which it was said.
+    pub changes: Vec<CardChange>,
 }
 
 /// A fact about the machine that cannot be.
@@ -42,7 +45,7 @@ impl Machine {
     /// Checks every number.
     ///
     /// # Errors
-    /// A number outside what a room, a supply or an alarm can have.
+    /// A number outside what a room, a supply or an alarm can have; too many changes, or a description too long.
     pub fn check(&self) -> Result<(), MachineError> {
         let check = |what, value: Option<f64>, (lowest, highest), unit| match value {
             Some(value) if !(lowest..=highest).contains(&value) => {
@@ -55,6 +58,10 @@ impl Machine {
         check("a power supply", self.supply.map(Watt::value), (100.0, 5_000.0), "W")?;
         check("a rest of the machine", self.rest.map(Watt::value), (0.0, 4_000.0), "W")?;
         check("a noise at full fan", self.full_fan.map(Decibel::value), (10.0, 120.0), "dB")?;
+        let longest = self.changes.iter().map(|change| change.what.chars().count()).max();
+        let (count, longest) = (self.changes.len(), longest.unwrap_or(1));
+        check("a list of changes", Some(count as f64), (0.0, MOST_CHANGES as f64), "entries")?;
+        check("a change", Some(longest as f64), (1.0, LONGEST_CHANGE as f64), "characters")?;
         for alarm in &self.alarms {
             check("an alarm threshold", Some(alarm.above), alarm.on.range(), alarm.on.unit())?;
         }

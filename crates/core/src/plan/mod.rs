@@ -201,6 +201,20 @@ impl Default for TogetherPlan {
     }
 }
 
+/// How core and memory are raised together on the ladder; its steps and lengths are the core's.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct LadderPlan {
+    /// MHz of memory clock for each MHz of core clock.
+    pub memory_mhz_per_core_mhz: f64,
+}
+
+impl Default for LadderPlan {
+    fn default() -> Self {
+        Self { memory_mhz_per_core_mhz: 1.0 }
+    }
+}
+
 /// How the bayesian policy chooses.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
@@ -286,6 +300,8 @@ pub struct Plan {
     pub memory: AxisPlan,
     /// Both together.
     pub together: TogetherPlan,
+    /// Both in a fixed ratio.
+    pub ladder: LadderPlan,
     /// How voltage is walked down.
     pub voltage: VoltagePlan,
     /// Cooler for clock.
@@ -320,6 +336,7 @@ impl Default for Plan {
             core: AxisPlan::default(),
             memory: AxisPlan::memory(),
             together: TogetherPlan::default(),
+            ladder: LadderPlan::default(),
             voltage: VoltagePlan::default(),
             undervolt_clock: UndervoltClockPlan::default(),
             undervolt_quiet: UndervoltQuietPlan::default(),
@@ -469,8 +486,19 @@ impl Plan {
 
     /// The one table of what each number may be.
     fn ranges(&self) -> Vec<Range> {
-        let Self { hold, baseline, power, core, memory, together, bayesian, score, rules, .. } =
-            self;
+        let Self {
+            hold,
+            baseline,
+            power,
+            core,
+            memory,
+            together,
+            ladder,
+            bayesian,
+            score,
+            rules,
+            ..
+        } = self;
         let mut ranges = vec![
             ("hold.fan_percent", hold.fan_percent, 30.0..=100.0, "%"),
             ("baseline.runs", f64::from(baseline.runs), 1.0..=20.0, "runs"),
@@ -482,6 +510,7 @@ impl Plan {
             ("together.confirm_seconds", together.confirm_seconds, 20.0..=604_800.0, "s"),
             ("together.isolate_seconds", together.isolate_seconds, 20.0..=86_400.0, "s"),
             ("together.settle_seconds", together.settle_seconds, 20.0..=604_800.0, "s"),
+            ("ladder.memory_mhz_per_core_mhz", ladder.memory_mhz_per_core_mhz, 0.1..=20.0, "MHz"),
             (
                 "bayesian.most_machine_down_percent",
                 bayesian.most_machine_down_percent,

@@ -97,7 +97,7 @@ fn lines_written_since(path: &Path, since: SystemTime) -> Result<Vec<String>, St
     // Looked at before it is opened: opening a pipe would wait for whoever writes to it.
     let metadata = std::fs::metadata(path).map_err(unread)?;
     if !metadata.is_file() {
-        return Err("are no file".into());
+        return Err("are not a file".into());
     }
     if metadata.len() > MOST_RESULTS {
         return Err(format!("are more than {} MiB", MOST_RESULTS >> 20));

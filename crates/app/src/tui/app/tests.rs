@@ -148,7 +148,7 @@ fn of_a_load_that_only_the_user_sees_it_is_said_what_was_seen() {
     type_in(&mut state, &running, "fast");
     assert_eq!(press(&mut state, &running, KeyCode::Enter), Outcome::Nothing, "no score");
     let Some(Overlay::Score { problem: Some(problem), .. }) = &state.overlay else { panic!() };
-    assert!(problem.contains("\"fast\" is no figure"), "{problem}");
+    assert!(problem.contains("\"fast\" is not a figure"), "{problem}");
 }
 
 #[rstest]

@@ -596,10 +596,10 @@ mod tests {
         let overlay = Overlay::Score {
             verdict: Verdict::Clean,
             text: Entry::new("fast", 12),
-            problem: Some("\"fast\" is no figure".into()),
+            problem: Some("\"fast\" is not a figure".into()),
         };
         let text = shown(&overlay, &snapshot(), 100, 30).join("\n");
-        for told in ["Figures of this run", "You say: clean.", "is no figure", "Esc go on"] {
+        for told in ["Figures of this run", "You say: clean.", "is not a figure", "Esc go on"] {
             assert!(text.contains(told), "{told}: {text}");
         }
         let fresh = shown(&score_of(Verdict::Slower), &snapshot(), 100, 30).join("\n");

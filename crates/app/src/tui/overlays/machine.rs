@@ -9,7 +9,10 @@
 
 use ratatui::crossterm::event::KeyCode;
 use strum::VariantNames;
-use yard_step_core::{Alarm, AlarmAct, AlarmOn, Case, Celsius, Decibel, Machine, Room, Watt};
+use yard_step_core::{
+    Alarm, AlarmAct, AlarmOn, CardChange, Case, Celsius, Decibel, LONGEST_CHANGE, Machine, Room,
+    Watt,
+};
 
 use crate::tui::widgets::entry::Entry;
 
@@ -21,6 +24,11 @@ const LONGEST: usize = 7;
 pub struct Form {
     fields: Vec<Field>,
     chosen: usize,
+    /// What was changed around the cards so far.
+    changes: Vec<CardChange>,
+    /// The card that a change is of, and the time it would be noted at, seconds since 1970.
+    card: String,
+    now: i64,
     /// What is wrong with what was to be saved.
     pub problem: Option<String>,
 }
@@ -28,8 +36,10 @@ pub struct Form {
 #[derive(Debug, Clone, PartialEq, Eq)]
 struct Field {
     label: String,
-    /// A number as it is typed; none for a field that only has choices.
+    /// A number or a text as it is typed; none for a field that only has choices.
     number: Option<Entry>,
+    /// Whether it takes any text.
+    is_text: bool,
     /// What ← and → choose from, and which is chosen.
     choices: &'static [&'static str],
     choice: usize,
@@ -49,18 +59,20 @@ const CASE: usize = 1;
 const SUPPLY: usize = 2;
 const REST: usize = 3;
 const NOISE: usize = 4;
-const ALARMS: usize = 5;
+const CHANGED: usize = 5;
+const ALARMS: usize = 6;
 
 impl Form {
-    /// The form with what was said before.
+    /// The form with what was said before. A change is noted of the card `card` at `now`, seconds since 1970.
     #[must_use]
-    pub fn of(machine: &Machine) -> Self {
+    pub fn of(machine: &Machine, card: &str, now: i64) -> Self {
         let number = |value: Option<f64>| {
             Some(Entry::new(value.map_or(String::new(), |v| format!("{v}")), LONGEST))
         };
         let field = |label: &str, value: Option<f64>| Field {
             label: label.to_owned(),
             number: number(value),
+            is_text: false,
             choices: &[],
             choice: 0,
         };
@@ -70,23 +82,33 @@ impl Form {
             Field {
                 label: "case".into(),
                 number: None,
+                is_text: false,
                 choices: Case::VARIANTS,
                 choice: room.map_or(0, |room| room.case as usize),
             },
             field("power supply, W", machine.supply.map(Watt::value)),
             field("rest of the machine, W", machine.rest.map(Watt::value)),
             field("noise at full fan, dB(A)", machine.full_fan.map(Decibel::value)),
+            Field {
+                label: "changed around the card just now".into(),
+                number: Some(Entry::new(String::new(), LONGEST_CHANGE)),
+                is_text: true,
+                choices: &[],
+                choice: 0,
+            },
         ];
         for on in AlarmOn::ALL {
             let set = machine.alarms.iter().find(|alarm| alarm.on == on);
             fields.push(Field {
                 label: format!("alarm: {} above, {}", on.label(), on.unit()),
                 number: number(set.map(|alarm| alarm.above)),
+                is_text: false,
                 choices: AlarmAct::VARIANTS,
                 choice: set.map_or(0, |alarm| alarm.act as usize),
             });
         }
-        Self { fields, chosen: 0, problem: None }
+        let changes = machine.changes.clone();
+        Self { fields, chosen: 0, changes, card: card.to_owned(), now, problem: None }
     }
 
     /// Takes in a key.
@@ -104,7 +126,9 @@ impl Form {
             KeyCode::Backspace | KeyCode::Delete => {
                 field.number.as_mut().map(|number| number.key(code));
             }
-            KeyCode::Char(typed) if typed.is_ascii_digit() || matches!(typed, '.' | '-') => {
+            KeyCode::Char(typed)
+                if field.is_text || typed.is_ascii_digit() || matches!(typed, '.' | '-') =>
+            {
                 field.number.as_mut().map(|number| number.key(code));
             }
             KeyCode::Enter => match self.machine() {
@@ -118,6 +142,13 @@ impl Form {
         }
         self.problem = None;
         Filled::NotYet(self)
+    }
+
+    /// The change that was typed, if one was.
+    fn change(&self) -> Option<CardChange> {
+        let what = self.fields[CHANGED].number.as_ref().map_or("", Entry::trimmed);
+        let (card, at) = (self.card.clone(), self.now);
+        (!what.is_empty()).then(|| CardChange { card, what: what.to_owned(), at })
     }
 
     /// What the form says.
@@ -143,6 +174,7 @@ impl Form {
             rest: number(REST)?.map(Watt),
             full_fan: number(NOISE)?.map(Decibel),
             alarms,
+            changes: self.changes.iter().cloned().chain(self.change()).collect(),
         };
         machine.check().map_err(|error| error.to_string())?;
         Ok(machine)
@@ -182,6 +214,7 @@ mod tests {
             rest: None,
             full_fan: Some(Decibel(44.0)),
             alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 95.0, act: AlarmAct::Stop }],
+            changes: Vec::new(),
         }
     }
 
@@ -196,7 +229,7 @@ mod tests {
     #[case(Machine::default())]
     #[case(machine())]
     fn what_was_said_before_is_said_again_unchanged(#[case] machine: Machine) {
-        assert_eq!(Form::of(&machine).key(KeyCode::Enter), Filled::Done(machine));
+        assert_eq!(Form::of(&machine, "a card", 700).key(KeyCode::Enter), Filled::Done(machine));
     }
 
     #[test]
@@ -204,11 +237,11 @@ mod tests {
         use KeyCode::{Backspace, Char, Down, Enter, Left, Right};
         let mut keys = vec![Backspace, Backspace, Backspace, Backspace, Char('1'), Char('9')];
         keys.extend([Down, Left, Down, Down, Char('1'), Char('8'), Char('0'), Char('x')]);
-        keys.extend([Down, Down, Down, Right, Right, Right, Down]);
-        let form = press(Form::of(&machine()), &keys);
+        keys.extend([Down, Down, Down, Down, Right, Right, Right, Down]);
+        let form = press(Form::of(&machine(), "a card", 700), &keys);
         let text: Vec<String> = form.lines().map(|(line, _)| line).collect();
         assert!(
-            text[6].contains("hot spot above, °C") && text[6].ends_with("95       ‹ put back ›")
+            text[7].contains("hot spot above, °C") && text[7].ends_with("95       ‹ put back ›")
         );
         let Filled::Done(said) = form.key(Enter) else { panic!("not done") };
         assert_eq!(said.room, Some(Room { ambient: Celsius(19.0), case: Case::Open }));
@@ -216,12 +249,25 @@ mod tests {
         assert_eq!(said.alarms[0].act, AlarmAct::PutBack);
     }
 
+    #[test]
+    fn a_change_is_noted_of_the_card_and_at_the_time() {
+        let before = CardChange { card: "another".into(), what: "case".into(), at: 5 };
+        let said = Machine { changes: vec![before.clone()], ..machine() };
+        let keys =
+            [vec![KeyCode::Down; CHANGED], "new paste 2".chars().map(KeyCode::Char).collect()];
+        let form = press(Form::of(&said, "a card", 700), &keys.concat());
+        let Filled::Done(now) = form.key(KeyCode::Enter) else { panic!("not done") };
+        let change = CardChange { card: "a card".into(), what: "new paste 2".into(), at: 700 };
+        assert_eq!(now.changes, [before, change]);
+    }
+
     #[rstest]
     #[case(&['9', '9', '9'], "a room temperature of 999 °C: it must be -20 to 60 °C")]
     #[case(&['1', '-'], "room temperature, °C: 1- is not a number")]
     fn what_cannot_be_is_told_and_the_form_stays(#[case] typed: &[char], #[case] told: &str) {
         let keys: Vec<KeyCode> = typed.iter().map(|c| KeyCode::Char(*c)).collect();
-        let form = press(press(Form::of(&Machine::default()), &keys), &[KeyCode::Enter]);
+        let form =
+            press(press(Form::of(&Machine::default(), "a card", 700), &keys), &[KeyCode::Enter]);
         assert_eq!(form.problem.as_deref(), Some(told));
         let form = press(form, &[KeyCode::Backspace]);
         assert_eq!(form.problem, None, "as long as nobody goes on");
@@ -230,8 +276,11 @@ mod tests {
     #[test]
     fn an_emptied_threshold_takes_the_alarm_away() {
         use KeyCode::{Backspace, Down, Enter};
-        let keys = [Down, Down, Down, Down, Down, Down, Backspace, Backspace];
-        let Filled::Done(said) = press(Form::of(&machine()), &keys).key(Enter) else { panic!() };
+        let keys = [Down, Down, Down, Down, Down, Down, Down, Backspace, Backspace];
+        let Filled::Done(said) = press(Form::of(&machine(), "a card", 700), &keys).key(Enter)
+        else {
+            panic!()
+        };
         assert!(said.alarms.is_empty());
     }
 }

@@ -1,5 +1,6 @@
 //! What is asked before an action is carried out.
 
+use jiff::Timestamp;
 use yard_step_core::{Meaning, Settings, TrialRecord};
 use yard_step_engine::{Activity, Command, KeepWhat, NextView, Snapshot};
 
@@ -80,7 +81,10 @@ pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
             let name = format!("trial {trial} of climb {climb}");
             Some(keep_form(name, KeepWhat::Trial { climb, trial }))
         }
-        Action::Machine => Some(Overlay::Machine(Form::of(&snapshot.machine.said))),
+        Action::Machine => {
+            let (said, card) = (&snapshot.machine.said, snapshot.machine.card.key());
+            Some(Overlay::Machine(Form::of(said, &card, Timestamp::now().as_second())))
+        }
         Action::Cards => Some(Overlay::Cards(snapshot.machine.present)),
         Action::Settings => {
             let form = SettingsForm::of(&snapshot.machine.card, settings_to_begin_with(snapshot));

@@ -7,6 +7,7 @@
 //! | `power` | power | the highest limits |
 //! | `edge` | core, memory | the [search](crate::climb::search) along one clock |
 //! | `together` | together | both clocks |
+//! | `ladder` | ladder | the same search along both clocks in a fixed ratio |
 //! | `max_clock`, `undervolt_clock`, `undervolt_quiet`, `balanced` | the same | the search down in voltage, which they share (`undervolt`) |
 //! | `window`, `timing`, `memory_for_core` | the same | a few settings in turn, the best is kept (`round`) |
 //! | `own` | own | the user's settings, beside every plan |
@@ -20,6 +21,7 @@
 mod balanced;
 pub(in crate::climb) mod baseline;
 pub(in crate::climb) mod edge;
+mod ladder;
 mod max_clock;
 mod memory_for_core;
 pub(in crate::climb) mod order;
@@ -51,6 +53,7 @@ impl Stage {
             Stage::Core => &edge::Edge { stage: Stage::Core, domain: Domain::Core },
             Stage::Memory => &edge::Edge { stage: Stage::Memory, domain: Domain::Memory },
             Stage::Together => &together::Together,
+            Stage::Ladder => &ladder::Ladder,
             Stage::MaxClock => &Undervolt { stage: Stage::MaxClock, by: &max_clock::MaxClock },
             Stage::UndervoltClock => {
                 &Undervolt { stage: Stage::UndervoltClock, by: &undervolt_clock::UndervoltClock }

@@ -24,6 +24,8 @@ pub(in crate::climb) struct ToGo {
 pub(in crate::climb) enum NudgeBy {
     /// The clock of a domain.
     Clock(Domain),
+    /// Both clocks in their ratio.
+    Rungs,
     /// Millivolts taken off.
     Depth,
     /// A setting as the card offers it.

@@ -455,3 +455,23 @@ fn every_stage_can_be_nudged_on_its_own_scale(#[case] stage: Stage, #[case] kind
     let moved = [down, up].map(|nudge| nudge.settings.get(kind).unwrap() - from.unwrap());
     assert!(moved[0] <= 0.0 && moved[1] >= 0.0 && moved[0] < moved[1], "{moved:?}");
 }
+
+#[test]
+fn a_curve_is_a_start_where_it_is_an_undervolt_of_all_of_it() {
+    let card = shaped();
+    let offer = card.curve.unwrap();
+    let under = |curve| Settings { curve: Some(curve), ..Settings::stock(&card) };
+    let start =
+        |settings: &Settings| starting_from(Plan::default(), settings, &card).voltage.start_off_mv;
+    // Several depths come to the same curve, in steps of its clocks: the mildest of them.
+    let found = start(&under(offer.undervolted(60.0, Mhz(2_070.0)))).unwrap();
+    assert!((55..=60).contains(&found), "{found}");
+    // The same with one point drawn elsewhere is no depth that a search could start from.
+    let points: Vec<(u16, u16)> = offer
+        .factory
+        .points()
+        .iter()
+        .map(|point| (point.millivolt, point.mhz.min(1_500)))
+        .collect();
+    assert_eq!(start(&under(VfCurve::new(&points).unwrap())), None);
+}

@@ -454,6 +454,16 @@ fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
             write_wrapped(buffer, place, &text, theme.style(Role::Dim))
         }
     };
+    if let Some(report) = &snapshot.climb.stock {
+        let below = Rect {
+            x: space.x + 1,
+            y: space.y + used.min(space.height),
+            width: space.width.saturating_sub(2),
+            height: space.height.saturating_sub(used),
+        };
+        let text = yard_step_words::stock(report);
+        used += write_wrapped(buffer, below, &text, theme.style(Role::Text));
+    }
     if let Some(text) = warming(snapshot) {
         let below = Rect {
             x: space.x + 1,

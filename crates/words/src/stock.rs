@@ -1,0 +1,63 @@
+//! What the card does at stock, and what would bring it to its advertised clock.
+
+use yard_step_core::{Cure, Limiter, Millivolt, StockReport, Watt};
+
+/// What the card reaches of what is advertised, and what holds it back.
+#[must_use]
+pub fn stock(report: &StockReport) -> String {
+    let held = report.limiter.map_or(String::new(), |(limiter, share)| match limiter {
+        Limiter::Power => format!(", {:.0} % of the time power-limited", share * 100.0),
+        other => format!(", limited by {} {:.0} % of the time", other.label(), share * 100.0),
+    });
+    let cure =
+        cure(report).map_or(String::new(), |cure| format!(" What would close the gap: {cure}."));
+    format!(
+        "Advertised {}, reached {} under {}{held}.{cure}",
+        report.advertised, report.reached, report.load
+    )
+}
+
+/// What would bring it to its advertised clock; none where nothing is known that would.
+#[must_use]
+pub fn cure(report: &StockReport) -> Option<String> {
+    let how = |measured| if measured { "measured" } else { "estimated" };
+    let watts = report.more_power.map(|Cure { amount: Watt(watts), measured }| {
+        format!("{watts:.0} W more ({})", how(measured))
+    });
+    let volts = report.less_voltage.map(|Cure { amount: Millivolt(off), measured }| {
+        format!("{off:.0} mV less ({})", how(measured))
+    });
+    match (watts, volts) {
+        (Some(watts), Some(volts)) => Some(format!("{watts}, or {volts}")),
+        (one, other) => one.or(other),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use yard_step_core::Mhz;
+
+    #[test]
+    fn a_report_names_clocks_load_limiter_and_both_cures() {
+        let mut report = StockReport {
+            load: "kiln".into(),
+            advertised: Mhz(2_085.0),
+            reached: Mhz(1_964.0),
+            limiter: Some((Limiter::Power, 0.96)),
+            more_power: Some(Cure { amount: Watt(31.4), measured: true }),
+            less_voltage: Some(Cure { amount: Millivolt(45.0), measured: false }),
+        };
+        assert_eq!(
+            stock(&report),
+            "Advertised 2085 MHz, reached 1964 MHz under kiln, 96 % of the time power-limited. What would close the \
+             gap: 31 W more (measured), or 45 mV less (estimated)."
+        );
+        (report.more_power, report.less_voltage) = (None, None);
+        report.limiter = Some((Limiter::Heat, 0.5));
+        assert_eq!(
+            stock(&report),
+            "Advertised 2085 MHz, reached 1964 MHz under kiln, limited by temperature 50 % of the time."
+        );
+    }
+}
