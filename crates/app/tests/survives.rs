@@ -508,7 +508,7 @@ const HELLO: &str = r#"echo '{"type":"hello","protocol":1,"name":"mine"}'; "#;
     "load died",
     "lost its device"
 )]
-#[case::well(false, "echo fps 61.5; sleep 0.5", "clean", "score 62")]
+#[case::well(false, "echo fps 61.5; sleep 0.5", "clean", "score 61.5")]
 fn whatever_a_load_of_ones_own_does_ends_its_trial_with_the_right_verdict(
     #[case] protocol: bool,
     #[case] script: &str,

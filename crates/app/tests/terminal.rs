@@ -438,7 +438,7 @@ fn a_stage_is_added_to_a_climb_and_found_again() {
     let terminal = opened(&dir, "--stages baseline --pace max");
     terminal.press(&["g"]);
     terminal.wait_for_all(&["undervolt-clock", "+ a adds", "window          – not here"]);
-    terminal.press(&["Down", "Down", "Down", "Down", "Down", "Down", "a"]);
+    terminal.press(&["Down", "Down", "Down", "Down", "Down", "Down", "Down", "a"]);
     terminal.wait_for("Stage undervolt-clock comes after the others now.");
     terminal.close("Stages of the climb");
     terminal.press(&["q"]);
@@ -707,9 +707,9 @@ fn at_each_stage_the_user_may_overrule_the_climb_and_it_goes_on_from_there() {
     terminal.wait_for("core: core +60 MHz, step");
     made(&terminal, &mut trials, "core +60 MHz");
     // Another policy from here on, and the core ended, too.
-    // The policy comes after five stages of the climb and seven others.
+    // The policy comes after five stages of the climb and eight others.
     terminal.press(&["g"]);
-    terminal.press(&["Down"; 12]);
+    terminal.press(&["Down"; 13]);
     terminal.press(&["Right"]);
     terminal.wait_for("The climb now uses bisection");
     terminal.press(&["Up"; 9]);

@@ -33,6 +33,22 @@ pub fn cure(report: &StockReport) -> Option<String> {
     }
 }
 
+/// The same for a narrow place: `≈` is before what was estimated.
+#[must_use]
+pub fn cure_in_short(report: &StockReport) -> Option<String> {
+    let how = |measured| if measured { "" } else { "≈ " };
+    let watts = report
+        .more_power
+        .map(|cure| format!("{}{:.0} W more", how(cure.measured), cure.amount.value()));
+    let volts = report
+        .less_voltage
+        .map(|cure| format!("{}{:.0} mV less", how(cure.measured), cure.amount.value()));
+    match (watts, volts) {
+        (Some(watts), Some(volts)) => Some(format!("{watts}, {volts}")),
+        (one, other) => one.or(other),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -53,6 +69,7 @@ mod tests {
             "Advertised 2085 MHz, reached 1964 MHz under kiln, 96 % of the time power-limited. What would close the \
              gap: 31 W more (measured), or 45 mV less (estimated)."
         );
+        assert_eq!(cure_in_short(&report).unwrap(), "31 W more, ≈ 45 mV less");
         (report.more_power, report.less_voltage) = (None, None);
         report.limiter = Some((Limiter::Heat, 0.5));
         assert_eq!(

@@ -16,7 +16,7 @@ use yard_step_core::verdict::gain_percent;
 use yard_step_core::{
     AlarmOn, Axis, AxisPlan, Baseline, CardDescription, Channel, CurveKind, CurveOffer, Domain,
     Offer, Percent, Plan, Policy, Prerequisite, Seconds, SettingKind, Settings, Stage, Standing,
-    TrialRecord, Verdict, Watt, counted, figure_in_words, stated,
+    StockReport, TrialRecord, Verdict, Watt, counted, figure_in_words, stated,
 };
 use yard_step_engine::{Activity, Snapshot};
 
@@ -444,7 +444,10 @@ fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
     let aside = format!("{} of {wanted} runs count", snapshot.climb.baseline_runs);
     let space = panel(buffer, area, theme, "Baseline", if runs.is_empty() { "" } else { &aside });
     let mut used = match snapshot.climb.baseline {
-        Some(baseline) => draw_baseline_figures(buffer, space, theme, &baseline, &runs),
+        Some(baseline) => {
+            let stock = snapshot.climb.stock.as_ref();
+            draw_baseline_figures(buffer, space, theme, &baseline, &runs, stock)
+        }
         None => {
             let text = format!(
                 "{wanted} runs at stock, the fan held, are what every gain is compared with. Enter \
@@ -454,16 +457,6 @@ fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
             write_wrapped(buffer, place, &text, theme.style(Role::Dim))
         }
     };
-    if let Some(report) = &snapshot.climb.stock {
-        let below = Rect {
-            x: space.x + 1,
-            y: space.y + used.min(space.height),
-            width: space.width.saturating_sub(2),
-            height: space.height.saturating_sub(used),
-        };
-        let text = yard_step_words::stock(report);
-        used += write_wrapped(buffer, below, &text, theme.style(Role::Text));
-    }
     if let Some(text) = warming(snapshot) {
         let below = Rect {
             x: space.x + 1,
@@ -543,6 +536,7 @@ fn draw_baseline_figures(
     theme: Theme,
     baseline: &Baseline,
     runs: &[&TrialRecord],
+    stock: Option<&StockReport>,
 ) -> u16 {
     let unknown = || "–".to_owned();
     let limited = runs
@@ -552,7 +546,8 @@ fn draw_baseline_figures(
         .and_then(|run| run.seen.main_limiter())
         .map(|(limiter, share)| format!("{}, {}", limiter.label(), Percent(share * 100.0)));
     let percent = |share: Percent| format!("{:.2} %", share.value());
-    let pairs = [
+    let cure = stock.and_then(yard_step_words::cure_in_short).map(|cure| ("to advertised", cure));
+    let pairs: Vec<(&str, String)> = [
         match baseline.by_clock {
             true => ("no figures", "judged by the clock".to_owned()),
             false => ("score, median", figure_in_words(baseline.score)),
@@ -564,7 +559,10 @@ fn draw_baseline_figures(
         ("hottest hot spot", baseline.hot_spot_max.map_or_else(unknown, |t| t.to_string())),
         ("core plateau", baseline.plateau.map_or_else(unknown, |t| t.to_string())),
         ("clock limited by", limited.unwrap_or_else(unknown)),
-    ];
+    ]
+    .into_iter()
+    .chain(cure)
+    .collect();
     draw_pairs(buffer, area, theme, &pairs);
     pairs.len() as u16
 }
