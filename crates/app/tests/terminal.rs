@@ -712,7 +712,7 @@ fn at_each_stage_the_user_may_overrule_the_climb_and_it_goes_on_from_there() {
     terminal.press(&["Down"; 13]);
     terminal.press(&["Right"]);
     terminal.wait_for("The climb now uses bisection");
-    terminal.press(&["Up"; 9]);
+    terminal.press(&["Up"; 10]);
     terminal.press(&["e"]);
     terminal.wait_for("Stage core was ended with what is known.");
     terminal.press(&["Up", "Down", "Down", "e"]);

@@ -74,7 +74,7 @@ mod tests {
         report.limiter = Some((Limiter::Heat, 0.5));
         assert_eq!(
             stock(&report),
-            "Advertised 2085 MHz, reached 1964 MHz under kiln, limited by temperature 50 % of the time."
+            "Advertised 2085 MHz, reached 1964 MHz under kiln, limited by heat 50 % of the time."
         );
     }
 }
