@@ -578,8 +578,12 @@ fn who_is_elsewhere_is_called_back_and_a_collector_reads_the_figures() {
     stream.read_to_string(&mut answer).unwrap();
     assert!(answer.contains("yard_step_core_clock_hertz{card=\"Tarn 310\""), "{answer}");
     terminal.wait_for("NEXT: ENTER");
-    let text = String::from_utf8_lossy(&std::fs::read(&written).unwrap()).into_owned();
-    assert!(text.contains("\u{7}\u{1b}]9;Yard Step: Trial 1: "), "{text:?}");
+    // What goes through the pipe may come a moment after it is on the screen.
+    let call = "\u{7}\u{1b}]9;Yard Step: Trial 1: ";
+    terminal.wait_until("nobody was called", |_| {
+        let text = String::from_utf8_lossy(&std::fs::read(&written).unwrap()).into_owned();
+        text.contains(call).then_some(())
+    });
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
     assert!(TcpStream::connect(address).is_err(), "nothing is served any more");
