@@ -48,6 +48,8 @@ pub(in crate::climb) fn check(card: &CardDescription, plan: &Plan) -> Result<(),
 #[must_use]
 pub fn starting_from(plan: Plan, settings: &Settings, card: &CardDescription) -> Plan {
     let mut plan = plan;
+    // A profile may be from before a driver that takes less.
+    let settings = &settings.clamped(card).settings;
     let on = |domain| {
         let axis = Axis::of(card, domain)?;
         Some(axis.read(settings)).filter(|value| *value > MhzOffset::STOCK).map(|value| value.0)

@@ -786,8 +786,10 @@ fn settings_become_a_start_on_every_scale_and_stock_none() {
     settings.set(SettingKind::VoltageOffset, Some(-40.0));
     let from = starting_from(plan(), &settings, &card());
     assert_eq!((from.core.start_mhz, from.memory.start_mhz), (Some(120), None));
-    assert_eq!(from.voltage.start_off_mv, Some(40));
+    assert_eq!(from.voltage.start_off_mv, None, "the card offers no voltage");
     assert_eq!(starting_from(from, &Settings::stock(&card()), &card()), plan());
+    settings.core_offset = Some(MhzOffset(4_000));
+    assert_eq!(starting_from(plan(), &settings, &card()).core.start_mhz, Some(300));
 }
 
 #[test]
