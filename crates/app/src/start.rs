@@ -121,6 +121,9 @@ impl StartFrom {
                 let profiles = ledger.profiles(card)?;
                 let found = profiles.iter().find(|profile| profile.name == *name);
                 found.map(|profile| profile.settings).ok_or_else(|| {
+                    if profiles.is_empty() {
+                        return Failure::usage("--start-from: no profile is kept on this card yet");
+                    }
                     let known: Vec<&str> = profiles.iter().map(|one| one.name.as_str()).collect();
                     Failure::usage(format!(
                         "--start-from: {}",
