@@ -12,11 +12,8 @@ use prometheus_client::registry::{Registry, Unit};
 use tiny_http::{Header, Method, Request, Response, Server};
 
 use crate::failure::Failure;
-use crate::status::Status;
+use crate::status::{DOING, Status};
 
-/// What a session can be doing: the labels of one state.
-const STATES: [&str; 6] =
-    ["waiting", "running", "paused", "auto-climb", "free run", "machine down"];
 /// Where the figures are.
 const PATH: &str = "/metrics";
 /// What the answer is, by the OpenMetrics standard, version 1.0.
@@ -147,7 +144,7 @@ fn register(registry: &mut Registry, status: &Status) {
         }
     }
     let doing = Family::<Labels, Value>::default();
-    for state in STATES {
+    for state in DOING {
         let labels = card.iter().cloned().chain([("doing", state.to_owned())]).collect();
         doing.get_or_create(&labels).set(f64::from(u8::from(status.doing == state)));
     }

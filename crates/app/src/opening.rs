@@ -11,7 +11,7 @@ use yard_step_engine::{Engine, EngineError, Loads, Opener, Rack, Rig, Unfinished
 use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
 
 use crate::failure::Failure;
-use crate::options::{ClimbingOptions, DataDirOption, read_plan};
+use crate::options::{ClimbingOptions, DataDirOption, chosen_plan};
 use crate::rig::rig;
 use crate::start::StartFrom;
 
@@ -65,10 +65,7 @@ impl Wanted {
         place: &DataDirOption,
     ) -> Result<Self, Failure> {
         let loads = Loads { launcher: None, outside: place.loads()? };
-        let mut plan = match options.quick {
-            true => Plan::quick(),
-            false => read_plan(options.plan.as_deref(), &loads)?,
-        };
+        let mut plan = chosen_plan(options.quick, options.plan.as_deref(), &loads)?;
         if let Some(name) = &options.load {
             loads.know(name).map_err(Failure::usage)?;
             plan.scene.clone_from(name);

@@ -146,8 +146,17 @@ impl ClimbingOptions {
     }
 }
 
+/// The quick plan, or the one that is named.
+pub(crate) fn chosen_plan(
+    quick: bool,
+    path: Option<&Path>,
+    loads: &Loads,
+) -> Result<Plan, Failure> {
+    if quick { Ok(Plan::quick()) } else { read_plan(path, loads) }
+}
+
 /// Reads a plan from its file; the default plan where none is named.
-pub(crate) fn read_plan(path: Option<&Path>, loads: &Loads) -> Result<Plan, Failure> {
+fn read_plan(path: Option<&Path>, loads: &Loads) -> Result<Plan, Failure> {
     let Some(path) = path else { return Ok(Plan::default()) };
     let named =
         |cause: &dyn std::fmt::Display| Failure::usage(format!("plan {}: {cause}", path.display()));

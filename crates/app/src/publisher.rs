@@ -19,7 +19,10 @@ pub(crate) struct Publisher {
     /// The directory of this user's sockets. A session goes on where nothing can be written there.
     directory: Option<PathBuf>,
     page: Option<Page>,
-    written: Option<(PathBuf, Instant)>,
+    /// The file, once it is written.
+    written: Option<PathBuf>,
+    /// When it was told last.
+    told: Option<Instant>,
 }
 
 impl Publisher {
@@ -27,34 +30,33 @@ impl Publisher {
     pub(crate) fn new(page: Option<Page>) -> Self {
         let runtime = RuntimeDir::of_user().ok();
         let directory = runtime.map(|runtime| runtime.path().to_owned());
-        Self { directory, page, written: None }
+        Self { directory, page, written: None, told: None }
     }
 
     /// Tells a status, if it is time; whether it was written is nobody's concern but that of who asks for it.
     pub(crate) fn publish(&mut self, status: impl FnOnce() -> Status) {
-        if self.written.as_ref().is_some_and(|(_, at)| at.elapsed() < EVERY) {
+        if self.told.is_some_and(|at| at.elapsed() < EVERY) {
             return;
         }
         let status = status();
         let name = format!("{}-{}.{ENDING}", status.process, plain(&status));
-        let path =
-            self.directory.as_ref().map(|directory| directory.join(name)).unwrap_or_default();
-        if let Some((before, _)) = self.written.take().filter(|(before, _)| *before != path) {
+        let path = self.directory.as_ref().map(|directory| directory.join(name));
+        if let Some(before) = self.written.take().filter(|before| Some(before) != path.as_ref()) {
             let _ = fs::remove_file(before);
         }
-        if self.directory.is_some() {
-            let _ = write(&path, &status);
+        if let Some(path) = &path {
+            let _ = write(path, &status);
         }
         if let Some(page) = &self.page {
             page.show(status);
         }
-        self.written = Some((path, Instant::now()));
+        (self.written, self.told) = (path, Some(Instant::now()));
     }
 }
 
 impl Drop for Publisher {
     fn drop(&mut self) {
-        if let Some((path, _)) = &self.written {
+        if let Some(path) = &self.written {
             let _ = fs::remove_file(path);
         }
     }
@@ -84,7 +86,7 @@ mod tests {
     fn it_is_written_once_a_second_at_most_read_back_and_taken_away_at_the_end() {
         let dir = tempfile::tempdir().unwrap();
         let directory = Some(dir.path().to_owned());
-        let mut publisher = Publisher { directory, page: None, written: None };
+        let mut publisher = Publisher { directory, page: None, written: None, told: None };
         let status = Status::of_snapshot(&snapshot());
         publisher.publish(|| status.clone());
         publisher.publish(|| panic!("so soon"));

@@ -16,6 +16,10 @@ const LARGEST: u64 = 64 * 1024;
 /// Version of the format.
 const VERSION: u32 = 1;
 
+/// What a session can be doing.
+pub(crate) const DOING: [&str; 6] =
+    ["waiting", "running", "paused", "auto-climb", "free run", "machine down"];
+
 /// What a session is doing. Units are in the names; what is not known is `null`.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub(crate) struct Status {
@@ -26,7 +30,7 @@ pub(crate) struct Status {
     pub card: String,
     pub unit: String,
     pub climb: i64,
-    /// `waiting`, `running`, `paused`, `auto-climb`, `free run` or `machine down`.
+    /// One of [`DOING`].
     pub doing: String,
     pub load: Option<String>,
     pub trial: Option<u32>,
@@ -188,6 +192,7 @@ mod tests {
     #[case(|s: &mut Snapshot| *s = free_snapshot(), "free run")]
     fn what_a_session_is_doing_is_told(#[case] change: fn(&mut Snapshot), #[case] doing: &str) {
         assert_eq!(of(change).doing, doing);
+        assert!(DOING.contains(&doing), "a collector is told of it");
     }
 
     #[test]

@@ -420,9 +420,13 @@ impl Engine {
     /// # Errors
     /// The ledger fails.
     pub fn replan(&mut self, policy: Policy, margin: Margin) -> Result<(), EngineError> {
-        let plan = Plan { policy, margin, ..self.climb.plan().clone() };
+        self.plan_anew(Plan { policy, margin, ..self.climb.plan().clone() })
+    }
+
+    /// Writes a changed plan down and goes on by it.
+    fn plan_anew(&mut self, plan: Plan) -> Result<(), EngineError> {
         self.ledger.set_climb_plan(self.climb_id, &plan)?;
-        self.climb.handle(ClimbEvent::Planned { policy, margin });
+        self.climb.handle(ClimbEvent::Planned(Box::new(plan)));
         self.note_state()
     }
 
@@ -434,9 +438,7 @@ impl Engine {
         let card = self.cards.card().description();
         let plan = starting_from(self.climb.plan().clone(), settings, card);
         let from = yard_step_words::starts(&plan, card);
-        self.ledger.set_climb_plan(self.climb_id, &plan)?;
-        self.climb.handle(ClimbEvent::StartedFrom(Box::new(*settings)));
-        self.note_state()?;
+        self.plan_anew(plan)?;
         Ok(match from.is_empty() {
             true => {
                 "Nothing in these settings goes beyond stock: the climb starts from stock.".into()

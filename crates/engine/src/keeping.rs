@@ -128,7 +128,12 @@ impl Engine {
         // Whoever ends from here on goes back to these.
         self.cards.set_kept(Some(profile.settings));
         self.cards.arm()?;
-        let used = ProfileView::of(&self.ledger, self.cards.card().description(), profile)?;
+        let used = ProfileView::of(
+            &self.ledger,
+            self.cards.card().description(),
+            &self.machine.changes,
+            profile,
+        )?;
         self.cards.put_back()?;
         Ok(used)
     }

@@ -1,7 +1,7 @@
 //! Profiles with what stands behind them, as far as the ledger tells: nothing here touches a card.
 
 use yard_step_core::{
-    Backing, CardDescription, Drift, Profile, Proof, Risk, Settings, drift, last_change,
+    Backing, CardChange, CardDescription, Drift, Profile, Proof, Risk, Settings, drift, last_change,
 };
 use yard_step_ledger::Ledger;
 
@@ -28,11 +28,11 @@ impl ProfileView {
     pub(crate) fn of(
         ledger: &Ledger,
         card: &CardDescription,
+        changes: &[CardChange],
         profile: Profile,
     ) -> Result<Self, EngineError> {
         let mut runs = ledger.runs_at(card, &profile.settings)?;
-        let machine = ledger.machine()?;
-        let change = last_change(&machine.changes, &card.key());
+        let change = last_change(changes, &card.key());
         let backing = Backing::of(&profile, &runs, &card.driver, change);
         if let Some(change) = change.filter(|change| change.at > profile.kept) {
             // What was before it says nothing of a drift.
@@ -60,7 +60,8 @@ impl ProfileView {
     /// The ledger fails.
     pub fn all(ledger: &Ledger, card: &CardDescription) -> Result<Vec<Self>, EngineError> {
         let profiles = ledger.profiles(card)?;
-        profiles.into_iter().map(|profile| Self::of(ledger, card, profile)).collect()
+        let changes = ledger.machine()?.changes;
+        profiles.into_iter().map(|profile| Self::of(ledger, card, &changes, profile)).collect()
     }
 }
 
@@ -78,7 +79,7 @@ pub(crate) fn at_start(
 ) -> Result<(Option<Settings>, Option<String>), EngineError> {
     let in_use = ledger.profiles(card)?.into_iter().find(|profile| profile.in_use);
     let Some(profile) = in_use else { return Ok((None, None)) };
-    let view = ProfileView::of(ledger, card, profile)?;
+    let view = ProfileView::of(ledger, card, &ledger.machine()?.changes, profile)?;
     let name = &view.profile.name;
     let told = match (&view.risk, view.proof.is_proven()) {
         (None, true) => return Ok((Some(view.profile.settings), None)),

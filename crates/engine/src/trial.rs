@@ -348,14 +348,10 @@ impl Run {
         if self.passes.is_empty() {
             return self.pass_began.map_or_else(Told::default, |_| self.told.clone());
         }
-        let warm = self.passes.iter().filter(|(began, _)| *began >= self.intent.warm_up);
-        let warm: Vec<Told> = warm.map(|(_, told)| told.clone()).collect();
-        match warm.is_empty() {
-            true => {
-                Told::median(&self.passes.iter().map(|(_, told)| told.clone()).collect::<Vec<_>>())
-            }
-            false => Told::median(&warm),
-        }
+        let is_warm = |pass: &&(Seconds, Told)| pass.0 >= self.intent.warm_up;
+        let any_is_warm = self.passes.iter().any(|pass| is_warm(&pass));
+        let counted = self.passes.iter().filter(|pass| is_warm(pass) || !any_is_warm);
+        Told::median(&counted.map(|(_, told)| told.clone()).collect::<Vec<_>>())
     }
 
     /// What was observed, what was told of it included.

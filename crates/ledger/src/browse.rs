@@ -486,7 +486,7 @@ fn condition(filter: &Filter) -> (String, Vec<Box<dyn ToSql>>) {
 #[derive(Default)]
 struct Baselines {
     changes: Option<Vec<CardChange>>,
-    cards: HashMap<i64, String>,
+    cards: Cards,
     scores: HashMap<(i64, String, i64), Vec<f64>>,
 }
 
@@ -533,21 +533,8 @@ impl Baselines {
         if changes.is_empty() {
             return Ok((i64::MIN, i64::MAX));
         }
-        let card = match self.cards.entry(climb) {
-            Entry::Occupied(known) => known.into_mut(),
-            Entry::Vacant(unknown) => {
-                let key = connection
-                    .query_row(
-                        "SELECT card.key FROM card JOIN climb ON climb.card = card.id
-                         WHERE climb.id = ?",
-                        params![climb],
-                        |row| row.get(0),
-                    )
-                    .doing("read a card")?;
-                unknown.insert(key)
-            }
-        };
-        Ok(unchanged_around(changes, card, at))
+        let card = self.cards.of(connection, climb)?.key();
+        Ok(unchanged_around(changes, &card, at))
     }
 
     /// The gain of a trial of which climb, load, score and beginning are asked.
@@ -563,21 +550,14 @@ impl Baselines {
     }
 }
 
-/// Reads lines, and remembers the cards and baselines it has come across.
+/// The cards of climbs, each read once.
 #[derive(Default)]
-struct LineReader {
-    cards: HashMap<i64, CardDescription>,
-    baselines: Baselines,
-}
+struct Cards(HashMap<i64, CardDescription>);
 
-impl LineReader {
+impl Cards {
     /// The card of a climb.
-    fn card(
-        &mut self,
-        connection: &Connection,
-        climb: i64,
-    ) -> Result<&CardDescription, LedgerError> {
-        Ok(match self.cards.entry(climb) {
+    fn of(&mut self, connection: &Connection, climb: i64) -> Result<&CardDescription, LedgerError> {
+        Ok(match self.0.entry(climb) {
             Entry::Occupied(known) => known.into_mut(),
             Entry::Vacant(unknown) => {
                 let text: String = connection
@@ -593,6 +573,23 @@ impl LineReader {
                 unknown.insert(card)
             }
         })
+    }
+}
+
+/// Reads lines, and remembers the cards and baselines it has come across.
+#[derive(Default)]
+struct LineReader {
+    baselines: Baselines,
+}
+
+impl LineReader {
+    /// The card of a climb.
+    fn card(
+        &mut self,
+        connection: &Connection,
+        climb: i64,
+    ) -> Result<&CardDescription, LedgerError> {
+        self.baselines.cards.of(connection, climb)
     }
 
     fn line(&mut self, connection: &Connection, id: i64) -> Result<Option<TrialLine>, LedgerError> {

@@ -32,5 +32,5 @@ pub use reports::{power, round, strategy};
 pub use risk::risk;
 pub use sight::sight;
 pub use start::starts;
-pub use stock::{cure, cure_in_short, stock};
+pub use stock::{cure_in_short, stock};
 pub use suggestion::suggestion;

@@ -1,6 +1,6 @@
 //! What the card does at stock, and what would bring it to its advertised clock.
 
-use yard_step_core::{Cure, Limiter, Millivolt, StockReport, Watt};
+use yard_step_core::{Limiter, StockReport};
 
 /// What the card reaches of what is advertised, and what holds it back.
 #[must_use]
@@ -18,41 +18,39 @@ pub fn stock(report: &StockReport) -> String {
 }
 
 /// What would bring it to its advertised clock; none where nothing is known that would.
-#[must_use]
-pub fn cure(report: &StockReport) -> Option<String> {
-    let how = |measured| if measured { "measured" } else { "estimated" };
-    let watts = report.more_power.map(|Cure { amount: Watt(watts), measured }| {
-        format!("{watts:.0} W more ({})", how(measured))
-    });
-    let volts = report.less_voltage.map(|Cure { amount: Millivolt(off), measured }| {
-        format!("{off:.0} mV less ({})", how(measured))
-    });
-    match (watts, volts) {
-        (Some(watts), Some(volts)) => Some(format!("{watts}, or {volts}")),
-        (one, other) => one.or(other),
-    }
+fn cure(report: &StockReport) -> Option<String> {
+    let said = |amount: String, measured| {
+        format!("{amount} ({})", if measured { "measured" } else { "estimated" })
+    };
+    cures(report, said, ", or ")
 }
 
 /// The same for a narrow place: `≈` is before what was estimated.
 #[must_use]
 pub fn cure_in_short(report: &StockReport) -> Option<String> {
-    let how = |measured| if measured { "" } else { "≈ " };
-    let watts = report
-        .more_power
-        .map(|cure| format!("{}{:.0} W more", how(cure.measured), cure.amount.value()));
-    let volts = report
-        .less_voltage
-        .map(|cure| format!("{}{:.0} mV less", how(cure.measured), cure.amount.value()));
-    match (watts, volts) {
-        (Some(watts), Some(volts)) => Some(format!("{watts}, {volts}")),
-        (one, other) => one.or(other),
-    }
+    let said = |amount: String, measured| if measured { amount } else { format!("≈ {amount}") };
+    cures(report, said, ", ")
+}
+
+/// Each cure, as `said` has it of an amount and of whether it was measured; none where there is none.
+fn cures(
+    report: &StockReport,
+    said: impl Fn(String, bool) -> String,
+    between: &str,
+) -> Option<String> {
+    let watts = report.more_power;
+    let watts = watts.map(|cure| said(format!("{:.0} W more", cure.amount.value()), cure.measured));
+    let volts = report.less_voltage;
+    let volts =
+        volts.map(|cure| said(format!("{:.0} mV less", cure.amount.value()), cure.measured));
+    let all: Vec<String> = [watts, volts].into_iter().flatten().collect();
+    (!all.is_empty()).then(|| all.join(between))
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use yard_step_core::Mhz;
+    use yard_step_core::{Cure, Mhz, Millivolt, Watt};
 
     #[test]
     fn a_report_names_clocks_load_limiter_and_both_cures() {

@@ -17,7 +17,7 @@ use yard_step_study::{
 };
 
 use crate::failure::Failure;
-use crate::options::{parse_margin, parse_policy, parse_stage_among, parse_whole, read_plan};
+use crate::options::{chosen_plan, parse_margin, parse_policy, parse_stage_among, parse_whole};
 use crate::output::{ChartKind, Overwrite, Target, json, note, print};
 
 #[derive(Debug, Args)]
@@ -70,17 +70,21 @@ pub(crate) struct StudyOptions {
 }
 
 fn parse_flatter(text: &str) -> Result<f64, String> {
+    parse_between(text, 0.2, 5.0)
+}
+
+fn parse_start_above(text: &str) -> Result<f64, String> {
+    parse_between(text, -10.0, 10.0)
+}
+
+fn parse_between(text: &str, lowest: f64, highest: f64) -> Result<f64, String> {
     let value: f64 = text.parse().map_err(|_| format!("\"{text}\" is not a number"))?;
-    if (0.2..=5.0).contains(&value) { Ok(value) } else { Err("it must be 0.2 to 5".into()) }
+    let is_between = (lowest..=highest).contains(&value);
+    if is_between { Ok(value) } else { Err(format!("it must be {lowest} to {highest}")) }
 }
 
 fn parse_kind(text: &str) -> Result<CardChoice, String> {
     text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
-}
-
-fn parse_start_above(text: &str) -> Result<f64, String> {
-    let value: f64 = text.parse().map_err(|_| format!("\"{text}\" is not a number"))?;
-    if (-10.0..=10.0).contains(&value) { Ok(value) } else { Err("it must be -10 to 10".into()) }
 }
 
 fn parse_strategy(text: &str) -> Result<Stage, String> {
@@ -103,10 +107,7 @@ struct Document<'a, S, R> {
 
 pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
     let loads = yard_step_engine::Loads { launcher: None, outside: Vec::new() };
-    let mut plan = match options.quick {
-        true => Plan::quick(),
-        false => read_plan(options.plan.as_deref(), &loads)?,
-    };
+    let mut plan = chosen_plan(options.quick, options.plan.as_deref(), &loads)?;
     if let Some(margin) = options.margin {
         plan.margin = margin;
     }

@@ -2,9 +2,9 @@
 
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
+use crate::climb::pair::Pair;
 use crate::climb::search::Bracket;
 use crate::climb::search::axis::Axis;
-use crate::climb::stages::together::Pair;
 use crate::climb::{Climb, EdgeBelief, Next, Stage, TrialRecord};
 use crate::judge::verdict::Verdict;
 use crate::load::artifact::Domain;

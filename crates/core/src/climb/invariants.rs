@@ -6,6 +6,7 @@ use proptest::test_runner::RngSeed;
 use super::*;
 use crate::fixtures::seen;
 use crate::judge::verdict::{Fault, Verdict};
+use crate::plan::Policy;
 
 /// Trials after which a climb counts as one that does not end.
 const MOST_TRIALS: usize = 400;

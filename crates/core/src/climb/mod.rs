@@ -11,11 +11,13 @@
 
 mod advice;
 mod charts;
+mod claim;
 mod downed;
 mod isolation;
 mod nudge;
 mod outcome;
 mod outlook;
+mod pair;
 mod parts;
 mod reason;
 mod record;
@@ -27,11 +29,13 @@ mod suggestion;
 
 pub use advice::{Advice, StableYetSlower, WhySlower};
 pub use charts::{ChartTrial, Map, RISKED, Stairs, in_short};
+pub use claim::Claim;
 pub use downed::Downed;
 pub use isolation::{Culprit, Isolation};
 pub use nudge::Nudge;
-pub use outcome::{Claim, Outcome};
+pub use outcome::Outcome;
 pub use outlook::{Left, Outlook};
+pub use pair::Pair;
 pub use parts::Part;
 pub use reason::{Above, OtherLimit, Reason, Risk, Shown, StepSize, Stuck};
 pub use record::{InStepRecord, Purpose, Stage, TrialRecord};
@@ -45,7 +49,7 @@ pub use stages::baseline::Baseline;
 pub use stages::order::{Directive, StageOrder};
 pub use stages::power::PowerReport;
 pub use stages::round::{RoundEntry, RoundReport};
-pub use stages::together::{Joint, Pair};
+pub use stages::together::Joint;
 pub use stages::undervolt::{Descent, DescentTrial, Measured, StrategyReport};
 pub use start::starting_from;
 pub use stock::{Cure, StockReport};
@@ -58,7 +62,7 @@ use crate::judge::verdict::{Reference, Verdict};
 use crate::load::artifact::Domain;
 use crate::machine::supply::SupplyHeadroom;
 use crate::measure::monitor::Seen;
-use crate::plan::{Margin, Plan, Policy};
+use crate::plan::Plan;
 use crate::statistics::mean;
 use crate::units::{Celsius, Percent, Seconds};
 
@@ -147,15 +151,8 @@ pub enum ClimbEvent {
     Directed(Directive),
     /// The user wants the stages in this order.
     Reordered(Vec<Stage>),
-    /// The user wants other steps, or another margin.
-    Planned {
-        /// How steps are chosen.
-        policy: Policy,
-        /// What the settings are to be good for.
-        margin: Margin,
-    },
-    /// The user has the searches that are still to come start from these settings.
-    StartedFrom(Box<Settings>),
+    /// The user wants other steps, another margin, or searches that start elsewhere.
+    Planned(Box<Plan>),
     /// The user asks which one it was in this trial; `None` takes the question back.
     Asked(Option<u32>),
     /// The user wants each setting's part of the gain measured by leaving it out; `false` takes that back.
@@ -291,10 +288,7 @@ impl Climb {
                     self.stages = stages;
                 }
             }
-            ClimbEvent::Planned { policy, margin } => {
-                (self.plan.policy, self.plan.margin) = (policy, margin);
-            }
-            ClimbEvent::StartedFrom(settings) => self.start_from(&settings),
+            ClimbEvent::Planned(plan) => self.plan = *plan,
             ClimbEvent::Asked(trial) => self.isolating = trial,
             ClimbEvent::LeaveOut(wanted) => self.leaving_out = wanted,
             ClimbEvent::TakenUp => self.taken_up_after = self.trials.len(),

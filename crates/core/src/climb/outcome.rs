@@ -2,31 +2,14 @@
 
 use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
-use crate::climb::stages::together::Pair;
+use crate::climb::claim::Claim;
+use crate::climb::pair::Pair;
 use crate::climb::{Baseline, Climb, Purpose, Shown, Stage, TrialRecord};
 use crate::judge::verdict::{Verdict, gain_percent};
 use crate::load::artifact::Domain;
-use crate::plan::Policy;
-use crate::plan::{LEAST_LONG_RUN, Margin};
+use crate::plan::{LEAST_LONG_RUN, Policy};
 use crate::statistics::median;
 use crate::units::{MhzOffset, MillivoltOffset, Seconds};
-
-/// What is claimed of settings: how likely they stand a span of time.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Claim {
-    /// What they are kept for.
-    pub margin: Margin,
-    /// The span.
-    pub span: Seconds,
-    /// Chance that no fault comes in it, 0 to 1, all that is believed of the edges weighed.
-    pub chance: f64,
-    /// By how much the core stays below the middle of where its edge is believed.
-    pub below_core: MhzOffset,
-    /// By how much the memory stays below the middle of where its edge is believed.
-    pub below_memory: MhzOffset,
-    /// By how much the voltage stays above the middle of where its edge is believed.
-    pub below_depth: MillivoltOffset,
-}
 
 /// What a climb comes to.
 #[derive(Debug, Clone, PartialEq)]
@@ -82,7 +65,7 @@ impl Climb {
         let gain = figure.zip(self.baseline()).map(|(s, base)| gain_percent(s, base.score));
         let confirmed = match stage {
             None => self.is_confirmed(pair),
-            Some(stage) => self.is_stage_confirmed(stage, &at_kept),
+            Some(stage) => stage.rules().is_confirmed(self, &at_kept),
         };
         Outcome {
             settings,
@@ -100,7 +83,7 @@ impl Climb {
                 .filter(|longest| *longest < LEAST_LONG_RUN),
             claim: match stage {
                 None => self.claim(pair),
-                Some(stage) => self.claim_of(stage, pair),
+                Some(stage) => stage.rules().claim(self, pair),
             },
             kept_trial: best_measured.map(|trial| trial.number),
             moved: settings.moved_but_fan(&self.card),
@@ -124,37 +107,6 @@ impl Climb {
     fn pair_of(&self, settings: &Settings) -> Pair {
         let read = |domain| self.axis(domain).map_or(MhzOffset::STOCK, |axis| axis.read(settings));
         Pair { core: read(Domain::Core), memory: read(Domain::Memory) }
-    }
-
-    /// Whether clean runs long enough stand behind what a stage after the two clocks keeps.
-    fn is_stage_confirmed(&self, stage: Stage, at_kept: &[&TrialRecord]) -> bool {
-        if stage == Stage::Ladder {
-            return self.is_ladder_confirmed();
-        }
-        let long = match stage.is_undervolting() {
-            true => self.plan.voltage.settle_seconds,
-            false => self.plan.rounds.seconds,
-        };
-        at_kept.iter().any(|trial| trial.seconds.value() >= long)
-    }
-
-    /// What is claimed of what such a stage keeps: of a strategy by its belief; a round claims nothing
-    /// beyond its runs.
-    fn claim_of(&self, stage: Stage, pair: Pair) -> Option<Claim> {
-        if stage == Stage::Ladder {
-            return self.claim_of_ladder();
-        }
-        let margin = self.plan.margin;
-        let chance = self.chance_of_strategy(stage, margin)?;
-        let clocks = self.claim(Pair { core: MhzOffset::STOCK, ..pair });
-        Some(Claim {
-            margin,
-            span: margin.span(),
-            chance: chance * clocks.map_or(1.0, |claim| claim.chance),
-            below_core: MhzOffset::STOCK,
-            below_memory: clocks.map_or(MhzOffset::STOCK, |claim| claim.below_memory),
-            below_depth: self.depth_in_hand(stage),
-        })
     }
 
     /// Clean trials at settings, fan and all.

@@ -5,7 +5,7 @@
 //! alone. What is left over is what the settings take from each other, or give.
 
 use crate::card::settings::Settings;
-use crate::climb::stages::together::Pair;
+use crate::climb::pair::Pair;
 use crate::climb::{Climb, Next, Purpose, Reason, Stage};
 use crate::load::artifact::Domain;
 use crate::statistics::mean;

@@ -4,7 +4,7 @@ use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
 use crate::climb::search::axis::Axis;
 use crate::climb::search::depth::Depth;
-use crate::climb::{Climb, ClimbError};
+use crate::climb::{ClimbError, Stage};
 use crate::load::artifact::Domain;
 use crate::plan::Plan;
 use crate::units::MhzOffset;
@@ -19,16 +19,16 @@ const MOST_OFF: i32 = 500;
 pub(in crate::climb) fn check(card: &CardDescription, plan: &Plan) -> Result<(), ClimbError> {
     let no_start = |setting| ClimbError::NoStart { setting, card: card.name.clone() };
     let beyond = |asked, most| ClimbError::StartBeyond { asked, most, card: card.name.clone() };
-    for domain in [Domain::Core, Domain::Memory] {
+    for stage in [Stage::Core, Stage::Memory] {
+        let Some(domain) = stage.domain() else { continue };
         let of = plan.axis(domain);
         if of.start_mhz.is_none() && of.start_percent.is_none() {
             continue;
         }
-        let setting = match domain {
-            Domain::Core => "core clock",
-            Domain::Memory => "memory clock offset",
-        };
-        let axis = Axis::of(card, domain).ok_or_else(|| no_start(setting))?;
+        if let Some(setting) = stage.rules().missing(card) {
+            return Err(no_start(setting));
+        }
+        let Some(axis) = Axis::of(card, domain) else { continue };
         let start = of.start(axis.clock).unwrap_or_default().round() as i32;
         if MhzOffset(start) > axis.highest() {
             return Err(beyond(axis.show(MhzOffset(start)), axis.show(axis.highest())));
@@ -64,14 +64,4 @@ pub fn starting_from(plan: Plan, settings: &Settings, card: &CardDescription) ->
     };
     plan.voltage.start_off_mv = off.filter(|off| *off > 0);
     plan
-}
-
-impl Climb {
-    /// Has the searches that are still to come start from settings.
-    pub(in crate::climb) fn start_from(&mut self, settings: &Settings) {
-        let plan = starting_from(self.plan.clone(), settings, &self.card);
-        if check(&self.card, &plan).is_ok() {
-            self.plan = plan;
-        }
-    }
 }

@@ -5,6 +5,7 @@ use rstest::rstest;
 use super::*;
 use crate::fixtures::{card, seen};
 use crate::judge::verdict::{Fault, Verdict};
+use crate::plan::Policy;
 use crate::units::MhzOffset;
 
 /// A card that is clean below `edge` MHz and fails as `failure` from there on.

@@ -11,6 +11,7 @@ use crate::load::artifact::Domain;
 use crate::measure::clock_line::ClockLine;
 use crate::measure::limiter::Limiter;
 use crate::measure::monitor::Seen;
+use crate::plan::{Margin, Policy};
 use crate::units::MhzOffset;
 use crate::units::{Celsius, Mhz, Percent, Watt};
 
@@ -412,16 +413,22 @@ fn a_run_that_tells_nothing_of_the_clock_brings_no_advice_about_it(
     assert!(advice.iter().all(|advice| *advice == Advice::MoreMemory), "{advice:?}");
 }
 
+/// Has a climb go on by another policy, with another margin.
+fn planned(climb: &mut Climb, policy: Policy, margin: Margin) {
+    let plan = Plan { policy, margin, ..climb.plan().clone() };
+    climb.handle(ClimbEvent::Planned(Box::new(plan)));
+}
+
 #[test]
 fn another_policy_or_margin_goes_by_the_trials_there_are() {
     let mut climb = climb_by(Policy::FixedStep);
     CARD.until(&mut climb, |climb| climb.stage() == Stage::Memory);
     let trials = climb.trials().len();
-    climb.handle(ClimbEvent::Planned { policy: Policy::Bayesian, margin: Margin::Gift });
+    planned(&mut climb, Policy::Bayesian, Margin::Gift);
     assert_eq!((climb.plan().policy, climb.plan().margin), (Policy::Bayesian, Margin::Gift));
     assert_eq!(climb.trials().len(), trials);
     let gift = CARD.to_the_end(&mut climb);
-    climb.handle(ClimbEvent::Planned { policy: Policy::Bayesian, margin: Margin::Record });
+    planned(&mut climb, Policy::Bayesian, Margin::Record);
     let bold = climb.outcome();
     assert!(bold.pair.core > gift.pair.core, "{:?} {:?}", bold.pair, gift.pair);
     assert!(gift.claim.unwrap().below_core > bold.claim.unwrap().below_core, "{gift:?} {bold:?}");

@@ -62,6 +62,13 @@ impl Axis {
         MhzOffset((bins * self.offer.step).round() as i32)
     }
 
+    /// The plan's coarse step in whole bins of the card, no smaller than the fine one.
+    #[must_use]
+    pub fn coarse_step(&self, plan: &Plan) -> MhzOffset {
+        let coarse = self.in_bins(plan.axis(self.domain).coarse_step(self.clock));
+        coarse.max(self.fine_step(plan))
+    }
+
     /// The plan's fine step in whole bins of the card.
     #[must_use]
     pub fn fine_step(&self, plan: &Plan) -> MhzOffset {

@@ -48,6 +48,15 @@ const MOST_LOST_TOGETHER: f64 = 0.030;
 /// Hours of the day in which an edge shows one fault.
 const EDGE_HOURS: f64 = 24.0;
 
+/// Where the edge of a domain lies above stock on many cards, in the unit of `clock`.
+pub(in crate::climb) fn usual_edge(domain: Domain, clock: f64) -> f64 {
+    let (mean, _) = match domain {
+        Domain::Core => CORE_EDGE,
+        Domain::Memory => MEMORY_EDGE,
+    };
+    mean * clock
+}
+
 /// One guess at the edge.
 #[derive(Debug, Clone, Copy, PartialEq)]
 struct Cell {
@@ -104,11 +113,11 @@ impl EdgeBelief {
     /// What is assumed of a domain whose clock at stock is `clock`, in whatever unit its values are
     /// counted. A value that is said to hold is a word from elsewhere: the edge may lie above or below it.
     pub(in crate::climb) fn assumed(domain: Domain, clock: f64, said: Option<f64>) -> Self {
-        let (e_fold, (mean, spread)) = match domain {
-            Domain::Core => (CORE_E_FOLD, CORE_EDGE),
-            Domain::Memory => (MEMORY_E_FOLD, MEMORY_EDGE),
+        let (e_fold, spread) = match domain {
+            Domain::Core => (CORE_E_FOLD, CORE_EDGE.1),
+            Domain::Memory => (MEMORY_E_FOLD, MEMORY_EDGE.1),
         };
-        let (e_fold, mean, spread) = (e_fold * clock, mean * clock, spread * clock);
+        let (e_fold, mean, spread) = (e_fold * clock, usual_edge(domain, clock), spread * clock);
         let edge_step = e_fold * 0.6;
         let (lowest, highest) = (-0.02 * clock, 0.2 * clock);
         let count = ((highest - lowest) / edge_step) as usize;

@@ -94,10 +94,9 @@ impl Scale for Axis {
 
     fn steps(&self, plan: &Plan) -> Steps<MhzOffset> {
         let of = plan.axis(self.domain);
-        let fine = self.fine_step(plan);
         Steps {
-            coarse: self.in_bins(of.coarse_step(self.clock)).max(fine),
-            fine,
+            coarse: self.coarse_step(plan),
+            fine: self.fine_step(plan),
             least: self.in_bins(1.0),
             back_off: of.back_off_steps,
             margin: plan.margin.fine_steps(of.margin_steps),

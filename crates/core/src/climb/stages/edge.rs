@@ -1,11 +1,13 @@
 //! Core and memory: the highest clock of one that holds with the other at stock.
 
 use crate::card::description::CardDescription;
+use crate::card::settings::Settings;
 use crate::climb::search::axis::Axis;
 use crate::climb::search::belief::EdgeBelief;
+use crate::climb::search::scale::Scale;
 use crate::climb::search::score::{Bend, Gain, ScoreLine, decide, scatter};
 use crate::climb::search::{Bracket, Search, SearchStep, Tried, below_slow};
-use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
+use crate::climb::stages::rules::{NudgeBy, SCORE_BY_CLOCK, SCORE_BY_MEMORY, StageRules, ToGo};
 use crate::climb::{Climb, Next, Purpose, Reason, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::load::artifact::Domain;
@@ -13,7 +15,16 @@ use crate::plan::Policy;
 use crate::units::{MhzOffset, Seconds};
 
 /// Trials that such a search usually takes by steps.
-const USUAL_TRIALS: f64 = 14.0;
+pub(super) const USUAL_TRIALS: f64 = 14.0;
+
+/// Gain of the score for each MHz of an axis, in shares of it, as long as nothing better is known.
+pub(super) fn usual_worth(axis: &Axis) -> f64 {
+    let by_clock = match axis.domain {
+        Domain::Core => SCORE_BY_CLOCK,
+        Domain::Memory => SCORE_BY_MEMORY,
+    };
+    by_clock / axis.clock
+}
 
 /// The search for the edge of one clock.
 pub(in crate::climb) struct Edge {
@@ -69,10 +80,7 @@ impl Climb {
     /// The search of a domain by itself.
     pub(in crate::climb) fn search(&self, axis: Axis) -> Search<'_, Axis> {
         let tried = self.tried_alone(axis.domain);
-        let usual = match axis.domain {
-            Domain::Core => 0.75 / axis.clock,
-            Domain::Memory => 0.12 / axis.clock,
-        };
+        let usual = usual_worth(&axis);
         let (line, bend) = self.score_lines(axis.domain);
         let slope =
             line.as_ref().map_or(usual, |line| line.slope().clamp(usual * 0.2, usual * 2.0));
@@ -193,13 +201,26 @@ impl Climb {
             SearchStep::Kept(value) => self.repeat(&search, value)?,
             step => step,
         };
+        self.next_of_search(stage, &search, step, |value| {
+            let mut asked = self.powered_settings();
+            axis.write(&mut asked, value);
+            asked
+        })
+    }
+
+    /// What the step of a search comes to, whose values `write` makes settings of; `None` when it is over.
+    pub(super) fn next_of_search<S: Scale>(
+        &self,
+        stage: Stage,
+        search: &Search<'_, S>,
+        step: SearchStep<S::Value>,
+        write: impl FnOnce(S::Value) -> Settings,
+    ) -> Option<Next> {
         match step {
             SearchStep::Kept(_) => None,
             SearchStep::Stuck(why) => Some(Next::Stuck(why)),
             SearchStep::Try { value, purpose, seconds, reason } => {
-                let mut asked = self.powered_settings();
-                axis.write(&mut asked, value);
-                let warm_up = Seconds(search.steps().warm_up_seconds);
+                let (asked, warm_up) = (write(value), Seconds(search.steps().warm_up_seconds));
                 let proposal = self.proposal_after(warm_up, stage, purpose, asked, seconds, reason);
                 Some(Next::Trial(Box::new(proposal)))
             }

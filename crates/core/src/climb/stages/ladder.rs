@@ -2,25 +2,17 @@
 
 use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
-use crate::climb::outcome::Claim;
 use crate::climb::search::axis::Axis;
-use crate::climb::search::belief::EdgeBelief;
+use crate::climb::search::belief::{EdgeBelief, usual_edge};
 use crate::climb::search::scale::{Scale, Steps};
-use crate::climb::search::{Search, SearchStep, Tried, below_slow};
+use crate::climb::search::{Search, Tried, below_slow};
+use crate::climb::stages::edge::{USUAL_TRIALS, usual_worth};
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
-use crate::climb::{Climb, Next, Nudge, Stage};
+use crate::climb::{Claim, Climb, Next, Nudge, Pair, Stage, TrialRecord};
 use crate::judge::verdict::Verdict;
 use crate::load::artifact::Domain;
 use crate::plan::{Plan, Policy};
-use crate::units::{MhzOffset, MillivoltOffset, Seconds};
-
-/// Trials that such a search usually takes by steps.
-const USUAL_TRIALS: f64 = 14.0;
-/// Shares of a clock by which its edge lies above stock on many cards: which of the two gives way first.
-const CORE_SHARE: f64 = 0.06;
-const MEMORY_SHARE: f64 = 0.08;
-/// Gain of the score for a share of the clock: core, memory.
-const WORTH: (f64, f64) = (0.75, 0.12);
+use crate::units::{MhzOffset, MillivoltOffset};
 
 /// Both clocks as one scale: its values are the core's MHz above stock, and the memory follows.
 #[derive(Debug, Clone, Copy)]
@@ -88,10 +80,11 @@ impl Scale for Rungs {
     fn belief(&self, plan: &Plan) -> EdgeBelief {
         let known = self.known(plan).map(f64::from);
         let memory = self.memory.clock / self.ratio;
-        let first = match memory * MEMORY_SHARE < self.core.clock * CORE_SHARE {
-            true => EdgeBelief::assumed(Domain::Memory, memory, known),
-            false => EdgeBelief::assumed(Domain::Core, self.core.clock, known),
-        };
+        let first =
+            match usual_edge(Domain::Memory, memory) < usual_edge(Domain::Core, self.core.clock) {
+                true => EdgeBelief::assumed(Domain::Memory, memory, known),
+                false => EdgeBelief::assumed(Domain::Core, self.core.clock, known),
+            };
         first.lowered_by_the_other()
     }
 }
@@ -101,8 +94,7 @@ pub(in crate::climb) struct Ladder;
 
 impl StageRules for Ladder {
     fn missing(&self, card: &CardDescription) -> Option<&'static str> {
-        let mut missing = [Stage::Core, Stage::Memory].into_iter().map(Stage::rules);
-        missing.find_map(|rules| rules.missing(card))
+        Stage::Together.rules().missing(card)
     }
 
     fn next(&self, climb: &Climb) -> Option<Next> {
@@ -119,6 +111,37 @@ impl StageRules for Ladder {
         (kept > MhzOffset::STOCK).then_some(settings)
     }
 
+    /// Made at what it keeps, or above it and below all that failed.
+    fn is_confirmed(&self, climb: &Climb, _at_kept: &[&TrialRecord]) -> bool {
+        let long = match climb.plan.policy {
+            Policy::Bayesian => climb.plan.core.settle_seconds,
+            Policy::FixedStep | Policy::Bisection => climb.plan.core.confirm_seconds,
+        };
+        let Some(search) = climb.ladder() else { return false };
+        let (kept, ceiling) = (search.kept(), search.bracket().ceiling);
+        search.tried.iter().any(|trial| {
+            trial.verdict() == Verdict::Clean
+                && trial.record.seconds.value() >= long
+                && trial.value >= kept
+                && ceiling.is_none_or(|failed| trial.value < failed.value)
+        })
+    }
+
+    fn claim(&self, climb: &Climb, _pair: Pair) -> Option<Claim> {
+        let search = climb.ladder()?;
+        let (belief, kept, margin) = (search.belief(), search.kept(), climb.plan.margin);
+        let below = (belief.band(0.0).0 - f64::from(kept)).round() as i32;
+        let below_core = MhzOffset(below).max(MhzOffset::STOCK);
+        Some(Claim {
+            margin,
+            span: margin.span(),
+            chance: belief.chance_to_hold(kept, margin.hours()),
+            below_core,
+            below_memory: search.scale.memory_at(below_core),
+            below_depth: MillivoltOffset::STOCK,
+        })
+    }
+
     fn to_go(&self, climb: &Climb, done: f64) -> ToGo {
         ToGo { trials: (USUAL_TRIALS - done).max(1.0), seconds: climb.plan.core.seconds }
     }
@@ -133,11 +156,10 @@ impl Climb {
     fn ladder(&self) -> Option<Search<'_, Rungs>> {
         let (core, memory) = (self.axis(Domain::Core)?, self.axis(Domain::Memory)?);
         let scale = Rungs { core, memory, ratio: self.plan.ladder.memory_mhz_per_core_mhz };
-        let read = |record| -> Option<Tried<'_>> {
-            let record: &crate::climb::TrialRecord = record;
-            Some(Tried { value: scale.read(&record.held())?, record })
-        };
-        let tried: Vec<Tried<'_>> = self.counted_of(Stage::Ladder).filter_map(read).collect();
+        let tried: Vec<Tried<'_>> = self
+            .counted_of(Stage::Ladder)
+            .filter_map(|record| Some(Tried { value: scale.read(&record.held())?, record }))
+            .collect();
         let base = self.powered_settings();
         let fine = scale.steps(&self.plan).fine;
         let values = (1..=Scale::highest(&scale).0 / fine.0).map(|step| MhzOffset(step * fine.0));
@@ -146,7 +168,7 @@ impl Climb {
             tried,
             slow_is_too_much: true,
             first: None,
-            slope: WORTH.0 / core.clock + WORTH.1 * scale.ratio / memory.clock,
+            slope: usual_worth(&core) + scale.ratio * usual_worth(&memory),
             barred: self.barred_among(values, |value| scale.write(&base, value)),
             taken_up_after: self.taken_up_after,
             is_followed: false,
@@ -160,17 +182,9 @@ impl Climb {
             return None;
         }
         let search = self.ladder()?;
-        match search.next(false) {
-            SearchStep::Kept(_) => None,
-            SearchStep::Stuck(why) => Some(Next::Stuck(why)),
-            SearchStep::Try { value, purpose, seconds, reason } => {
-                let asked = search.scale.write(&self.powered_settings(), value);
-                let warm_up = Seconds(search.steps().warm_up_seconds);
-                let proposal =
-                    self.proposal_after(warm_up, Stage::Ladder, purpose, asked, seconds, reason);
-                Some(Next::Trial(Box::new(proposal)))
-            }
-        }
+        self.next_of_search(Stage::Ladder, &search, search.next(false), |value| {
+            search.scale.write(&self.powered_settings(), value)
+        })
     }
 
     /// The next rung but `steps` fine steps of the core away.
@@ -182,38 +196,5 @@ impl Climb {
         let wanted = wanted.max(MhzOffset::STOCK);
         let settings = scale.write(proposed, wanted);
         Some(Nudge { stage: Stage::Ladder, settings, shown: scale.show(wanted) })
-    }
-
-    /// Whether a clean run of the length that the plan asks for was made at what the ladder keeps, or above it and
-    /// below all that failed.
-    pub(in crate::climb) fn is_ladder_confirmed(&self) -> bool {
-        let long = match self.plan.policy {
-            Policy::Bayesian => self.plan.core.settle_seconds,
-            Policy::FixedStep | Policy::Bisection => self.plan.core.confirm_seconds,
-        };
-        let Some(search) = self.ladder() else { return false };
-        let (kept, ceiling) = (search.kept(), search.bracket().ceiling);
-        search.tried.iter().any(|trial| {
-            trial.verdict() == Verdict::Clean
-                && trial.record.seconds.value() >= long
-                && trial.value >= kept
-                && ceiling.is_none_or(|failed| trial.value < failed.value)
-        })
-    }
-
-    /// What is claimed of what the ladder keeps.
-    pub(in crate::climb) fn claim_of_ladder(&self) -> Option<Claim> {
-        let search = self.ladder()?;
-        let (belief, kept, margin) = (search.belief(), search.kept(), self.plan.margin);
-        let below = (belief.band(0.0).0 - f64::from(kept)).round() as i32;
-        let below_core = MhzOffset(below).max(MhzOffset::STOCK);
-        Some(Claim {
-            margin,
-            span: margin.span(),
-            chance: belief.chance_to_hold(kept, margin.hours()),
-            below_core,
-            below_memory: search.scale.memory_at(below_core),
-            below_depth: MillivoltOffset::STOCK,
-        })
     }
 }

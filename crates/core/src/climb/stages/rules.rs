@@ -5,12 +5,14 @@ use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
 use crate::climb::search::Tried;
 use crate::climb::search::depth::Depth;
-use crate::climb::{Climb, ClimbError, Next, OtherLimit, Stage};
+use crate::climb::{Claim, Climb, ClimbError, Next, OtherLimit, Pair, Stage, TrialRecord};
 use crate::load::artifact::Domain;
 use crate::units::Mhz;
 
 /// Share by which the score follows the clock, as long as nothing better is known.
 pub(super) const SCORE_BY_CLOCK: f64 = 0.75;
+/// The same for the memory clock.
+pub(super) const SCORE_BY_MEMORY: f64 = 0.12;
 
 /// Trials that a stage still takes if none is spoilt, and the measured length of each, s.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -50,6 +52,18 @@ pub(in crate::climb) trait StageRules: Sync {
 
     /// The settings it found; none where it found nothing better, or finds no settings by itself.
     fn found(&self, _climb: &Climb) -> Option<Settings> {
+        None
+    }
+
+    /// Whether clean runs long enough stand behind what it found, `at_kept` being those at these settings.
+    fn is_confirmed(&self, climb: &Climb, at_kept: &[&TrialRecord]) -> bool {
+        let long = climb.plan.rounds.seconds;
+        at_kept.iter().any(|trial| trial.seconds.value() >= long)
+    }
+
+    /// What is claimed of what it found, which lies at `pair` on the map; none where nothing is claimed beyond
+    /// its runs.
+    fn claim(&self, _climb: &Climb, _pair: Pair) -> Option<Claim> {
         None
     }
 

@@ -9,6 +9,7 @@ use crate::judge::verdict::Fault;
 use crate::measure::clock_line::ClockLine;
 use crate::measure::limiter::Limiter;
 use crate::measure::monitor::{SectionSeen, Seen};
+use crate::plan::Policy;
 use crate::shape::{CurveKind, CurveOffer, Span, VfCurve};
 use crate::units::{Mhz, Millivolt, Watt};
 

@@ -9,7 +9,7 @@ use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::scale::Scale;
 use crate::climb::search::{Search, Tried};
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
-use crate::climb::{Axis, Climb, ClimbError, Next, Purpose, Reason, Stage, TrialRecord};
+use crate::climb::{Axis, Climb, ClimbError, Next, Pair, Purpose, Reason, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::load::artifact::{Domain, suggested_domain};
 use crate::plan::Policy;
@@ -17,33 +17,6 @@ use crate::units::{MhzOffset, Seconds};
 
 /// Trials that both together usually take by steps.
 const USUAL_TRIALS: f64 = 4.0;
-
-/// A value for the core and one for the memory, MHz from stock.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Pair {
-    /// Core.
-    pub core: MhzOffset,
-    /// Memory.
-    pub memory: MhzOffset,
-}
-
-impl Pair {
-    /// The value of one domain.
-    #[must_use]
-    pub const fn get(self, domain: Domain) -> MhzOffset {
-        match domain {
-            Domain::Core => self.core,
-            Domain::Memory => self.memory,
-        }
-    }
-
-    fn set(&mut self, domain: Domain, value: MhzOffset) {
-        match domain {
-            Domain::Core => self.core = value,
-            Domain::Memory => self.memory = value,
-        }
-    }
-}
 
 /// What is believed of both edges while both are raised.
 #[derive(Debug, Clone, PartialEq)]

@@ -7,7 +7,9 @@ use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::depth::Depth;
 use crate::climb::search::{Search, SearchStep, Tried};
 use crate::climb::stages::rules::{NudgeBy, StageRules, Strategy, ToGo, Walked};
-use crate::climb::{Climb, ClimbError, Next, Purpose, Reason, Shown, Stage, TrialRecord};
+use crate::climb::{
+    Claim, Climb, ClimbError, Next, Pair, Purpose, Reason, Shown, Stage, TrialRecord,
+};
 use crate::judge::verdict::{Meaning, Verdict, gain_percent};
 use crate::load::artifact::Domain;
 use crate::measure::limiter::Limiter;
@@ -46,6 +48,25 @@ impl StageRules for Undervolt {
 
     fn found(&self, climb: &Climb) -> Option<Settings> {
         climb.kept_of_strategy(self.stage, self.by)
+    }
+
+    fn is_confirmed(&self, climb: &Climb, at_kept: &[&TrialRecord]) -> bool {
+        let long = climb.plan.voltage.settle_seconds;
+        at_kept.iter().any(|trial| trial.seconds.value() >= long)
+    }
+
+    fn claim(&self, climb: &Climb, pair: Pair) -> Option<Claim> {
+        let margin = climb.plan.margin;
+        let chance = climb.chance_of_strategy(self.stage, margin)?;
+        let clocks = climb.claim(Pair { core: MhzOffset::STOCK, ..pair });
+        Some(Claim {
+            margin,
+            span: margin.span(),
+            chance: chance * clocks.map_or(1.0, |claim| claim.chance),
+            below_core: MhzOffset::STOCK,
+            below_memory: clocks.map_or(MhzOffset::STOCK, |claim| claim.below_memory),
+            below_depth: climb.depth_in_hand(self.stage),
+        })
     }
 
     fn to_go(&self, _climb: &Climb, done: f64) -> ToGo {
@@ -324,7 +345,7 @@ impl Climb {
     }
 
     /// By how much what a strategy keeps stays above the middle of where its edge is believed.
-    pub(in crate::climb) fn depth_in_hand(&self, stage: Stage) -> MillivoltOffset {
+    fn depth_in_hand(&self, stage: Stage) -> MillivoltOffset {
         let Some(now) = self.descending(stage) else { return MillivoltOffset::STOCK };
         let middle = now.search.belief().band(0.0).0;
         let hand = middle - f64::from(now.search.kept());
@@ -337,7 +358,7 @@ impl Climb {
     }
 
     /// Chance that settings a strategy keeps stand the margin's span, 0 to 1.
-    pub(in crate::climb) fn chance_of_strategy(&self, stage: Stage, margin: Margin) -> Option<f64> {
+    fn chance_of_strategy(&self, stage: Stage, margin: Margin) -> Option<f64> {
         let search = self.descending(stage)?.search;
         Some(search.belief().chance_to_hold(f64::from(search.kept()), margin.hours()))
     }

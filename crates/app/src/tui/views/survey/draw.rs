@@ -14,8 +14,8 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::verdict::gain_percent;
 use yard_step_core::{
-    AlarmOn, Axis, AxisPlan, Baseline, CardDescription, Channel, CurveKind, CurveOffer, Domain,
-    Offer, Percent, Plan, Policy, Prerequisite, Seconds, SettingKind, Settings, Stage, Standing,
+    AlarmOn, Axis, Baseline, CardDescription, Channel, CurveKind, CurveOffer, Domain, Offer,
+    Percent, Plan, Policy, Prerequisite, Seconds, SettingKind, Settings, Stage, Standing,
     StockReport, TrialRecord, Verdict, Watt, counted, figure_in_words, stated,
 };
 use yard_step_engine::{Activity, Snapshot};
@@ -599,7 +599,7 @@ fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
             ("least gain per minute", format!("{} %", bayesian.worth_percent_per_minute)),
         ],
         Policy::FixedStep | Policy::Bisection => vec![
-            ("core steps", core_steps(core, &snapshot.machine.card)),
+            ("core steps", core_steps(&snapshot.climb.plan, &snapshot.machine.card)),
             ("each step", words(core.seconds)),
             ("back off", steps(core.back_off_steps)),
             ("to confirm", words(core.confirm_seconds)),
@@ -620,15 +620,10 @@ fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
 }
 
 /// The coarse and the fine step of the core in whole bins of the card.
-fn core_steps(core: &AxisPlan, card: &CardDescription) -> String {
-    match Axis::of(card, Domain::Core) {
-        Some(axis) => {
-            let steps = [core.coarse_step(axis.clock), core.fine_step(axis.clock)];
-            let [coarse, fine] = steps.map(|step| axis.in_bins(step).0);
-            format!("{coarse}, then {fine} MHz")
-        }
-        None => "the card offers none".into(),
-    }
+fn core_steps(plan: &Plan, card: &CardDescription) -> String {
+    Axis::of(card, Domain::Core).map_or("the card offers none".into(), |axis| {
+        format!("{}, then {} MHz", axis.coarse_step(plan).0, axis.fine_step(plan).0)
+    })
 }
 
 fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
