@@ -3,12 +3,13 @@
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use yard_step_engine::load::{ManualLoad, OutsideSpec};
 use yard_step_scenes::Scene;
 
 use crate::failure::Failure;
 use crate::input;
+use crate::output::replace;
 
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -32,6 +33,38 @@ pub(crate) fn read(
     }
     let text = input::text(&path).map_err(|error| wrong(&error))?;
     parse(&text).map_err(|cause| wrong(&cause))
+}
+
+/// Adds a load to a configuration, which is made where there is none. What is in it stays as it was written.
+///
+/// # Errors
+/// What is there cannot be read, there is a load of that name, or the file cannot be written.
+pub(crate) fn add(path: &Path, spec: &OutsideSpec) -> Result<(), Failure> {
+    let wrong = |cause: &dyn std::fmt::Display| {
+        Failure::failed(format!("configuration {}: {cause}", path.display()))
+    };
+    let before = if path.exists() {
+        input::text(path).map_err(|error| wrong(&error))?
+    } else {
+        String::new()
+    };
+    let table = Added { load: BTreeMap::from([(spec.name.clone(), spec)]) };
+    let table = toml::to_string(&table).map_err(|error| wrong(&error))?;
+    let text = match before.trim_end_matches('\n') {
+        "" => table,
+        before => format!("{before}\n\n{table}"),
+    };
+    parse(&text).map_err(|cause| wrong(&cause))?;
+    // Whole or not at all: a configuration that is half written is none. A link stays one.
+    let path = &path.canonicalize().unwrap_or_else(|_| path.to_owned());
+    let place = path.parent().map_or(Ok(()), std::fs::create_dir_all);
+    let written = place.and_then(|()| replace(path, text.as_bytes()));
+    written.map_err(|error| wrong(&error))
+}
+
+#[derive(Serialize)]
+struct Added<'a> {
+    load: BTreeMap<String, &'a OutsideSpec>,
 }
 
 fn parse(text: &str) -> Result<Vec<OutsideSpec>, String> {
@@ -92,6 +125,41 @@ mod tests {
     fn what_is_wrong_is_said(#[case] text: &str, #[case] told: &str) {
         let error = parse(text).unwrap_err();
         assert!(error.contains(told), "{error}");
+    }
+
+    #[test]
+    fn a_load_is_added_behind_what_is_there_and_a_link_stays_one() {
+        let dir = tempfile::tempdir().unwrap();
+        let (kept, link) = (dir.path().join("kept.toml"), dir.path().join("config.toml"));
+        std::fs::write(&kept, "# mine\n[load.quay]\ncommand = \"quay\"").unwrap();
+        std::os::unix::fs::symlink(&kept, &link).unwrap();
+        let words = ["sh".to_owned(), "a \"b\"".to_owned()];
+        let spec = OutsideSpec { name: "pier".into(), ..OutsideSpec::of_command(&words) };
+        add(&link, &spec).unwrap();
+        assert!(
+            link.is_symlink()
+                && std::fs::read_to_string(&kept).unwrap().starts_with("# mine\n[load.quay]")
+        );
+        let read = read(Some(&link), None).unwrap();
+        assert_eq!(read.iter().find(|load| load.name == "pier"), Some(&spec));
+        let again = add(&link, &spec).unwrap_err();
+        assert!(again.text().contains("duplicate key"), "{}", again.text());
+        // A place that is not there yet is made.
+        let new = dir.path().join("deeper").join("config.toml");
+        add(&new, &spec).unwrap();
+        assert_eq!(super::read(Some(&new), None).unwrap(), [spec]);
+    }
+
+    #[rstest]
+    #[case("[load.quay")]
+    #[case("[load.quay]\ncolour = 1")]
+    fn a_configuration_that_cannot_be_read_is_not_added_to(#[case] text: &str) {
+        let dir = tempfile::tempdir().unwrap();
+        let path = dir.path().join("config.toml");
+        std::fs::write(&path, text).unwrap();
+        let spec = OutsideSpec { name: "pier".into(), ..OutsideSpec::of_command(&["sh".into()]) };
+        assert!(add(&path, &spec).is_err());
+        assert_eq!(std::fs::read_to_string(&path).unwrap(), text);
     }
 
     #[test]

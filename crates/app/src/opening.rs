@@ -9,6 +9,7 @@ use yard_step_core::{
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Engine, EngineError, Loads, Opener, Rack, Rig, Unfinished};
 use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
+use yard_step_scenes::Scene;
 
 use crate::failure::Failure;
 use crate::options::{ClimbingOptions, DataDirOption, chosen_plan};
@@ -70,6 +71,16 @@ impl Wanted {
             loads.know(name).map_err(Failure::usage)?;
             plan.scene.clone_from(name);
         }
+        if !options.cross_check.is_empty() {
+            plan.cross_check.loads.clone_from(&options.cross_check);
+            plan.check().map_err(Failure::usage)?;
+            for name in &options.cross_check {
+                loads.know(name).map_err(Failure::usage)?;
+            }
+        }
+        if plan.full_load.is_none() && !options.quick {
+            plan.full_load = full_load_beside(&plan.scene);
+        }
         if let Some(policy) = options.policy {
             plan.policy = policy;
         }
@@ -85,6 +96,7 @@ impl Wanted {
             plan_is_named: options.plan.is_some()
                 || options.quick
                 || options.load.is_some()
+                || !options.cross_check.is_empty()
                 || options.policy.is_some()
                 || options.margin.is_some()
                 || !options.start.is_empty()
@@ -127,6 +139,15 @@ impl Wanted {
         }
         Climb::stages_on(card)
     }
+}
+
+/// Load share above which a scene keeps a card fully busy, percent.
+const FULLY_BUSY: f64 = 95.0;
+
+/// The load under which stock and the raised limits are compared, where the one that steps pauses now and then.
+fn full_load_beside(load: &str) -> Option<String> {
+    let scene: Scene = load.parse().ok()?;
+    (scene.mean_load().value() < FULLY_BUSY).then(|| Scene::Kiln.name().to_owned())
 }
 
 /// Opens the unfinished climb on a card, or begins a new one.
@@ -279,13 +300,21 @@ fn find_climb(
     for id in ledger.climbs_on(card)? {
         let entry = ledger.climb(id)?;
         let is_wanted = entry.state == ClimbState::Ended
-            && (wanted.stages.is_empty() || entry.stages == stages)
+            && (wanted.stages.is_empty() || are_same(&entry.stages, stages))
             && (!wanted.plan_is_named || entry.plan == wanted.plan);
         if is_wanted {
             return Ok(Some(entry));
         }
     }
     Ok(None)
+}
+
+/// Whether a climb has these stages; whether it cross-checks is said by its loads.
+fn are_same(stages: &[Stage], named: &[Stage]) -> bool {
+    let searches = |stages: &[Stage]| -> Vec<Stage> {
+        stages.iter().copied().filter(|stage| *stage != Stage::CrossCheck).collect()
+    };
+    searches(stages) == searches(named)
 }
 
 fn trials_begun(entry: &ClimbEntry) -> u64 {
@@ -307,7 +336,7 @@ fn resume(
              with it, or add --fresh to give it up and begin a new one"
         )));
     }
-    if !wanted.stages.is_empty() && entry.stages != stages {
+    if !wanted.stages.is_empty() && !are_same(&entry.stages, stages) {
         let names: Vec<&str> = entry.stages.iter().map(|stage| stage.label()).collect();
         return Err(Failure::usage(format!(
             "climb {id} on this card is not finished and has the stages {list}: name them with \

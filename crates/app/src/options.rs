@@ -86,6 +86,9 @@ pub(crate) struct ClimbingOptions {
     /// Load to run: a scene, a load of the configuration, or "manual" [default: the plan's]
     #[arg(long, value_name = "NAME")]
     pub load: Option<String>,
+    /// Loads under which what is found is run once more, in this order [default: the plan's, none]
+    #[arg(long, value_name = "NAMES", value_delimiter = ',')]
+    pub cross_check: Vec<String>,
     /// Plan of the climb, a TOML file
     #[arg(long, value_name = "FILE")]
     pub plan: Option<PathBuf>,
@@ -126,8 +129,12 @@ impl DataDirOption {
 
     /// The user's own loads.
     pub(crate) fn loads(&self) -> Result<Vec<OutsideSpec>, Failure> {
-        let usual = ProjectDirs::from("", "", "yard-step");
-        config::read(self.config.as_deref(), usual.map(|own| own.config_dir().join("config.toml")))
+        config::read(self.config.as_deref(), usual_config())
+    }
+
+    /// The configuration that was named, or the user's own.
+    pub(crate) fn config_path(&self) -> Option<PathBuf> {
+        self.config.clone().or_else(usual_config)
     }
 
     /// A directory of its own below that one.
@@ -146,6 +153,10 @@ impl ClimbingOptions {
     }
 }
 
+fn usual_config() -> Option<PathBuf> {
+    ProjectDirs::from("", "", "yard-step").map(|own| own.config_dir().join("config.toml"))
+}
+
 /// The quick plan, or the one that is named.
 pub(crate) fn chosen_plan(
     quick: bool,
@@ -162,7 +173,10 @@ fn read_plan(path: Option<&Path>, loads: &Loads) -> Result<Plan, Failure> {
         |cause: &dyn std::fmt::Display| Failure::usage(format!("plan {}: {cause}", path.display()));
     let text = input::text(path).map_err(|error| named(&error))?;
     let plan = Plan::from_toml(&text).map_err(|error| named(&error))?;
-    loads.know(&plan.scene).map_err(|error| named(&error)).map(|()| plan)
+    for load in plan.loads() {
+        loads.know(load).map_err(|error| named(&error))?;
+    }
+    Ok(plan)
 }
 
 /// Reads a card's name, with its unit or without.

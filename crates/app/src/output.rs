@@ -131,7 +131,7 @@ fn create(path: &Path, bytes: &[u8]) -> io::Result<()> {
 }
 
 /// Writes beside the file and moves the result over it. A device or a pipe is written to as it is.
-fn replace(path: &Path, bytes: &[u8]) -> io::Result<()> {
+pub(crate) fn replace(path: &Path, bytes: &[u8]) -> io::Result<()> {
     if fs::metadata(path).is_ok_and(|found| !found.is_file()) {
         return File::options().write(true).open(path)?.write_all(bytes);
     }

@@ -40,13 +40,13 @@ pub use card::description::{
 pub use card::memory_rate::MemoryWiring;
 pub use card::settings::{Clamped, Difference, Settings, SettingsError};
 pub use climb::{
-    Above, Advice, Axis, Baseline, Bend, Bracket, ChartTrial, Claim, Climb, ClimbError, ClimbEvent,
-    Culprit, Cure, Depth, Descent, DescentTrial, Directive, Downed, EdgeBelief, Failure, Gain,
-    InStepRecord, Isolation, Joint, Left, Map, Measured, Next, Nudge, OtherLimit, Outcome, Outlook,
-    Pair, Part, PowerReport, Proposal, Prospect, Purpose, RISKED, Reason, Risk, RoundEntry,
-    RoundReport, ScoreLine, Shown, StableYetSlower, Stage, StageOrder, Stairs, StepSize,
-    StockReport, StrategyReport, Stuck, SuggestedMove, Suggestion, TimingBand, TrialRecord,
-    TrialRequest, WhySlower, asks_more_clock, in_short, starting_from,
+    Above, Advice, Axis, Baseline, BaselineProgress, Bend, Bracket, ChartTrial, Claim, Climb,
+    ClimbError, ClimbEvent, Culprit, Cure, Depth, Descent, DescentTrial, Directive, Downed,
+    EdgeBelief, Failure, Gain, InStepRecord, Isolation, Joint, Left, LoadGain, Map, Measured, Next,
+    Nudge, OtherLimit, Outcome, Outlook, Pair, Part, PowerReport, Proposal, Prospect, Purpose,
+    RISKED, Ratio, Reason, Risk, RoundEntry, RoundReport, ScoreLine, Shown, StableYetSlower, Stage,
+    StageOrder, Stairs, StepSize, StockReport, StrategyReport, Stuck, SuggestedMove, Suggestion,
+    TimingBand, TrialRecord, TrialRequest, WhySlower, asks_more_clock, in_short, starting_from,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{
@@ -85,9 +85,9 @@ pub use measure::step_change::{StepChange, TimedReading};
 pub use measure::strip::{Bucket, Merge, Strip, Timeline};
 pub use measure::trace::{CHUNK_SAMPLES, Columns, Trace};
 pub use plan::{
-    AxisPlan, BalancedPlan, BaselinePlan, BayesianPlan, Hold, LEAST_LONG_RUN, LadderPlan, Margin,
-    Plan, PlanError, Policy, PowerPlan, RoundPlan, Rules, ScorePlan, TogetherPlan,
-    UndervoltClockPlan, UndervoltQuietPlan, VoltagePlan,
+    AxisPlan, BalancedPlan, BaselinePlan, BayesianPlan, CrossCheckPlan, Hold, LEAST_LONG_RUN,
+    LadderPlan, MOST_CROSS_CHECKS, Margin, Plan, PlanError, Policy, PowerPlan, RoundPlan, Rules,
+    ScorePlan, TogetherPlan, UndervoltClockPlan, UndervoltQuietPlan, VoltagePlan,
 };
 pub use shape::{
     Change, CurveError, CurveKind, CurveOffer, HeldBy, MOST_CURVE_POINTS, Place, Sight, Sketch,

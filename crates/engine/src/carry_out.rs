@@ -151,6 +151,7 @@ impl Engine {
         overseer: &mut dyn Overseer,
     ) -> Result<RunView, EngineError> {
         let card = self.cards.card().description().clone();
+        self.take_load(&proposal.request.load)?;
         let request = &self.as_the_load_wants(&proposal.request);
         let clamped = request.asked.clamped(&card);
         let guard_told = self.cards.arm()?;
@@ -220,6 +221,20 @@ impl Engine {
         Ok(view)
     }
 
+    /// Makes the load of that name the one that runs next, on every card.
+    fn take_load(&mut self, name: &str) -> Result<(), EngineError> {
+        if self.load.name() == name {
+            return Ok(());
+        }
+        self.load = self.loads.choose(name, self.cards.card())?;
+        self.cards.set_load(None);
+        for other in self.cards.in_step_mut() {
+            let load = self.loads.choose(name, other.held().card())?;
+            other.take_load(load);
+        }
+        Ok(())
+    }
+
     /// The request as the load wants it: what only the user sees is measured by the user, so that all of its run
     /// counts.
     fn as_the_load_wants(&self, request: &TrialRequest) -> TrialRequest {
@@ -271,7 +286,7 @@ impl Engine {
         overseer: &mut dyn Overseer,
     ) -> Result<Ending, EngineError> {
         let grace = self.climb.plan().artifact_grace();
-        let known_plateau = self.climb.known_plateau();
+        let known_plateau = self.climb.known_plateau(self.load.name());
         let mut checked = Vec::new();
         let mut tick = 0_u64;
         let ticks = |span: Seconds| (span.value() / TICK.value()).round();
@@ -414,10 +429,11 @@ impl Engine {
         Ok(())
     }
 
-    /// Ends the loads; whoever has their numbers later is nobody the guard should know.
+    /// Ends the loads. The guard knows those that rest; whoever has the numbers of the others later is nobody it
+    /// should know.
     pub(crate) fn end_load(&mut self) {
         self.load.end();
-        self.cards.set_load(None);
+        self.cards.set_load(self.load.kin());
         self.cards.in_step_mut().iter_mut().for_each(InStep::end_load);
     }
 
@@ -442,7 +458,7 @@ impl Engine {
     ) -> TrialRecord {
         let seen = run.seen();
         let (plan, card) = (self.climb.plan(), self.cards.card().description());
-        let reference = self.climb.reference();
+        let reference = self.climb.reference(&run.intent.scene);
         let own = judgement_of(run, ending, differences, &seen, reference, plan, card);
         let climb = &self.climb;
         let in_step: Vec<InStepRecord> = self

@@ -21,7 +21,7 @@ use crate::profiles::at_start;
 use crate::restart::Restart;
 use crate::rig::Rig;
 use crate::trial::Run;
-use crate::view::{RunView, SpoiltPicture};
+use crate::view::{ByLoad, RunView, SpoiltPicture};
 
 /// What to make of a trial that has no outcome.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -109,7 +109,10 @@ impl Engine {
 
     fn on(rig: Rig, ledger: Ledger, climb: Climb) -> Result<Self, EngineError> {
         let Rig { mut card, loads, guard, lock } = rig;
-        let load = loads.choose(&climb.plan().scene, card.as_ref())?;
+        for name in climb.plan().loads() {
+            loads.know(name)?;
+        }
+        let load = loads.choose(climb.plan().full_load(), card.as_ref())?;
         let (machine, factory) = first_sight(&ledger, card.as_mut())?;
         let (kept, told_at_start) = at_start(&ledger, card.description())?;
         let mut held = HeldCard::new(card, factory, (guard, lock));
@@ -424,7 +427,7 @@ impl Engine {
     }
 
     /// Writes a changed plan down and goes on by it.
-    fn plan_anew(&mut self, plan: Plan) -> Result<(), EngineError> {
+    pub(crate) fn plan_anew(&mut self, plan: Plan) -> Result<(), EngineError> {
         self.ledger.set_climb_plan(self.climb_id, &plan)?;
         self.climb.handle(ClimbEvent::Planned(Box::new(plan)));
         self.note_state()
@@ -552,7 +555,9 @@ impl Engine {
         } else {
             format!("{} of climb {climb}, {}", view.title, card.name)
         };
-        Ok(RunView { title, spoilt: Arc::new(spoilt), picture, ..view })
+        let by_load = (climb == self.climb_id)
+            .then(|| ByLoad { settings: held, gains: self.climb.gains(&held) });
+        Ok(RunView { title, spoilt: Arc::new(spoilt), picture, by_load, ..view })
     }
 
     /// A trial of this card.

@@ -290,6 +290,7 @@ impl Engine {
             stage: Stage::Own,
             purpose: Purpose::Segment,
             asked: clamped.settings,
+            load: self.load.name().to_owned(),
             seconds: LONGEST,
             warm_up: SETTLE,
             warm_up_bounds: (SETTLE, SETTLE),

@@ -65,7 +65,7 @@ impl Engine {
         let Rig { mut card, guard, lock, .. } = rig.into();
         Self::check_alike(self.cards.card().description(), card.description())?;
         let (_, factory) = first_sight(&self.ledger, card.as_mut())?;
-        let load = self.loads.choose(&self.climb.plan().scene, card.as_ref())?;
+        let load = self.loads.choose(self.load.name(), card.as_ref())?;
         let held = HeldCard::new(card, factory, (guard, lock));
         self.cards.add_in_step(InStep::new(held, load))?;
         self.tell_of_supply();

@@ -42,6 +42,7 @@ mod rack;
 mod restart;
 mod restore;
 mod rig;
+mod roles;
 mod session;
 mod snapshot;
 mod trial;
@@ -65,10 +66,11 @@ pub use rack::{Opener, Rack};
 pub use restart::Restart;
 pub use restore::NotBack;
 pub use rig::Rig;
+pub use roles::LoadRoles;
 pub use session::{Command, Session};
 pub use trial::TICK;
 pub use view::{
-    Activity, ClimbSummary, ClimbView, EdgeFound, Found, InStepView, MachineView, Mark, MarkKind,
-    NextView, Picture, RackCard, RunView, RunsView, Snapshot, SpoiltPicture, StageStanding,
-    StageView,
+    Activity, ByLoad, ClimbSummary, ClimbView, EdgeFound, Found, InStepView, MachineView, Mark,
+    MarkKind, NextView, Picture, RackCard, RunView, RunsView, Snapshot, SpoiltPicture,
+    StageStanding, StageView,
 };

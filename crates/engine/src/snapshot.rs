@@ -11,11 +11,12 @@ use yard_step_scenes::Scene;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
+use crate::load::ManualLoad;
 use crate::pace::Pace;
 use crate::profiles::ProfileView;
 use crate::view::{
-    Activity, ClimbSummary, ClimbView, EdgeFound, Found, MachineView, NextView, RunView, RunsView,
-    Snapshot, StageStanding, StageView,
+    Activity, ByLoad, ClimbSummary, ClimbView, EdgeFound, Found, MachineView, NextView, RunView,
+    RunsView, Snapshot, StageStanding, StageView,
 };
 
 pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) -> Snapshot {
@@ -35,6 +36,8 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
             stock: None,
             sub_scores: Vec::new(),
             baseline_runs: 0,
+            baselines: Vec::new(),
+            by_load: None,
             progress: Vec::new(),
             other_stages: Vec::new(),
             stairs: [None, None],
@@ -53,9 +56,10 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
             looked_at: None,
             laid_over: None,
             free: None,
-            loads: Arc::new(engine.loads.names()),
+            loads: Arc::default(),
+            programs: Arc::default(),
             activity: Activity::Waiting,
-            is_manual: engine.load.is_manual(),
+            is_manual: false,
             auto: false,
             pace,
         },
@@ -89,6 +93,7 @@ pub(crate) fn fill(snapshot: &mut Snapshot, engine: &Engine) {
     let climb = engine.climb();
     let next = climb.next();
     let is_open = !matches!(next, Next::Ended(_));
+    let is_manual = next_is_manual(&next);
     let outcome = climb.outcome();
     let state = &mut snapshot.climb;
     state.number = engine.climb_id();
@@ -96,6 +101,10 @@ pub(crate) fn fill(snapshot: &mut Snapshot, engine: &Engine) {
     state.trials = Arc::new(climb.trials().to_vec());
     state.under_load = climb.test_seconds();
     state.baseline_runs = climb.baseline_runs();
+    state.baselines = climb.baseline_progress();
+    // Stock brings nothing.
+    state.by_load = (!outcome.moved.is_empty())
+        .then(|| ByLoad { settings: outcome.settings, gains: outcome.by_load.clone() });
     state.baseline = climb.baseline();
     state.stock = climb.stock_report();
     state.sub_scores = climb.sub_score_baselines();
@@ -114,6 +123,14 @@ pub(crate) fn fill(snapshot: &mut Snapshot, engine: &Engine) {
     state.leaving_out = climb.is_leaving_out();
     state.isolation = climb.isolation();
     snapshot.machine.restart = engine.restart_wanted();
+    snapshot.runs.is_manual = is_manual;
+    snapshot.runs.loads = Arc::new(engine.loads.names());
+    snapshot.runs.programs = Arc::new(engine.loads.outside.clone());
+}
+
+/// Whether only the user can say how the next trial went.
+fn next_is_manual(next: &Next) -> bool {
+    matches!(next, Next::Trial(proposal) if proposal.request.load == ManualLoad::NAME)
 }
 
 fn descents(climb: &Climb, next: &Next) -> Vec<(Stage, Arc<Descent>)> {
@@ -123,7 +140,8 @@ fn descents(climb: &Climb, next: &Next) -> Vec<(Stage, Arc<Descent>)> {
 
 /// The stages a climb has not, in their order, each with why it cannot have it.
 fn other_stages(climb: &Climb) -> Vec<(Stage, Option<ClimbError>)> {
-    let is_other = |stage: &Stage| !climb.stages().contains(stage);
+    // The cross-check comes with the loads that are chosen for it.
+    let is_other = |stage: &Stage| !climb.stages().contains(stage) && *stage != Stage::CrossCheck;
     let why = |stage: Stage| climb.with_stage(stage).err();
     Stage::PLANNED.into_iter().filter(is_other).map(|stage| (stage, why(stage))).collect()
 }

@@ -405,6 +405,7 @@ impl Run {
             picture: None,
             wants_a_look: false,
             judgement: None,
+            by_load: None,
         }
     }
 }
@@ -451,11 +452,12 @@ mod tests {
             stage: Stage::Baseline,
             purpose: yard_step_core::Purpose::Baseline,
             asked: Settings::default(),
+            load: "smithy".into(),
             seconds: none,
             warm_up: none,
             warm_up_bounds: (none, none),
         };
-        let record = request.judged(1, "smithy", Verdict::Clean, String::new());
+        let record = request.judged(1, Verdict::Clean, String::new());
         let intent = Intent { warm_up: Seconds(10.0), ..Intent::of_record(0, 1, &record) };
         let mut run = Run::new(intent, card.description(), None, Expected::default());
         for (at, score) in passes {

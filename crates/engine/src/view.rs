@@ -3,16 +3,17 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Advice, AlarmRaised, Axis, Baseline, CardDescription, CheckedFrame, Claim, ClimbError, Descent,
-    Fault, Frame, Gain, InStepRecord, Isolation, Judgement, Machine, Map, Mhz, MhzOffset, Outcome,
-    Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose, Reason, Risk, Room,
-    RoundReport, Sample, Seconds, Seen, Settings, StableYetSlower, Stage, Stairs, StockReport,
-    StrategyReport, Stuck, SubScoreBaseline, Trace, TrialRecord, Verdict,
+    Advice, AlarmRaised, Axis, Baseline, BaselineProgress, CardDescription, CheckedFrame, Claim,
+    ClimbError, Descent, Fault, Frame, Gain, InStepRecord, Isolation, Judgement, LoadGain, Machine,
+    Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose,
+    Reason, Risk, Room, RoundReport, Sample, Seconds, Seen, Settings, StableYetSlower, Stage,
+    Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline, Trace, TrialRecord, Verdict,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{Scene, WrongPixel, check, reference};
 
 use crate::free_view::FreeView;
+use crate::load::OutsideSpec;
 use crate::pace::Pace;
 use crate::profiles::ProfileView;
 use crate::restart::Restart;
@@ -70,6 +71,15 @@ impl Mark {
         };
         Self { at: event.at, kind, text: event.text.clone() }
     }
+}
+
+/// What settings bring under each load of the climb.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ByLoad {
+    /// The settings.
+    pub settings: Settings,
+    /// Their gains, in the order of the loads.
+    pub gains: Vec<LoadGain>,
 }
 
 /// A card held in step, as it stands in a run.
@@ -250,6 +260,8 @@ pub struct RunView {
     pub picture: Option<Picture>,
     /// The verdict, once it has ended.
     pub judgement: Option<Judgement>,
+    /// What its settings bring under each load of the climb; none of another climb's.
+    pub by_load: Option<ByLoad>,
 }
 
 impl RunView {
@@ -418,6 +430,10 @@ pub struct ClimbView {
     pub sub_scores: Vec<SubScoreBaseline>,
     /// Baseline runs that count so far.
     pub baseline_runs: usize,
+    /// How far the baseline is under each load.
+    pub baselines: Vec<BaselineProgress>,
+    /// What the climb would keep brings under each load.
+    pub by_load: Option<ByLoad>,
     /// Where each stage stands.
     pub progress: Vec<StageView>,
     /// Stages that the climb has not, each with why the card cannot, where it cannot.
@@ -457,6 +473,8 @@ pub struct RunsView {
     pub free: Option<Arc<FreeView>>,
     /// The loads that can be run.
     pub loads: Arc<Vec<String>>,
+    /// Those of them that are programs of the user's own.
+    pub programs: Arc<Vec<OutsideSpec>>,
     /// What the engine is doing.
     pub activity: Activity,
     /// Whether only the user can say how the present run goes.
@@ -521,11 +539,12 @@ impl Snapshot {
         Some(looked.number)
     }
 
-    /// Score of the baseline that a run is compared with: that of its own climb, where that is the
-    /// present one.
+    /// Score of the baseline that a run is compared with: that of its own climb and load, where the climb is
+    /// the present one.
     #[must_use]
     pub fn baseline_for(&self, run: &RunView) -> Option<f64> {
-        let own = self.climb.baseline.filter(|_| run.climb == self.climb.number)?;
+        let of_load = self.climb.baselines.iter().find(|of| of.load == run.scene);
+        let own = of_load?.baseline.filter(|_| run.climb == self.climb.number)?;
         (!own.by_clock).then_some(own.score)
     }
 }

@@ -64,7 +64,7 @@ pub fn climb<D: Fn(u64) -> Demand>(
                 break climb.outcome();
             }
             Next::Trial(proposal) => {
-                if with_outlooks {
+                if with_outlooks && climb.trials().len().is_multiple_of(4) {
                     let so_far = (climb.trials().len(), climb.test_seconds());
                     outlooks.push((so_far.0, so_far.1, climb.outlook()));
                 }
@@ -113,7 +113,7 @@ fn try_out<D: Fn(u64) -> Demand>(
         score: brief.score,
         faults: fault.into_iter().collect(),
         seen: brief.seen,
-        ..request.judged(number, &climb.plan().scene, verdict, reason)
+        ..request.judged(number, verdict, reason)
     }
 }
 
@@ -139,7 +139,7 @@ fn judgement<D: Fn(u64) -> Demand>(
         differences: &asked.differences(&brief.taken, description),
         seen: &brief.seen,
         score: brief.score,
-        reference: climb.reference(),
+        reference: climb.reference(&climb.plan().scene),
         more_clock_asked: asks_more_clock(asked, description),
         most_background: climb.plan().most_background(),
         most_warming: None,

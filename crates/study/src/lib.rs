@@ -58,6 +58,11 @@ pub enum StudyError {
     /// The plan names a load that is no scene of ours.
     #[error("a study runs on the scenes that ship: {0}")]
     Scene(String),
+    /// The plan names other loads beside the one that steps.
+    #[error(
+        "a study runs every trial under one load: leave full_load and cross_check out of its plan"
+    )]
+    ManyLoads,
 }
 
 /// Works through numbered cards on a few threads; stops at the first that cannot be opened.
@@ -104,14 +109,21 @@ fn started_above<D: Fn(u64) -> Demand>(
     plan
 }
 
+/// The one scene that a plan runs.
+fn scene_of(plan: &Plan) -> Result<Scene, StudyError> {
+    if plan.has_many_loads() {
+        return Err(StudyError::ManyLoads);
+    }
+    plan.scene.parse().map_err(|error| StudyError::Scene(format!("{error}")))
+}
+
 impl Study {
     /// Makes the study. `done` is called from any thread after each card, with how many are done.
     ///
     /// # Errors
     /// A card cannot be opened, a climb cannot be laid out, or the plan's scene is none of ours.
     pub fn run(&self, done: &(dyn Fn(usize) + Sync)) -> Result<Vec<Row>, StudyError> {
-        let scene: Scene =
-            self.plan.scene.parse().map_err(|error| StudyError::Scene(format!("{error}")))?;
+        let scene = scene_of(&self.plan)?;
         let numbers: Vec<usize> = (0..self.cards).collect();
         let mut rows = on_all(&numbers, self.threads, done, |number| self.on_card(number, scene))?;
         rows.sort_by_key(|row: &Row| (row.seed, row.policy as usize));

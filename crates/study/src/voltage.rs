@@ -8,7 +8,7 @@ use yard_step_scenes::Scene;
 
 use crate::climbing::climb;
 use crate::truth::MOST_FAULTS_A_DAY;
-use crate::{StudyError, on_all};
+use crate::{StudyError, on_all, scene_of};
 
 /// Share of the loaded time at stock from which on a card counts as held back by power.
 const HELD_BACK: f64 = 0.5;
@@ -82,8 +82,7 @@ impl VoltageStudy {
     /// # Errors
     /// A card cannot be opened, a climb cannot be laid out, or the plan's scene is none of ours.
     pub fn run(&self, done: &(dyn Fn(usize) + Sync)) -> Result<Vec<StrategyRow>, StudyError> {
-        let scene: Scene =
-            self.plan.scene.parse().map_err(|error| StudyError::Scene(format!("{error}")))?;
+        let scene = scene_of(&self.plan)?;
         let numbers = self.held_back(scene)?;
         let mut rows = on_all(&numbers, self.threads, done, |number| self.on_card(number, scene))?;
         rows.sort_by_key(|row: &StrategyRow| (row.strategy, row.seed, row.policy as usize));

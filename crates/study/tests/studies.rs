@@ -56,6 +56,14 @@ fn climbs_from_three_percent_above_the_edge_take_the_machine_down_no_more_often(
 }
 
 #[test]
+fn a_plan_with_other_loads_is_no_plan_for_a_study() {
+    let mut several = study(1, &[Policy::Bisection]);
+    several.plan.cross_check.loads = vec!["kiln".into()];
+    let error = several.run(&|_| ()).unwrap_err().to_string();
+    assert!(error.contains("leave full_load and cross_check out"), "{error}");
+}
+
+#[test]
 fn a_study_is_the_same_for_the_same_seeds_however_many_threads() {
     let one = Study { threads: 1, ..study(6, &[Policy::Bisection]) }.run(&|_| ()).unwrap();
     let two = study(6, &[Policy::Bisection]).run(&|_| ()).unwrap();
@@ -126,12 +134,12 @@ fn faults_come_as_often_as_they_should() {
     assert!((failed as f64 - expected).abs() < 40.0, "{failed} of {expected:.0}");
 }
 
-/// The strategies of undervolting on sixty cards that power holds back.
+/// The strategies of undervolting on forty cards that power holds back.
 #[test]
 fn cooler_is_faster_for_no_more_and_less_saves_a_tenth_and_every_curve_is_sound() {
     let study = VoltageStudy {
         first_seed: 1_000,
-        cards: 60,
+        cards: 40,
         kinds: vec![CardChoice::all()[0].clone()],
         strategies: vec![Stage::UndervoltClock, Stage::UndervoltQuiet],
         policies: vec![Policy::Bayesian],
@@ -140,15 +148,15 @@ fn cooler_is_faster_for_no_more_and_less_saves_a_tenth_and_every_curve_is_sound(
     };
     let rows = study.run(&|_| ()).unwrap();
     let of = |strategy: Stage| rows.iter().filter(move |row| row.strategy == strategy.label());
-    assert_eq!((of(Stage::UndervoltClock).count(), of(Stage::UndervoltQuiet).count()), (60, 60));
+    assert_eq!((of(Stage::UndervoltClock).count(), of(Stage::UndervoltQuiet).count()), (40, 40));
     assert!(rows.iter().all(|row| row.curve_is_sound));
     let is_faster = |row: &&StrategyRow| row.gain_percent > 0.0 && row.watts <= row.stock_watts;
     let faster = of(Stage::UndervoltClock).filter(is_faster).count();
-    assert!(faster >= 50, "{faster} of 60");
+    assert!(faster >= 33, "{faster} of 40");
     let middle = |value: fn(&StrategyRow) -> f64| {
         median(&of(Stage::UndervoltQuiet).map(value).collect::<Vec<_>>()).unwrap()
     };
     let (saved, gain) = (middle(|row| row.saved_percent), middle(|row| row.gain_percent));
-    println!("cooler: {faster} of 60; less: {saved:.1} % saved at {:.1} % of stock", 100.0 + gain);
+    println!("cooler: {faster} of 40; less: {saved:.1} % saved at {:.1} % of stock", 100.0 + gain);
     assert!(saved >= 10.0 && gain >= -1.0, "{saved} % saved at {gain} %");
 }

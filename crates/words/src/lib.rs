@@ -5,6 +5,7 @@
 //! ```
 
 mod advice;
+mod by_load;
 mod compare;
 mod drift;
 mod frontier;
@@ -21,6 +22,7 @@ mod suggestion;
 mod text;
 
 pub use advice::{advice, stable_yet_slower};
+pub use by_load::{by_load, gain};
 pub use compare::finding;
 pub use drift::drift;
 pub use frontier::{beside_stock, frontier};

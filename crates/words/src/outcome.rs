@@ -125,6 +125,7 @@ mod tests {
                 hot_spot_max: None,
             }),
             searches: true,
+            by_load: Vec::new(),
         }
     }
 

@@ -8,22 +8,34 @@ use crate::text::{capitalised, listed};
 #[must_use]
 pub fn reason(why: &Reason) -> String {
     match why {
-        Reason::BaselineFirst { runs, warm_up } => format!(
-            "Baseline first: {runs} runs at stock to compare with, once the card is warm (after {} at \
+        Reason::BaselineFirst { runs, warm_up, load } => format!(
+            "Baseline first: {runs} runs{} at stock to compare with, once the card is warm (after {} at \
              most).",
+            under(load.as_deref()),
             warm_up.in_words()
         ),
-        Reason::BaselineNext { done, runs } => format!(
-            "{done} of {runs} baseline runs done. Their spread is the noise that every gain must \
-             exceed."
+        Reason::BaselineNext { done, runs, load } => format!(
+            "{done} of {runs} baseline runs{} done. Their spread is the noise that every gain must \
+             exceed.",
+            under(load.as_deref())
         ),
-        Reason::BaselineAgain { trial, verdict, done, runs } => format!(
-            "Trial {trial} does not count ({verdict}): the same again. {done} of {runs} baseline runs \
-             done."
+        Reason::BaselineAgain { trial, verdict, done, runs, load } => format!(
+            "Trial {trial} does not count ({verdict}): the same again. {done} of {runs} baseline runs{} \
+             done.",
+            under(load.as_deref())
         ),
-        Reason::LimitsRaised { limits, done, runs, is_halved } => {
-            limits_raised(&limits.join(", "), *done, *runs, *is_halved)
+        Reason::LimitsRaised { limits, done, runs, is_halved, load } => {
+            let under = under(load.as_deref());
+            limits_raised(&limits.join(", "), *done, *runs, *is_halved, &under)
         }
+        Reason::CrossCheck { at, load, length, after: None } => {
+            format!("{} holds so far. Now {} under {load}.", capitalised(at), length.in_words())
+        }
+        Reason::CrossCheck { at, load, length, after: Some((trial, failed, verdict)) } => format!(
+            "Trial {trial} under {failed} ended in {verdict}, so the settings went back to {at}. Now {} \
+             under {load}.",
+            length.in_words()
+        ),
         Reason::StepUp { from, failed: None, size, to } => format!(
             "{} holds and nothing has failed yet: {} to {to}.",
             capitalised(from),
@@ -134,15 +146,20 @@ pub fn reason(why: &Reason) -> String {
     }
 }
 
-fn limits_raised(limits: &str, done: usize, runs: u32, is_halved: bool) -> String {
+/// The load of a run, where it must be said.
+fn under(load: Option<&str>) -> String {
+    load.map_or(String::new(), |load| format!(" under {load}"))
+}
+
+fn limits_raised(limits: &str, done: usize, runs: u32, is_halved: bool, under: &str) -> String {
     match (done, is_halved) {
         (0, false) => format!(
-            "{}, and all else at stock: what the raised limit alone brings.",
+            "{}, and all else at stock: what the raised limit alone brings{under}.",
             capitalised(limits)
         ),
-        (0, true) => format!("The highest limit was too much: halfway, {limits}."),
+        (0, true) => format!("The highest limit was too much: halfway, {limits}{under}."),
         (done, _) => format!(
-            "{done} of {runs} runs at {limits} are done: one more, to tell the gain from the noise."
+            "{done} of {runs} runs at {limits}{under} are done: one more, to tell the gain from the noise."
         ),
     }
 }
@@ -228,21 +245,27 @@ mod tests {
     }
 
     fn limits(done: usize, is_halved: bool) -> Reason {
-        Reason::LimitsRaised { limits: vec!["power limit 286 W".into()], done, runs: 2, is_halved }
+        Reason::LimitsRaised {
+            limits: vec!["power limit 286 W".into()],
+            done,
+            runs: 2,
+            is_halved,
+            load: None,
+        }
     }
 
     #[rstest]
     #[case(
-        Reason::BaselineFirst { runs: 3, warm_up: Seconds(600.0) },
+        Reason::BaselineFirst { runs: 3, warm_up: Seconds(600.0), load: None },
         "Baseline first: 3 runs at stock to compare with, once the card is warm (after 10 min at most)."
     )]
     #[case(
-        Reason::BaselineNext { done: 1, runs: 3 },
+        Reason::BaselineNext { done: 1, runs: 3, load: None },
         "1 of 3 baseline runs done. Their spread is the noise that every gain must exceed."
     )]
     #[case(
-        Reason::BaselineAgain { trial: 2, verdict: Verdict::Void, done: 1, runs: 3 },
-        "Trial 2 does not count (void): the same again. 1 of 3 baseline runs done."
+        Reason::BaselineAgain { trial: 2, verdict: Verdict::Void, done: 1, runs: 3, load: Some("kiln".into()) },
+        "Trial 2 does not count (void): the same again. 1 of 3 baseline runs under kiln done."
     )]
     #[case(
         limits(0, false),

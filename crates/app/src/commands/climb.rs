@@ -12,7 +12,7 @@ use clap::Args;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use yard_step_core::{
-    CardDescription, LONGEST_NAME, Next, Outcome, Proposal, Risk, TrialRecord, checked_name,
+    CardDescription, LONGEST_NAME, Next, Outcome, Plan, Proposal, Risk, TrialRecord, checked_name,
     figure_in_words, in_short,
 };
 use yard_step_engine::load::ManualLoad;
@@ -58,16 +58,12 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
     let keep = options.keep.as_ref().map(|name| checked_name(name, LONGEST_NAME)).transpose();
     let keep = keep.map_err(|why| Failure::usage(format!("--keep: {why}")))?;
     let wanted = Wanted::from_options(&options.climbing, data_dir)?;
-    if wanted.plan.scene == ManualLoad::NAME {
-        return Err(Failure::usage(
-            "the manual load needs somebody who watches and says what was seen: open the \
-             interface with yard-step open",
-        ));
-    }
+    needs_nobody(&wanted.plan)?;
     let dir = data_dir.resolve()?;
     let (page, served) = options.climbing.page()?;
     let Opened { mut engine, told, lock, .. } =
         open_climb(&dir, &wanted, &options.climbing.in_step)?;
+    needs_nobody(engine.climb().plan())?;
     let mut watcher = Watcher::new(options, engine.description().clone(), page)?;
     for line in told.into_iter().chain(served) {
         watcher.say(&line)?;
@@ -110,6 +106,17 @@ fn conclude(
     Ok(())
 }
 
+/// Makes sure that no load of a plan needs somebody who watches.
+fn needs_nobody(plan: &Plan) -> Result<(), Failure> {
+    if !plan.loads().contains(&ManualLoad::NAME) {
+        return Ok(());
+    }
+    Err(Failure::usage(
+        "the manual load needs somebody who watches and says what was seen: open the interface with \
+         yard-step open",
+    ))
+}
+
 fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Failure> {
     let mut is_stock_told = engine.climb().baseline().is_some();
     loop {
@@ -137,7 +144,8 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
                     ));
                 }
                 if let Some(record) = engine.climb().trials().last() {
-                    watcher.say(&trial_line(record, &card))?;
+                    let has_many = engine.climb().plan().has_many_loads();
+                    watcher.say(&trial_line(record, &card, has_many))?;
                 }
                 if let Some(report) = engine.climb().stock_report().filter(|_| !is_stock_told) {
                     watcher.say(&format!("          {}", yard_step_words::stock(&report)))?;
@@ -267,11 +275,13 @@ fn headline(engine: &Engine) -> String {
     )
 }
 
-fn trial_line(record: &TrialRecord, card: &CardDescription) -> String {
+/// A trial in a line; under which load it ran is said where there are several.
+fn trial_line(record: &TrialRecord, card: &CardDescription, has_many: bool) -> String {
+    let under = if has_many { format!("  {:<8}", record.scene) } else { String::new() };
     let score =
         record.score.map_or("no score".into(), |score| format!("score {}", figure_in_words(score)));
     format!(
-        "trial {:>2}  {:<8}  {:<9}  {:<28}  {:<12}  {score:<10}  {}",
+        "trial {:>2}  {:<8}  {:<9}{under}  {:<28}  {:<12}  {score:<10}  {}",
         record.number,
         record.stage,
         record.purpose.label(),
@@ -287,8 +297,10 @@ fn last_words(engine: &Engine, outcome: &Outcome) -> String {
         outcome.score.map_or(String::new(), |score| format!(", score {}", figure_in_words(score)));
     let claim =
         outcome.claim.map_or(String::new(), |claim| format!(" {}", yard_step_words::claim(&claim)));
+    let by_load = yard_step_words::by_load(&outcome.by_load);
+    let by_load = by_load.map_or(String::new(), |text| format!(" {text}"));
     format!(
-        "Outcome: {kept}{score}. {}{claim} {} trials, {} under load. Its chart: \
+        "Outcome: {kept}{score}. {}{claim}{by_load} {} trials, {} under load. Its chart: \
          yard-step report --climb {} --out climb.svg",
         yard_step_words::outcome(outcome),
         outcome.trials,

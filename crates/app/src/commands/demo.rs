@@ -79,7 +79,7 @@ pub(crate) fn demo(data_dir: &DataDirOption, options: &DemoOptions) -> Result<()
     let mut opened = open_climb(&dir, &wanted, &[])?;
     opened.told.splice(..0, history);
     let rack = rack(&dir, &opened, &wanted, others)?;
-    show(opened, rack, options.pace, None)
+    show(opened, rack, options.pace, None, data_dir.config_path())
 }
 
 fn wanted(card: &CardAddress, plan: Plan, reopen: bool) -> Wanted {

@@ -1,6 +1,7 @@
 //! `yard-step open`: the interface on a card.
 
 use std::io::{IsTerminal, stdout};
+use std::path::PathBuf;
 
 use clap::Args;
 use yard_step_card::CardAddress;
@@ -35,7 +36,7 @@ pub(crate) fn open(data_dir: &DataDirOption, options: &OpenOptions) -> Result<()
     opened.told.extend(served);
     let also: Vec<CardAddress> = in_step.iter().chain(&options.also).cloned().collect();
     let rack = rack(&dir, &opened, &wanted, &also)?;
-    show(opened, rack, options.pace, page)
+    show(opened, rack, options.pace, page, data_dir.config_path())
 }
 
 pub(crate) fn needs_terminal() -> Result<(), Failure> {
@@ -53,9 +54,10 @@ pub(crate) fn show(
     rack: Rack,
     pace: Pace,
     page: Option<Page>,
+    config: Option<PathBuf>,
 ) -> Result<(), Failure> {
     let Opened { engine, told, lock, ledger } = opened;
-    let result = tui::run(engine, rack, ledger, pace, told, page);
+    let result = tui::run(engine, rack, ledger, pace, told, page, config);
     drop(lock);
     result.map_err(Failure::failed)
 }

@@ -4,18 +4,19 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Absent, Advice, Backing, Baseline, Bracket, CardDescription, CardLimits, Celsius, Channel,
-    ChartTrial, CheckedFrame, Climb, ClimbError, ClockLine, Cure, CurveKind, CurveOffer, Domain,
-    Failure, Fan, Frame, Judgement, LEAST_PROOF, Left, Limiter, Machine, Map, Margin, MemoryWiring,
-    Mhz, MhzOffset, Millivolt, Offer, Origin, Outlook, Pair, Part, Percent, Plan, Prerequisite,
-    Profile, ProfileInUse, Proof, Purpose, Reading, Reason, Room, Sample, Seconds, Seen,
-    SettingKind, Settings, Span, Stage, Stairs, StepChange, StepSize, StockReport, SuggestedMove,
-    Suggestion, Trace, TrialRecord, Verdict, VfCurve, Watt, Weighed,
+    Absent, Advice, Backing, Baseline, BaselineProgress, Bracket, CardDescription, CardLimits,
+    Celsius, Channel, ChartTrial, CheckedFrame, Climb, ClimbError, ClockLine, Cure, CurveKind,
+    CurveOffer, Domain, Failure, Fan, Frame, Judgement, LEAST_PROOF, Left, Limiter, LoadGain,
+    Machine, Map, Margin, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer, Origin, Outlook, Pair,
+    Part, Percent, Plan, Prerequisite, Profile, ProfileInUse, Proof, Purpose, Ratio, Reading,
+    Reason, Room, Sample, Seconds, Seen, SettingKind, Settings, Span, Stage, Stairs, StepChange,
+    StepSize, StockReport, SuggestedMove, Suggestion, Trace, TrialRecord, Verdict, VfCurve, Watt,
+    Weighed,
 };
 use yard_step_engine::{
-    Activity, ClimbSummary, ClimbView, Figure, FigureChange, Found, FreeEnd, FreeView, MachineView,
-    Mark, MarkKind, NextView, Pace, Picture, ProfileView, RackCard, RunView, RunsView, SegmentView,
-    Snapshot, StageStanding, StageView,
+    Activity, ByLoad, ClimbSummary, ClimbView, Figure, FigureChange, Found, FreeEnd, FreeView,
+    MachineView, Mark, MarkKind, NextView, Pace, Picture, ProfileView, RackCard, RunView, RunsView,
+    SegmentView, Snapshot, StageStanding, StageView,
 };
 use yard_step_ledger::{Intent, Ledger, Measured};
 use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel, look_at, reference};
@@ -283,6 +284,34 @@ pub fn run_view() -> RunView {
         faults: vec![],
         picture: Some(Picture { number: 200, frame: Arc::new(frame), wrong, wrong_pixels: 1 }),
         judgement: None,
+        by_load: None,
+    }
+}
+
+fn baselines() -> Vec<BaselineProgress> {
+    ["kiln", "lantern", "medley", "sluice", "trio"]
+        .into_iter()
+        .map(|load| BaselineProgress {
+            load: load.into(),
+            done: 2,
+            wanted: 3,
+            baseline: Some(baseline()),
+        })
+        .collect()
+}
+
+/// What is kept, under each load.
+fn by_load() -> ByLoad {
+    let of = |load: &str, gain: Option<f64>| LoadGain {
+        load: load.into(),
+        runs: gain.iter().count(),
+        clean: Seconds(620.0),
+        gain: gain.map(|value| Ratio { value, error: 0.002 }),
+        by_clock: false,
+    };
+    ByLoad {
+        settings: Settings { core_offset: Some(MhzOffset(120)), ..Settings::default() },
+        gains: vec![of("kiln", Some(1.031)), of("medley", Some(1.044)), of("sluice", None)],
     }
 }
 
@@ -344,6 +373,8 @@ pub fn snapshot() -> Snapshot {
             }),
             sub_scores: Vec::new(),
             baseline_runs: 3,
+            baselines: baselines(),
+            by_load: Some(by_load()),
             progress: vec![
                 StageView {
                     stage: Stage::Baseline,
@@ -386,6 +417,7 @@ pub fn snapshot() -> Snapshot {
             laid_over: None,
             free: None,
             loads: Arc::new(vec!["medley".into(), "kiln".into()]),
+            programs: Arc::default(),
             activity: Activity::Waiting,
             is_manual: false,
             auto: false,

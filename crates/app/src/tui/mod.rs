@@ -20,7 +20,7 @@ pub mod views;
 mod widgets;
 
 use std::io::{self, Write, stdout};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
@@ -48,11 +48,13 @@ use theme::{Depth, Theme};
 use views::ledger::browser::{Answer, Browser};
 use views::trace::state::Imported;
 use yard_step_core::{CheckedFrame, Trace, printable};
+use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Command, Engine, Pace, Rack, Session, SpoiltPicture};
 use yard_step_ledger::Ledger;
 use yard_step_report::{ImportedTrace, Meaning, png_of};
 use yard_step_scenes::Scene;
 
+use crate::config;
 use crate::exchange::frontier::write_chart;
 use crate::metrics::Page;
 use crate::output::write_new;
@@ -100,6 +102,7 @@ pub(crate) fn run(
     pace: Pace,
     told: Vec<String>,
     page: Option<Page>,
+    config: Option<PathBuf>,
 ) -> io::Result<()> {
     let first = if engine.climb().trials().is_empty() { View::Survey } else { View::Climb };
     let (happenings, inbox) = channel();
@@ -116,7 +119,8 @@ pub(crate) fn run(
         // Nobody listening any more means that the program ends.
         let _ = sender.send(Happening::Changed);
     });
-    let result = keep_drawing((&session, &browser), &inbox, &happenings, State::new(first), page);
+    let result =
+        keep_drawing((&session, &browser), &inbox, &happenings, State::new(first), (page, config));
     // The terminal is given back before the card is: nobody should look at a dead screen.
     drop(screen);
     let left = session.end().map_err(io::Error::other);
@@ -128,7 +132,7 @@ fn keep_drawing(
     inbox: &Receiver<Happening>,
     happenings: &Sender<Happening>,
     mut state: State,
-    page: Option<Page>,
+    (page, config): (Option<Page>, Option<PathBuf>),
 ) -> io::Result<()> {
     let theme = Theme::new(Depth::of_environment());
     let mut terminal = Terminal::new(CrosstermBackend::new(stdout()))?;
@@ -181,6 +185,10 @@ fn keep_drawing(
                                 Happening::Told(export_picture(scene, &frame, &title, &path))
                             });
                         }
+                        Outcome::AddLoad(spec) => match add_load(config.as_deref(), &spec) {
+                            Ok(()) => drop(session.command(Command::AddLoad(spec))),
+                            Err(why) => state.told(why),
+                        },
                         Outcome::Change(change) => browser.change(change),
                         Outcome::ExportFrontier { card, load, frontier, path } => {
                             aside(happenings.clone(), move || {
@@ -222,6 +230,13 @@ fn keep_drawing(
             happening = inbox.recv_timeout(FRAME.saturating_sub(began.elapsed())).ok();
         }
     }
+}
+
+/// Writes a load to the configuration.
+fn add_load(path: Option<&Path>, spec: &OutsideSpec) -> Result<(), String> {
+    let path =
+        path.ok_or("This user has no home directory: name a configuration with --config.")?;
+    config::add(path, spec).map_err(|failure| failure.text().to_owned())
 }
 
 /// Does what takes a while on a thread of its own, so that the screen goes on.

@@ -10,11 +10,9 @@
 //! | resent transfers | `0.001 · exp(MHz beyond the onset / e-fold)` | share | bit errors of a link grow exponentially with lost margin |
 //! | stretched clock | `share · (past − onset)` | MHz | assumption: a clock that follows droops gives up more than it won |
 
-use super::model::{Model, TimingLevel};
+use super::model::TimingLevel;
 use super::physics::{Controls, Physics};
 
-/// Voltage above the curve's top at which half of the gain is gone, V.
-const SATURATES_V: f64 = 0.05;
 /// Memory-side voltage above stock at which half of the gain is gone, mV.
 const MEMORY_SATURATES_MV: f64 = 120.0;
 /// MHz of memory headroom between the idlest and the busiest bus.
@@ -40,25 +38,11 @@ impl Past {
     }
 }
 
-/// Clock of the stock curve at a voltage, MHz; beyond its ends it goes on, upwards ever flatter.
-pub(super) fn curve_clock(model: &Model, volt: f64) -> f64 {
-    let curve = &model.clocks.curve;
-    let millivolt = volt * 1_000.0;
-    let above = curve.partition_point(|(mv, _)| *mv < millivolt).clamp(1, curve.len() - 1);
-    let ((mv0, mhz0), (mv1, mhz1)) = (curve[above - 1], curve[above]);
-    let slope = (mhz1 - mhz0) / (mv1 - mv0);
-    let beyond = millivolt - mv1;
-    if beyond > 0.0 {
-        return mhz1 + slope * beyond / (1.0 + beyond / 1_000.0 / SATURATES_V);
-    }
-    mhz0 + slope * (millivolt - mv0)
-}
-
 impl Physics {
     /// How far past the stock curve the core runs, MHz.
     fn core_beyond_curve(&self, controls: &Controls) -> f64 {
         let point = self.point(controls);
-        point.mhz - curve_clock(&self.model, point.volt)
+        point.mhz - self.stock_clock(point.volt, controls)
     }
 
     /// MHz past the core's limit, but for the droop of a load change.
@@ -127,6 +111,7 @@ impl Physics {
 
 #[cfg(test)]
 mod tests {
+    use super::super::model::{Model, curve_clock};
     use super::*;
     use rstest::rstest;
 

@@ -14,6 +14,9 @@ use yard_step_core::{
 
 use crate::CardError;
 
+/// Voltage above the curve's top at which half of the gain is gone, V.
+const SATURATES_V: f64 = 0.05;
+
 #[derive(Debug, Clone, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct Model {
@@ -398,4 +401,18 @@ impl Model {
 
 fn absences<T: Copy>(all: &BTreeMap<T, String>) -> Vec<Absent<T>> {
     all.iter().map(|(what, why)| Absent { what: *what, why: why.clone() }).collect()
+}
+
+/// Clock of the stock curve at a voltage, MHz; beyond its ends it goes on, upwards ever flatter.
+pub(super) fn curve_clock(model: &Model, volt: f64) -> f64 {
+    let curve = &model.clocks.curve;
+    let millivolt = volt * 1_000.0;
+    let above = curve.partition_point(|(mv, _)| *mv < millivolt).clamp(1, curve.len() - 1);
+    let ((mv0, mhz0), (mv1, mhz1)) = (curve[above - 1], curve[above]);
+    let slope = (mhz1 - mhz0) / (mv1 - mv0);
+    let beyond = millivolt - mv1;
+    if beyond > 0.0 {
+        return mhz1 + slope * beyond / (1.0 + beyond / 1_000.0 / SATURATES_V);
+    }
+    mhz0 + slope * (millivolt - mv0)
 }

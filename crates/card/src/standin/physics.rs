@@ -25,7 +25,7 @@
 
 use yard_step_core::{Case, Celsius, Demand, Fan, Room, SettingKind, Settings, VfCurve};
 
-use super::model::{Heat, Model, Point, Power, Unit};
+use super::model::{Heat, Model, Point, Power, Unit, curve_clock};
 
 /// Length of a step in seconds.
 pub(super) const STEP: f64 = 0.1;
@@ -42,6 +42,16 @@ const THROTTLE_SECONDS: f64 = 0.6;
 const THROTTLE_SHARE: f64 = 0.7;
 /// Time constant with which the supply of the chip follows its load, s.
 const SUPPLY_SECONDS: f64 = 0.5;
+
+/// A voltage of the curve with an offset on it, V; no chip runs on less than 0.4.
+fn with_offset(volt: f64, offset: f64) -> f64 {
+    (volt + offset).max(0.4)
+}
+
+/// What the stock curve gives at the voltage of each point with an offset on it, MHz.
+fn stock_clocks(model: &Model, points: &[Point], offset: f64) -> Vec<f64> {
+    points.iter().map(|point| curve_clock(model, with_offset(point.volt, offset))).collect()
+}
 
 /// What the card holds that the physics depends on.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -105,6 +115,9 @@ pub(super) struct Physics {
     points: Vec<Point>,
     /// The curve that the points are of; none for the factory's.
     curve: Option<VfCurve>,
+    /// What the stock curve gives at the voltage of each point, MHz, and the voltage offset with which that was
+    /// worked out, V: it is asked for several times a step.
+    stock_clocks: (Vec<f64>, f64),
     room: Room,
     /// The air around the card, °C.
     air: f64,
@@ -133,12 +146,14 @@ pub(super) struct Physics {
 impl Physics {
     pub(super) fn new(model: Model, unit: Unit, room: Room) -> Self {
         let points = model.points();
+        let stock_clocks = (stock_clocks(&model, &points, 0.0), 0.0);
         let air = room.ambient.value();
         Self {
             model,
             unit,
             points,
             curve: None,
+            stock_clocks,
             room,
             air,
             bin: 0,
@@ -203,9 +218,18 @@ impl Physics {
     /// Lays out the bins of the curve that is held, where it is another than before. The card goes
     /// on at the clock it ran, as near as the new curve has it.
     fn shape(&mut self, controls: &Controls) {
-        if self.curve == controls.curve {
+        let is_same_curve = self.curve == controls.curve;
+        if is_same_curve && self.stock_clocks.1 == controls.voltage_offset {
             return;
         }
+        if !is_same_curve {
+            self.lay_out(controls);
+        }
+        let offset = controls.voltage_offset;
+        self.stock_clocks = (stock_clocks(&self.model, &self.points, offset), offset);
+    }
+
+    fn lay_out(&mut self, controls: &Controls) {
         let mhz = self.points.get(self.bin).map_or(0.0, |point| point.mhz);
         self.curve = controls.curve;
         self.points = match &self.curve {
@@ -213,6 +237,15 @@ impl Physics {
             Some(curve) => self.model.points_on(curve),
         };
         self.bin = self.points.partition_point(|point| point.mhz <= mhz).saturating_sub(1);
+    }
+
+    /// Clock that the stock curve gives at the voltage of the present point, MHz.
+    pub(super) fn stock_clock(&self, volt: f64, controls: &Controls) -> f64 {
+        let (clocks, offset) = &self.stock_clocks;
+        match clocks.get(self.bin) {
+            Some(clock) if *offset == controls.voltage_offset => *clock,
+            _ => curve_clock(&self.model, volt),
+        }
     }
 
     fn duty_under(&self, demand: &Demand, controls: &Controls) -> f64 {
@@ -295,7 +328,7 @@ impl Physics {
     fn shifted(&self, bin: usize, controls: &Controls) -> Point {
         let point = self.points[bin];
         let offset = if self.running { controls.core_offset } else { 0.0 };
-        Point { mhz: point.mhz + offset, volt: (point.volt + controls.voltage_offset).max(0.4) }
+        Point { mhz: point.mhz + offset, volt: with_offset(point.volt, controls.voltage_offset) }
     }
 
     /// Factor on the leakage at the die's temperature.

@@ -88,7 +88,7 @@ pub struct Map {
 
 impl Climb {
     fn chart_trial(&self, trial: &TrialRecord) -> ChartTrial {
-        let base = self.baseline().map(|baseline| baseline.score);
+        let base = self.baseline_under(&trial.scene).map(|baseline| baseline.score);
         ChartTrial {
             number: trial.number,
             place: self.place(trial),
@@ -152,10 +152,14 @@ impl Climb {
     #[must_use]
     pub fn map(&self, next: &Next) -> Map {
         let trials: Vec<ChartTrial> = self.trials.iter().map(|t| self.chart_trial(t)).collect();
+        // Gains under different loads are not held against each other.
+        let of_searches = |pair: &(&ChartTrial, &TrialRecord)| pair.1.scene == self.plan.scene;
         let best = trials
             .iter()
-            .filter(|trial| trial.verdict == Verdict::Clean && trial.counts)
-            .filter_map(|trial| Some((trial.gain_percent?, trial.place)))
+            .zip(&self.trials)
+            .filter(of_searches)
+            .filter(|(trial, _)| trial.verdict == Verdict::Clean && trial.counts)
+            .filter_map(|(trial, _)| Some((trial.gain_percent?, trial.place)))
             .max_by(|a, b| a.0.total_cmp(&b.0))
             .map(|(_, place)| place);
         Map {

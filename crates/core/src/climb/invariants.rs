@@ -42,7 +42,7 @@ fn record(climb: &Climb, request: &TrialRequest, verdict: Verdict, score: f64) -
         seconds: if fails { Seconds(30.0) } else { request.seconds },
         score: (!fails).then_some(score),
         faults: if fails { vec![Fault::at(Seconds(30.0), "lost")] } else { Vec::new() },
-        ..request.judged(number, "medley", verdict, format!("{verdict}."))
+        ..request.judged(number, verdict, format!("{verdict}."))
     }
 }
 

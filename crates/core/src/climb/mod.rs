@@ -10,6 +10,7 @@
 //! ```
 
 mod advice;
+mod by_load;
 mod charts;
 mod claim;
 mod downed;
@@ -28,6 +29,7 @@ mod stock;
 mod suggestion;
 
 pub use advice::{Advice, StableYetSlower, WhySlower};
+pub use by_load::{LoadGain, Ratio};
 pub use charts::{ChartTrial, Map, RISKED, Stairs, in_short};
 pub use claim::Claim;
 pub use downed::Downed;
@@ -45,7 +47,7 @@ pub use search::belief::{EdgeBelief, Prospect};
 pub use search::depth::Depth;
 pub use search::score::{Bend, Gain, ScoreLine};
 pub use search::{Bracket, Failure};
-pub use stages::baseline::Baseline;
+pub use stages::baseline::{Baseline, BaselineProgress};
 pub use stages::order::{Directive, StageOrder};
 pub use stages::power::PowerReport;
 pub use stages::round::{RoundEntry, RoundReport};
@@ -54,6 +56,8 @@ pub use stages::undervolt::{Descent, DescentTrial, Measured, StrategyReport};
 pub use start::starting_from;
 pub use stock::{Cure, StockReport};
 pub use suggestion::{SuggestedMove, Suggestion};
+
+use std::sync::OnceLock;
 
 use crate::air::fan::Fan;
 use crate::card::description::{CardDescription, SettingKind};
@@ -75,6 +79,8 @@ pub struct TrialRequest {
     pub purpose: Purpose,
     /// Settings to ask for.
     pub asked: Settings,
+    /// The load that runs.
+    pub load: String,
     /// Length in all, warm-up included.
     pub seconds: Seconds,
     /// Part at the beginning that does not count towards the score, as it is expected.
@@ -87,7 +93,7 @@ pub struct TrialRequest {
 impl TrialRequest {
     /// The trial with this verdict and nothing else known of it yet.
     #[must_use]
-    pub fn judged(&self, number: u32, scene: &str, judged: Verdict, reason: String) -> TrialRecord {
+    pub fn judged(&self, number: u32, judged: Verdict, reason: String) -> TrialRecord {
         TrialRecord {
             number,
             stage: self.stage,
@@ -95,7 +101,7 @@ impl TrialRequest {
             asked: self.asked,
             taken: None,
             seen: Seen::default(),
-            scene: scene.to_owned(),
+            scene: self.load.clone(),
             seconds: Seconds(0.0),
             judged,
             reason,
@@ -118,6 +124,13 @@ pub struct Proposal {
     pub reason: Reason,
     /// Set where the trial must not run without an explicit yes: what might happen.
     pub risk: Option<Risk>,
+}
+
+impl Proposal {
+    /// The same under another load.
+    fn under(self, load: &str) -> Self {
+        Self { request: TrialRequest { load: load.to_owned(), ..self.request }, ..self }
+    }
 }
 
 /// What a climb answers when asked what comes next.
@@ -188,6 +201,8 @@ pub struct Climb {
     isolating: Option<u32>,
     /// Whether the user wants each setting's part of the gain measured.
     leaving_out: bool,
+    /// What is believed of both edges together, once it was worked out since the last event.
+    joint: OnceLock<Option<Joint>>,
 }
 
 /// Why a climb cannot be laid out.
@@ -246,7 +261,11 @@ impl Climb {
     /// No stage, a stage before what it builds on, or one whose setting the card does not offer; a value to start
     /// from that the card does not take.
     pub fn new(card: CardDescription, plan: Plan, stages: &[Stage]) -> Result<Self, ClimbError> {
-        let stages = stages::order::checked(&card, stages)?;
+        let mut stages = stages.to_vec();
+        if !plan.cross_check.loads.is_empty() && stages.iter().any(|s| *s != Stage::Baseline) {
+            stages.push(Stage::CrossCheck);
+        }
+        let stages = stages::order::checked(&card, &stages)?;
         start::check(&card, &plan)?;
         Ok(Self {
             card,
@@ -262,11 +281,13 @@ impl Climb {
             supply: None,
             isolating: None,
             leaving_out: false,
+            joint: OnceLock::new(),
         })
     }
 
     /// Takes in what happened.
     pub fn handle(&mut self, event: ClimbEvent) {
+        self.joint = OnceLock::new();
         match event {
             ClimbEvent::TrialEnded(record) => {
                 (self.nudged, self.wished) = (None, None);
@@ -288,7 +309,13 @@ impl Climb {
                     self.stages = stages;
                 }
             }
-            ClimbEvent::Planned(plan) => self.plan = *plan,
+            ClimbEvent::Planned(plan) => {
+                self.plan = *plan;
+                let checks = !self.plan.cross_check.loads.is_empty();
+                if checks && !self.stages.contains(&Stage::CrossCheck) {
+                    self.stages.push(Stage::CrossCheck);
+                }
+            }
             ClimbEvent::Asked(trial) => self.isolating = trial,
             ClimbEvent::LeaveOut(wanted) => self.leaving_out = wanted,
             ClimbEvent::TakenUp => self.taken_up_after = self.trials.len(),
@@ -360,10 +387,10 @@ impl Climb {
         &self.trials
     }
 
-    /// What scores are compared with; none before the baseline is complete.
+    /// What scores under a load are compared with; none before its baseline is complete.
     #[must_use]
-    pub fn reference(&self) -> Option<Reference> {
-        let baseline = self.baseline()?;
+    pub fn reference(&self, load: &str) -> Option<Reference> {
+        let baseline = self.baseline_under(load)?;
         let tolerance = self.plan.rules.slower_tolerance_percent.max(3.0 * baseline.noise.value());
         Some(Reference {
             score: (!baseline.by_clock).then_some(baseline.score),
@@ -393,11 +420,10 @@ impl Climb {
         (Seconds(least), Seconds(least.max(self.plan.baseline.warm_up_seconds)))
     }
 
-    /// Temperature to which a warm card comes under this climb's load, as far as the baseline runs
-    /// that count have told.
+    /// Temperature to which a warm card comes under a load, as far as the baseline runs that count have told.
     #[must_use]
-    pub fn known_plateau(&self) -> Option<Celsius> {
-        let plateaus = self.counted_baseline_runs().filter_map(|run| run.seen.plateau);
+    pub fn known_plateau(&self, load: &str) -> Option<Celsius> {
+        let plateaus = self.counted_baseline_runs(load).filter_map(|run| run.seen.plateau);
         mean(&plateaus.map(Celsius::value).collect::<Vec<_>>()).map(Celsius)
     }
 
@@ -433,6 +459,7 @@ impl Climb {
                 stage,
                 purpose,
                 asked,
+                load: self.plan.scene.clone(),
                 seconds: warm_up + measured,
                 warm_up,
                 warm_up_bounds: self.warm_up_bounds(),
@@ -451,16 +478,16 @@ impl Climb {
         is_stuck.then_some(Next::Stuck(Stuck::InVain { runs, at: None, last }))
     }
 
-    /// Why a stage that compares scores cannot go on, where too many of its newest runs have none.
-    fn stuck_without_score(&self, stage: Stage, measured: f64) -> Option<Next> {
-        let newest = self.counted_of(stage).rev();
+    /// Why a stage that compares scores cannot go on, where too many of its newest runs under a load have none.
+    fn stuck_without_score(&self, stage: Stage, load: &str, measured: f64) -> Option<Next> {
+        let newest = self.counted_of(stage).rev().filter(|run| run.scene == load);
         let newest = newest.take_while(|run| run.number as usize > self.taken_up_after);
         let without = |run: &&TrialRecord| {
             run.verdict() == Verdict::Clean && self.figure(run).is_none() && !run.was_stopped()
         };
         let runs = newest.take_while(without).count();
         (runs > self.plan.rules.retries as usize).then(|| {
-            let (load, length) = (self.plan.scene.clone(), Seconds(measured));
+            let (load, length) = (load.to_owned(), Seconds(measured));
             Next::Stuck(Stuck::NoScore { stage, load, runs, length })
         })
     }
@@ -474,6 +501,8 @@ impl Climb {
 
 #[cfg(test)]
 mod invariants;
+#[cfg(test)]
+mod many_loads;
 #[cfg(test)]
 mod tests;
 #[cfg(test)]

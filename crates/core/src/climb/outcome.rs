@@ -2,6 +2,7 @@
 
 use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
+use crate::climb::by_load::{LoadGain, Ratio};
 use crate::climb::claim::Claim;
 use crate::climb::pair::Pair;
 use crate::climb::{Baseline, Climb, Purpose, Shown, Stage, TrialRecord};
@@ -42,31 +43,32 @@ pub struct Outcome {
     pub baseline: Option<Baseline>,
     /// Whether the climb has stages that search, beside its baseline.
     pub searches: bool,
+    /// What the settings bring under each load of the climb.
+    pub by_load: Vec<LoadGain>,
 }
 
 impl Climb {
     /// What the climb would come to if it ended now.
     #[must_use]
     pub fn outcome(&self) -> Outcome {
-        let (stage, settings) = self.kept_last();
+        let (stage, settings) = self.kept();
         let pair = match stage {
             None => self.kept_pair(),
             Some(_) => self.pair_of(&settings),
         };
         let at_kept = self.clean_at(&settings);
-        let best_measured = at_kept
+        let under_it: Vec<&TrialRecord> = self.clean_under(&self.plan.scene, &settings).collect();
+        let best_measured = under_it
             .iter()
             .filter(|trial| trial.purpose == Purpose::Settle)
+            .chain(&under_it)
             .chain(&at_kept)
             .next()
             .copied();
-        let scores: Vec<f64> = at_kept.iter().filter_map(|trial| self.figure(trial)).collect();
+        let scores: Vec<f64> = under_it.iter().filter_map(|trial| self.figure(trial)).collect();
         let figure = median(&scores);
         let gain = figure.zip(self.baseline()).map(|(s, base)| gain_percent(s, base.score));
-        let confirmed = match stage {
-            None => self.is_confirmed(pair),
-            Some(stage) => stage.rules().is_confirmed(self, &at_kept),
-        };
+        let confirmed = self.is_confirmed_by(stage, &at_kept) && self.is_cross_checked(&settings);
         Outcome {
             settings,
             stage,
@@ -81,26 +83,73 @@ impl Climb {
                 .map(|trial| trial.seconds)
                 .max_by(|a, b| a.value().total_cmp(&b.value()))
                 .filter(|longest| *longest < LEAST_LONG_RUN),
-            claim: match stage {
-                None => self.claim(pair),
-                Some(stage) => stage.rules().claim(self, pair),
-            },
+            claim: self.claim_by(stage, pair),
             kept_trial: best_measured.map(|trial| trial.number),
             moved: settings.moved_but_fan(&self.card),
             baseline: self.baseline(),
             searches: self.stages.iter().any(|stage| *stage != Stage::Baseline),
+            by_load: self.gains(&settings),
         }
     }
 
-    /// What the last stage keeps that keeps anything, and which that is; what core, memory and power
-    /// come to where none after them does.
-    fn kept_last(&self) -> (Option<Stage>, Settings) {
+    /// What the climb would keep, and the stage that found it: the cross-check, where it went back a step, or what
+    /// the stages before it came to.
+    fn kept(&self) -> (Option<Stage>, Settings) {
+        match Stage::CrossCheck.rules().found(self) {
+            Some(settings) => (Some(Stage::CrossCheck), settings),
+            None => self.kept_before_cross_check(),
+        }
+    }
+
+    /// What the last stage before the cross-check keeps that keeps anything, and which that is; what core, memory and
+    /// power come to where none after them does.
+    pub(in crate::climb) fn kept_before_cross_check(&self) -> (Option<Stage>, Settings) {
         let last = self
             .stages
             .iter()
             .rev()
+            .filter(|stage| **stage != Stage::CrossCheck)
             .find_map(|stage| Some((Some(*stage), stage.rules().found(self)?)));
         last.unwrap_or_else(|| (None, self.settings_of(self.kept_pair())))
+    }
+
+    /// Whether clean runs long enough stand behind what a stage found, or behind what core, memory and power come to.
+    pub(in crate::climb) fn is_confirmed_by(
+        &self,
+        stage: Option<Stage>,
+        at_kept: &[&TrialRecord],
+    ) -> bool {
+        match stage {
+            None => self.is_confirmed(self.kept_pair()),
+            Some(stage) => stage.rules().is_confirmed(self, at_kept),
+        }
+    }
+
+    /// What is claimed of a place on the map that a stage found, or that core, memory and power come to.
+    pub(in crate::climb) fn claim_by(&self, stage: Option<Stage>, pair: Pair) -> Option<Claim> {
+        match stage {
+            None => self.claim(pair),
+            Some(stage) => stage.rules().claim(self, pair),
+        }
+    }
+
+    /// What settings bring under each load of the climb, as far as it ran clean there.
+    #[must_use]
+    pub fn gains(&self, settings: &Settings) -> Vec<LoadGain> {
+        let of = |load: &str| {
+            let runs: Vec<&TrialRecord> = self.clean_under(load, settings).collect();
+            let base: Vec<f64> =
+                self.counted_baseline_runs(load).filter_map(|run| self.figure(run)).collect();
+            let figures: Vec<f64> = runs.iter().filter_map(|run| self.figure(run)).collect();
+            LoadGain {
+                load: load.to_owned(),
+                runs: runs.len(),
+                clean: Seconds(runs.iter().map(|run| run.seconds.value()).sum()),
+                gain: Ratio::between(&figures, &base),
+                by_clock: self.baseline_under(load).is_some_and(|baseline| baseline.by_clock),
+            }
+        };
+        self.plan.loads().into_iter().map(of).collect()
     }
 
     /// Where settings lie on the map of core against memory.
@@ -118,6 +167,15 @@ impl Climb {
                 && held.curve == settings.curve
         };
         self.trials.iter().filter(is_there).collect()
+    }
+
+    /// The same under one load.
+    pub(in crate::climb) fn clean_under(
+        &self,
+        load: &str,
+        settings: &Settings,
+    ) -> impl Iterator<Item = &TrialRecord> {
+        self.clean_at(settings).into_iter().filter(move |trial| trial.scene == load)
     }
 
     /// Time under load in all trials made.
@@ -155,7 +213,7 @@ impl Climb {
             [false, false] => return None,
             [true, true] => {
                 let joint = self.joint()?;
-                (Some(joint.core), Some(joint.memory))
+                (Some(joint.core.clone()), Some(joint.memory.clone()))
             }
             [true, false] => (self.belief(Domain::Core), None),
             [false, true] => (None, self.belief(Domain::Memory)),
@@ -213,6 +271,6 @@ impl Climb {
 
     /// Whether more power alone was run often enough.
     fn is_power_confirmed(&self) -> bool {
-        self.power_runs().len() >= self.plan.power.runs as usize
+        self.power_runs(self.plan.full_load()).len() >= self.plan.power.runs as usize
     }
 }

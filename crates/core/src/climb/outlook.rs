@@ -302,7 +302,7 @@ impl Imagined {
             seconds,
             score: Some(self.base * (1.0 + gain) * (1.0 + self.scatter * scatter)),
             faults: if verdict == Verdict::LoadDied { vec![fault] } else { Vec::new() },
-            ..request.judged(number, &climb.plan().scene, verdict, String::new())
+            ..request.judged(number, verdict, String::new())
         }
     }
 }

@@ -63,10 +63,12 @@ impl Climb {
         (less != whole).then_some(less)
     }
 
-    /// Mean score of clean runs at settings, and of how many.
+    /// Mean score of clean runs at settings under the load of the searches, and of how many.
     fn score_at(&self, settings: &Settings) -> Option<(f64, usize)> {
-        let scores: Vec<f64> =
-            self.clean_at(settings).iter().filter_map(|trial| self.figure(trial)).collect();
+        let scores: Vec<f64> = self
+            .clean_under(&self.plan.scene, settings)
+            .filter_map(|trial| self.figure(trial))
+            .collect();
         Some((mean(&scores)?, scores.len()))
     }
 
@@ -92,7 +94,7 @@ impl Climb {
                 let (gain, error) = match left {
                     Left::Power => {
                         let report = self.power_report()?;
-                        let runs = self.power_runs().len().max(1) as f64;
+                        let runs = self.power_runs(&self.plan.scene).len().max(1) as f64;
                         (report.gain_percent / 100.0, self.scatter() * (2.0 / runs).sqrt())
                     }
                     Left::Core => self.gain_alone(Domain::Core, kept.core).map(|g| (g.0, g.1))?,

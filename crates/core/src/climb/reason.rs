@@ -19,6 +19,8 @@ pub enum Reason {
         runs: u32,
         /// Longest warm-up before it.
         warm_up: Seconds,
+        /// The load, where the climb has several.
+        load: Option<String>,
     },
     /// One more baseline run.
     BaselineNext {
@@ -26,6 +28,8 @@ pub enum Reason {
         done: usize,
         /// Runs wanted.
         runs: u32,
+        /// The load, where the climb has several.
+        load: Option<String>,
     },
     /// A baseline run again, since the newest does not count.
     BaselineAgain {
@@ -37,6 +41,8 @@ pub enum Reason {
         done: usize,
         /// Runs wanted.
         runs: u32,
+        /// The load, where the climb has several.
+        load: Option<String>,
     },
     /// What the raised limits alone bring.
     LimitsRaised {
@@ -48,6 +54,19 @@ pub enum Reason {
         runs: u32,
         /// Whether higher limits have failed.
         is_halved: bool,
+        /// The load, where the climb has several.
+        load: Option<String>,
+    },
+    /// What was found, under another load.
+    CrossCheck {
+        /// The settings.
+        at: Shown,
+        /// The load.
+        load: String,
+        /// Length of the run.
+        length: Seconds,
+        /// The run under one of those loads that failed at bolder settings: its number, its load and its verdict.
+        after: Option<(u32, String, Verdict)>,
     },
     /// A step up from what held.
     StepUp {

@@ -66,6 +66,8 @@ pub enum Stage {
     #[serde(alias = "feed")]
     #[strum(to_string = "memory-for-core", serialize = "feed")]
     MemoryForCore,
+    /// What was found, run under each of the other loads.
+    CrossCheck,
     /// Settings of the user's own, beside every plan. No stage learns from them, but from the segments
     /// of free runs.
     Own,
@@ -87,6 +89,7 @@ impl Stage {
         Self::Window,
         Self::Timing,
         Self::MemoryForCore,
+        Self::CrossCheck,
     ];
     /// Those a climb has that nobody chose stages for.
     pub const USUAL: [Self; 5] =
@@ -117,6 +120,7 @@ impl Stage {
             Self::Window => "the clock window: narrow or wide, around the average clock",
             Self::Timing => "whether a faster memory timing pays for the clock it costs",
             Self::MemoryForCore => "whether giving up memory clock helps the core",
+            Self::CrossCheck => "what was found, run under each of the other loads",
             Self::Own => "settings of your own",
         }
     }

@@ -26,7 +26,7 @@ impl<T> Cure<T> {
     }
 }
 
-/// The card at stock under a climb's load.
+/// The card at stock under the load that keeps it fully busy.
 #[derive(Debug, Clone, PartialEq)]
 pub struct StockReport {
     /// The load.
@@ -56,8 +56,9 @@ impl Climb {
     /// What the card does at stock; none before the baseline is complete.
     #[must_use]
     pub fn stock_report(&self) -> Option<StockReport> {
-        let baseline = self.baseline()?;
-        let runs: Vec<&TrialRecord> = self.counted_baseline_runs().collect();
+        let load = self.plan.full_load();
+        let baseline = self.baseline_under(load)?;
+        let runs: Vec<&TrialRecord> = self.counted_baseline_runs(load).collect();
         let newest = runs.last()?;
         let (advertised, reached) = (self.card.limits.boost_clock, baseline.average_clock);
         let limiter = newest.seen.main_limiter();
@@ -114,7 +115,7 @@ impl Climb {
     }
 
     fn measured_power(&self, drawn: Watt) -> Option<Cure<Watt>> {
-        let runs = self.power_runs();
+        let runs = self.power_runs(self.plan.full_load());
         if runs.is_empty() || !runs.iter().all(|run| self.has_reached(run)) {
             return None;
         }
@@ -173,14 +174,15 @@ mod tests {
             },
             seconds: request.seconds,
             score: Some(1_000.0 + f64::from(number % 2)),
-            ..request.judged(number, "kiln", Verdict::Clean, "Clean.".into())
+            ..request.judged(number, Verdict::Clean, "Clean.".into())
         };
         climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
     }
 
     fn at_stock(clock: f64, limiter: Limiter) -> Climb {
         let stages = [Stage::Baseline, Stage::Power];
-        let mut climb = Climb::new(shaped(), Plan::default(), &stages).unwrap();
+        let plan = Plan { scene: "kiln".into(), ..Plan::default() };
+        let mut climb = Climb::new(shaped(), plan, &stages).unwrap();
         assert_eq!(climb.stock_report(), None);
         (0..3).for_each(|_| ran(&mut climb, clock, 220.0, limiter));
         climb

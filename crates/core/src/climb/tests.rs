@@ -46,7 +46,7 @@ fn record(climb: &Climb, request: &TrialRequest, verdict: Verdict) -> TrialRecor
         seen: seen(),
         seconds: request.seconds,
         score: Some(1_000.0 + f64::from(offset.0) / 4.0),
-        ..request.judged(number, "lantern", verdict, format!("{verdict}."))
+        ..request.judged(number, verdict, format!("{verdict}."))
     }
 }
 
@@ -507,7 +507,7 @@ fn scores_are_held_against_the_noise_of_the_machine() {
         run.score = Some(score);
         climb.handle(ClimbEvent::TrialEnded(Box::new(run)));
     }
-    let reference = climb.reference().unwrap();
+    let reference = climb.reference("lantern").unwrap();
     assert_eq!(reference.score, Some(1_000.0));
     assert_eq!(reference.tolerance, Percent(6.0), "three times a spread of two percent");
 }
@@ -652,6 +652,7 @@ fn segment(climb: &Climb, settings: Settings, seconds: f64, verdict: Verdict) ->
         stage: Stage::Own,
         purpose: Purpose::Segment,
         asked: settings,
+        load: climb.plan().scene.clone(),
         seconds: Seconds(seconds),
         warm_up: Seconds(3.0),
         warm_up_bounds: (Seconds(3.0), Seconds(3.0)),

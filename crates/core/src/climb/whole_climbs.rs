@@ -17,20 +17,21 @@ use crate::units::{Celsius, Mhz, Percent, Watt};
 
 /// What an imagined card does. It fails at once from its edges on.
 #[derive(Clone, Copy)]
-struct Imagined {
+pub(super) struct Imagined {
     /// Edge of the core with the memory at stock, MHz from stock.
-    core: i32,
+    pub(super) core: i32,
     /// Edge of the memory with the core at stock.
-    memory: i32,
+    pub(super) memory: i32,
     /// Share of the memory's offset that the core's edge is lower by.
-    shared: f64,
+    pub(super) shared: f64,
     /// Power limit from which on it fails.
-    most_power: f64,
+    pub(super) most_power: f64,
 }
 
-const CARD: Imagined = Imagined { core: 130, memory: 170, shared: 0.3, most_power: 1_000.0 };
+pub(super) const CARD: Imagined =
+    Imagined { core: 130, memory: 170, shared: 0.3, most_power: 1_000.0 };
 
-fn card() -> CardDescription {
+pub(super) fn card() -> CardDescription {
     let mut card = core_card();
     card.offers.push(Offer {
         kind: SettingKind::MemoryOffset,
@@ -50,7 +51,7 @@ fn climb_by(policy: Policy) -> Climb {
 
 impl Imagined {
     /// How a run ends. Everything about it follows from what was asked.
-    fn run(self, climb: &Climb, request: &TrialRequest) -> TrialRecord {
+    pub(super) fn run(self, climb: &Climb, request: &TrialRequest) -> TrialRecord {
         let asked = request.asked;
         let offset = |value: Option<MhzOffset>| f64::from(value.unwrap_or_default().0);
         let (core, memory) = (offset(asked.core_offset), offset(asked.memory_offset));
@@ -88,7 +89,7 @@ impl Imagined {
             seconds: if fails { Seconds(40.0) } else { request.seconds },
             score: (!fails).then_some(1_000.0 * (1.0 + gain) * (1.0 + chance)),
             faults,
-            ..request.judged(number, "medley", verdict, format!("{verdict}."))
+            ..request.judged(number, verdict, format!("{verdict}."))
         }
     }
 
@@ -467,7 +468,7 @@ fn a_load_without_figures_is_climbed_under_by_clocks_faults_and_power(
     assert!(outcome.pair.core > MhzOffset::STOCK, "more clock is what pays here: {outcome:?}");
     assert_eq!(outcome.score, None, "a clock is no score");
     assert!(outcome.gain_percent.unwrap() > 2.0, "{outcome:?}");
-    let reference = climb.reference().unwrap();
+    let reference = climb.reference("medley").unwrap();
     assert_eq!(reference.score, None, "so that no run is called slower by a clock");
 }
 

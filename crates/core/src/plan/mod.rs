@@ -3,6 +3,7 @@
 //! A plan is a TOML file; what it leaves out has the default. The whole default plan is
 //! [`Plan::default`], written out by [`Plan::to_toml`].
 
+mod loads;
 pub(crate) mod margin;
 mod policy;
 mod voltage;
@@ -15,6 +16,7 @@ use thiserror::Error;
 use crate::load::artifact::Domain;
 use crate::units::{Celsius, Percent, Seconds};
 
+pub use loads::{CrossCheckPlan, MOST_CROSS_CHECKS};
 pub use margin::{LEAST_LONG_RUN, Margin};
 pub use policy::Policy;
 pub use voltage::{BalancedPlan, RoundPlan, UndervoltClockPlan, UndervoltQuietPlan, VoltagePlan};
@@ -42,6 +44,9 @@ pub enum PlanError {
     /// Two values that contradict each other.
     #[error("the plan's {0}")]
     Contradiction(&'static str),
+    /// A load that is named twice.
+    #[error("the plan's cross_check.loads name {0} twice: leave one of them out")]
+    Doubled(String),
 }
 
 /// Settings held the same in every trial.
@@ -282,8 +287,12 @@ impl Default for Rules {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct Plan {
-    /// The scene that is run.
+    /// The load under which the searches step.
     pub scene: String,
+    /// The load under which stock and the raised limits are compared, which should keep the card fully busy; none for
+    /// that of the searches.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub full_load: Option<String>,
     /// How steps are chosen.
     pub policy: Policy,
     /// What the settings are to be good for.
@@ -315,6 +324,8 @@ pub struct Plan {
     pub balanced: BalancedPlan,
     /// Window, timing, and memory for core.
     pub rounds: RoundPlan,
+    /// What was found, under other loads.
+    pub cross_check: CrossCheckPlan,
     /// The bayesian policy.
     #[serde(alias = "believing")]
     pub bayesian: BayesianPlan,
@@ -328,6 +339,7 @@ impl Default for Plan {
     fn default() -> Self {
         Self {
             scene: "medley".into(),
+            full_load: None,
             policy: Policy::default(),
             margin: Margin::default(),
             hold: Hold::default(),
@@ -342,6 +354,7 @@ impl Default for Plan {
             undervolt_quiet: UndervoltQuietPlan::default(),
             balanced: BalancedPlan::default(),
             rounds: RoundPlan::default(),
+            cross_check: CrossCheckPlan::default(),
             bayesian: BayesianPlan::default(),
             score: ScorePlan::default(),
             rules: Rules::default(),
@@ -420,6 +433,32 @@ impl Plan {
         toml::to_string_pretty(self).map_err(|error| PlanError::Unreadable(error.to_string()))
     }
 
+    /// The load under which stock and the raised limits are compared.
+    #[must_use]
+    pub fn full_load(&self) -> &str {
+        self.full_load.as_deref().unwrap_or(&self.scene)
+    }
+
+    /// All loads of the climb, each once: that for stock and the raised limits, that of the searches, and those that
+    /// cross-check.
+    #[must_use]
+    pub fn loads(&self) -> Vec<&str> {
+        let mut loads = vec![self.full_load()];
+        let others = std::iter::once(&self.scene).chain(&self.cross_check.loads);
+        for name in others.map(String::as_str) {
+            if !loads.contains(&name) {
+                loads.push(name);
+            }
+        }
+        loads
+    }
+
+    /// Whether the climb has several loads, so that it must be said under which one runs.
+    #[must_use]
+    pub fn has_many_loads(&self) -> bool {
+        self.loads().len() > 1
+    }
+
     /// How the edge of a domain is looked for.
     #[must_use]
     pub fn axis(&self, domain: Domain) -> &AxisPlan {
@@ -481,7 +520,10 @@ impl Plan {
         if self.voltage.confirm_seconds < self.voltage.seconds {
             return Err(PlanError::Contradiction(VOLTAGE_TOLD));
         }
-        Ok(())
+        match self.cross_check.doubled() {
+            Some(name) => Err(PlanError::Doubled(name.to_owned())),
+            None => Ok(()),
+        }
     }
 
     /// The one table of what each number may be.
@@ -539,6 +581,7 @@ impl Plan {
             &self.balanced,
         ));
         ranges.extend(self.rounds.ranges());
+        ranges.extend(self.cross_check.ranges());
         for (axis, keys) in [(core, CORE_KEYS), (memory, MEMORY_KEYS)] {
             ranges.extend(axis.ranges(keys));
         }
@@ -684,6 +727,15 @@ mod tests {
         assert_eq!(Plan::from_toml(&plan.to_toml().unwrap()).unwrap(), plan);
     }
 
+    #[test]
+    fn the_loads_of_a_plan_are_named_once_each_the_full_load_first() {
+        let text = "scene = \"lantern\"\nfull_load = \"kiln\"\n[cross_check]\nloads = [\"loom\", \"kiln\"]";
+        let plan = Plan::from_toml(text).unwrap();
+        assert_eq!(plan.loads(), ["kiln", "lantern", "loom"]);
+        assert_eq!(Plan::from_toml(&plan.to_toml().unwrap()).unwrap(), plan);
+        assert_eq!(Plan::default().loads(), ["medley"]);
+    }
+
     #[rstest]
     #[case("[core]\nfine_step_mhz = -15", "core.fine_step_mhz is -15: it must be 1 to 100 MHz")]
     #[case("[core]\ncoarse_step_mhz = 0", "core.coarse_step_mhz is 0")]
@@ -710,6 +762,11 @@ mod tests {
         "undervolt_quiet.hold_percent is 0: it must be 30 to 120 %"
     )]
     #[case("[rounds]\nwindows = 0", "rounds.windows is 0")]
+    #[case("[cross_check]\nseconds = 5", "cross_check.seconds is 5: it must be 20 to")]
+    #[case(
+        "[cross_check]\nloads = [\"kiln\", \"loom\", \"kiln\"]",
+        "name kiln twice: leave one of them out"
+    )]
     #[case("[memory]\nfine_step_mhz = 90", "memory.fine_step is larger")]
     #[case("policy = \"hopeful\"", "unknown variant `hopeful`, expected one of `fixed-step`")]
     #[case("margin = \"none\"", "unknown variant `none`, expected one of `record`")]

@@ -13,6 +13,7 @@ use crate::tui::app::screen;
 use crate::tui::app::state::{State, is_free};
 use crate::tui::keys::action::{Action, View};
 use crate::tui::keys::table::action_for;
+use crate::tui::overlays::load_list::LoadList;
 use crate::tui::overlays::profile_forms::keep_form;
 use crate::tui::overlays::questions::question_before;
 use crate::tui::overlays::{FileUse, Overlay, Question, Yes, free_value, mark, path_of, value_of};
@@ -150,6 +151,10 @@ impl State {
             Action::EndStage => Command::EndStage,
             Action::Chart => {
                 self.chart = self.chart.next(snapshot);
+                return Outcome::Nothing;
+            }
+            Action::Loads => {
+                self.overlay = Some(Overlay::LoadList(LoadList::Choose(0)));
                 return Outcome::Nothing;
             }
             Action::Stages => {

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use yard_step_core::{CardDescription, CheckedFrame, Frontier, Trace};
 use yard_step_engine::Command;
+use yard_step_engine::load::OutsideSpec;
 use yard_step_scenes::Scene;
 
 use crate::tui::views::ledger::browser::Change;
@@ -48,6 +49,8 @@ pub enum Outcome {
         /// The file.
         path: PathBuf,
     },
+    /// A program that becomes a load, to be written to the configuration.
+    AddLoad(Box<OutsideSpec>),
     /// Something in the ledger to be changed.
     Change(Change),
     /// The reading of a file is to end.

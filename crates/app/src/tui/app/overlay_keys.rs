@@ -10,6 +10,7 @@ use crate::input::typed_path;
 use crate::tui::app::outcome::Outcome;
 use crate::tui::app::state::State;
 use crate::tui::keys::table::bindings;
+use crate::tui::overlays::load_list::{Did, LoadList};
 use crate::tui::overlays::machine::Filled;
 use crate::tui::overlays::profile_forms::{import_change, keep_wish};
 use crate::tui::overlays::settings::Chosen;
@@ -38,6 +39,10 @@ impl State {
             }
             (Overlay::Search { before, .. }, KeyCode::Esc) => {
                 self.ledger.type_search(&before);
+                Outcome::Nothing
+            }
+            (Overlay::LoadList(LoadList::Add(_)), KeyCode::Esc) => {
+                self.overlay = Some(Overlay::LoadList(LoadList::Choose(0)));
                 Outcome::Nothing
             }
             (_, KeyCode::Esc) | (Overlay::Keys | Overlay::Help(_), _) => Outcome::Nothing,
@@ -163,6 +168,14 @@ impl State {
                 self.overlay = Some(Overlay::Loads(chosen));
                 Outcome::Nothing
             }
+            (Overlay::LoadList(list), code) => match list.key(code, snapshot) {
+                Did::Close => Outcome::Nothing,
+                Did::Add(spec) => Outcome::AddLoad(spec),
+                Did::Stay(list, command) => {
+                    self.overlay = Some(Overlay::LoadList(list));
+                    command.map_or(Outcome::Nothing, Outcome::Send)
+                }
+            },
             (Overlay::Path { what, text }, code) => self.path_key(what, text, code, snapshot),
             (Overlay::Cards(chosen), code) => self.cards_key(chosen, code, snapshot),
             (Overlay::Stages(chosen), code) => {

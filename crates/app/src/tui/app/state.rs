@@ -121,9 +121,10 @@ impl State {
             point_is_next: view == View::Weigh
                 && self.weigh.point().is_some_and(|point| is_asked(snapshot, &point.settings)),
             in_profiles: view == View::Ledger && self.ledger.list() == List::Profiles,
-            has_profile: view == View::Ledger
-                && self.ledger.list() == List::Profiles
-                && !snapshot.machine.profiles.is_empty(),
+            has_profile: self.lists_profiles() && self.profiles.selected(snapshot).is_some(),
+            on_no_profile: self.lists_profiles()
+                && !snapshot.machine.profiles.is_empty()
+                && self.profiles.selected(snapshot).is_none(),
             has_row: view == View::Ledger && self.ledger.has_row(),
             has_removed: view == View::Ledger && self.ledger.has_removed(),
         }

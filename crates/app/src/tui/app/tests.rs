@@ -212,6 +212,7 @@ fn a_profile_gets_the_name_that_is_typed() {
         moved: Vec::new(),
         baseline: None,
         searches: true,
+        by_load: Vec::new(),
     };
     snapshot.climb.next = NextView::Ended(Box::new(outcome));
     let mut state = State::new(View::Climb);

@@ -71,6 +71,8 @@ pub enum Action {
     Pause,
     /// Stop the run.
     Stop,
+    /// The loads of the climb.
+    Loads,
     /// Begin a free run.
     FreeRun,
     /// In a free run, another setting.

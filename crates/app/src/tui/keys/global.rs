@@ -120,6 +120,14 @@ pub(crate) static ALWAYS: &[Binding] = &[
         in_footer: true,
     },
     Binding {
+        action: Action::Loads,
+        keys: &[key('L')],
+        label: "loads",
+        help: "the loads of the climb: which steps, which cross-check, and what each gains; add your own",
+        applies: |m| m.waits() && matches!(m.view, View::Survey | View::Climb),
+        in_footer: true,
+    },
+    Binding {
         action: Action::Cards,
         keys: &[key('c')],
         label: "cards",

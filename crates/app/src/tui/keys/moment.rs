@@ -43,6 +43,8 @@ pub struct Moment {
     pub(crate) in_profiles: bool,
     /// In Ledger, a profile is selected.
     pub(crate) has_profile: bool,
+    /// In Ledger, the line for no profile is selected.
+    pub(crate) on_no_profile: bool,
     /// In Ledger, something is selected.
     pub(crate) has_row: bool,
     /// In Ledger, something was deleted that can be brought back.

@@ -4,15 +4,14 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use yard_step_core::Verdict;
-use yard_step_engine::load::ManualLoad;
 use yard_step_engine::{KeepWhat, Snapshot};
-use yard_step_scenes::Scene;
 
 use crate::tui::keys::action::Action;
 use crate::tui::keys::binding::Binding;
 use crate::tui::keys::moment::Moment;
 use crate::tui::keys::table::{bindings, bindings_at, help_with_view, is_of};
 use crate::tui::overlays::fields::Fields;
+use crate::tui::overlays::load_list::{self, LoadList};
 use crate::tui::overlays::machine::Form;
 use crate::tui::overlays::settings::{SettingsForm, taken_in_words};
 use crate::tui::overlays::{FileUse, Overlay, SAYABLE, stages};
@@ -109,6 +108,14 @@ pub(crate) fn draw_overlay(
             )
         }
         Overlay::Loads(chosen) => ("Free run", load_lines(theme, *chosen, snapshot)),
+        Overlay::LoadList(list) => {
+            let heading = if matches!(list, LoadList::Add(_)) {
+                "A load of your own"
+            } else {
+                "Loads of the climb"
+            };
+            (heading, load_list::lines(theme, list, snapshot, area.width))
+        }
         Overlay::Path { what, text } => path_lines(theme, *what, &text.shown()),
         Overlay::Cards(chosen) => ("Cards of this machine", card_lines(theme, *chosen, snapshot)),
         Overlay::Machine(form) => ("This machine", form_lines(theme, form)),
@@ -150,11 +157,7 @@ pub(crate) fn draw_overlay(
 fn load_lines(theme: Theme, chosen: usize, snapshot: &Snapshot) -> Lines {
     let line = |(index, name): (usize, &String)| {
         let pointer = if index == chosen { "▸" } else { " " };
-        let what = match name.parse::<Scene>() {
-            Ok(scene) => scene.purpose(),
-            Err(_) if name == ManualLoad::NAME => "whatever you run; you say what you saw",
-            Err(_) => "a program of yours",
-        };
+        let what = load_list::kind_of(name).unwrap_or("a program of yours");
         let of_plan = if *name == snapshot.climb.plan.scene { "the plan's" } else { "" };
         let style = theme.style(Role::Text);
         let style = if index == chosen { style.patch(theme.style(Role::Selected)) } else { style };
@@ -611,6 +614,7 @@ mod tests {
         let overlays = [
             form(&[]),
             Overlay::Loads(0),
+            Overlay::LoadList(LoadList::Choose(0)),
             free_value("fan"),
             score_of(Verdict::Clean),
             Overlay::Stages(0),

@@ -3,6 +3,7 @@
 pub(crate) mod draw;
 pub(crate) mod fields;
 pub(crate) mod found;
+pub mod load_list;
 pub mod machine;
 pub(crate) mod profile_forms;
 pub(crate) mod questions;
@@ -13,6 +14,7 @@ use yard_step_core::Verdict;
 use yard_step_engine::{Command, KeepWhat};
 
 use crate::tui::overlays::fields::Fields;
+use crate::tui::overlays::load_list::LoadList;
 use crate::tui::overlays::machine::Form;
 use crate::tui::overlays::settings::SettingsForm;
 use crate::tui::views::ledger::browser::Change;
@@ -62,6 +64,8 @@ pub enum Overlay {
     },
     /// Choosing the load of a free run: place in the list.
     Loads(usize),
+    /// The loads of the climb, and what each is for.
+    LoadList(LoadList),
     /// Typing the path of a file.
     Path {
         /// What for.

@@ -220,9 +220,9 @@ impl<S: Scale> Search<'_, S> {
             if is_needless || is_beyond || refused.is_some_and(|refused| value >= refused) {
                 continue;
             }
+            let at = belief.at(value.into(), hours, faults);
             for seconds in LENGTHS {
-                let length = (warm_up + seconds) / 3_600.0;
-                let prospect = belief.prospect(value, length, hours, faults);
+                let prospect = at.prospect((warm_up + seconds) / 3_600.0);
                 if prospect.machine_down > bound {
                     break;
                 }

@@ -180,23 +180,36 @@ impl EdgeBelief {
     pub fn lowered_by_the_other(&self) -> Self {
         let most = MOST_LOST_TOGETHER * self.clock;
         let steps = (most / self.edge_step).ceil().max(1.0) as usize;
-        let mut sums = std::collections::BTreeMap::<(i64, u64), Cell>::new();
+        // By edge and e-fold, of which there are few: a table is much faster than a map.
+        let mut e_folds: Vec<u64> = self.cells.iter().map(|cell| cell.e_fold.to_bits()).collect();
+        e_folds.sort_unstable();
+        e_folds.dedup();
+        let place = |edge: f64| (edge / self.edge_step * 4.0).round() as i64;
+        let edges = self.cells.iter().map(|cell| place(cell.edge));
+        let (Some(lowest), Some(highest)) = (edges.clone().min(), edges.max()) else {
+            return self.clone();
+        };
+        // One place is left for what is rounded.
+        let lowest = lowest - 4 * steps as i64 - 1;
+        let mut sums: Vec<Option<Cell>> =
+            vec![None; (highest - lowest + 2) as usize * e_folds.len()];
         for cell in self.cells.iter().filter(|cell| cell.weight > 1e-5) {
+            let e_fold = e_folds.partition_point(|bits| *bits < cell.e_fold.to_bits());
             for step in 0..=steps {
                 // Some of it is likely, all or none of it is not.
                 let share = step as f64 / steps as f64;
                 let likely = 0.15 + share * (1.0 - share) * 4.0;
                 let edge = cell.edge - step as f64 * self.edge_step;
-                let key = ((edge / self.edge_step * 4.0).round() as i64, cell.e_fold.to_bits());
                 let weight = cell.weight * likely;
-                sums.entry(key).and_modify(|sum| sum.weight += weight).or_insert(Cell {
-                    edge,
-                    weight,
-                    ..*cell
-                });
+                let at = (place(edge) - lowest) as usize * e_folds.len() + e_fold;
+                match sums.get_mut(at) {
+                    Some(Some(sum)) => sum.weight += weight,
+                    Some(empty) => *empty = Some(Cell { edge, weight, ..*cell }),
+                    None => {}
+                }
             }
         }
-        let mut belief = Self { cells: sums.into_values().collect(), ..*self };
+        let mut belief = Self { cells: sums.into_iter().flatten().collect(), ..*self };
         belief.normalise();
         belief
     }
@@ -258,21 +271,52 @@ impl EdgeBelief {
     /// at most `faults` come in `span` hours.
     #[must_use]
     pub fn prospect(&self, value: impl Into<f64>, hours: f64, span: f64, faults: f64) -> Prospect {
-        let value = value.into();
+        self.at(value.into(), span, faults).prospect(hours)
+    }
+
+    /// What a trial at `value` says of each guess, however long it is.
+    pub(in crate::climb) fn at(&self, value: f64, span: f64, faults: f64) -> AtValue {
+        let above = (faults * EDGE_HOURS / span).ln();
+        let guess = |cell: &Cell| Guess {
+            weight: cell.weight,
+            rate: cell.rate(value),
+            gravity: gravity(cell.past(value)),
+            target: cell.edge + cell.e_fold * above,
+        };
+        AtValue(self.cells.iter().map(guess).collect())
+    }
+}
+
+/// What a guess at the edge says of a trial at one value.
+#[derive(Debug, Clone, Copy)]
+struct Guess {
+    weight: f64,
+    /// Faults per hour.
+    rate: f64,
+    /// Share of its faults that take the machine down.
+    gravity: f64,
+    /// The value that would be kept if the guess were right.
+    target: f64,
+}
+
+/// What all guesses say of a trial at one value: worked out once for trials of several lengths.
+pub(in crate::climb) struct AtValue(Vec<Guess>);
+
+impl AtValue {
+    /// What a trial of `hours` would bring.
+    pub(in crate::climb) fn prospect(&self, hours: f64) -> Prospect {
         // Ends at once, early, late, or not at all.
         let mut outcomes = [Moments::default(); 4];
         let (mut machine_down, mut length) = (0.0, 0.0);
-        for cell in &self.cells {
-            let rate = cell.rate(value);
+        for Guess { weight, rate, gravity, target } in &self.0 {
             let stands = |hours: f64| (-rate * hours).exp();
             let ends = [1.0, stands(hours * 0.05), stands(hours * 0.35), stands(hours), 0.0];
-            let target = cell.holds_to(span, faults);
             for (outcome, ends) in outcomes.iter_mut().zip(ends.windows(2)) {
-                outcome.push(cell.weight * (ends[0] - ends[1]), target);
+                outcome.push(weight * (ends[0] - ends[1]), *target);
             }
-            machine_down += cell.weight * (1.0 - ends[3]) * gravity(cell.past(value));
+            machine_down += weight * (1.0 - ends[3]) * gravity;
             // Not 1 − exp(…), which is all rounding where faults are rare.
-            length += cell.weight * -(-rate * hours).exp_m1() / rate;
+            length += weight * -(-rate * hours).exp_m1() / rate;
         }
         let mut all = Moments::default();
         outcomes.iter().for_each(|outcome| all.add(outcome));

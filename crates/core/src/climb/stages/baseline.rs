@@ -45,9 +45,12 @@ impl StageRules for BaselineRuns {
     }
 
     fn to_go(&self, climb: &Climb, _done: f64) -> ToGo {
-        let plan = &climb.plan.baseline;
-        let trials = (f64::from(plan.runs) - climb.baseline_runs() as f64).max(0.0);
-        ToGo { trials, seconds: plan.seconds }
+        let left = |load| {
+            let done = climb.counted_baseline_runs(load).count();
+            (f64::from(climb.runs_wanted(load)) - done as f64).max(0.0)
+        };
+        let trials = climb.plan.loads().into_iter().map(left).sum();
+        ToGo { trials, seconds: climb.plan.baseline.seconds }
     }
 
     fn nudge_by(&self) -> Option<NudgeBy> {
@@ -55,15 +58,34 @@ impl StageRules for BaselineRuns {
     }
 }
 
+/// How far the baseline under one load is.
+#[derive(Debug, Clone, PartialEq)]
+pub struct BaselineProgress {
+    /// The load.
+    pub load: String,
+    /// Runs that count.
+    pub done: usize,
+    /// Runs wanted.
+    pub wanted: u32,
+    /// What it is; none before it is complete.
+    pub baseline: Option<Baseline>,
+}
+
 impl Climb {
-    /// The baseline, once enough runs count, or once the user ended the stage with at least one.
+    /// The baseline under the load of the searches, once enough runs count, or once the user ended the stage with at
+    /// least one.
     #[must_use]
     pub fn baseline(&self) -> Option<Baseline> {
-        let runs: Vec<&TrialRecord> = self.counted_baseline_runs().collect();
-        let enough = self.plan.baseline.runs as usize;
-        if runs.len() < enough && !self.is_over(Stage::Baseline) {
+        self.baseline_under(&self.plan.scene)
+    }
+
+    /// The same under any of the climb's loads.
+    #[must_use]
+    pub fn baseline_under(&self, load: &str) -> Option<Baseline> {
+        if !self.has_baseline(load) {
             return None;
         }
+        let runs: Vec<&TrialRecord> = self.counted_baseline_runs(load).collect();
         let scores: Vec<f64> = runs.iter().filter_map(|run| self.figure(run)).collect();
         let clocks: Vec<f64> =
             runs.iter().filter_map(|run| run.seen.average_clock()).map(Mhz::value).collect();
@@ -73,10 +95,10 @@ impl Climb {
         Some(Baseline {
             runs: runs.len(),
             score,
-            by_clock: self.goes_by_clock(),
+            by_clock: self.goes_by_clock_under(load),
             noise: Percent(standard_deviation(&scores).unwrap_or(0.0) / score * 100.0),
             noise_floor: prediction_bound(&scores).map(|bound| Percent(bound / score * 100.0)),
-            plateau: self.known_plateau(),
+            plateau: self.known_plateau(load),
             average_clock: Mhz(mean(&clocks)?),
             average_power: mean(&powers).map(Watt),
             hot_spot_max: runs
@@ -86,55 +108,101 @@ impl Climb {
         })
     }
 
-    /// Whether runs are held against each other by their average clock, since their load has no figures: no
-    /// score is told, and no frame is seen, in any clean run of the baseline.
+    /// Whether the baseline under a load is complete.
+    pub(in crate::climb) fn has_baseline(&self, load: &str) -> bool {
+        let done = self.counted_baseline_runs(load).count();
+        done >= self.runs_wanted(load) as usize || (done > 0 && self.is_over(Stage::Baseline))
+    }
+
+    /// Baseline runs that must count under a load of the climb.
+    fn runs_wanted(&self, load: &str) -> u32 {
+        let is_measured = load == self.plan.scene || load == self.plan.full_load();
+        match is_measured {
+            true => self.plan.baseline.runs,
+            false => self.plan.cross_check.baseline_runs,
+        }
+    }
+
+    /// How far the baseline is, load by load, in the order in which they run.
+    #[must_use]
+    pub fn baseline_progress(&self) -> Vec<BaselineProgress> {
+        let of = |load: &str| BaselineProgress {
+            load: load.to_owned(),
+            done: self.counted_baseline_runs(load).count(),
+            wanted: self.runs_wanted(load),
+            baseline: self.baseline_under(load),
+        };
+        self.plan.loads().into_iter().map(of).collect()
+    }
+
+    /// Whether runs under the load of the searches are held against each other by their average clock.
     #[must_use]
     pub fn goes_by_clock(&self) -> bool {
-        let mut clean =
-            self.counted_of(Stage::Baseline).filter(|run| run.verdict() == Verdict::Clean);
+        self.goes_by_clock_under(&self.plan.scene)
+    }
+
+    /// Whether runs under a load are held against each other by their average clock, since it has no figures: no
+    /// score is told, and no frame is seen, in any clean run of its baseline.
+    fn goes_by_clock_under(&self, load: &str) -> bool {
+        let mut clean = self
+            .counted_of(Stage::Baseline)
+            .filter(|run| run.scene == load && run.verdict() == Verdict::Clean);
         let has_none = |run: &TrialRecord| run.score.is_none() && run.seen.frames == 0;
         clean.next().is_some_and(has_none) && clean.all(has_none)
     }
 
-    /// What a trial is held against others by: its score, or its average clock in MHz where the climb
-    /// [goes by that](Self::goes_by_clock).
+    /// What a trial is held against others of its load by: its score, or its average clock in MHz where the load has
+    /// no figures.
     #[must_use]
     pub fn figure(&self, trial: &TrialRecord) -> Option<f64> {
-        match self.goes_by_clock() {
+        match self.goes_by_clock_under(&trial.scene) {
             true => trial.seen.average_clock().map(Mhz::value),
             false => trial.score,
         }
     }
 
-    /// The sub-scores of the baseline runs that count, median and noise of each; none of a load without any.
+    /// The sub-scores of the baseline runs that count under the load of the searches, median and noise of each; none
+    /// of a load without any.
     #[must_use]
     pub fn sub_score_baselines(&self) -> Vec<SubScoreBaseline> {
-        let runs: Vec<Told> =
-            self.counted_baseline_runs().map(|run| run.seen.told.clone()).collect();
-        sub_score_baselines(&runs)
+        let runs = self.counted_baseline_runs(&self.plan.scene);
+        sub_score_baselines(&runs.map(|run| run.seen.told.clone()).collect::<Vec<Told>>())
     }
 
-    /// How many baseline runs count so far.
+    /// How many baseline runs count so far, under all loads.
     #[must_use]
     pub fn baseline_runs(&self) -> usize {
-        self.counted_baseline_runs().count()
+        let loads = self.plan.loads().into_iter();
+        loads.map(|load| self.counted_baseline_runs(load).count()).sum()
     }
 
-    pub(in crate::climb) fn counted_baseline_runs(&self) -> impl Iterator<Item = &TrialRecord> {
+    /// The baseline runs that count under a load.
+    pub(in crate::climb) fn counted_baseline_runs(
+        &self,
+        load: &str,
+    ) -> impl Iterator<Item = &TrialRecord> {
         self.counted_of(Stage::Baseline)
+            .filter(move |run| run.scene == load)
             .filter(|run| run.verdict() == Verdict::Clean && self.figure(run).is_some())
             // Without a clock there is nothing to hold the clocks of others against.
             .filter(|run| run.seen.average_clock().is_some())
     }
 
-    /// What the baseline wants next; `None` when it is complete.
+    /// The baseline runs that count under the load of the searches.
+    pub(in crate::climb) fn stock_runs(&self) -> impl Iterator<Item = &TrialRecord> {
+        self.counted_baseline_runs(&self.plan.scene)
+    }
+
+    /// What the baseline wants next; `None` when it is complete under every load.
     fn next_of_baseline(&self) -> Option<Next> {
-        if self.baseline().is_some() {
-            return None;
-        }
-        let counted = self.baseline_runs();
-        if self.is_over(Stage::Baseline) && counted == 0 {
-            return Some(Next::Stuck(Stuck::NoBaseline));
+        let all = self.plan.loads();
+        let load = all.into_iter().find(|load| !self.has_baseline(load))?;
+        if self.is_over(Stage::Baseline) {
+            // Ended by the user: a load without a run is not compared under, but the searches cannot do without.
+            let is_needed = [self.plan.scene.as_str(), self.plan.full_load()]
+                .into_iter()
+                .any(|load| !self.has_baseline(load));
+            return is_needed.then_some(Next::Stuck(Stuck::NoBaseline));
         }
         let retries = self.plan.rules.retries as usize;
         let in_a_row = self
@@ -142,42 +210,49 @@ impl Climb {
             .rev()
             .take_while(|run| run.number as usize > self.taken_up_after)
             .filter(|run| !run.was_stopped())
-            .take_while(|run| run.verdict() != Verdict::Clean)
+            .take_while(|run| run.scene == load && run.verdict() != Verdict::Clean)
             .collect::<Vec<_>>();
         if in_a_row.len() > retries {
             return Some(Next::Stuck(stuck(&in_a_row, &self.card)));
         }
-        if let Some(stuck) = self.stuck_without_score(Stage::Baseline, self.plan.baseline.seconds) {
+        let seconds = self.plan.baseline.seconds;
+        if let Some(stuck) = self.stuck_without_score(Stage::Baseline, load, seconds) {
             return Some(stuck);
         }
-        Some(Next::Trial(Box::new(self.baseline_proposal(counted, in_a_row.first().copied()))))
+        Some(Next::Trial(Box::new(self.baseline_proposal(load, in_a_row.first().copied()))))
     }
 
-    fn baseline_proposal(&self, counted: usize, spoilt: Option<&TrialRecord>) -> Proposal {
+    fn baseline_proposal(&self, load: &str, spoilt: Option<&TrialRecord>) -> Proposal {
         let plan = &self.plan.baseline;
         let first = self.trials.is_empty();
         let is_warm = self.trials_of(Stage::Baseline).any(|run| {
             run.verdict() == Verdict::Clean || run.seconds.value() >= plan.warm_up_seconds.max(1.0)
         });
         let warm_up = if !is_warm { plan.warm_up_seconds } else { self.plan.core.warm_up_seconds };
+        let (runs, done) = (self.runs_wanted(load), self.counted_baseline_runs(load).count());
+        let of_many = self.plan.has_many_loads().then(|| load.to_owned());
         let reason = match spoilt {
             Some(run) => Reason::BaselineAgain {
                 trial: run.number,
                 verdict: run.verdict(),
-                done: counted,
-                runs: plan.runs,
+                done,
+                runs,
+                load: of_many,
             },
-            None if first => Reason::BaselineFirst { runs: plan.runs, warm_up: Seconds(warm_up) },
-            None => Reason::BaselineNext { done: counted, runs: plan.runs },
+            None if first => {
+                Reason::BaselineFirst { runs, warm_up: Seconds(warm_up), load: of_many }
+            }
+            None => Reason::BaselineNext { done, runs, load: of_many },
         };
-        self.proposal_after(
+        let proposal = self.proposal_after(
             Seconds(warm_up),
             Stage::Baseline,
             Purpose::Baseline,
             self.held_settings(),
             Seconds(plan.seconds),
             reason,
-        )
+        );
+        proposal.under(load)
     }
 }
 

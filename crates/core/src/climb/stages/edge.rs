@@ -102,9 +102,9 @@ impl Climb {
     /// of stock.
     pub(in crate::climb) fn runs_along(&self, domain: Domain) -> Vec<(MhzOffset, &TrialRecord)> {
         let at_stock = if self.powered_settings() == self.held_settings() {
-            self.counted_baseline_runs().collect()
+            self.stock_runs().collect()
         } else {
-            self.power_runs()
+            self.power_runs(&self.plan.scene)
         };
         let stock = at_stock.into_iter().map(|run| (MhzOffset::STOCK, run));
         let tried = self.tried_alone(domain);
@@ -126,9 +126,7 @@ impl Climb {
     /// Scatter of single runs on this machine, in shares of their score.
     #[must_use]
     pub fn scatter(&self) -> f64 {
-        scatter(
-            &self.counted_baseline_runs().filter_map(|run| self.figure(run)).collect::<Vec<_>>(),
-        )
+        scatter(&self.stock_runs().filter_map(|run| self.figure(run)).collect::<Vec<_>>())
     }
 
     /// Score against the clock of one domain, the other at stock, as far up as it rises; and where

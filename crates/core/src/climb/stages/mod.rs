@@ -10,6 +10,7 @@
 //! | `ladder` | ladder | the same search along both clocks in a fixed ratio |
 //! | `max_clock`, `undervolt_clock`, `undervolt_quiet`, `balanced` | the same | the search down in voltage, which they share (`undervolt`) |
 //! | `window`, `timing`, `memory_for_core` | the same | a few settings in turn, the best is kept (`round`) |
+//! | `cross_check` | cross-check | what was found, under other loads |
 //! | `own` | own | the user's settings, beside every plan |
 //!
 //! A stage joins by its variant of [`Stage`](crate::climb::Stage), its file, and its line in [`Stage::rules`]; what
@@ -20,6 +21,7 @@
 
 mod balanced;
 pub(in crate::climb) mod baseline;
+mod cross_check;
 pub(in crate::climb) mod edge;
 mod ladder;
 mod max_clock;
@@ -67,6 +69,7 @@ impl Stage {
             Stage::MemoryForCore => {
                 &Rounds { stage: Stage::MemoryForCore, of: &memory_for_core::MemoryForCore }
             }
+            Stage::CrossCheck => &cross_check::CrossCheck,
             Stage::Own => &own::Own,
         }
     }

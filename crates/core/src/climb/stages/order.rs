@@ -80,6 +80,8 @@ pub(in crate::climb) fn checked(
         rules.builds_on(&distinct)?;
         distinct.push(stage);
     }
+    // Whatever is found is cross-checked in the end.
+    distinct.sort_by_key(|stage| *stage == Stage::CrossCheck);
     Ok(distinct)
 }
 

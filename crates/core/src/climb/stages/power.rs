@@ -49,8 +49,9 @@ impl StageRules for Power {
     }
 
     fn to_go(&self, climb: &Climb, _done: f64) -> ToGo {
-        let runs = climb.power_runs().len() as f64;
-        let trials = (f64::from(climb.plan.power.runs) - runs).max(0.0);
+        let wanted = f64::from(climb.plan.power.runs);
+        let left = |load| (wanted - climb.power_runs(load).len() as f64).max(0.0);
+        let trials = climb.power_loads().into_iter().map(left).sum();
         ToGo { trials, seconds: climb.plan.power.seconds }
     }
 
@@ -99,10 +100,19 @@ impl Climb {
         self.raised_settings(1.0)
     }
 
-    /// Clean runs at the limit that is kept or tried.
-    pub(in crate::climb) fn power_runs(&self) -> Vec<&TrialRecord> {
+    /// The loads under which the raised limits are run: that which decides whether they stay, and that of the
+    /// searches, whose trials are compared with it.
+    fn power_loads(&self) -> Vec<&str> {
+        let mut loads = vec![self.plan.full_load(), self.plan.scene.as_str()];
+        loads.dedup();
+        loads
+    }
+
+    /// Clean runs under a load at the limit that is kept or tried.
+    pub(in crate::climb) fn power_runs(&self, load: &str) -> Vec<&TrialRecord> {
         let settings = self.raised_settings(self.power_share());
         self.trials_of(Stage::Power)
+            .filter(|trial| trial.scene == load)
             .filter(|trial| trial.verdict() == Verdict::Clean && self.figure(trial).is_some())
             .filter(|trial| RAISED.iter().all(|k| trial.asked.get(*k) == settings.get(*k)))
             .collect()
@@ -123,7 +133,7 @@ impl Climb {
         self.stages.contains(&Stage::Power)
             && !self.is_skipped(Stage::Power)
             && self.power_share() > 0.0
-            && self.power_report().is_some_and(|report| report.gain_percent > -0.5)
+            && self.power_gain().is_some_and(|(gain, _)| gain > -0.005)
     }
 
     /// Why settings may be too much for the power supply: they ask for more than the stock limit, and
@@ -140,17 +150,28 @@ impl Climb {
         (!is_known).then(|| Risk::Supply { limit: offer.show(limit), headroom })
     }
 
+    /// Gain of the raised limit under the load that decides, in shares of the score, and its standard error.
+    fn power_gain(&self) -> Option<(f64, f64)> {
+        let load = self.plan.full_load();
+        self.has_baseline(load).then_some(())?;
+        let of = |runs: &[&TrialRecord]| -> Vec<f64> {
+            runs.iter().filter_map(|run| self.figure(run)).collect()
+        };
+        let scores = of(&self.power_runs(load));
+        let base = of(&self.counted_baseline_runs(load).collect::<Vec<_>>());
+        let gain = mean(&scores)? / mean(&base)?.max(1e-9) - 1.0;
+        let runs = 1.0 / scores.len() as f64 + 1.0 / base.len() as f64;
+        Some((gain, scatter(&base) * runs.sqrt()))
+    }
+
     /// What more power alone brought, once a run at the raised limit counts.
     #[must_use]
     pub fn power_report(&self) -> Option<PowerReport> {
-        let runs = self.power_runs();
-        let baseline = self.baseline()?;
-        let before: Vec<&TrialRecord> = self.counted_baseline_runs().collect();
-        let scores: Vec<f64> = runs.iter().filter_map(|run| self.figure(run)).collect();
-        let base: Vec<f64> = before.iter().filter_map(|run| self.figure(run)).collect();
-        let gain = mean(&scores)? / mean(&base)?.max(1e-9) - 1.0;
-        let each = scatter(&base);
-        let error = each * (1.0 / scores.len() as f64 + 1.0 / base.len() as f64).sqrt();
+        let load = self.plan.full_load();
+        let runs = self.power_runs(load);
+        let baseline = self.baseline_under(load)?;
+        let before: Vec<&TrialRecord> = self.counted_baseline_runs(load).collect();
+        let (gain, error) = self.power_gain()?;
         let rules = &self.plan.score;
         let of = |runs: &[&TrialRecord], read: fn(&TrialRecord) -> Option<f64>| {
             mean(&runs.iter().filter_map(|run| read(run)).collect::<Vec<_>>())
@@ -190,13 +211,14 @@ impl Climb {
             return None;
         }
         let share = self.power_share();
-        if share <= 0.0 || self.power_runs().len() >= self.plan.power.runs as usize {
-            return None;
-        }
+        let wanted = self.plan.power.runs as usize;
+        let mut loads = self.power_loads().into_iter();
+        let load = loads.find(|load| self.power_runs(load).len() < wanted);
+        let load = load.filter(|_| share > 0.0)?;
         if let Some(stuck) = self.stuck_in_vain(Stage::Power) {
             return Some(stuck);
         }
-        if let Some(stuck) = self.stuck_without_score(Stage::Power, self.plan.power.seconds) {
+        if let Some(stuck) = self.stuck_without_score(Stage::Power, load, self.plan.power.seconds) {
             return Some(stuck);
         }
         let asked = self.raised_settings(share);
@@ -210,13 +232,14 @@ impl Climb {
             .collect();
         let reason = Reason::LimitsRaised {
             limits,
-            done: self.power_runs().len(),
+            done: self.power_runs(load).len(),
             runs: self.plan.power.runs,
             is_halved: share < 1.0,
+            load: self.plan.has_many_loads().then(|| load.to_owned()),
         };
         let measured = Seconds(self.plan.power.seconds);
         let proposal = self.proposal(Stage::Power, Purpose::Step, asked, measured, reason);
-        Some(Next::Trial(Box::new(proposal)))
+        Some(Next::Trial(Box::new(proposal.under(load))))
     }
 }
 

@@ -134,7 +134,7 @@ impl Imagined {
             seconds: if fails { Seconds(30.0) } else { request.seconds },
             score: (!fails).then_some(1_000.0 * (1.0 + gain) * (1.0 + chance)),
             faults: if fails { vec![Fault::at(Seconds(30.0), "lost")] } else { Vec::new() },
-            ..request.judged(number, "lantern", verdict, format!("{verdict}."))
+            ..request.judged(number, verdict, format!("{verdict}."))
         }
     }
 

@@ -48,7 +48,7 @@ impl Joint {
 }
 
 /// What the wrong pixels of a failed trial suggest, where most of them agree.
-fn hint(trial: &TrialRecord) -> Option<Domain> {
+pub(super) fn hint(trial: &TrialRecord) -> Option<Domain> {
     let (domain, share) = suggested_domain(&trial.seen.artifacts)?;
     (trial.verdict() == Verdict::Artifacts && share > 0.8).then_some(domain)
 }
@@ -121,7 +121,11 @@ impl Climb {
 
     /// What is believed of the edges with both raised.
     #[must_use]
-    pub fn joint(&self) -> Option<Joint> {
+    pub fn joint(&self) -> Option<&Joint> {
+        self.joint.get_or_init(|| self.believed_together()).as_ref()
+    }
+
+    fn believed_together(&self) -> Option<Joint> {
         let (core, memory) = (self.axis(Domain::Core)?, self.axis(Domain::Memory)?);
         let alone = |axis: &Axis, domain| {
             crate::climb::search::bayesian::believe(
@@ -207,7 +211,7 @@ impl Climb {
     fn want_bayesian(&self, alone: Pair, ended: bool) -> Option<Want> {
         let raised = [Domain::Core, Domain::Memory].map(|d| alone.get(d) > MhzOffset::STOCK);
         let joint = match raised {
-            [true, true] => self.joint()?,
+            [true, true] => self.joint()?.clone(),
             // With one of them at stock, nothing lowers the other.
             _ => {
                 let belief = |domain| {

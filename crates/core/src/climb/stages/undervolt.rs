@@ -163,7 +163,7 @@ impl Climb {
     }
 
     pub(super) fn measured_baseline(&self) -> Option<Measured> {
-        self.measured_in(&self.counted_baseline_runs().collect::<Vec<_>>())
+        self.measured_in(&self.stock_runs().collect::<Vec<_>>())
     }
 
     /// A strategy with what its trials told it so far.

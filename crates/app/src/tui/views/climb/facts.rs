@@ -32,7 +32,8 @@ impl<'a> Stock<'a> {
     /// The baseline of a run's climb, once it is complete.
     pub(crate) fn of(snapshot: &'a Snapshot, run: &RunView) -> Self {
         let score = snapshot.baseline_for(run);
-        Self { score, sub_scores: if score.is_some() { &snapshot.climb.sub_scores } else { &[] } }
+        let is_known = score.is_some() && run.scene == snapshot.climb.plan.scene;
+        Self { score, sub_scores: if is_known { &snapshot.climb.sub_scores } else { &[] } }
     }
 }
 

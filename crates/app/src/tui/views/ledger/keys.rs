@@ -12,7 +12,7 @@ pub(crate) static BINDINGS: &[Binding] = &[
         keys: &[KeyCode::Enter],
         label: "apply it",
         help: "apply the selected profile now, and at each start once it is proven",
-        applies: |m| m.has_profile && m.waits() && !m.down,
+        applies: |m| (m.has_profile || m.on_no_profile) && m.waits() && !m.down,
         in_footer: true,
     },
     Binding {

@@ -438,7 +438,7 @@ fn draw_notices(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
 }
 
 fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot) {
-    let wanted = snapshot.climb.plan.baseline.runs;
+    let wanted: u32 = snapshot.climb.baselines.iter().map(|of| of.wanted).sum();
     let runs: Vec<&TrialRecord> =
         snapshot.climb.trials.iter().filter(|trial| trial.stage == Stage::Baseline).collect();
     let aside = format!("{} of {wanted} runs count", snapshot.climb.baseline_runs);
@@ -466,8 +466,9 @@ fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
         };
         used += write_wrapped(buffer, below, &text, theme.style(Role::Warn));
     }
-    let middle = snapshot.climb.baseline.map(|baseline| baseline.score);
     for run in &runs {
+        let of_load = snapshot.climb.baselines.iter().find(|of| of.load == run.scene);
+        let middle = of_load.and_then(|of| of.baseline).map(|baseline| baseline.score);
         used += draw_baseline_run(buffer, space, theme, used, run, middle);
     }
 }
