@@ -14,11 +14,12 @@ use crate::engine::Engine;
 use crate::error::EngineError;
 use crate::free_run::{Driver, FreeRun, FreeStart, Hand};
 use crate::keeping::KeepWish;
-use crate::load::ManualLoad;
+use crate::load::{ManualLoad, OutsideSpec};
 use crate::overseer::{LiveRun, Overseer, Steer};
 use crate::pace::{Pace, Pacer};
 use crate::rack::Rack;
 use crate::restart::Restart;
+use crate::roles::LoadRoles;
 use crate::snapshot::{fill, first_snapshot, last_run, lists};
 use crate::view::{Activity, RunView, Snapshot};
 
@@ -76,6 +77,10 @@ pub enum Command {
     StartFrom(Box<Settings>),
     /// The same from those of the trial in this row of the ledger.
     StartFromTrial(i64),
+    /// Change what the loads of the climb are for.
+    SetLoads(LoadRoles),
+    /// Add a load of the user's own.
+    AddLoad(Box<OutsideSpec>),
     /// Ask which one it was in a trial, core or memory; or no longer.
     AskWhich(Option<u32>),
     /// Measure what each setting brings, or stop doing so.
@@ -271,10 +276,13 @@ impl Desk {
         self.state.notices.drain(..surplus);
     }
 
-    /// Answers a command: beside the verdict, and among the notices.
+    /// Answers a command: beside the verdict, after what was answered already, and among the notices.
     fn answer(&mut self, text: impl Into<String>) {
         let text = text.into();
-        self.state.answer = Some(text.clone());
+        self.state.answer = Some(match self.state.answer.take() {
+            Some(before) => format!("{before} {text}"),
+            None => text.clone(),
+        });
         self.tell(text);
     }
 
@@ -410,9 +418,7 @@ impl Work {
         self.look_around();
         self.desk.publish();
         while !self.desk.quitting {
-            for command in std::mem::take(&mut self.desk.later) {
-                self.command(command);
-            }
+            self.catch_up();
             if self.desk.state.runs.auto {
                 // Who is not asked before each trial needs not be asked for a restart either,
                 // unless the machine went down: what did that is for the user to look at.
@@ -435,6 +441,17 @@ impl Work {
         self.desk.state.runs.activity = Activity::Gone;
         self.desk.publish();
         left
+    }
+
+    /// Does what was asked for while a run went on, and says of all of it what came of it.
+    fn catch_up(&mut self) {
+        let later = std::mem::take(&mut self.desk.later);
+        if !later.is_empty() {
+            self.desk.state.answer = None;
+        }
+        for command in later {
+            self.carry_out(command);
+        }
     }
 
     /// A waiting card cools down and shows its sensors.
@@ -463,6 +480,10 @@ impl Work {
 
     fn command(&mut self, command: Command) {
         self.desk.state.answer = None;
+        self.carry_out(command);
+    }
+
+    fn carry_out(&mut self, command: Command) {
         let done = match command {
             Command::Try { yes } => {
                 self.try_next(yes);
@@ -540,6 +561,24 @@ impl Work {
             }
             Command::StartFromTrial(row) => {
                 self.engine.start_from_trial(row).map(|told| self.desk.answer(told))
+            }
+            Command::SetLoads(roles) => self.engine.set_loads(&roles).map(|()| {
+                self.desk.answer(match roles.cross_checks.as_slice() {
+                    [] => format!("The climb runs {} alone.", roles.steps),
+                    loads => format!(
+                        "The climb steps under {}; what it finds is cross-checked under {}.",
+                        roles.steps,
+                        loads.join(", ")
+                    ),
+                });
+            }),
+            Command::AddLoad(spec) => {
+                let name = spec.name.clone();
+                self.engine.add_load(*spec).map(|()| {
+                    self.desk.answer(format!(
+                        "Load {name} can be run now, and is in the configuration."
+                    ));
+                })
             }
             Command::AskWhich(trial) => self.engine.ask_which(trial).map(|()| {
                 self.desk.answer(which_told(&self.engine, trial));
@@ -669,6 +708,7 @@ impl Work {
                 }
                 if view.wants_a_look {
                     self.desk.state.runs.auto = false;
+                    self.desk.state.answer = None;
                     self.desk.answer("An alarm put the card back: have a look before going on.");
                 }
                 self.desk.state.runs.newest = Some(Arc::new(view));

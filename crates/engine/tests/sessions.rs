@@ -668,12 +668,21 @@ fn a_free_run_is_driven_by_commands_and_everything_else_waits_for_its_end() {
         s.answer.as_deref() == Some("That is done as soon as the free run ends.")
     });
 
+    desk.send(Command::ToggleLeaveOut);
     desk.send(Command::Stop);
     let ended = desk.until("its end", |s| {
         s.runs.activity == Activity::Waiting
             && s.runs.free.as_ref().is_some_and(|free| free.ended.is_some())
-            && s.climb.plan.policy == yard_step_core::Policy::Bisection
+            && s.answer.as_ref().is_some_and(|answer| answer.contains("left out"))
     });
+    assert_eq!(ended.climb.plan.policy, yard_step_core::Policy::Bisection);
+    // What was asked for meanwhile is answered, all of it.
+    let answer = ended.answer.as_ref().unwrap();
+    assert!(answer.starts_with("The climb now uses bisection"), "{answer}");
+    assert!(
+        answer.ends_with("After all stages, runs with one setting left out follow."),
+        "{answer}"
+    );
     assert_eq!(ended.climb.trials.len(), 3);
     assert!(ended.climb.trials.iter().all(|trial| trial.purpose == Purpose::Segment));
     // The next trial takes its place.
