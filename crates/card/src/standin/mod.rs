@@ -91,7 +91,14 @@ pub struct StandIn {
     unit: Unit,
     physics: Physics,
     held: Settings,
+    /// Which way chance takes after a start of the program.
+    course: u64,
+    /// What happens under a load; thrown anew for each, so that no idle time changes it.
     dice: ChaCha8Rng,
+    /// Whether settings are taken.
+    whims: ChaCha8Rng,
+    /// Loads begun so far.
+    loads: u64,
     mishaps: Mishaps,
     disturbance: Disturbance,
     down: bool,
@@ -135,6 +142,8 @@ impl StandIn {
         description.driver = driver_name(1);
         let mut dice = ChaCha8Rng::seed_from_u64(seed);
         dice.set_stream(course.wrapping_add(1));
+        let mut whims = dice.clone();
+        whims.set_stream(!course);
         let held = Settings::stock(&description);
         Ok(Self {
             controls: Controls::of(&held, &model, 1.0),
@@ -144,7 +153,10 @@ impl StandIn {
             description,
             unit,
             model,
+            course,
             dice,
+            whims,
+            loads: 0,
             disturbance: Disturbance::None,
             down: false,
             injected: FaultInjection::None,
@@ -241,6 +253,11 @@ impl StandIn {
 
     /// Draws what chance brings to a load that starts: the scatter of runs, and the mishaps.
     fn begin_load(&mut self) {
+        /// Courses are trials begun before: far fewer than this.
+        const LOADS_FROM: u64 = 1 << 32;
+        self.loads += 1;
+        self.dice.set_stream(self.course.wrapping_add(1).wrapping_add(self.loads * LOADS_FROM));
+        self.dice.set_word_pos(0);
         let spread = self.model.silicon.score_spread;
         self.run_factor = 1.0 + normal(&mut self.dice, 0.0, spread);
         let chance = self.dice.random::<f64>();
@@ -254,6 +271,7 @@ impl StandIn {
         };
         self.fresh_start = false;
         (self.work, self.under_load, self.incident) = (0.0, 0.0, None);
+        self.jitter = 0.0;
     }
 
     fn step_under(&mut self, dt: f64, load: &mut dyn Workload) -> Result<(), LoadLost> {
@@ -273,8 +291,7 @@ impl StandIn {
         self.advance(dt, Some(&demand));
         self.last_demand = Some(demand);
 
-        let controls = self.controls;
-        let past = self.physics.past(&controls);
+        let past = self.physics.past(&self.controls);
         if self.physics.is_too_hot() {
             return Err(self.lose(LoadLost::MachineDown));
         }
@@ -361,10 +378,11 @@ impl StandIn {
     /// second (an Ornstein-Uhlenbeck process), as real frames differ.
     fn advance(&mut self, dt: f64, demand: Option<&Demand>) {
         const SPREAD: f64 = 0.012;
-        let shock = normal(&mut self.dice, 0.0, SPREAD * (2.0 * dt).sqrt());
-        self.jitter += shock - self.jitter * dt;
-        let controls = self.controls;
-        self.physics.step(dt, demand, self.jitter, &controls);
+        if demand.is_some() {
+            let shock = normal(&mut self.dice, 0.0, SPREAD * (2.0 * dt).sqrt());
+            self.jitter += shock - self.jitter * dt;
+        }
+        self.physics.step(dt, demand, self.jitter, &self.controls);
     }
 
     /// Frames per second over the newest second; none before there is any.
@@ -424,7 +442,7 @@ impl Card for StandIn {
             .map(|(offer, asked)| offer.hold(&asked))
             .filter(|held| self.description.curve.is_none_or(|offer| *held != offer.factory));
         for difference in wanted.differences(&self.held, &self.description) {
-            if self.dice.random::<f64>() >= self.mishaps.not_taken {
+            if self.whims.random::<f64>() >= self.mishaps.not_taken {
                 self.held.copy(difference.kind, &wanted);
             }
         }
@@ -439,7 +457,7 @@ impl Card for StandIn {
 
     fn sample(&mut self) -> Result<Sample, CardError> {
         self.up()?;
-        let controls = self.controls;
+        let controls = &self.controls;
         let physics = &self.physics;
         let busy = match self.disturbance {
             Disturbance::Background(busy) => busy,
@@ -449,10 +467,10 @@ impl Card for StandIn {
         let offset = controls.memory_offset;
         let mut sample = Sample {
             at: Seconds(0.0),
-            core_clock: Some(Mhz(physics.core_clock(&controls))),
-            effective_clock: Some(Mhz(physics.effective_clock(&controls))),
+            core_clock: Some(Mhz(physics.core_clock(controls))),
+            effective_clock: Some(Mhz(physics.effective_clock(controls))),
             memory_clock: Some(Mhz(self.model.memory.clock_mhz + offset)),
-            voltage: Some(Millivolt((physics.point(&controls).volt * 1_000.0).round())),
+            voltage: Some(Millivolt((physics.point(controls).volt * 1_000.0).round())),
             board_power: Some(Watt(physics.board_power)),
             core_temperature: Some(Celsius(physics.die)),
             hot_spot: Some(Celsius(physics.hot_spot)),
@@ -532,7 +550,7 @@ impl Card for StandIn {
     }
 
     fn boot(&mut self) -> String {
-        format!("{}-{}", self.dice.get_stream(), self.starts)
+        format!("{}-{}", self.course.wrapping_add(1), self.starts)
     }
 }
 
