@@ -22,9 +22,11 @@ use nix::unistd::Pid;
 use rstest::rstest;
 use rusqlite::{Connection, OpenFlags};
 use tempfile::TempDir;
-use yard_step_card::slot::SlotCard;
+use yard_step_card::slot::{Power, SlotAddress, SlotCard};
 use yard_step_card::{Card, CardAddress, FaultInjection, connect};
-use yard_step_core::{MhzOffset, Settings};
+use yard_step_core::{Ending, MhzOffset, Seconds, Settings};
+use yard_step_engine::Loads;
+use yard_step_engine::load::Load;
 
 const CARD: &str = "standin:tarn-310#6";
 /// Far longer than anything here takes.
@@ -423,7 +425,7 @@ fn the_next_start_says_whose_lock_it_took_over_and_what_became_of_the_trial() {
     let place = Place::new(LONG);
     let mut running = place.start(&[]);
     running.wait_for("trial  1");
-    until("a load", || running.process("load"));
+    running.load_at_work(&place);
     let owner = running.child.id();
     running.kill();
     let mut again = place.start(&[]);
@@ -685,4 +687,83 @@ fn a_process_that_hosts_or_guards_does_nothing_by_itself() {
     let output = yard_step(&["load", "--scene", "kiln", "--slot", "nobody"]);
     assert_eq!(output.status.code(), Some(1));
     assert!(stderr(&output).contains("cannot reach the card"), "{}", stderr(&output));
+}
+
+/// A scene in a process of its own, on a card that another one hosts.
+struct Hosted {
+    card: SlotCard,
+    load: Box<dyn Load>,
+    _dir: TempDir,
+}
+
+impl Hosted {
+    fn new() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        let socket = text_of(&dir.path().join("card.sock"));
+        let address = socket.clone();
+        let power: Power = Box::new(move || {
+            let mut host = Command::new(PROGRAM)
+                .args(["slot", "--card", CARD, "--address", &address])
+                .stdin(Stdio::null())
+                .spawn()?;
+            thread::spawn(move || host.wait());
+            Ok(())
+        });
+        let card = SlotCard::open(SlotAddress::from(socket), Some(power)).unwrap();
+        let loads = Loads { launcher: Some(PROGRAM.into()), outside: Vec::new() };
+        let load = loads.choose("loom", &card).unwrap();
+        Self { card, load, _dir: dir }
+    }
+
+    /// Begins a run and has it work; the number of its first frame.
+    fn first_frame(&mut self) -> u64 {
+        self.load.begin(&self.card).unwrap();
+        let mut checked = Vec::new();
+        for _ in 0..10 {
+            self.load.work(&mut self.card, Seconds(0.1), &mut checked).unwrap();
+        }
+        checked[0].number
+    }
+
+    fn process(&self) -> Pid {
+        let kin = serde_json::to_value(self.load.kin().unwrap()).unwrap();
+        Pid::from_raw(kin["group"].as_i64().unwrap() as i32)
+    }
+}
+
+#[test]
+fn a_scene_lives_on_from_run_to_run_and_begins_at_its_first_frame_each_time() {
+    let mut hosted = Hosted::new();
+    assert_eq!(hosted.first_frame(), 0);
+    let first = hosted.process();
+    for _ in 0..3 {
+        hosted.load.end();
+        assert_eq!(hosted.process(), first, "the guard would not know it while it rests");
+        hosted.card.idle(Seconds(5.0));
+        assert_eq!(hosted.card.sample().unwrap().frame_rate, None, "it has left the card");
+        assert_eq!((hosted.first_frame(), hosted.process()), (0, first));
+    }
+    // One that is told nothing any more ends by itself.
+    drop(hosted.load);
+    until("its end", || kill(first, None).is_err().then_some(()));
+}
+
+#[rstest]
+#[case::while_it_rests(false)]
+#[case::while_it_runs(true)]
+fn a_scene_that_is_gone_is_replaced_at_the_next_run(#[case] runs: bool) {
+    let mut hosted = Hosted::new();
+    assert_eq!(hosted.first_frame(), 0);
+    let first = hosted.process();
+    if !runs {
+        hosted.load.end();
+    }
+    kill(first, Signal::SIGKILL).unwrap();
+    if runs {
+        let worked = hosted.load.work(&mut hosted.card, Seconds(1.0), &mut Vec::new());
+        assert!(matches!(worked, Err(Ending::LoadDied(_))), "{worked:?}");
+        hosted.load.end();
+    }
+    assert_eq!(hosted.first_frame(), 0);
+    assert_ne!(hosted.process(), first);
 }

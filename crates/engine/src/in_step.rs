@@ -51,6 +51,12 @@ impl InStep {
         self.ending.is_none()
     }
 
+    /// Has another load run on it from its next trial on.
+    pub(crate) fn take_load(&mut self, load: Box<dyn Load>) {
+        self.load = load;
+        self.held.set_load(None);
+    }
+
     /// Starts its load.
     pub(crate) fn begin_load(&mut self) -> Result<(), String> {
         self.load.begin(self.held.card())?;
@@ -61,7 +67,7 @@ impl InStep {
     /// Ends its load.
     pub(crate) fn end_load(&mut self) {
         self.load.end();
-        self.held.set_load(None);
+        self.held.set_load(self.load.kin());
     }
 
     /// Whether it took the machine down, which all cards share.
@@ -128,7 +134,7 @@ impl InStep {
             _ => &Ending::Finished,
         });
         let key = self.held.card().description().key();
-        let reference = reference(climb, &key);
+        let reference = reference(climb, &key, &run.intent.scene);
         let card = self.held.card().description();
         let seen = run.seen();
         let judgement =
@@ -189,13 +195,14 @@ pub(crate) fn look_while_held(
 }
 
 /// What a card in step is compared with: its own part in the baseline runs that counted.
-fn reference(climb: &Climb, key: &str) -> Option<Reference> {
-    climb.reference()?;
+fn reference(climb: &Climb, key: &str, load: &str) -> Option<Reference> {
+    climb.reference(load)?;
     let plan: &Plan = climb.plan();
     let runs: Vec<&InStepRecord> = climb
         .trials()
         .iter()
-        .filter(|trial| trial.stage == Stage::Baseline && trial.verdict() == Verdict::Clean)
+        .filter(|trial| trial.stage == Stage::Baseline && trial.scene == load)
+        .filter(|trial| trial.verdict() == Verdict::Clean)
         .flat_map(|trial| &trial.in_step)
         .filter(|record| record.card == key)
         .collect();

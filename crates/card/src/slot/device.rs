@@ -1,6 +1,7 @@
 //! A load's side of the socket: frames in, frames out.
 
 use std::io::{self, Read, Write};
+use std::net::Shutdown;
 use std::os::unix::net::UnixStream;
 
 use thiserror::Error;
@@ -26,6 +27,18 @@ pub struct Device {
     bytes: Vec<u8>,
 }
 
+/// Lets a [`Device`] go from another thread.
+#[derive(Debug)]
+pub struct Release(UnixStream);
+
+impl Release {
+    /// Lets it go.
+    pub fn now(self) {
+        // One that is closed already is let go.
+        let _ = self.0.shutdown(Shutdown::Both);
+    }
+}
+
 impl Device {
     /// Attaches a load to the card in a slot. It takes the place of one that was attached before.
     ///
@@ -39,6 +52,15 @@ impl Device {
         let mut attached = [0];
         stream.read_exact(&mut attached)?;
         Ok(Self { stream, bytes: Vec::new() })
+    }
+
+    /// A handle by which another thread lets the device go: whoever waits for a frame then gets
+    /// [`DeviceError::Unreachable`].
+    ///
+    /// # Errors
+    /// The system has no room for another handle.
+    pub fn release(&self) -> io::Result<Release> {
+        self.stream.try_clone().map(Release)
     }
 
     /// Has the card draw `frame`, which comes back as it was drawn; returns when it was finished,

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
+use yard_step_card::slot::SlotAddress;
 use yard_step_card::{Card, LoadLost, Work};
 use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
 use yard_step_scenes::Scene;
@@ -22,15 +23,90 @@ const LAST_WORDS: Duration = Duration::from_millis(400);
 /// How long its end is waited for, once it has closed its output.
 const ENDS: Duration = Duration::from_secs(1);
 
+/// How long a load that is told to rest may take to say that it does.
+const RESTS: Duration = Duration::from_millis(500);
+
+/// The process of a scene lives on between two runs, and keeps the references it has drawn.
 pub(super) struct ChildLoad {
     program: PathBuf,
     scene: Scene,
-    process: Option<Process>,
+    child: Option<Child>,
+}
+
+struct Child {
+    process: Process,
+    /// The card it draws on.
+    address: SlotAddress,
+    state: State,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum State {
+    Runs,
+    /// Something has ended its run, and nobody knows what it is good for now.
+    Lost,
+    /// It waits for its next run.
+    Rests,
 }
 
 impl ChildLoad {
     pub(super) fn new(program: PathBuf, scene: Scene) -> Self {
-        Self { program, scene, process: None }
+        Self { program, scene, child: None }
+    }
+
+    /// A process at the beginning of a run: the one that rests, or another where that is gone or would draw
+    /// on another card.
+    fn started(&mut self, address: &SlotAddress) -> Result<Process, String> {
+        if let Some(mut child) = self.child.take()
+            && child.address == *address
+            && child.wakes()
+        {
+            return Ok(child.process);
+        }
+        let mut command = Command::new(&self.program);
+        command.args(["load", "--scene", self.scene.name(), "--slot", &address.to_string()]);
+        let mut process = Process::start(&mut command)?;
+        await_hello(&mut process)?;
+        Ok(process)
+    }
+
+    /// Remembers that the run was ended by something.
+    fn lost(&mut self, ended: Ending) -> Ending {
+        if let Some(child) = &mut self.child {
+            child.state = State::Lost;
+        }
+        ended
+    }
+}
+
+impl Child {
+    /// The process, while its run goes on.
+    fn running(child: &mut Option<Self>) -> Option<&mut Process> {
+        child.as_mut().filter(|child| child.state == State::Runs).map(|child| &mut child.process)
+    }
+
+    fn wakes(&mut self) -> bool {
+        self.process.listen_anew();
+        self.state == State::Rests
+            && self.process.say(&line_of(ToLoad::Begin))
+            && await_hello(&mut self.process).is_ok()
+    }
+
+    /// Has it rest; whether it does. What it has still to say of the run that is over is not needed any more.
+    fn goes_to_rest(&mut self) -> bool {
+        self.process.listen_anew();
+        let until = Instant::now() + RESTS;
+        if !self.process.say(&line_of(ToLoad::Rest)) {
+            return false;
+        }
+        while Instant::now() < until {
+            match next_message(&mut self.process, RESTS) {
+                Ok(Some(FromLoad::Resting)) => return true,
+                Ok(Some(FromLoad::Bye { .. } | FromLoad::Hello { .. })) | Err(_) => return false,
+                Ok(_) => {}
+            }
+        }
+        false
     }
 }
 
@@ -83,9 +159,9 @@ pub(super) fn await_hello(process: &mut Process) -> Result<(), String> {
     }
 }
 
-/// The line that tells a load to stop.
-pub(super) fn stop_line() -> Vec<u8> {
-    let mut line = serde_json::to_vec(&ToLoad::Stop).unwrap_or_default();
+/// The line that tells a load something.
+pub(super) fn line_of(word: ToLoad) -> Vec<u8> {
+    let mut line = serde_json::to_vec(&word).unwrap_or_default();
     line.push(b'\n');
     line
 }
@@ -102,11 +178,8 @@ impl Load for ChildLoad {
     fn begin(&mut self, card: &dyn Card) -> Result<(), String> {
         self.end();
         let address = card.address().ok_or("this card cannot be reached by another process")?;
-        let mut command = Command::new(&self.program);
-        command.args(["load", "--scene", self.scene.name(), "--slot", &address.to_string()]);
-        let mut process = Process::start(&mut command)?;
-        await_hello(&mut process)?;
-        self.process = Some(process);
+        let process = self.started(&address)?;
+        self.child = Some(Child { process, address, state: State::Runs });
         Ok(())
     }
 
@@ -116,7 +189,7 @@ impl Load for ChildLoad {
         span: Seconds,
         checked: &mut Vec<CheckedFrame>,
     ) -> Result<(), Ending> {
-        let Some(process) = &mut self.process else {
+        let Some(process) = Child::running(&mut self.child) else {
             return Err(Ending::LoadDied("was not started".into()));
         };
         let ran = card.run(span, Work::Elsewhere);
@@ -143,42 +216,54 @@ impl Load for ChildLoad {
                 Ok(Some(FromLoad::Bye { reason: Reason::DeviceLost })) => {
                     break Some(Ending::LoadDied("lost its device".into()));
                 }
-                Ok(Some(FromLoad::Bye { .. } | FromLoad::Hello { .. })) => {
+                Ok(Some(FromLoad::Bye { .. } | FromLoad::Hello { .. } | FromLoad::Resting)) => {
                     break Some(Ending::LoadDied("ended though nobody had told it to".into()));
                 }
             }
         };
-        match (ran, died) {
-            (Ok(_), None) => Ok(()),
-            (Ok(_), Some(died)) => Err(died),
+        let ended = match (ran, died) {
+            (Ok(_), None) => return Ok(()),
+            (Ok(_), Some(died)) => died,
             // Where both have something to say, the load knows best how it died itself.
-            (Err(LoadLost::Died | LoadLost::Hung), Some(died)) => Err(died),
-            (Err(lost), _) => Err(ending_of(lost, "hung and was ended")),
-        }
+            (Err(LoadLost::Died | LoadLost::Hung), Some(died)) => died,
+            (Err(lost), _) => ending_of(lost, "hung and was ended"),
+        };
+        Err(self.lost(ended))
     }
 
     /// It waits for its next frame, but must be there and not lose its device.
     fn look_while_held(&mut self, _: &mut Vec<CheckedFrame>) -> Result<(), Ending> {
-        let Some(process) = &mut self.process else { return Ok(()) };
-        loop {
-            match next_message(process, Duration::ZERO)? {
-                None => return Ok(()),
-                Some(FromLoad::Heartbeat { .. } | FromLoad::Score(_)) => {}
-                Some(FromLoad::Bye { reason: Reason::DeviceLost }) => {
-                    return Err(Ending::LoadDied("lost its device".into()));
+        let Some(process) = Child::running(&mut self.child) else { return Ok(()) };
+        let ended = loop {
+            match next_message(process, Duration::ZERO) {
+                Ok(None) => return Ok(()),
+                Ok(Some(FromLoad::Heartbeat { .. } | FromLoad::Score(_))) => {}
+                Ok(Some(FromLoad::Bye { reason: Reason::DeviceLost })) => {
+                    break Ending::LoadDied("lost its device".into());
                 }
-                Some(_) => return Err(nonsense("it went on though it was held still")),
+                Ok(Some(_)) => break nonsense("it went on though it was held still"),
+                Err(ended) => break ended,
             }
-        }
+        };
+        Err(self.lost(ended))
     }
 
+    /// After a run that went well it rests; after any other the next one has a process of its own.
     fn end(&mut self) {
-        if let Some(process) = self.process.take() {
-            process.stop(&stop_line());
+        let Some(mut child) = self.child.take() else { return };
+        let rests = match child.state {
+            State::Runs => child.goes_to_rest(),
+            State::Lost => false,
+            State::Rests => true,
+        };
+        if rests {
+            self.child = Some(Child { state: State::Rests, ..child });
+        } else {
+            child.process.stop(&line_of(ToLoad::Stop));
         }
     }
 
     fn kin(&self) -> Option<&Kin> {
-        self.process.as_ref().map(Process::kin)
+        self.child.as_ref().map(|child| child.process.kin())
     }
 }

@@ -8,21 +8,21 @@ use std::thread;
 use std::time::{Duration, Instant, SystemTime};
 
 use regex_lite::Regex;
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use yard_step_card::{Card, Work};
 use yard_step_core::{
     CheckedFrame, Ending, Expected, FigureName, MOST_SUB_SCORES, Seconds, Told, Verdict,
 };
 
-use super::child::{await_hello, next_message, nonsense, stop_line};
+use super::child::{await_hello, line_of, next_message, nonsense};
 use super::contract::{Load, ending_of};
 use super::kin::Kin;
 use super::process::{Process, Said, in_words};
-use super::protocol::{FromLoad, Reason};
+use super::protocol::{FromLoad, Reason, ToLoad};
 
 /// What a line of a program's output means when it says that something failed.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct FailureRule {
     /// Regular expression that is looked for in each line.
@@ -37,7 +37,7 @@ fn artifacts() -> Verdict {
 }
 
 /// Where a figure stands in a program's output.
-#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct FigureRule {
     /// Its name: `score`, `fps`, `low fps`, or that of a sub-score.
@@ -47,7 +47,7 @@ pub struct FigureRule {
 }
 
 /// How a program of the user's own is run, as it is written in the configuration.
-#[derive(Debug, Clone, PartialEq, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct OutsideSpec {
     /// Its name: the table's.
@@ -56,33 +56,33 @@ pub struct OutsideSpec {
     /// The program.
     pub command: String,
     /// Its arguments.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub args: Vec<String>,
     /// Whether it speaks the load protocol; otherwise its output is read as plain lines.
     #[serde(default)]
     pub protocol: bool,
     /// Regular expression whose first group is the score, in any line; the last one counts.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub score: Option<String>,
     /// Other figures: frames per second, sub-scores.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub figure: Vec<FigureRule>,
     /// A file that it writes its results to, read for figures and failures like its output once it has
     /// ended.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub results: Option<PathBuf>,
     /// Whether a trial takes it whole: it is run to its own end, as often as there is time for.
     #[serde(default)]
     pub whole: bool,
     /// How long it runs by itself, s: ended before that, it has failed. Without it, it may end
     /// with exit code 0 whenever it likes.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub seconds: Option<f64>,
     /// Exit codes that are no failure.
     #[serde(default = "zero")]
     pub success: Vec<i32>,
     /// Lines that tell of a failure.
-    #[serde(default)]
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub failure: Vec<FailureRule>,
 }
 
@@ -122,6 +122,25 @@ pub struct SpecError {
 }
 
 impl OutsideSpec {
+    /// A program with its arguments, of which nothing else is known: a load without a name that may end whenever it
+    /// likes.
+    #[must_use]
+    pub fn of_command(words: &[String]) -> Self {
+        Self {
+            name: String::new(),
+            command: words.first().cloned().unwrap_or_default(),
+            args: words.iter().skip(1).cloned().collect(),
+            protocol: false,
+            score: None,
+            figure: Vec::new(),
+            results: None,
+            whole: false,
+            seconds: None,
+            success: zero(),
+            failure: Vec::new(),
+        }
+    }
+
     /// Checks what serde cannot.
     ///
     /// # Errors
@@ -347,7 +366,7 @@ impl Load for OutsideLoad {
 
     fn end(&mut self) {
         if let Some(process) = self.process.take() {
-            let words = if self.spec.protocol { stop_line() } else { Vec::new() };
+            let words = if self.spec.protocol { line_of(ToLoad::Stop) } else { Vec::new() };
             process.stop(&words);
         }
     }

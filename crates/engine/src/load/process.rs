@@ -120,12 +120,16 @@ impl Process {
         }
     }
 
+    /// Tells it something; whether it can still be told.
+    pub(super) fn say(&mut self, words: &[u8]) -> bool {
+        self.input.as_mut().is_some_and(|input| input.write_all(words).is_ok())
+    }
+
     /// Asks it to stop, in its own words and by signal, and ends it if it does not.
     pub(super) fn stop(mut self, words: &[u8]) {
-        if let Some(mut input) = self.input.take() {
-            // It may be gone already; then there is nothing to be told.
-            let _ = input.write_all(words);
-        }
+        // It may be gone already; then there is nothing to be told.
+        self.say(words);
+        self.input = None;
         if words.is_empty() {
             self.kin.signal(Signal::SIGTERM);
         }

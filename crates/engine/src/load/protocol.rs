@@ -6,6 +6,13 @@
 //!            a score whenever a pass is through, bye
 //!   load ◄── stop; the end of the input means the same
 //! ```
+//!
+//! A scene of ours lives on between two runs. Nobody else's load is told to:
+//!
+//! ```text
+//!   load ◄── rest                     load ──► resting, and then nothing, not even heartbeats
+//!   load ◄── begin                    load ──► hello, then frames from the first on
+//! ```
 
 use std::sync::Arc;
 
@@ -37,6 +44,8 @@ pub enum FromLoad {
         /// Frames it has drawn so far.
         frames: u64,
     },
+    /// It has left its device, and waits for its next run.
+    Resting,
     /// It ends.
     Bye {
         /// Why.
@@ -86,6 +95,10 @@ pub enum Reason {
 pub enum ToLoad {
     /// End as soon as you can.
     Stop,
+    /// Leave the device, and wait.
+    Rest,
+    /// Run from the beginning.
+    Begin,
 }
 
 impl FrameLine {

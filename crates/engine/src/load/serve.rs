@@ -1,22 +1,25 @@
 //! The other side: a scene as the load process runs it.
 
-use std::io::{self, BufRead, Write, stdin, stdout};
+use std::io::{self, BufRead, Read, Write, stdin, stdout};
+use std::mem::replace;
 use std::process::exit;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::Duration;
 
-use yard_step_card::slot::{Device, DeviceError};
+use yard_step_card::slot::{Device, DeviceError, Release, SlotAddress};
 use yard_step_core::{Frame, Seconds, score_pass};
 use yard_step_scenes::{PASS_FRAMES, Scene, look_at, reference};
 
-use super::protocol::{FrameLine, FromLoad, Reason, VERSION};
+use super::protocol::{FrameLine, FromLoad, Reason, ToLoad, VERSION};
 
 /// Time between two heartbeats.
 const HEARTBEAT: Duration = Duration::from_millis(500);
 /// Exit code of a load that lost its device.
 const DEVICE_LOST: i32 = 70;
+/// Longest line that it is told, bytes.
+const MOST_WORD: u64 = 1 << 10;
 
 /// How long a scene is run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,14 +30,33 @@ pub enum Level {
     Soak,
 }
 
+/// How long a load rests before it ends by itself: what it keeps in memory is of no use by then.
+const RESTS: Duration = Duration::from_secs(60);
+
 /// What is said goes out line by line, whichever thread says it.
 #[derive(Clone, Default)]
-struct Voice(Arc<Mutex<()>>);
+struct Voice(Arc<Mutex<Speech>>);
+
+#[derive(Clone, Copy, PartialEq, Eq, Default)]
+enum Speech {
+    #[default]
+    Silent,
+    Speaks,
+}
 
 impl Voice {
     fn say(&self, message: &FromLoad) -> io::Result<()> {
-        let _turn = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        write_line(message)
+        let mut speech = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        *speech = match message {
+            // Between the two nothing is said, not even that it is alive.
+            FromLoad::Hello { .. } => Speech::Speaks,
+            FromLoad::Resting => Speech::Silent,
+            _ => *speech,
+        };
+        match (message, *speech) {
+            (FromLoad::Resting, _) | (_, Speech::Speaks) => write_line(message),
+            _ => Ok(()),
+        }
     }
 
     /// Says goodbye and ends the process; nothing is said after that.
@@ -54,26 +76,91 @@ fn write_line(message: &FromLoad) -> io::Result<()> {
     out.flush()
 }
 
-/// Runs a scene on a device: the whole of the load process. It ends the process when it is told to
-/// stop, and when the device is lost.
+/// Whether it is to run, as far as it has been told.
+#[derive(Clone, Default)]
+struct Orders(Arc<(Mutex<Order>, Condvar)>);
+
+#[derive(Default)]
+enum Order {
+    /// To run; on this device once it has attached itself.
+    #[default]
+    Begin,
+    Run(Release),
+    Rest,
+}
+
+impl Orders {
+    fn order(&self) -> MutexGuard<'_, Order> {
+        self.0.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn is_to_rest(&self) -> bool {
+        matches!(*self.order(), Order::Rest)
+    }
+
+    fn rest(&self) {
+        // Whoever waits for the card learns of it at once.
+        if let Order::Run(device) = replace(&mut *self.order(), Order::Rest) {
+            device.now();
+        }
+    }
+
+    fn begin(&self) {
+        *self.order() = Order::Begin;
+        self.0.1.notify_all();
+    }
+
+    /// Waits for the word to begin; whether it came in time.
+    fn wait_for_begin(&self) -> bool {
+        let rests = |order: &mut Order| matches!(order, Order::Rest);
+        let waited = self.0.1.wait_timeout_while(self.order(), RESTS, rests);
+        !waited.unwrap_or_else(PoisonError::into_inner).1.timed_out()
+    }
+}
+
+/// Runs a scene on the card at an address, once or as often as it is told to: the whole of the load process. It
+/// ends the process when it is told to stop, and when the device is lost.
 ///
 /// # Errors
 /// Nobody listens any more, or the card cannot be reached.
-pub fn serve(scene: Scene, level: Level, mut device: Device) -> Result<(), DeviceError> {
-    let voice = Voice::default();
-    voice.say(&FromLoad::Hello { protocol: VERSION, name: scene.name().into() })?;
+pub fn serve(scene: Scene, level: Level, address: &SlotAddress) -> Result<(), DeviceError> {
+    let (voice, orders) = (Voice::default(), Orders::default());
     let frames = Arc::new(AtomicU64::new(0));
-    stop_when_told(voice.clone());
+    let mut device = Device::attach(address)?;
+    listen(voice.clone(), orders.clone());
     beat(voice.clone(), Arc::clone(&frames));
+    loop {
+        *orders.order() = Order::Run(device.release()?);
+        frames.store(0, Ordering::Relaxed);
+        voice.say(&FromLoad::Hello { protocol: VERSION, name: scene.name().into() })?;
+        match run(scene, level, &mut device, &voice, &frames) {
+            _ if orders.is_to_rest() => {}
+            Err(DeviceError::Lost) => voice.leave(Reason::DeviceLost, DEVICE_LOST),
+            Err(error) => return Err(error),
+            Ok(()) => voice.leave(Reason::Done, 0),
+        }
+        drop(device);
+        voice.say(&FromLoad::Resting)?;
+        if !orders.wait_for_begin() {
+            voice.leave(Reason::Stopped, 0);
+        }
+        device = Device::attach(address)?;
+    }
+}
+
+/// One run, from the first frame to the end of what was asked for.
+fn run(
+    scene: Scene,
+    level: Level,
+    device: &mut Device,
+    voice: &Voice,
+    frames: &AtomicU64,
+) -> Result<(), DeviceError> {
     let mut finished: Vec<(usize, Seconds)> = Vec::new();
     let mut began = Seconds(0.0);
     for number in 0.. {
         let mut frame: Frame = reference(scene, number).clone();
-        let at = match device.draw(&scene.demand(number), &mut frame) {
-            Ok(at) => at,
-            Err(DeviceError::Lost) => voice.leave(Reason::DeviceLost, DEVICE_LOST),
-            Err(error) => return Err(error),
-        };
+        let at = device.draw(&scene.demand(number), &mut frame)?;
         let checked = look_at(scene, number, &frame, at);
         voice.say(&FromLoad::Frame(FrameLine::of(&checked)))?;
         frames.store(number + 1, Ordering::Relaxed);
@@ -84,7 +171,7 @@ pub fn serve(scene: Scene, level: Level, mut device: Device) -> Result<(), Devic
                 voice.say(&FromLoad::Score(score))?;
             }
             if level == Level::Pass {
-                voice.leave(Reason::Done, 0);
+                break;
             }
             finished.clear();
             began = at;
@@ -93,12 +180,21 @@ pub fn serve(scene: Scene, level: Level, mut device: Device) -> Result<(), Devic
     Ok(())
 }
 
-/// Ends the process on the word to stop, and when whoever started it is gone.
-fn stop_when_told(voice: Voice) {
+/// Does what the lines of the input say. The process ends on the word to stop, on one that it does not know, and
+/// when whoever started it is gone.
+fn listen(voice: Voice, orders: Orders) {
     thread::spawn(move || {
-        // Whatever comes first, a word or the end of the input: there is only one thing to say.
-        let _ = stdin().lock().read_line(&mut String::new());
-        voice.leave(Reason::Stopped, 0);
+        let mut input = stdin().lock();
+        loop {
+            let mut line = String::new();
+            // A word is short; what goes on for longer is none.
+            let read = input.by_ref().take(MOST_WORD).read_line(&mut line);
+            match read.map(|_| serde_json::from_str(&line)) {
+                Ok(Ok(ToLoad::Rest)) => orders.rest(),
+                Ok(Ok(ToLoad::Begin)) => orders.begin(),
+                Ok(Ok(ToLoad::Stop) | Err(_)) | Err(_) => voice.leave(Reason::Stopped, 0),
+            }
+        }
     });
 }
 
