@@ -70,6 +70,23 @@ fn every_load_has_its_baseline_and_cross_checks_what_was_found(
     assert!((overall.percent() - outcome.gain_percent.unwrap()).abs() < 0.3, "{overall:?}");
 }
 
+#[test]
+fn the_limits_part_of_the_gain_is_that_under_the_load_of_the_searches() {
+    let mut climb = climb_by(Policy::FixedStep);
+    while let Next::Trial(proposal) = climb.next() {
+        let mut record = CARD.run(&climb, &proposal.request);
+        // The full load makes much more of the raised limit.
+        let raised = record.stage == Stage::Power && record.scene == "kiln";
+        record.score = record.score.map(|score| if raised { score * 1.5 } else { score });
+        climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+    }
+    let under_full = climb.power_report().unwrap().gain_percent;
+    let parts = climb.parts();
+    let limit = parts.iter().find(|part| part.name == "power limit").expect("a raised limit");
+    assert!(under_full > 40.0 && limit.percent < 20.0, "{under_full} and {limit:?}");
+    assert!(!limit.is_measured && limit.error < 2.0, "{limit:?}");
+}
+
 #[rstest]
 fn what_fails_under_another_load_goes_back_until_it_holds_under_all(
     #[values(Policy::FixedStep, Policy::Bisection, Policy::Bayesian)] policy: Policy,

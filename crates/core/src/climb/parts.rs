@@ -92,11 +92,8 @@ impl Climb {
             });
             let estimate = || {
                 let (gain, error) = match left {
-                    Left::Power => {
-                        let report = self.power_report()?;
-                        let runs = self.power_runs(&self.plan.scene).len().max(1) as f64;
-                        (report.gain_percent / 100.0, self.scatter() * (2.0 / runs).sqrt())
-                    }
+                    // Under the load of the searches, as the others.
+                    Left::Power => self.power_gain(&self.plan.scene)?,
                     Left::Core => self.gain_alone(Domain::Core, kept.core).map(|g| (g.0, g.1))?,
                     Left::Memory => {
                         self.gain_alone(Domain::Memory, kept.memory).map(|g| (g.0, g.1))?

@@ -133,7 +133,7 @@ impl Climb {
         self.stages.contains(&Stage::Power)
             && !self.is_skipped(Stage::Power)
             && self.power_share() > 0.0
-            && self.power_gain().is_some_and(|(gain, _)| gain > -0.005)
+            && self.power_gain(self.plan.full_load()).is_some_and(|(gain, _)| gain > -0.005)
     }
 
     /// Why settings may be too much for the power supply: they ask for more than the stock limit, and
@@ -150,9 +150,8 @@ impl Climb {
         (!is_known).then(|| Risk::Supply { limit: offer.show(limit), headroom })
     }
 
-    /// Gain of the raised limit under the load that decides, in shares of the score, and its standard error.
-    fn power_gain(&self) -> Option<(f64, f64)> {
-        let load = self.plan.full_load();
+    /// Gain of the raised limit under a load, in shares of the score, and its standard error.
+    pub(in crate::climb) fn power_gain(&self, load: &str) -> Option<(f64, f64)> {
         self.has_baseline(load).then_some(())?;
         let of = |runs: &[&TrialRecord]| -> Vec<f64> {
             runs.iter().filter_map(|run| self.figure(run)).collect()
@@ -171,7 +170,7 @@ impl Climb {
         let runs = self.power_runs(load);
         let baseline = self.baseline_under(load)?;
         let before: Vec<&TrialRecord> = self.counted_baseline_runs(load).collect();
-        let (gain, error) = self.power_gain()?;
+        let (gain, error) = self.power_gain(load)?;
         let rules = &self.plan.score;
         let of = |runs: &[&TrialRecord], read: fn(&TrialRecord) -> Option<f64>| {
             mean(&runs.iter().filter_map(|run| read(run)).collect::<Vec<_>>())
