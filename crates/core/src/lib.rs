@@ -42,11 +42,12 @@ pub use card::settings::{Clamped, Difference, Settings, SettingsError};
 pub use climb::{
     Above, Advice, Axis, Baseline, BaselineProgress, Bend, Bracket, ChartTrial, Claim, Climb,
     ClimbError, ClimbEvent, Culprit, Cure, Depth, Descent, DescentTrial, Directive, Downed,
-    EdgeBelief, Failure, Gain, InStepRecord, Isolation, Joint, Left, LoadGain, Map, Measured, Next,
-    Nudge, OtherLimit, Outcome, Outlook, Pair, Part, PowerReport, Proposal, Prospect, Purpose,
-    RISKED, Ratio, Reason, Risk, RoundEntry, RoundReport, ScoreLine, Shown, StableYetSlower, Stage,
-    StageOrder, Stairs, StepSize, StockReport, StrategyReport, Stuck, SuggestedMove, Suggestion,
-    TimingBand, TrialRecord, TrialRequest, WhySlower, asks_more_clock, in_short, starting_from,
+    EdgeBelief, Estimate, Failure, Forecast, Gain, InStepRecord, Isolation, Joint, Left, LoadGain,
+    Map, Measured, Next, Nudge, OtherLimit, Outcome, Outlook, Pair, Part, PowerReport, Proposal,
+    Prospect, Purpose, RISKED, Ratio, Reason, Risk, RoundEntry, RoundReport, ScoreLine, Shown,
+    StableYetSlower, Stage, StageOrder, Stairs, StepSize, StockReport, StrategyReport, Stuck,
+    SuggestedMove, Suggestion, TimingBand, TrialRecord, TrialRequest, WhySlower, asks_more_clock,
+    forecast, in_short, starting_from,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{
@@ -57,6 +58,7 @@ pub use keep::profile::{
     Backing, Drift, Grounds, LEAST_LOADS, LEAST_PROOF, LONGEST_NAME, LONGEST_PURPOSE, Origin,
     Profile, Proof, RunAt, drift,
 };
+pub use load::EVERYDAY;
 pub use load::artifact::{
     Artifact, ArtifactKind, ArtifactLog, Domain, PixelArea, count_by_kind, suggested_domain,
 };

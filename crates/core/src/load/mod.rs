@@ -12,3 +12,6 @@ pub(crate) mod pass;
 pub(crate) mod patch;
 pub(crate) mod told;
 pub(crate) mod workload;
+
+/// Name of what a card does for its user's own programs while no load of a climb runs.
+pub const EVERYDAY: &str = "everyday";

@@ -319,7 +319,7 @@ fn draw_settings(
     ];
     let width = (area.width * 3 / 8).clamp(44, 62).min(area.width);
     let rows = snapshot.machine.card.offers.len() as u16;
-    let height = (rows + 5 + keys.len() as u16).min(area.height);
+    let height = (rows + 6 + keys.len() as u16).min(area.height);
     let place = Rect {
         x: area.right() - width,
         y: area.y + (next_step::HEIGHT + 1).min(area.height.saturating_sub(height)),
@@ -330,13 +330,13 @@ fn draw_settings(
     let accent = theme.style(Role::Accent);
     write(buffer, place, (place.x + 2, place.y + 1), "Settings of your own", accent);
     let space =
-        Rect { x: place.x + 1, y: place.y + 2, width: width.saturating_sub(1), height: rows + 1 };
+        Rect { x: place.x + 1, y: place.y + 2, width: width.saturating_sub(1), height: rows + 2 };
     let space = space.intersection(place);
     let asked = form.settings();
     let (held, chosen) = (snapshot.machine.held, form.chosen());
     SettingsPanel { snapshot, asked: &asked, held, chosen }.draw_lines(buffer, space, theme);
     let typed = form.typing().map_or(String::new(), |typed| format!("{typed}  {}", form.preview()));
-    let below = place.y + 3 + rows;
+    let below = place.y + 4 + rows;
     write(
         buffer,
         place,

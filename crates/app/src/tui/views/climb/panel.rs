@@ -7,7 +7,9 @@
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use yard_step_core::{Axis, Domain, Offer, RISKED, SettingKind, Settings, TrialRecord, Verdict};
+use yard_step_core::{
+    Axis, Domain, Offer, RISKED, SettingKind, Settings, TrialRecord, Verdict, forecast,
+};
 use yard_step_engine::Snapshot;
 
 use crate::tui::theme::{Role, Theme, glyph};
@@ -48,7 +50,7 @@ impl SettingsPanel<'_> {
         self.draw_lines(buffer, space, theme);
     }
 
-    /// A line for each setting, and one about the chosen one.
+    /// A line for each setting, one about the chosen one, and what all of them are expected to do.
     pub(crate) fn draw_lines(&self, buffer: &mut Buffer, space: Rect, theme: Theme) {
         for (index, offer) in self.snapshot.machine.card.offers.iter().enumerate() {
             self.draw_line(buffer, row(space, index as u16), theme, offer, index == self.chosen);
@@ -59,6 +61,9 @@ impl SettingsPanel<'_> {
             let text = cut(&self.about(offer), line.width.saturating_sub(3));
             write(buffer, line, (line.x + 3, line.y), &text, theme.style(Role::Dim));
         }
+        let line = row(space, count + 1);
+        let text = cut(&self.expected(), line.width.saturating_sub(3));
+        write(buffer, line, (line.x + 3, line.y), &text, theme.style(Role::Text));
     }
 
     fn draw_line(
@@ -145,6 +150,26 @@ impl SettingsPanel<'_> {
         text
     }
 
+    /// Watts and hot spot that the asked values are expected to come to.
+    fn expected(&self) -> String {
+        let climb = &self.snapshot.climb;
+        let runs_free = self.snapshot.runs.free.as_ref().and(self.snapshot.runs.newest.as_ref());
+        let load = runs_free.map_or(&climb.plan.scene, |run| &run.scene);
+        let card = &self.snapshot.machine.card;
+        let Some(told) = forecast(card, &climb.trials, load, self.asked) else {
+            return format!("expected W and °C: known after a run under {load}");
+        };
+        let (power, by) = (told.power, told.from);
+        let power = format!("{:.0} ± {:.0} W", power.value.value(), power.within.value());
+        let heat = match told.hot_spot {
+            Some(heat) => {
+                format!("hot spot {:.0} ± {:.0} °C", heat.value.value(), heat.within.value())
+            }
+            None => "°C unknown with this fan".into(),
+        };
+        format!("expected {power}, {heat}, by trial {by}")
+    }
+
     /// The domain whose clock a setting moves.
     fn domain(&self, offer: &Offer) -> Option<Domain> {
         [Domain::Core, Domain::Memory].into_iter().find(|domain| {
@@ -213,7 +238,7 @@ fn percent(share: f64) -> String {
 
 /// Rows the panel wants for a card.
 pub(crate) fn height(snapshot: &Snapshot) -> u16 {
-    snapshot.machine.card.offers.len() as u16 + 2
+    snapshot.machine.card.offers.len() as u16 + 3
 }
 
 /// What lies at a place of the screen, in a panel drawn into `area`.
@@ -261,7 +286,7 @@ mod tests {
     use crate::tui::widgets::testing::{AWKWARD, drawn};
     use rstest::rstest;
     use std::sync::Arc;
-    use yard_step_core::MhzOffset;
+    use yard_step_core::{MhzOffset, Plan};
 
     fn lines(snapshot: &Snapshot, offset: i32, width: u16, height: u16) -> Vec<String> {
         let mut asked = Settings::stock(&snapshot.machine.card);
@@ -299,6 +324,24 @@ mod tests {
         let lines = lines(&snapshot(), offset, 90, 8);
         assert!(lines[4].contains(told), "{}", lines[4]);
         assert!(lines[4].contains("in steps of 15 MHz; failed from +120 MHz"), "{}", lines[4]);
+    }
+
+    #[test]
+    fn watts_and_hot_spot_are_foretold_by_the_most_alike_run_under_the_load() {
+        let mut snapshot = snapshot();
+        let under = |load: &str| Arc::new(Plan { scene: load.into(), ..Plan::default() });
+        snapshot.climb.plan = under(&snapshot.climb.trials[0].scene);
+        let other_fan = &lines(&snapshot, 0, 90, 9)[5];
+        assert!(other_fan.contains("expected 216 ± 4 W, °C unknown with this fan, by trial 1"));
+        let asked = snapshot.climb.trials[0].held();
+        let panel =
+            SettingsPanel { snapshot: &snapshot, asked: &asked, held: Some(asked), chosen: 1 };
+        let same_fan =
+            &drawn(90, 9, |buffer, area| panel.draw(buffer, area, Theme::new(Depth::None)))[5];
+        assert!(same_fan.contains("expected 216 ± 4 W, hot spot "), "{same_fan}");
+        snapshot.climb.plan = under("loom");
+        let unknown = &lines(&snapshot, 0, 90, 9)[5];
+        assert!(unknown.contains("expected W and °C: known after a run under loom"), "{unknown}");
     }
 
     #[test]
