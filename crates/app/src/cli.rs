@@ -7,7 +7,7 @@ use clap::{Parser, Subcommand};
 use crate::commands::{
     CardsOptions, ClimbOptions, DemoOptions, GuardOptions, ImportOptions, LoadOptions,
     MachineOptions, OpenOptions, PassOptions, ProfileOptions, ReportOptions, SimulateOptions,
-    SlotOptions, StatusOptions, StudyOptions, WeighOptions, WithProfileOptions,
+    SlotOptions, StatusOptions, StudyOptions, WatchOptions, WeighOptions, WithProfileOptions,
 };
 use crate::options::DataDirOption;
 
@@ -54,6 +54,8 @@ pub(crate) enum Command {
     Status(StatusOptions),
     /// Put the card to a profile while a program runs, and back when that ends
     WithProfile(WithProfileOptions),
+    /// Record everyday use of the card as evidence, while no load of Yard Step runs
+    Watch(WatchOptions),
     /// Host a stand-in
     #[command(hide = true)]
     Slot(SlotOptions),

@@ -50,6 +50,7 @@ pub fn run() -> ExitCode {
         cli::Command::Profile(options) => commands::profile(&arguments.data_dir, &options),
         cli::Command::Weigh(options) => commands::weigh(&arguments.data_dir, &options),
         cli::Command::Status(options) => commands::status(&options),
+        cli::Command::Watch(options) => commands::watch(&arguments.data_dir, &options),
         cli::Command::WithProfile(options) => commands::with_profile(&arguments.data_dir, &options),
         cli::Command::Slot(options) => commands::slot(&options),
         cli::Command::Guard(options) => commands::guard(&options),

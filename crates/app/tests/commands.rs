@@ -4,11 +4,16 @@
 mod common;
 
 use std::fs;
+use std::path::Path;
 use std::process::{Command, Output, Stdio};
 use std::thread::sleep;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
-use common::{program_on_machine_of, short_plan, stderr, stdout, text_of, yard_step};
+use common::{
+    card_on_machine_of, program_on_machine_of, short_plan, stderr, stdout, text_of, yard_step,
+};
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
 use rstest::rstest;
 use serde_json::Value;
 use yard_step_card::Card;
@@ -846,4 +851,103 @@ fn what_cannot_be_run_with_a_profile_is_refused_and_the_card_stays_at_stock(
     let after = common::card_on_machine_of(&data, "standin:tarn-310#1");
     let held = after.map(|mut card| card.taken().unwrap().core_offset);
     assert!(held.is_none_or(|offset| offset == Some(MhzOffset(0))), "{held:?}");
+}
+
+/// A profile for unit 3 with this offset of the core, as somebody else would hand it over.
+fn import_profile(data: &str, name: &str, offset: i32) {
+    let file = Path::new(data).join("profile.json");
+    let document = serde_json::json!({
+        "format": "yard-step-profile", "version": 1, "name": name, "purpose": "", "driver": "1.0",
+        "card": { "id": CARD, "name": "Tarn 310", "serial": "3" },
+        "settings": { "core_offset_mhz": offset, "fan_percent": 100.0 },
+    });
+    fs::write(&file, document.to_string()).unwrap();
+    let imported = on_unit_3(data, &["profile", "import", &text_of(&file), "--cut-back", "0"]);
+    assert!(imported.status.success(), "{}", stderr(&imported));
+}
+
+fn on_unit_3(data: &str, arguments: &[&str]) -> Output {
+    let card = ["--card", "standin:tarn-310#3", "--data-dir", data];
+    yard_step(&[&arguments[..1], &card, &arguments[1..]].concat())
+}
+
+#[test]
+fn everyday_use_is_recorded_by_its_kind_and_no_climb_goes_on_from_it() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    import_profile(&data, "by day", 45);
+    let run = |arguments: &[&str]| on_unit_3(&data, arguments);
+    let watch = ["watch", "--profile", "by day", "--pace", "max", "--hours"];
+    let first = run(&[&watch[..], &["0.4"]].concat());
+    assert!(first.status.success(), "{}", stderr(&first));
+    let told = stdout(&first);
+    assert!(told.contains("24 min of everyday use at profile \"by day\""), "{told}");
+    assert!(
+        told.contains("in record 1.")
+            && told.contains("24 min without a fault in 3 runs of everyday"),
+        "{told}"
+    );
+    assert_eq!(stderr(&first).matches(" busy, clean: ").count(), 3, "{}", stderr(&first));
+    // It is added to the same record.
+    let told = stdout(&run(&[&watch[..], &["0.1"]].concat()));
+    assert!(
+        told.contains("in record 1.") && told.contains("30 min without a fault in 4 runs"),
+        "{told}"
+    );
+    let unknown = run(&["watch", "--profile", "by night"]);
+    assert_eq!(unknown.status.code(), Some(2), "{}", stderr(&unknown));
+    let climb = climb_core(&data, &short_plan(dir.path()), &["--seed", "3", "--pace", "max"]);
+    assert!(stdout(&climb).contains("climb 2, stages baseline, core"), "{}", stdout(&climb));
+}
+
+#[test]
+fn a_profile_is_held_while_a_program_started_elsewhere_runs() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    import_profile(&data, "by day", 45);
+    let program = dir.path().join("quayside-lanterns");
+    fs::copy("/bin/sleep", &program).unwrap();
+    let mut watch = program_on_machine_of(&data)
+        .args(["watch", "--card", "standin:tarn-310#3", "--data-dir", &data])
+        .args(["--profile", "by day", "--during", "quayside-lanterns", "--pace", "1"])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let until = |what: &str, is_so: &mut dyn FnMut(Option<MhzOffset>) -> bool| {
+        let began = Instant::now();
+        loop {
+            let card = card_on_machine_of(&data, "standin:tarn-310#3");
+            let offset = card.and_then(|mut card| card.taken().ok()?.core_offset);
+            if is_so(offset) {
+                return;
+            }
+            assert!(began.elapsed() < Duration::from_secs(60), "{what}: {offset:?}");
+            sleep(Duration::from_millis(20));
+        }
+    };
+    let holds_none = |offset| offset == Some(MhzOffset::STOCK);
+    until("stock before the program", &mut |offset| holds_none(offset));
+    let mut runs = std::process::Command::new(&program).arg("60").spawn().unwrap();
+    until("the profile", &mut |offset| offset.is_some_and(|offset| offset > MhzOffset::STOCK));
+    runs.kill().unwrap();
+    runs.wait().unwrap();
+    until("stock after the program", &mut |offset| holds_none(offset));
+    kill(Pid::from_raw(watch.id() as i32), Signal::SIGINT).unwrap();
+    assert!(watch.wait().unwrap().success());
+}
+
+#[test]
+fn a_fault_in_everyday_use_ends_the_watch_and_stands_against_the_profile() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    // Far past the edge of this unit.
+    import_profile(&data, "bold", 225);
+    let watch = ["watch", "--profile", "bold", "--pace", "max", "--hours", "100"];
+    let watched = on_unit_3(&data, &watch);
+    assert_eq!(watched.status.code(), Some(1));
+    let told = stderr(&watched);
+    assert!(told.contains("failed in everyday use, and the card was put back."), "{told}");
+    let list = stdout(&on_unit_3(&data, &["profile", "list"]));
+    assert!(list.contains("bold (failed)") && list.contains("of climb 1 ended in"), "{list}");
 }

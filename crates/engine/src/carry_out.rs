@@ -3,8 +3,9 @@
 use tracing::{info, warn};
 use yard_step_card::CardError;
 use yard_step_core::{
-    CheckedFrame, ClimbEvent, Difference, Ending, Fault, InStepRecord, Judgement, Meaning, Next,
-    Proposal, Purpose, Sample, Seconds, Settings, TrialRecord, TrialRequest, Verdict, in_short,
+    CheckedFrame, ClimbEvent, Difference, EVERYDAY, Ending, Fault, InStepRecord, Judgement,
+    Meaning, Next, Proposal, Purpose, Sample, Seconds, Settings, TrialRecord, TrialRequest,
+    Verdict, in_short,
 };
 use yard_step_ledger::Intent;
 
@@ -208,7 +209,7 @@ impl Engine {
         let rest = run.take_measured();
         self.ledger.end_trial(row, &record, rest, events)?;
         self.begun = None;
-        let live = LiveRun { run: &run, in_step: self.cards.in_step() };
+        let live = LiveRun { run: &run, in_step: self.cards.in_step(), is_at_work: false };
         let mut view = live.view().ended(&record);
         (view.notes, view.wants_a_look) = (notes, wants_a_look);
         self.boots.push(run.intent.boot.clone());
@@ -297,6 +298,9 @@ impl Engine {
                 return Ok(ending);
             }
             checked.clear();
+            if !self.load.is_at_work() {
+                tick -= 1;
+            }
             if !self
                 .cards
                 .in_step_mut()
@@ -320,7 +324,8 @@ impl Engine {
                 }
             }
             loop {
-                let live = LiveRun { run, in_step: self.cards.in_step() };
+                let is_at_work = self.load.is_at_work();
+                let live = LiveRun { run, in_step: self.cards.in_step(), is_at_work };
                 match overseer.tick(&live) {
                     Steer::GoOn => break,
                     Steer::Hold => {
@@ -334,7 +339,10 @@ impl Engine {
                     }
                     Steer::Told { verdict, told } => {
                         run.told = told;
-                        let how = format!("You watched, and said: {verdict}.");
+                        let how = match self.load.name() {
+                            EVERYDAY => "Everyday use without a fault for".into(),
+                            _ => format!("You watched, and said: {verdict}."),
+                        };
                         return Ok(ended_by(Ending::Told { verdict, how }, at, run));
                     }
                 }
@@ -368,6 +376,9 @@ impl Engine {
         };
         if let Some(ending) = ended {
             return Ok(Some(ended_by(ending, at, run)));
+        }
+        if !self.load.is_at_work() {
+            return Ok(None);
         }
         match self.cards.card_mut().sample() {
             Ok(sample) => run.take_sample(Sample { at, ..sample.without_nonsense() }),

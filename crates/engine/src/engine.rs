@@ -4,9 +4,9 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    CardDescription, Climb, ClimbEvent, Directive, Fault, Limiter, Machine, Margin, Meaning, Next,
-    Plan, Policy, Seconds, Seen, Settings, Stage, StageOrder, TrialRecord, Verdict, attribute,
-    in_short, starting_from,
+    CardDescription, Climb, ClimbEvent, Directive, EVERYDAY, Fault, Limiter, Machine, Margin,
+    Meaning, Next, Plan, Policy, Seconds, Seen, Settings, Stage, StageOrder, TrialRecord, Verdict,
+    attribute, in_short, starting_from,
 };
 use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Measured, TrialDetail};
 use yard_step_scenes::Scene;
@@ -109,7 +109,7 @@ impl Engine {
 
     fn on(rig: Rig, ledger: Ledger, climb: Climb) -> Result<Self, EngineError> {
         let Rig { mut card, loads, guard, lock } = rig;
-        for name in climb.plan().loads() {
+        for name in climb.plan().loads().into_iter().filter(|name| *name != EVERYDAY) {
             loads.know(name)?;
         }
         let load = loads.choose(climb.plan().full_load(), card.as_ref())?;
@@ -313,6 +313,9 @@ impl Engine {
 
     /// Writes down whether the climb is open or ended, where that has changed.
     pub(crate) fn note_state(&mut self) -> Result<(), EngineError> {
+        if self.climb.plan().scene == EVERYDAY {
+            return Ok(());
+        }
         let ended = matches!(self.climb.next(), Next::Ended(_));
         if ended == self.ended { Ok(()) } else { self.write_state(ended) }
     }

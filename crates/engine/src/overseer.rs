@@ -41,6 +41,8 @@ impl Overseer for () {
 pub struct LiveRun<'a> {
     pub(crate) run: &'a Run,
     pub(crate) in_step: &'a [InStep],
+    /// Whether the card works just now.
+    pub(crate) is_at_work: bool,
 }
 
 impl LiveRun<'_> {
@@ -48,6 +50,12 @@ impl LiveRun<'_> {
     #[must_use]
     pub fn at(&self) -> Seconds {
         self.run.sample().at
+    }
+
+    /// Whether the card works just now; time in which it does not is no part of the run.
+    #[must_use]
+    pub fn is_at_work(&self) -> bool {
+        self.is_at_work
     }
 
     /// Length of the run in all.

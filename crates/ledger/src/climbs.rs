@@ -20,6 +20,9 @@ pub enum ClimbState {
     /// It has its outcome.
     #[strum(to_string = "ended")]
     Ended,
+    /// It is none: the record of a card's everyday use.
+    #[strum(to_string = "everyday")]
+    Everyday,
     /// It was given up for a new one.
     #[strum(to_string = "given up")]
     GivenUp,

@@ -35,8 +35,13 @@ fn evidence(backing: &Backing) -> String {
         return "no run without a fault".into();
     }
     let runs = counted(backing.runs, "run");
-    let loads: Vec<&str> = backing.loads.iter().map(|(load, _)| load.as_str()).collect();
-    format!("{} without a fault in {runs} of {}", backing.clean.in_words(), loads.join(", "))
+    let clean = backing.clean.in_words();
+    if let [(load, _)] = backing.loads.as_slice() {
+        return format!("{clean} without a fault in {runs} of {load}");
+    }
+    let by_kind = |(load, time): &(String, Seconds)| format!("{load} {}", time.in_words());
+    let loads: Vec<String> = backing.loads.iter().map(by_kind).collect();
+    format!("{clean} without a fault in {runs}: {}", loads.join(", "))
 }
 
 /// The runs that do not count, in a sentence with a space before it; empty where all do.
@@ -91,12 +96,12 @@ mod tests {
     #[case(
         Proof::Proven(Grounds::LongRun),
         backing(),
-        "Its climb ended with a long run at it; 30 min without a fault in 2 runs of medley, kiln."
+        "Its climb ended with a long run at it; 30 min without a fault in 2 runs: medley 25 min, kiln 5 min."
     )]
     #[case(
         Proof::Proven(Grounds::Hours),
         Backing { cooler: 3, ..backing() },
-        "It has 30 min without a fault in 2 runs of medley, kiln. Runs that do not count: 3 with a faster fan."
+        "It has 30 min without a fault in 2 runs: medley 25 min, kiln 5 min. Runs that do not count: 3 with a faster fan."
     )]
     #[case(
         Proof::Open { left: Seconds(3_600.0) },

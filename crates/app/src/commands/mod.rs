@@ -15,6 +15,7 @@ mod simulate;
 mod slot;
 mod status;
 mod study;
+mod watch;
 mod weigh;
 mod with_profile;
 
@@ -33,6 +34,7 @@ pub(crate) use simulate::{SimulateOptions, simulate};
 pub(crate) use slot::{SlotOptions, slot};
 pub(crate) use status::{StatusOptions, status};
 pub(crate) use study::{StudyOptions, study};
+pub(crate) use watch::{WatchOptions, watch};
 pub(crate) use weigh::{WeighOptions, weigh};
 pub(crate) use with_profile::{WithProfileOptions, with_profile};
 

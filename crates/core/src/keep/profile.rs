@@ -14,6 +14,7 @@ use crate::air::fan::Fan;
 use crate::card::settings::Settings;
 use crate::climb::Outcome;
 use crate::judge::verdict::{Verdict, gain_percent};
+use crate::load::EVERYDAY;
 use crate::machine::changes::CardChange;
 use crate::plan::{LEAST_LONG_RUN, Margin};
 use crate::statistics::{mean, standard_deviation};
@@ -380,10 +381,10 @@ pub struct Drift {
 }
 
 /// Holds the newest run after row `kept_after` against those until then under the same load; `None` where
-/// there is none of one of them.
+/// there is none of one of them. Everyday use has no score, and every program its own watts: only its faults tell.
 #[must_use]
 pub fn drift(kept_after: i64, runs: &[RunAt]) -> Option<Drift> {
-    let proves = |run: &&RunAt| run.holds() || run.fails();
+    let proves = |run: &&RunAt| (run.holds() && run.load != EVERYDAY) || run.fails();
     let since = runs.iter().filter(|run| run.row > kept_after);
     let now = since.filter(proves).max_by_key(|run| run.row)?;
     let before: Vec<&RunAt> = runs

@@ -61,6 +61,11 @@ pub trait Load: Send {
         None
     }
 
+    /// Whether the card works just now; time in which it does not is no part of the run.
+    fn is_at_work(&self) -> bool {
+        true
+    }
+
     /// Whether only the user can say how it went.
     fn is_manual(&self) -> bool {
         false

@@ -1,7 +1,8 @@
-//! "I play, you watch": the user runs what they like, and says what was seen.
+//! "I play, you watch": the user runs what they like, and says what was seen. And everyday use, of which nobody says
+//! anything.
 
 use yard_step_card::{Card, Work};
-use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
+use yard_step_core::{CheckedFrame, EVERYDAY, Ending, Expected, Percent, Seconds};
 
 use super::contract::{Load, ending_of};
 
@@ -37,6 +38,52 @@ impl Load for ManualLoad {
     }
 
     fn end(&mut self) {}
+
+    fn is_manual(&self) -> bool {
+        true
+    }
+}
+
+/// A card with less to do than this is idle.
+const BUSY_FROM: Percent = Percent(20.0);
+
+/// What the user's own programs do with a card all day.
+#[derive(Default)]
+pub(crate) struct EverydayLoad {
+    is_busy: bool,
+}
+
+impl Load for EverydayLoad {
+    fn name(&self) -> &str {
+        EVERYDAY
+    }
+
+    fn expected(&self) -> Expected {
+        ManualLoad.expected()
+    }
+
+    fn begin(&mut self, card: &dyn Card) -> Result<(), String> {
+        ManualLoad.begin(card)
+    }
+
+    fn work(
+        &mut self,
+        card: &mut dyn Card,
+        span: Seconds,
+        checked: &mut Vec<CheckedFrame>,
+    ) -> Result<(), Ending> {
+        ManualLoad.work(card, span, checked)?;
+        let load = card.sample().ok().and_then(|sample| sample.load);
+        // A card that does not tell counts as busy: its hours are those of the program that was named.
+        self.is_busy = load.is_none_or(|load| load.value() >= BUSY_FROM.value());
+        Ok(())
+    }
+
+    fn end(&mut self) {}
+
+    fn is_at_work(&self) -> bool {
+        self.is_busy
+    }
 
     fn is_manual(&self) -> bool {
         true

@@ -4,7 +4,8 @@
 //!   dyn Load ──┬── InlineLoad   a scene in this process, on a card in this process
 //!              ├── ChildLoad    a scene in a child process, which may die, hang or talk nonsense
 //!              ├── OutsideLoad  a program of the user's own
-//!              └── ManualLoad   whatever the user runs; the user says what was seen
+//!              ├── ManualLoad   whatever the user runs; the user says what was seen
+//!              └── EverydayLoad the same all day, and nobody says anything
 //! ```
 //!
 //! The engine asks a load to work for a tenth of a second at a time and is told which frames were
@@ -30,9 +31,11 @@ use std::path::PathBuf;
 
 use child::ChildLoad;
 use inline::InlineLoad;
+use manual::EverydayLoad;
 use outside::OutsideLoad;
 use thiserror::Error;
 use yard_step_card::Card;
+use yard_step_core::EVERYDAY;
 use yard_step_scenes::{Scene, UnknownScene};
 
 /// A name that no load has.
@@ -85,8 +88,10 @@ impl Loads {
     /// # Errors
     /// There is none of that name; the known ones are listed.
     pub fn choose(&self, name: &str, card: &dyn Card) -> Result<Box<dyn Load>, UnknownLoad> {
-        if name == ManualLoad::NAME {
-            return Ok(Box::new(ManualLoad));
+        match name {
+            ManualLoad::NAME => return Ok(Box::new(ManualLoad)),
+            EVERYDAY => return Ok(Box::new(EverydayLoad::default())),
+            _ => {}
         }
         if let Some(spec) = self.outside.iter().find(|spec| spec.name == name) {
             return Ok(Box::new(OutsideLoad::new(spec.clone())));
