@@ -9,7 +9,7 @@ use yard_step_core::{
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Engine, EngineError, Loads, Opener, Rack, Rig, Unfinished};
 use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
-use yard_step_scenes::Scene;
+use yard_step_scenes::{Scene, SizedScene};
 
 use crate::failure::Failure;
 use crate::options::{ClimbingOptions, DataDirOption, chosen_plan};
@@ -146,7 +146,7 @@ const FULLY_BUSY: f64 = 95.0;
 
 /// The load under which stock and the raised limits are compared, where the one that steps pauses now and then.
 fn full_load_beside(load: &str) -> Option<String> {
-    let scene: Scene = load.parse().ok()?;
+    let scene: SizedScene = load.parse().ok()?;
     (scene.mean_load().value() < FULLY_BUSY).then(|| Scene::Kiln.name().to_owned())
 }
 

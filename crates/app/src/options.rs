@@ -10,7 +10,7 @@ use yard_step_core::{Margin, Plan, Policy, Stage, Verdict};
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Loads, Pace, Unfinished};
 use yard_step_ledger::DataDir;
-use yard_step_scenes::Scene;
+use yard_step_scenes::SizedScene;
 
 use crate::failure::{Failure, there_is_no};
 use crate::metrics::{Page, parse_listen};
@@ -203,7 +203,7 @@ pub(crate) fn parse_margin(text: &str) -> Result<Margin, String> {
     Margin::from_label(text).ok_or_else(|| there_is_no("margin", text, &known))
 }
 
-pub(crate) fn parse_scene(text: &str) -> Result<Scene, String> {
+pub(crate) fn parse_scene(text: &str) -> Result<SizedScene, String> {
     text.parse().map_err(|error: yard_step_scenes::UnknownScene| error.to_string())
 }
 

@@ -697,7 +697,7 @@ struct Hosted {
 }
 
 impl Hosted {
-    fn new() -> Self {
+    fn new(load: &str) -> Self {
         let dir = tempfile::tempdir().unwrap();
         let socket = text_of(&dir.path().join("card.sock"));
         let address = socket.clone();
@@ -711,7 +711,7 @@ impl Hosted {
         });
         let card = SlotCard::open(SlotAddress::from(socket), Some(power)).unwrap();
         let loads = Loads { launcher: Some(PROGRAM.into()), outside: Vec::new() };
-        let load = loads.choose("loom", &card).unwrap();
+        let load = loads.choose(load, &card).unwrap();
         Self { card, load, _dir: dir }
     }
 
@@ -722,6 +722,7 @@ impl Hosted {
         for _ in 0..10 {
             self.load.work(&mut self.card, Seconds(0.1), &mut checked).unwrap();
         }
+        assert!(checked.iter().all(|frame| frame.wrong_pixels == 0), "{checked:?}");
         checked[0].number
     }
 
@@ -731,9 +732,11 @@ impl Hosted {
     }
 }
 
-#[test]
-fn a_scene_lives_on_from_run_to_run_and_begins_at_its_first_frame_each_time() {
-    let mut hosted = Hosted::new();
+#[rstest]
+#[case::usual("loom")]
+#[case::of_a_size_of_its_own("loom@192x108")]
+fn a_scene_lives_on_from_run_to_run_and_begins_at_its_first_frame_each_time(#[case] load: &str) {
+    let mut hosted = Hosted::new(load);
     assert_eq!(hosted.first_frame(), 0);
     let first = hosted.process();
     for _ in 0..3 {
@@ -752,7 +755,7 @@ fn a_scene_lives_on_from_run_to_run_and_begins_at_its_first_frame_each_time() {
 #[case::while_it_rests(false)]
 #[case::while_it_runs(true)]
 fn a_scene_that_is_gone_is_replaced_at_the_next_run(#[case] runs: bool) {
-    let mut hosted = Hosted::new();
+    let mut hosted = Hosted::new("loom");
     assert_eq!(hosted.first_frame(), 0);
     let first = hosted.process();
     if !runs {

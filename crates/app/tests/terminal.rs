@@ -468,6 +468,9 @@ fn the_loads_of_a_climb_are_chosen_ordered_and_added(#[case] size: (u16, u16)) {
     terminal.press(&["Left"]);
     let screen = terminal.wait_for_all(&["cross-checked under sluice, kiln."]);
     assert!(screen.lines().any(|line| line.contains("sluice") && line.contains("cross-check 1")));
+    // The second of them is larger from now on, and still the second.
+    terminal.press(&["Up", "r"]);
+    terminal.wait_for_all(&["kiln@160x90", "cross-checked under sluice, kiln@160x90."]);
     terminal.press(&["a"]);
     terminal.wait_for("A load of your own");
     terminal.type_in("harbour");
@@ -517,6 +520,8 @@ fn scored(terminal: &Terminal, trials: &mut u32, score: &str) -> String {
         *trials += 1;
         terminal.press(&["Enter"]);
         terminal.wait_for("w say what you saw");
+        // Half a minute of play, as the card has it.
+        sleep(Duration::from_millis(500));
         terminal.press(&["w"]);
         terminal.wait_for("What did you see?");
         terminal.press(&["Enter"]);
@@ -524,7 +529,8 @@ fn scored(terminal: &Terminal, trials: &mut u32, score: &str) -> String {
         terminal.type_in(score);
         terminal.wait_for(&format!("{score}▏"));
         terminal.press(&["Enter"]);
-        let screen = terminal.wait_for_all(&[&format!("trial {trials} at"), "NEXT: ENTER"]);
+        let told = format!("trial {trials} at");
+        let screen = terminal.wait_for_all(&[&told, "NEXT: ENTER"]);
         if !screen.contains("VOID") && !screen.contains("NOT TAKEN") {
             return screen;
         }
@@ -532,9 +538,21 @@ fn scored(terminal: &Terminal, trials: &mut u32, score: &str) -> String {
 }
 
 #[test]
-fn a_climb_under_ones_own_program_goes_by_the_scores_that_are_typed() {
+fn a_climb_under_ones_own_program_goes_by_the_scores_that_are_typed_to_its_outcome() {
     let dir = tempfile::tempdir().unwrap();
-    let terminal = opened(&dir, "--pace 60 --load manual --stages baseline,power");
+    let plan = dir.path().join("steps.toml");
+    let text = "policy = \"fixed-step\"\nmargin = \"record\"\n[baseline]\nseconds = 20\n\
+                [core]\ncoarse_step_mhz = 60\nfine_step_mhz = 60\nseconds = 20\n\
+                confirm_seconds = 20\nsettle_seconds = 20\n[score]\nmost_repeats = 0\n";
+    std::fs::write(&plan, text).unwrap();
+    let command = format!(
+        "{PROGRAM} --data-dir {}/data open --card standin:tarn-310 --seed 6 --pace 60 --load manual \
+         --stages baseline,core --plan {}",
+        dir.path().display(),
+        plan.display()
+    );
+    let terminal = Terminal::start(SIZE, &command);
+    terminal.wait_for("NEXT: ENTER");
     let mut trials = 0;
     for score in ["8120", "8150", "8110"] {
         let screen = scored(&terminal, &mut trials, score);
@@ -555,7 +573,26 @@ fn a_climb_under_ones_own_program_goes_by_the_scores_that_are_typed() {
     terminal.wait_for("\"fast\" is not a figure");
     terminal.close("Figures of this run");
     terminal.wait_for("RUNNING");
-    terminal.press(&["q", "y"]);
+    terminal.press(&["w"]);
+    terminal.wait_for("What did you see?");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("Figures of this run");
+    terminal.type_in("8370");
+    terminal.press(&["Enter"]);
+    trials += 1;
+    terminal.wait_for_all(&[&format!("trial {trials} at core +60 MHz"), "NEXT: ENTER", "+3.1 %"]);
+    // The user sees stars at the next step: the step before it is kept.
+    terminal.press(&["Enter"]);
+    terminal.wait_for("w say what you saw");
+    terminal.press(&["w"]);
+    terminal.wait_for("What did you see?");
+    terminal.press(&["Down", "Enter"]);
+    terminal.wait_for_all(&[
+        "You watched, and said: artifacts.",
+        "OUTCOME",
+        "Core clock offset +60 MHz held the final run: +3.1 % over the baseline.",
+    ]);
+    terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
 }
 

@@ -9,7 +9,7 @@ use yard_step_core::{
     attribute, in_short, starting_from,
 };
 use yard_step_ledger::{ClimbEntry, ClimbState, Event, Intent, Ledger, Measured, TrialDetail};
-use yard_step_scenes::Scene;
+use yard_step_scenes::SizedScene;
 
 use crate::card_keeper::CardKeeper;
 use crate::error::EngineError;
@@ -549,7 +549,7 @@ impl Engine {
         let spoilt = self.ledger.spoilt_frames(row)?;
         let view = Run::replay(intent, &card, &record, trace, &events);
         // Of the pictures, only the spoilt ones are kept.
-        let scene: Option<Scene> = view.scene.parse().ok();
+        let scene: Option<SizedScene> = view.scene.parse().ok();
         let newest = scene.zip(spoilt.last());
         let picture = newest.and_then(|(scene, frame)| SpoiltPicture::of(scene, frame));
         let picture = picture.map(|pictures| pictures.drawn);

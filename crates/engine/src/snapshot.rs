@@ -7,7 +7,7 @@ use yard_step_core::{
     in_short,
 };
 use yard_step_ledger::ClimbEntry;
-use yard_step_scenes::Scene;
+use yard_step_scenes::SizedScene;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
@@ -124,7 +124,7 @@ pub(crate) fn fill(snapshot: &mut Snapshot, engine: &Engine) {
     state.isolation = climb.isolation();
     snapshot.machine.restart = engine.restart_wanted();
     snapshot.runs.is_manual = is_manual;
-    snapshot.runs.loads = Arc::new(engine.loads.names());
+    snapshot.runs.loads = Arc::new(engine.loads.names_for(engine.climb().plan()));
     snapshot.runs.programs = Arc::new(engine.loads.outside.clone());
 }
 
@@ -194,8 +194,8 @@ fn found(
             climb.strategy_report(stage).map(|report| Found::Undervolt(Box::new(report)))
         }
         _ => {
-            let scene = climb.plan().scene.parse::<Scene>();
-            let sections = scene.map_or(&[][..], Scene::sections);
+            let scene = climb.plan().scene.parse::<SizedScene>();
+            let sections = scene.map_or(&[][..], |scene| scene.sections());
             climb.round_report(stage).map(|report| Found::Round(Box::new(report), sections))
         }
     }

@@ -10,7 +10,7 @@ use yard_step_core::{
     asks_more_clock, in_short, judge, top_of,
 };
 use yard_step_ledger::{Event, Intent, Measured};
-use yard_step_scenes::{PASS_FRAMES, Scene, reference};
+use yard_step_scenes::{PASS_FRAMES, Scene, SizedScene, reference};
 
 use crate::view::{Mark, MarkKind, Picture, RunView, SpoiltPicture};
 
@@ -56,7 +56,7 @@ pub(crate) struct Run {
     /// What the run looks like when all is well.
     expected: Expected,
     /// The scene, where it is one of ours.
-    scene: Option<Scene>,
+    scene: Option<SizedScene>,
     /// What the load has told of its run, or the user for it; of a load that runs whole, what the present
     /// pass has told.
     pub(crate) told: Told,
@@ -322,7 +322,7 @@ impl Run {
         let by_frames = || {
             let scene = self.scene?;
             // Less of a medley would be the score of some of its scenes.
-            if scene == Scene::Medley && !self.watch.has_measured(PASS_FRAMES) {
+            if scene.scene() == Scene::Medley && !self.watch.has_measured(PASS_FRAMES) {
                 return None;
             }
             self.watch.score(PASS_FRAMES)

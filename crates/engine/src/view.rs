@@ -10,7 +10,7 @@ use yard_step_core::{
     Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline, Trace, TrialRecord, Verdict,
 };
 use yard_step_ledger::Event;
-use yard_step_scenes::{Scene, WrongPixel, check, reference};
+use yard_step_scenes::{SizedScene, WrongPixel, check, reference};
 
 use crate::free_view::FreeView;
 use crate::load::OutsideSpec;
@@ -164,7 +164,7 @@ pub struct SpoiltPicture {
 impl SpoiltPicture {
     /// The pictures of a spoilt frame of a scene; none where its pixels are not known.
     #[must_use]
-    pub fn of(scene: Scene, spoilt: &CheckedFrame) -> Option<Self> {
+    pub fn of(scene: SizedScene, spoilt: &CheckedFrame) -> Option<Self> {
         let right = reference(scene, spoilt.number);
         let drawn = spoilt.patch.as_ref()?.over(right);
         let check = check(&drawn, right);
@@ -276,7 +276,7 @@ impl RunView {
             self.marks.push(mark(fault.at, MarkKind::Fault, text));
         }
         for dip in record.seen.clock_line.iter().flat_map(|line| &line.dips) {
-            let scene: Option<Scene> = record.scene.parse().ok();
+            let scene: Option<SizedScene> = record.scene.parse().ok();
             let section = scene.zip(dip.section);
             let place = section.and_then(|(scene, section)| scene.sections().get(section).copied());
             let within = place.map_or(String::new(), |name| format!(" in \"{name}\""));

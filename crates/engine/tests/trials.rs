@@ -869,6 +869,28 @@ fn an_alarm_that_stops_ends_the_trial_and_one_that_puts_back_wants_a_look() {
 }
 
 #[test]
+fn a_scene_of_a_size_of_its_own_is_another_load_with_its_own_baseline() {
+    let bench = Bench::new();
+    let baseline = |scene: &str| {
+        let plan = Plan { scene: scene.into(), ..short_plan() };
+        let mut engine =
+            Engine::begin(bench.card_that(|| ()), bench.ledger.clone(), plan, &[Stage::Baseline])
+                .unwrap();
+        let mut view = engine.carry_out(false, &mut ()).unwrap();
+        while engine.climb().baseline_under(scene).is_none() {
+            view = engine.carry_out(false, &mut ()).unwrap();
+        }
+        assert_eq!((view.scene.as_str(), last_verdict(&engine)), (scene, Verdict::Clean));
+        assert_eq!(view.seen.wrong_frames, 0);
+        (view.seen.frame_rate.unwrap(), engine.climb().baseline().unwrap().score)
+    };
+    let ((small, more), (large, less)) = (baseline("lantern@96x54"), baseline("lantern@192x108"));
+    // 2.9 times the work for a frame, and a memory that keeps up less well.
+    assert!(small > 2.5 * large && small < 4.0 * large, "{small} and {large}");
+    assert!(less < more && less > 0.8 * more, "{less} and {more}");
+}
+
+#[test]
 fn an_alarm_counts_spoilt_frames() {
     let bench = Bench::new();
     let mut engine = bench.engine_at_core();

@@ -22,6 +22,7 @@ mod paint;
 mod pass;
 mod run;
 mod scene;
+mod sized;
 mod sluice;
 mod squall;
 
@@ -30,3 +31,4 @@ pub use classify::classify;
 pub use pass::{FRAME_HEIGHT, FRAME_WIDTH, PASS_FRAMES, SECTION_FRAMES};
 pub use run::{SceneRun, UncheckedRun, look_at, reference};
 pub use scene::{Scene, UnknownScene};
+pub use sized::{FrameSize, SizedScene};

@@ -6,12 +6,13 @@ use yard_step_core::{CheckedFrame, Demand, Frame, Patch, Seconds, Workload};
 
 use crate::check::check;
 use crate::classify::classify;
-use crate::pass::{FRAME_HEIGHT, FRAME_WIDTH, PASS_FRAMES};
+use crate::pass::PASS_FRAMES;
 use crate::scene::Scene;
+use crate::sized::{FrameSize, SizedScene};
 
 /// A running scene. It knows the reference of every frame and compares what comes back.
 pub struct SceneRun {
-    scene: Scene,
+    scene: SizedScene,
     number: u64,
     checked: Vec<CheckedFrame>,
 }
@@ -19,8 +20,8 @@ pub struct SceneRun {
 impl SceneRun {
     /// The scene, before its first frame.
     #[must_use]
-    pub fn new(scene: Scene) -> Self {
-        Self { scene, number: 0, checked: Vec::new() }
+    pub fn new(scene: impl Into<SizedScene>) -> Self {
+        Self { scene: scene.into(), number: 0, checked: Vec::new() }
     }
 
     /// Goes back to before the first frame.
@@ -31,7 +32,7 @@ impl SceneRun {
 
     /// The scene that runs.
     #[must_use]
-    pub fn scene(&self) -> Scene {
+    pub fn scene(&self) -> SizedScene {
         self.scene
     }
 
@@ -41,34 +42,33 @@ impl SceneRun {
     }
 }
 
-/// The reference of a frame, [`FRAME_WIDTH`] × [`FRAME_HEIGHT`] pixels. A pass repeats and a frame is a pure function, so each is drawn once
-/// and looked up from then on, by every run of this process.
+/// The reference of a frame. A pass repeats and a frame is a pure function, so each is drawn once and looked up from
+/// then on, by every run of this process.
 #[must_use]
-pub fn reference(scene: Scene, number: u64) -> &'static Frame {
+pub fn reference(scene: impl Into<SizedScene>, number: u64) -> &'static Frame {
     type Pass = [OnceLock<Frame>; PASS_FRAMES as usize];
-    static PASSES: [Pass; Scene::ALL.len()] =
-        [const { [const { OnceLock::new() }; PASS_FRAMES as usize] }; Scene::ALL.len()];
-    let (scene, number) = scene.shown(number);
-    PASSES[scene as usize][number as usize].get_or_init(|| {
-        let mut frame = Frame::black(FRAME_WIDTH, FRAME_HEIGHT);
-        scene.draw(number, &mut frame);
-        frame
-    })
+    type Scenes = [Pass; Scene::ALL.len()];
+    static SIZES: [Scenes; FrameSize::ALL.len()] =
+        [const { [const { [const { OnceLock::new() }; PASS_FRAMES as usize] }; Scene::ALL.len()] };
+            FrameSize::ALL.len()];
+    let sized = scene.into();
+    let (scene, place) = sized.shown(number);
+    SIZES[sized.size().place()][scene as usize][place as usize].get_or_init(|| sized.drawn(number))
 }
 
 /// A scene that asks a card for its work and looks at no frame: for traces of a stand-in, whose
 /// sensors do not depend on what was drawn.
 #[derive(Debug, Clone, Copy)]
 pub struct UncheckedRun {
-    scene: Scene,
+    scene: SizedScene,
     number: u64,
 }
 
 impl UncheckedRun {
     /// The scene, before its first frame.
     #[must_use]
-    pub fn new(scene: Scene) -> Self {
-        Self { scene, number: 0 }
+    pub fn new(scene: impl Into<SizedScene>) -> Self {
+        Self { scene: scene.into(), number: 0 }
     }
 }
 
@@ -101,7 +101,13 @@ impl Workload for SceneRun {
 
 /// Compares a frame with its reference and names what is wrong with it.
 #[must_use]
-pub fn look_at(scene: Scene, number: u64, drawn: &Frame, at: Seconds) -> CheckedFrame {
+pub fn look_at(
+    scene: impl Into<SizedScene>,
+    number: u64,
+    drawn: &Frame,
+    at: Seconds,
+) -> CheckedFrame {
+    let scene = scene.into();
     let reference = reference(scene, number);
     let check = check(drawn, reference);
     let patch = if check.is_exact() { None } else { Patch::between(drawn, reference) };

@@ -19,6 +19,7 @@ use yard_step_core::{Demand, Frame, Percent};
 
 use crate::paint::{paint, paint_rows, wave};
 use crate::pass::{PASS_FRAMES, SECTION_FRAMES};
+use crate::sized::FrameSize;
 use crate::{doldrums, kiln, lantern, loom, sluice, squall};
 
 /// A stress scene.
@@ -47,7 +48,16 @@ pub struct UnknownScene(String);
 impl fmt::Display for UnknownScene {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let names: Vec<&str> = Scene::ALL.iter().map(|scene| scene.name()).collect();
-        write!(f, "there is no scene \"{}\"; there are: {}", self.0, names.join(", "))
+        let sizes = FrameSize::ALL.iter().filter(|size| **size != FrameSize::USUAL);
+        let sizes: Vec<String> = sizes.map(|size| format!("@{size}")).collect();
+        let (names, sizes) = (names.join(", "), sizes.join(", "));
+        write!(f, "there is no scene \"{}\"; there are: {names}, each also with {sizes}", self.0)
+    }
+}
+
+impl UnknownScene {
+    pub(crate) fn named(name: &str) -> Self {
+        Self(name.to_owned())
     }
 }
 

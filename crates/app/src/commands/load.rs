@@ -4,7 +4,7 @@ use clap::Args;
 use tracing::{info, warn};
 use yard_step_card::slot::SlotAddress;
 use yard_step_engine::load::{self, Level};
-use yard_step_scenes::Scene;
+use yard_step_scenes::SizedScene;
 
 use crate::failure::{Failure, there_is_no};
 use crate::options::parse_scene;
@@ -13,7 +13,7 @@ use crate::options::parse_scene;
 pub(crate) struct LoadOptions {
     /// Scene to run
     #[arg(long, value_parser = parse_scene)]
-    pub scene: Scene,
+    pub scene: SizedScene,
     /// Where the card is reached
     #[arg(long)]
     pub slot: String,

@@ -8,7 +8,7 @@ use serde::Serialize;
 use yard_step_card::{Work, connect};
 use yard_step_core::{PassScore, Seconds, score_pass};
 use yard_step_engine::TICK;
-use yard_step_scenes::{PASS_FRAMES, Scene, SceneRun};
+use yard_step_scenes::{PASS_FRAMES, SceneRun, SizedScene};
 
 use super::simulate::{apply, how_lost, read_settings, without_mishaps};
 use crate::failure::Failure;
@@ -21,7 +21,7 @@ pub(crate) struct PassOptions {
     pub card: CardOptions,
     /// Scene to run
     #[arg(long, default_value = "lantern", value_parser = parse_scene)]
-    pub scene: Scene,
+    pub scene: SizedScene,
     /// Settings to run under, a TOML file [default: stock]
     #[arg(long, value_name = "FILE")]
     pub settings: Option<PathBuf>,
@@ -36,7 +36,7 @@ pub(crate) struct PassOptions {
 /// A pass, as it is printed as JSON.
 #[derive(Serialize)]
 struct Pass {
-    scene: &'static str,
+    scene: String,
     wrong_frames: u64,
     #[serde(flatten)]
     score: PassScore,

@@ -7,7 +7,7 @@ use yard_step_card::{Card, LoadLost, Simulation, Work, connect};
 use yard_step_core::{CardDescription, Sample, Seconds, Settings};
 use yard_step_engine::TICK;
 use yard_step_report::TraceWriter;
-use yard_step_scenes::{Scene, UncheckedRun};
+use yard_step_scenes::{SizedScene, UncheckedRun};
 
 use crate::failure::Failure;
 use crate::input;
@@ -23,7 +23,7 @@ pub(crate) struct SimulateOptions {
     pub settings: Option<PathBuf>,
     /// Scene to run
     #[arg(long, default_value = "lantern", value_parser = parse_scene)]
-    pub scene: Scene,
+    pub scene: SizedScene,
     /// Length of the run in virtual minutes, up to a week
     #[arg(long, value_name = "M", default_value_t = 15, value_parser = clap::value_parser!(u32).range(1..=10_080))]
     pub minutes: u32,

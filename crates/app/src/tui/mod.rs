@@ -52,7 +52,7 @@ use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Command, Engine, Pace, Rack, Session, SpoiltPicture};
 use yard_step_ledger::Ledger;
 use yard_step_report::{ImportedTrace, Meaning, png_of};
-use yard_step_scenes::Scene;
+use yard_step_scenes::SizedScene;
 
 use crate::config;
 use crate::exchange::frontier::write_chart;
@@ -258,7 +258,7 @@ fn export(trace: &Trace, window: (f64, f64), path: &Path) -> String {
 }
 
 /// Writes a spoilt frame, its reference and their difference side by side.
-fn export_picture(scene: Scene, frame: &CheckedFrame, title: &str, path: &Path) -> String {
+fn export_picture(scene: SizedScene, frame: &CheckedFrame, title: &str, path: &Path) -> String {
     let Some(pictures) = SpoiltPicture::of(scene, frame) else {
         return "The pixels of this frame are not known.".into();
     };

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use yard_step_card::slot::SlotAddress;
 use yard_step_card::{Card, LoadLost, Work};
 use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
-use yard_step_scenes::Scene;
+use yard_step_scenes::SizedScene;
 
 use super::contract::{Load, ending_of, expected_of};
 use super::kin::Kin;
@@ -29,7 +29,8 @@ const RESTS: Duration = Duration::from_millis(500);
 /// The process of a scene lives on between two runs, and keeps the references it has drawn.
 pub(super) struct ChildLoad {
     program: PathBuf,
-    scene: Scene,
+    scene: SizedScene,
+    name: String,
     child: Option<Child>,
 }
 
@@ -50,8 +51,8 @@ enum State {
 }
 
 impl ChildLoad {
-    pub(super) fn new(program: PathBuf, scene: Scene) -> Self {
-        Self { program, scene, child: None }
+    pub(super) fn new(program: PathBuf, scene: SizedScene) -> Self {
+        Self { program, scene, name: scene.name(), child: None }
     }
 
     /// A process at the beginning of a run: the one that rests, or another where that is gone or would draw
@@ -64,7 +65,7 @@ impl ChildLoad {
             return Ok(child.process);
         }
         let mut command = Command::new(&self.program);
-        command.args(["load", "--scene", self.scene.name(), "--slot", &address.to_string()]);
+        command.args(["load", "--scene", &self.name, "--slot", &address.to_string()]);
         let mut process = Process::start(&mut command)?;
         await_hello(&mut process)?;
         Ok(process)
@@ -168,7 +169,7 @@ pub(super) fn line_of(word: ToLoad) -> Vec<u8> {
 
 impl Load for ChildLoad {
     fn name(&self) -> &str {
-        self.scene.name()
+        &self.name
     }
 
     fn expected(&self) -> Expected {

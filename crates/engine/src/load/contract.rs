@@ -3,7 +3,7 @@
 use super::kin::Kin;
 use yard_step_card::{Card, LoadLost};
 use yard_step_core::{CheckedFrame, Ending, Expected, Seconds, Told};
-use yard_step_scenes::Scene;
+use yard_step_scenes::SizedScene;
 
 /// A load as the engine sees it.
 pub trait Load: Send {
@@ -73,7 +73,7 @@ pub trait Load: Send {
 }
 
 /// What a run of a scene looks like when all is well.
-pub(super) fn expected_of(scene: Scene) -> Expected {
+pub(super) fn expected_of(scene: SizedScene) -> Expected {
     Expected { load: Some(scene.mean_load()), frames_are_checked: true }
 }
 

@@ -2,23 +2,24 @@
 
 use yard_step_card::{Card, Work};
 use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
-use yard_step_scenes::{Scene, SceneRun};
+use yard_step_scenes::{SceneRun, SizedScene};
 
 use super::contract::{Load, ending_of, expected_of};
 
 pub(super) struct InlineLoad {
+    name: String,
     run: SceneRun,
 }
 
 impl InlineLoad {
-    pub(super) fn new(scene: Scene) -> Self {
-        Self { run: SceneRun::new(scene) }
+    pub(super) fn new(scene: SizedScene) -> Self {
+        Self { name: scene.name(), run: SceneRun::new(scene) }
     }
 }
 
 impl Load for InlineLoad {
     fn name(&self) -> &str {
-        self.run.scene().name()
+        &self.name
     }
 
     fn expected(&self) -> Expected {

@@ -35,8 +35,8 @@ use manual::EverydayLoad;
 use outside::OutsideLoad;
 use thiserror::Error;
 use yard_step_card::Card;
-use yard_step_core::EVERYDAY;
-use yard_step_scenes::{Scene, UnknownScene};
+use yard_step_core::{EVERYDAY, Plan};
+use yard_step_scenes::{Scene, SizedScene, UnknownScene};
 
 /// A name that no load has.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -68,7 +68,7 @@ impl Loads {
         if name == ManualLoad::NAME || self.outside.iter().any(|spec| spec.name == name) {
             return Ok(());
         }
-        name.parse::<Scene>().map(drop).map_err(|scene| UnknownLoad {
+        name.parse::<SizedScene>().map(drop).map_err(|scene| UnknownLoad {
             scene,
             own: self.outside.iter().map(|spec| spec.name.clone()).collect(),
         })
@@ -80,6 +80,20 @@ impl Loads {
         let scenes = Scene::ALL.into_iter().map(|scene| scene.name().to_owned());
         let own = self.outside.iter().map(|spec| spec.name.clone());
         scenes.chain(own).chain([ManualLoad::NAME.to_owned()]).collect()
+    }
+
+    /// The same, with scenes of a size of their own that a plan names, each behind the usual one.
+    pub(crate) fn names_for(&self, plan: &Plan) -> Vec<String> {
+        let mut names = self.names();
+        for name in plan.loads().into_iter().filter(|name| name.contains('@')) {
+            let Ok(scene) = name.parse::<SizedScene>() else { continue };
+            let is_of_it = |known: &String| {
+                known.parse::<SizedScene>().is_ok_and(|known| known.scene() == scene.scene())
+            };
+            let behind = names.iter().rposition(is_of_it).map_or(names.len(), |at| at + 1);
+            names.insert(behind, name.to_owned());
+        }
+        names
     }
 
     /// The load of that name, for a card. A scene runs in a process of its own where the card can
@@ -97,7 +111,8 @@ impl Loads {
             return Ok(Box::new(OutsideLoad::new(spec.clone())));
         }
         self.know(name)?;
-        let scene: Scene = name.parse().map_err(|scene| UnknownLoad { scene, own: Vec::new() })?;
+        let scene: SizedScene =
+            name.parse().map_err(|scene| UnknownLoad { scene, own: Vec::new() })?;
         Ok(match (&self.launcher, card.address()) {
             (Some(program), Some(_)) => Box::new(ChildLoad::new(program.clone(), scene)),
             _ => Box::new(InlineLoad::new(scene)),

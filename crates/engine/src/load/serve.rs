@@ -10,7 +10,7 @@ use std::time::Duration;
 
 use yard_step_card::slot::{Device, DeviceError, Release, SlotAddress};
 use yard_step_core::{Frame, Seconds, score_pass};
-use yard_step_scenes::{PASS_FRAMES, Scene, look_at, reference};
+use yard_step_scenes::{PASS_FRAMES, SizedScene, look_at, reference};
 
 use super::protocol::{FrameLine, FromLoad, Reason, ToLoad, VERSION};
 
@@ -123,7 +123,7 @@ impl Orders {
 ///
 /// # Errors
 /// Nobody listens any more, or the card cannot be reached.
-pub fn serve(scene: Scene, level: Level, address: &SlotAddress) -> Result<(), DeviceError> {
+pub fn serve(scene: SizedScene, level: Level, address: &SlotAddress) -> Result<(), DeviceError> {
     let (voice, orders) = (Voice::default(), Orders::default());
     let frames = Arc::new(AtomicU64::new(0));
     let mut device = Device::attach(address)?;
@@ -132,7 +132,7 @@ pub fn serve(scene: Scene, level: Level, address: &SlotAddress) -> Result<(), De
     loop {
         *orders.order() = Order::Run(device.release()?);
         frames.store(0, Ordering::Relaxed);
-        voice.say(&FromLoad::Hello { protocol: VERSION, name: scene.name().into() })?;
+        voice.say(&FromLoad::Hello { protocol: VERSION, name: scene.to_string() })?;
         match run(scene, level, &mut device, &voice, &frames) {
             _ if orders.is_to_rest() => {}
             Err(DeviceError::Lost) => voice.leave(Reason::DeviceLost, DEVICE_LOST),
@@ -150,7 +150,7 @@ pub fn serve(scene: Scene, level: Level, address: &SlotAddress) -> Result<(), De
 
 /// One run, from the first frame to the end of what was asked for.
 fn run(
-    scene: Scene,
+    scene: SizedScene,
     level: Level,
     device: &mut Device,
     voice: &Voice,

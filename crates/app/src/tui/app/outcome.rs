@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use yard_step_core::{CardDescription, CheckedFrame, Frontier, Trace};
 use yard_step_engine::Command;
 use yard_step_engine::load::OutsideSpec;
-use yard_step_scenes::Scene;
+use yard_step_scenes::SizedScene;
 
 use crate::tui::views::ledger::browser::Change;
 
@@ -28,7 +28,7 @@ pub enum Outcome {
     /// The pictures of a spoilt frame, to be written to a file.
     ExportPicture {
         /// The scene.
-        scene: Scene,
+        scene: SizedScene,
         /// The frame.
         frame: Box<CheckedFrame>,
         /// What the picture is called.

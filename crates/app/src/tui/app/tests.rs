@@ -100,7 +100,7 @@ fn a_spoilt_frame_is_picked_enlarged_and_exported() {
     else {
         panic!()
     };
-    assert_eq!((scene, frame.number), (Scene::Lantern, 41));
+    assert_eq!((scene, frame.number), (Scene::Lantern.into(), 41));
     assert!(title.ends_with("trial 4, lantern, frame 41"), "{title}");
     assert!(path.to_string_lossy().ends_with("-trial-4-frame-41.png"), "{path:?}");
     press(&mut state, &snapshot, KeyCode::Esc);

@@ -12,7 +12,7 @@ use ratatui::style::Style;
 use yard_step_core::LoadGain;
 use yard_step_engine::load::{ManualLoad, OutsideSpec};
 use yard_step_engine::{ByLoad, Command, LoadRoles, Snapshot};
-use yard_step_scenes::Scene;
+use yard_step_scenes::SizedScene;
 
 use crate::tui::overlays::fields::{Fields, TextField};
 use crate::tui::theme::{Role, Theme};
@@ -71,6 +71,14 @@ fn choose(chosen: usize, code: KeyCode, snapshot: &Snapshot) -> Did {
             let is_full = roles.full.as_ref() == Some(name);
             roles.full = (!is_full).then(|| name.clone());
         }
+        (KeyCode::Char('r'), _) => {
+            let Some(resized) = name.parse::<SizedScene>().ok().map(SizedScene::at_next_size)
+            else {
+                return stay(chosen);
+            };
+            let Some(at) = rename(&mut roles, name, resized, loads) else { return stay(chosen) };
+            return Did::Stay(LoadList::Choose(at), Some(Command::SetLoads(roles)));
+        }
         (KeyCode::Char(' '), Some(at)) => drop(roles.cross_checks.remove(at)),
         (KeyCode::Char(' '), None) => roles.cross_checks.push(name.clone()),
         (KeyCode::Left, Some(at)) if at > 0 => roles.cross_checks.swap(at, at - 1),
@@ -80,6 +88,41 @@ fn choose(chosen: usize, code: KeyCode, snapshot: &Snapshot) -> Did {
         _ => return stay(chosen),
     }
     Did::Stay(LoadList::Choose(chosen), Some(Command::SetLoads(roles)))
+}
+
+/// Gives a scene's parts in the climb to the same scene at another size, or a step of the cross-check where it has none;
+/// returns its line in the list that comes of it. None where that size has a part already.
+fn rename(
+    roles: &mut LoadRoles,
+    name: &str,
+    resized: SizedScene,
+    loads: &[String],
+) -> Option<usize> {
+    let new = resized.name();
+    let has = |roles: &LoadRoles, name: &str| {
+        roles.steps == name
+            || roles.full.as_deref() == Some(name)
+            || roles.cross_checks.iter().any(|load| load == name)
+    };
+    if has(roles, &new) {
+        return None;
+    }
+    if has(roles, name) {
+        let parts = std::iter::once(&mut roles.steps)
+            .chain(roles.full.as_mut())
+            .chain(&mut roles.cross_checks);
+        parts.filter(|part| *part == name).for_each(|part| part.clone_from(&new));
+    } else {
+        roles.cross_checks.push(new);
+    }
+    // The usual sizes are always listed, each other one behind its scene while it has a part.
+    let usual = loads.iter().position(|load| load == resized.scene().name())?;
+    let is_usual = resized == SizedScene::from(resized.scene());
+    let before = loads[usual..].iter().take_while(|load| {
+        let other = load.parse::<SizedScene>();
+        other.is_ok_and(|other| other.scene() == resized.scene()) && *load != name
+    });
+    Some(if is_usual { usual } else { usual + before.count().max(1) })
 }
 
 /// The form for a program of the user's own.
@@ -196,8 +239,7 @@ fn list_lines(
         }),
         theme.style(Role::Title),
     ));
-    let keys =
-        "Enter step under it   Space cross-check   ← → its turn   f full load   a add   Esc close";
+    let keys = "Enter step under it   Space cross-check   ← → its turn   f full load   r size   a add   Esc close";
     lines.push((keys.into(), theme.style(Role::Accent)));
     lines
 }
@@ -216,7 +258,7 @@ fn role_of(name: &str, snapshot: &Snapshot) -> String {
 
 /// What a scene or the manual load is, in a few words; none for a program of the user's own.
 pub(super) fn kind_of(name: &str) -> Option<&'static str> {
-    let scene = name.parse::<Scene>().ok().map(Scene::purpose);
+    let scene = name.parse::<SizedScene>().ok().map(|scene| scene.purpose());
     scene.or((name == ManualLoad::NAME).then_some("whatever you run; you say what you saw"))
 }
 
@@ -290,6 +332,32 @@ mod tests {
         );
         let still = LoadList::Choose(1).key(KeyCode::Right, &snapshot);
         assert_eq!(still, Did::Stay(LoadList::Choose(1), None), "it is the last already");
+    }
+
+    #[test]
+    fn a_scene_changes_its_size_with_all_its_parts_and_other_loads_have_none() {
+        let mut snapshot = snapshot();
+        let list = |snapshot: &mut Snapshot, names: &[&str]| {
+            snapshot.runs.loads =
+                names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>().into();
+        };
+        let mut plan = (*snapshot.climb.plan).clone();
+        (plan.scene, plan.full_load) = ("loom".into(), Some("kiln".into()));
+        plan.cross_check.loads = vec!["kiln".into(), "loom@96x54".into()];
+        snapshot.climb.plan = std::sync::Arc::new(plan);
+        list(&mut snapshot, &["kiln", "sluice", "loom", "loom@96x54", "manual"]);
+        let did = LoadList::Choose(0).key(KeyCode::Char('r'), &snapshot);
+        let Did::Stay(LoadList::Choose(at), Some(Command::SetLoads(sized))) = did else { panic!() };
+        assert_eq!((at, sized.full.as_deref()), (1, Some("kiln@160x90")));
+        assert_eq!(sized.cross_checks, ["kiln@160x90", "loom@96x54"]);
+        // From the smallest the usual one would follow, and has a part already.
+        let did = LoadList::Choose(3).key(KeyCode::Char('r'), &snapshot);
+        assert_eq!(did, Did::Stay(LoadList::Choose(3), None));
+        // One without a part joins the cross-check at the next size.
+        let joined = roles(LoadList::Choose(1), KeyCode::Char('r'), &snapshot);
+        assert_eq!(joined.cross_checks.last().unwrap(), "sluice@160x90");
+        let did = LoadList::Choose(4).key(KeyCode::Char('r'), &snapshot);
+        assert_eq!(did, Did::Stay(LoadList::Choose(4), None), "not ours to size");
     }
 
     fn filled(texts: [&str; 6]) -> Fields {

@@ -15,7 +15,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::{Artifact, CheckedFrame, Frame, PixelArea, count_by_kind, suggested_domain};
 use yard_step_engine::{Picture, RunView, Snapshot, SpoiltPicture};
-use yard_step_scenes::{Scene, WrongPixel};
+use yard_step_scenes::{SizedScene, WrongPixel};
 
 use crate::tui::theme::{Role, Theme};
 use crate::tui::views::artifacts::picture;
@@ -81,7 +81,7 @@ pub(crate) fn draw(
         let line = row(places.head, 3);
         write_right(buffer, line, line.y, told, theme.style(Role::Warn));
     }
-    let scene: Option<Scene> = run.scene.parse().ok();
+    let scene: Option<SizedScene> = run.scene.parse().ok();
     let pictures = scene.and_then(|scene| SpoiltPicture::of(scene, frame));
     draw_list(buffer, places.list, theme, run, frame, state.artifact(frame));
     let Some(mut pictures) = pictures else {
@@ -131,7 +131,7 @@ fn draw_head(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, place
     let heading = format!("Artifacts: {}, {}", run.title, run.scene);
     let space = panel(buffer, area, theme, &heading, &summary(run));
     let first = row(space, 0);
-    let scene: Option<Scene> = run.scene.parse().ok();
+    let scene: Option<SizedScene> = run.scene.parse().ok();
     let section = scene.map_or(String::new(), |scene| {
         format!(", in \"{}\"", scene.sections()[scene.section(frame.number)])
     });

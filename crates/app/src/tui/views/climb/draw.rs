@@ -18,7 +18,7 @@ use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use yard_step_core::{Axis, Channel, Policy, Seconds, Settings, Stage};
 use yard_step_engine::{Activity, NextView, RunView, Snapshot};
-use yard_step_scenes::Scene;
+use yard_step_scenes::SizedScene;
 
 use crate::tui::theme::{Role, Theme};
 use crate::tui::views::artifacts::picture;
@@ -136,7 +136,7 @@ fn draw_run(
 
 /// Whether no picture of the run is to come: it has ended, or its load draws elsewhere.
 fn has_no_picture(run: &RunView) -> bool {
-    let is_ours = run.scene.parse::<Scene>().is_ok();
+    let is_ours = run.scene.parse::<SizedScene>().is_ok();
     run.picture.is_none() && (run.judgement.is_some() || !is_ours)
 }
 

@@ -62,7 +62,7 @@ impl SettingsPanel<'_> {
             write(buffer, line, (line.x + 3, line.y), &text, theme.style(Role::Dim));
         }
         let line = row(space, count + 1);
-        let text = cut(&self.expected(), line.width.saturating_sub(3));
+        let text = cut(&self.expected(line.width.saturating_sub(3)), line.width.saturating_sub(3));
         write(buffer, line, (line.x + 3, line.y), &text, theme.style(Role::Text));
     }
 
@@ -150,8 +150,8 @@ impl SettingsPanel<'_> {
         text
     }
 
-    /// Watts and hot spot that the asked values are expected to come to.
-    fn expected(&self) -> String {
+    /// Watts and hot spot that the asked values are expected to come to, and by which trial where there is room.
+    fn expected(&self, width: u16) -> String {
         let climb = &self.snapshot.climb;
         let runs_free = self.snapshot.runs.free.as_ref().and(self.snapshot.runs.newest.as_ref());
         let load = runs_free.map_or(&climb.plan.scene, |run| &run.scene);
@@ -167,7 +167,9 @@ impl SettingsPanel<'_> {
             }
             None => "°C unknown with this fan".into(),
         };
-        format!("expected {power}, {heat}, by trial {by}")
+        let short = format!("expected {power}, {heat}");
+        let whole = format!("{short}, by trial {by}");
+        if whole.chars().count() > usize::from(width) { short } else { whole }
     }
 
     /// The domain whose clock a setting moves.
