@@ -6,7 +6,7 @@ use std::str::FromStr;
 use thiserror::Error;
 
 use crate::slot::{Power, SlotAddress, SlotCard};
-use crate::standin::StandIn;
+use crate::standin::{Family, StandIn};
 use crate::{Card, CardError, RuntimeDir};
 
 /// Every kind of stand-in: its name and its model.
@@ -48,6 +48,19 @@ impl CardChoice {
     /// The model that ships for this kind is unusable.
     pub fn open(&self, seed: u64, course: u64) -> Result<StandIn, CardError> {
         StandIn::new(&self.to_string(), self.model, seed, course)
+    }
+
+    /// The same as a unit of a family of cards.
+    ///
+    /// # Errors
+    /// The model that ships for this kind is unusable.
+    pub fn open_of_family(
+        &self,
+        seed: u64,
+        course: u64,
+        family: Option<&Family>,
+    ) -> Result<StandIn, CardError> {
+        StandIn::of_family(&self.to_string(), self.model, seed, course, family)
     }
 }
 

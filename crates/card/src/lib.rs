@@ -14,7 +14,7 @@ mod standin;
 pub use address::{CardAddress, CardChoice, ChoiceError, KINDS, connect, connect_hosted};
 pub use runtime_dir::{RuntimeDir, RuntimeDirError, file_name};
 pub use standin::{
-    Blemish, Brief, BriefCard, BriefEnding, Disturbance, Edges, FaultInjection, Incident,
+    Blemish, Brief, BriefCard, BriefEnding, Disturbance, Edges, Family, FaultInjection, Incident,
     LimitOverride, Mishaps, StandIn, Steady, Warm,
 };
 

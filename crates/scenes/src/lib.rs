@@ -28,7 +28,7 @@ mod squall;
 
 pub use check::{Check, MOST_PLACES, WrongPixel, check};
 pub use classify::classify;
-pub use pass::{FRAME_HEIGHT, FRAME_WIDTH, PASS_FRAMES, SECTION_FRAMES};
+pub use pass::{FRAME_HEIGHT, FRAME_WIDTH, FrameSize, PASS_FRAMES, SECTION_FRAMES};
 pub use run::{SceneRun, UncheckedRun, look_at, reference};
 pub use scene::{Scene, UnknownScene};
-pub use sized::{FrameSize, SizedScene};
+pub use sized::SizedScene;

@@ -6,9 +6,9 @@ use yard_step_core::{CheckedFrame, Demand, Frame, Patch, Seconds, Workload};
 
 use crate::check::check;
 use crate::classify::classify;
-use crate::pass::PASS_FRAMES;
+use crate::pass::{FrameSize, PASS_FRAMES};
 use crate::scene::Scene;
-use crate::sized::{FrameSize, SizedScene};
+use crate::sized::SizedScene;
 
 /// A running scene. It knows the reference of every frame and compares what comes back.
 pub struct SceneRun {

@@ -18,8 +18,7 @@ use std::sync::OnceLock;
 use yard_step_core::{Demand, Frame, Percent};
 
 use crate::paint::{paint, paint_rows, wave};
-use crate::pass::{PASS_FRAMES, SECTION_FRAMES};
-use crate::sized::FrameSize;
+use crate::pass::{FrameSize, PASS_FRAMES, SECTION_FRAMES};
 use crate::{doldrums, kiln, lantern, loom, sluice, squall};
 
 /// A stress scene.
@@ -455,6 +454,7 @@ mod tests {
         }
         let error = "candle".parse::<Scene>().unwrap_err().to_string();
         let known = "kiln, sluice, loom, lantern, doldrums, squall, medley";
-        assert_eq!(error, format!("there is no scene \"candle\"; there are: {known}"));
+        let sizes = "each also with @96x54, @160x90, @192x108";
+        assert_eq!(error, format!("there is no scene \"candle\"; there are: {known}, {sizes}"));
     }
 }

@@ -9,7 +9,7 @@ use std::str::FromStr;
 
 use yard_step_core::{Demand, Frame};
 
-use crate::pass::{FRAME_HEIGHT, FRAME_WIDTH};
+use crate::pass::FrameSize;
 use crate::scene::{Scene, UnknownScene};
 
 /// Share of a frame's work that does not grow with its pixels.
@@ -18,43 +18,6 @@ const GEOMETRY: f64 = 0.25;
 const TRAFFIC: f64 = 0.25;
 /// Most of a frame's work that is memory's.
 const MOST_MEMORY: f64 = 0.9;
-
-/// Pixels of a frame.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
-pub struct FrameSize {
-    /// Pixels in a row.
-    pub width: usize,
-    /// Rows.
-    pub height: usize,
-}
-
-impl FrameSize {
-    /// The size of a scene that names none.
-    pub const USUAL: Self = Self { width: FRAME_WIDTH, height: FRAME_HEIGHT };
-    /// The sizes a scene can be drawn in, the smallest first.
-    pub const ALL: [Self; 4] = [
-        Self { width: 96, height: 54 },
-        Self::USUAL,
-        Self { width: 160, height: 90 },
-        Self { width: 192, height: 108 },
-    ];
-
-    /// Place among [`ALL`](Self::ALL).
-    pub(crate) fn place(self) -> usize {
-        Self::ALL.iter().position(|size| *size == self).unwrap_or(1)
-    }
-
-    /// Pixels, against those of [`USUAL`](Self::USUAL).
-    fn pixels(self) -> f64 {
-        (self.width * self.height) as f64 / (FRAME_WIDTH * FRAME_HEIGHT) as f64
-    }
-}
-
-impl fmt::Display for FrameSize {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}x{}", self.width, self.height)
-    }
-}
 
 /// A scene at a size. It is written `kiln` at the usual size, and else `kiln@192x108`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]

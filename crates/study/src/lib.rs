@@ -7,20 +7,22 @@
 //! ```
 
 mod climbing;
+mod families;
 mod row;
 mod truth;
 mod voltage;
 
 pub use climbing::{Climbed, NoEnd, climb};
-pub use row::{Row, Summary, summaries, write_csv};
-pub use truth::{MOST_FAULTS_A_DAY, Truth, best, edge_alone, look};
+pub use families::{family_names, shipped_family};
+pub use row::{Reliability, Row, Summary, reliability, summaries, write_csv};
+pub use truth::{LEAST_CHANCE, Look, Truth, best, edge_alone, look};
 pub use voltage::{StrategyRow, StrategySummary, VoltageStudy, strategy_summaries};
 
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use thiserror::Error;
-use yard_step_card::{BriefCard, CardChoice, CardError};
+use yard_step_card::{BriefCard, CardChoice, CardError, Family};
 use yard_step_core::{Climb, ClimbError, Demand, Domain, Plan, Policy};
 use yard_step_scenes::Scene;
 
@@ -37,6 +39,8 @@ pub struct Study {
     pub policies: Vec<Policy>,
     /// The plan, but for its policy.
     pub plan: Plan,
+    /// The family of the cards.
+    pub family: Family,
     /// How many times as flat, or steep if below 1, faults set in as with an ordinary stand-in.
     pub flatter: f64,
     /// Where climbs start: so many percent of the clock above the true edge of each clock; at stock where
@@ -136,7 +140,7 @@ impl Study {
             return Ok(Vec::new());
         };
         let seed = self.first_seed + number as u64;
-        let mut card = kind.open(seed, 0)?;
+        let mut card = kind.open_of_family(seed, 0, Some(&self.family))?;
         card.flatten_faults(self.flatter);
         let demand = |frame| scene.demand(frame);
         let mut card = BriefCard::new(card, demand, scene.period(), 0);
@@ -153,8 +157,8 @@ impl Study {
             card.set_course(0);
             let plan = Plan { policy: *policy, ..given.clone() };
             let climbed = climb(&mut card, &plan, &stages, scene.mean_load(), false)?;
-            let (holds, score) = look(&mut card, &climbed.outcome.settings);
-            rows.push(Row::new(kind, seed, *policy, &climbed, holds, score, truth));
+            let kept = look(&mut card, &climbed.outcome.settings);
+            rows.push(Row::new(kind, seed, *policy, &climbed, kept, truth));
         }
         Ok(rows)
     }

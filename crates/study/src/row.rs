@@ -7,7 +7,7 @@ use yard_step_card::CardChoice;
 use yard_step_core::Policy;
 
 use crate::climbing::Climbed;
-use crate::truth::Truth;
+use crate::truth::{Look, Truth};
 
 /// One policy on one card.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -40,7 +40,9 @@ pub struct Row {
     pub best_score: Option<f64>,
     /// By how much the kept score is below the true best, in percent of it.
     pub gap_percent: Option<f64>,
-    /// Whether what was kept holds a day with 99 %.
+    /// True chance of a day at what was kept, 0 to 1.
+    pub chance: f64,
+    /// Whether that is at least 99 %.
     pub holds: bool,
     /// Chance of a day that the climb itself claimed, where it claimed one.
     pub claimed: Option<f64>,
@@ -54,10 +56,10 @@ impl Row {
         seed: u64,
         policy: Policy,
         climbed: &Climbed,
-        holds: bool,
-        score: f64,
+        kept: Look,
         truth: Option<Truth>,
     ) -> Self {
+        let score = kept.score;
         let outcome = &climbed.outcome;
         Self {
             kind: kind.to_string().replace("standin:", ""),
@@ -74,7 +76,8 @@ impl Row {
             score,
             best_score: truth.map(|truth| truth.score),
             gap_percent: truth.map(|truth| (1.0 - score / truth.score) * 100.0),
-            holds,
+            chance: kept.chance,
+            holds: kept.holds(),
             claimed: outcome.claim.map(|claim| claim.chance),
             stuck: climbed.stuck.is_some(),
         }
@@ -90,8 +93,14 @@ pub struct Summary {
     pub kind: Option<String>,
     /// Cards.
     pub cards: usize,
-    /// Share of kept settings that do not hold a day with 99 %, in percent.
+    /// Share of kept settings that do not hold a day with 99 %, in percent of the cards that hold at stock.
     pub not_holding_percent: f64,
+    /// Cards that do not even hold at stock.
+    pub never_holding: usize,
+    /// Mean of the chances of a day that the climbs claimed, in percent; none where none claimed any.
+    pub claimed_percent: Option<f64>,
+    /// Mean of the true chances of those, in percent.
+    pub true_percent: Option<f64>,
     /// Gap to the true best score in percent: median of those that hold or not.
     pub gap_median_percent: f64,
     /// The gap that nine of ten do not exceed.
@@ -113,8 +122,9 @@ pub struct Summary {
 impl Summary {
     fn of(policy: Policy, kind: Option<&str>, rows: &[&Row]) -> Self {
         let count = rows.len().max(1) as f64;
-        let share = |what: fn(&Row) -> bool| {
-            rows.iter().filter(|row| what(row)).count() as f64 / count * 100.0
+        let of_claims = |of: fn(f64, f64) -> f64| {
+            let claims = rows.iter().filter_map(|row| Some(of(row.claimed?, row.chance) * 100.0));
+            yard_step_core::statistics::mean(&claims.collect::<Vec<_>>())
         };
         let mean = |of: fn(&Row) -> f64| rows.iter().map(|row| of(row)).sum::<f64>() / count;
         let quantile = |share: f64, of: fn(&Row) -> Option<f64>| {
@@ -125,7 +135,14 @@ impl Summary {
             policy,
             kind: kind.map(str::to_owned),
             cards: rows.len(),
-            not_holding_percent: share(|row| !row.holds),
+            not_holding_percent: {
+                let able: Vec<_> = rows.iter().filter(|row| row.best_score.is_some()).collect();
+                let failed = able.iter().filter(|row| !row.holds).count();
+                failed as f64 / able.len().max(1) as f64 * 100.0
+            },
+            never_holding: rows.iter().filter(|row| row.best_score.is_none()).count(),
+            claimed_percent: of_claims(|claimed, _| claimed),
+            true_percent: of_claims(|_, chance| chance),
             gap_median_percent: quantile(0.5, |row| row.gap_percent),
             gap_ninth_percent: quantile(0.9, |row| row.gap_percent),
             core_gap_mhz: quantile(0.5, |row| Some(f64::from(row.best_core_mhz? - row.core_mhz))),
@@ -157,6 +174,39 @@ pub fn summaries(rows: &[Row]) -> Vec<Summary> {
         }
     }
     all
+}
+
+/// What is true of the climbs that claimed a chance in one tenth.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Reliability {
+    /// Lower end of the tenth, percent.
+    pub from_percent: f64,
+    /// Its upper end.
+    pub to_percent: f64,
+    /// Climbs that claimed a chance in it.
+    pub climbs: usize,
+    /// Mean true chance of what they kept, percent.
+    pub true_percent: f64,
+}
+
+/// Claimed against true chances of one policy, in tenths; those that nobody claimed are left out.
+#[must_use]
+pub fn reliability(rows: &[Row], policy: Policy) -> Vec<Reliability> {
+    let tenth = |claimed: f64| ((claimed * 10.0) as usize).min(9);
+    let of_tenth = |place: usize| {
+        let true_chances: Vec<f64> = rows
+            .iter()
+            .filter(|row| row.policy == policy && row.claimed.is_some_and(|c| tenth(c) == place))
+            .map(|row| row.chance * 100.0)
+            .collect();
+        Some(Reliability {
+            from_percent: place as f64 * 10.0,
+            to_percent: place as f64 * 10.0 + 10.0,
+            climbs: true_chances.len(),
+            true_percent: yard_step_core::statistics::mean(&true_chances)?,
+        })
+    };
+    (0..10).filter_map(of_tenth).collect()
 }
 
 /// Writes the rows as CSV, with a header.
@@ -192,6 +242,7 @@ mod tests {
             score: 990.0,
             best_score: Some(1_000.0),
             gap_percent: Some(1.0),
+            chance: 0.995,
             holds: true,
             claimed: Some(0.992),
             stuck: false,

@@ -1,13 +1,13 @@
 //! What a stand-in truly can do: the best score among the settings that hold.
 //!
 //! Settings *hold* when the chance of a full day under the scene, warm, without any fault is at
-//! least 99 %: `24 h · λ ≤ −ln 0.99`.
+//! least 99 %.
 
 use yard_step_card::BriefCard;
 use yard_step_core::{Climb, Demand, Domain, MhzOffset, Pair, Settings};
 
-/// Faults in a day that may be expected of settings that hold.
-pub const MOST_FAULTS_A_DAY: f64 = 0.010_050_34;
+/// Least chance of a day of settings that hold.
+pub const LEAST_CHANCE: f64 = 0.99;
 
 /// The best of what holds.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -20,10 +20,26 @@ pub struct Truth {
     pub pair: Pair,
 }
 
-/// Whether a place on the map holds, with the score there.
-pub fn look<D: Fn(u64) -> Demand>(card: &mut BriefCard<D>, settings: &Settings) -> (bool, f64) {
-    let steady = card.steady(settings);
-    (steady.faults_per_hour * 24.0 <= MOST_FAULTS_A_DAY, steady.score)
+/// What a card truly does at settings.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Look {
+    /// Chance of a day without a fault, 0 to 1.
+    pub chance: f64,
+    /// Score, without the scatter of runs.
+    pub score: f64,
+}
+
+impl Look {
+    /// Whether the settings hold.
+    #[must_use]
+    pub fn holds(&self) -> bool {
+        self.chance >= LEAST_CHANCE
+    }
+}
+
+/// What a card truly does at settings, warm.
+pub fn look<D: Fn(u64) -> Demand>(card: &mut BriefCard<D>, settings: &Settings) -> Look {
+    Look { chance: card.chance_of_a_day(settings), score: card.steady(settings).score }
 }
 
 /// The highest value of one clock that holds with the other at stock, at raised power; MHz from stock.
@@ -37,7 +53,7 @@ pub fn edge_alone<D: Fn(u64) -> Demand>(
     let mut holds = |bins: i32| {
         let mut settings = climb.raised_to_the_top();
         axis.write(&mut settings, MhzOffset(bins * bin));
-        look(card, &settings).0
+        look(card, &settings).holds()
     };
     let (mut low, mut high) = (0, axis.highest().0 / bin + 1);
     while high - low > 1 {
@@ -56,7 +72,7 @@ pub fn best<D: Fn(u64) -> Demand>(card: &mut BriefCard<D>, climb: &Climb) -> Opt
     let unraised = is_little.then(|| search(card, climb, stock)).flatten();
     let found = [raised, unraised].into_iter().flatten();
     let best = found.max_by(|a, b| a.score.total_cmp(&b.score))?;
-    Some(Truth { stock: look(card, &stock).1, ..best })
+    Some(Truth { stock: look(card, &stock).score, ..best })
 }
 
 /// Searches the map around `powered` settings: for each memory clock the best core clock that holds.
@@ -89,15 +105,15 @@ fn search<D: Fn(u64) -> Demand>(
         };
         // The edge of the core moves a little from one memory clock to the next.
         let mut step = core_step * 8;
-        let mut holds = look(card, &at(place(core))).0;
+        let mut holds = look(card, &at(place(core))).holds();
         while step >= core_step {
             if holds {
-                while core + step <= core_most && look(card, &at(place(core + step))).0 {
+                while core + step <= core_most && look(card, &at(place(core + step))).holds() {
                     core += step;
                 }
             } else {
                 core = (core - step).max(0);
-                holds = core == 0 || look(card, &at(place(core))).0;
+                holds = core == 0 || look(card, &at(place(core))).holds();
                 if !holds {
                     continue;
                 }
@@ -105,15 +121,15 @@ fn search<D: Fn(u64) -> Demand>(
             step /= 2;
             step = step / core_step * core_step;
         }
-        if !look(card, &at(place(core))).0 {
+        if !look(card, &at(place(core))).holds() {
             break;
         }
         // Where clocks are stretched, less may be more.
-        let mut here = (place(core), look(card, &at(place(core))).1);
+        let mut here = (place(core), look(card, &at(place(core))).score);
         let down = core_step * (core_most / 20 / core_step).max(1);
         let mut lower = core - down;
         while lower >= 0 {
-            let score = look(card, &at(place(lower))).1;
+            let score = look(card, &at(place(lower))).score;
             if score <= here.1 {
                 break;
             }

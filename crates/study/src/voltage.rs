@@ -7,7 +7,7 @@ use yard_step_core::{Climb, Demand, Limiter, Plan, Policy, Seen, Settings, Stage
 use yard_step_scenes::Scene;
 
 use crate::climbing::climb;
-use crate::truth::MOST_FAULTS_A_DAY;
+use crate::truth::LEAST_CHANCE;
 use crate::{StudyError, on_all, scene_of};
 
 /// Share of the loaded time at stock from which on a card counts as held back by power.
@@ -156,7 +156,7 @@ impl VoltageStudy {
                     hot_spot_k: hot_spots.map(|(at, stock)| at.value() - stock.value()),
                     off_mv,
                     left_mv,
-                    holds: at_kept.faults_per_hour * 24.0 <= MOST_FAULTS_A_DAY,
+                    holds: at_kept.holds_a_day(LEAST_CHANCE),
                     claimed: climbed.outcome.claim.map(|claim| claim.chance),
                     curve_is_sound: is_sound(&kept, &card),
                     stuck: climbed.stuck.is_some(),
@@ -190,7 +190,7 @@ fn depths<D: Fn(u64) -> Demand>(
     };
     let mut holds = |off: i32| {
         let settings = depth.write(kept, off, depth.holds_clock().then_some(top));
-        card.steady(&settings).faults_per_hour * 24.0 <= MOST_FAULTS_A_DAY
+        card.steady(&settings).holds_a_day(LEAST_CHANCE)
     };
     let step = depth.step();
     let mut edge = at;

@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, missing_docs)]
 
 use rstest::rstest;
-use yard_step_card::{BriefCard, BriefEnding, CardChoice, Mishaps};
+use yard_step_card::{BriefCard, BriefEnding, CardChoice, Family, Mishaps};
 use yard_step_core::{
     Axis, Climb, Domain, Fan, MhzOffset, Percent, Plan, Policy, Seconds, Settings, Stage,
     statistics::median,
@@ -17,6 +17,7 @@ fn study(cards: usize, policies: &[Policy]) -> Study {
         kinds: CardChoice::all(),
         policies: policies.to_vec(),
         plan: Plan::default(),
+        family: Family::default(),
         flatter: 1.0,
         start_above: None,
         threads: 2,

@@ -2,21 +2,22 @@
 
 use std::fmt::Write as _;
 use std::io::{IsTerminal, stderr};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use serde::Serialize;
-use yard_step_card::{Card as _, CardChoice};
+use yard_step_card::{Card as _, CardChoice, Family};
 use yard_step_core::{CardDescription, CurveKind, Margin, Plan, Policy, Stage};
 use yard_step_report::{Scatter, ScatterPoint, draw_scatter, with_font};
 use yard_step_scenes::Scene;
 use yard_step_study::{
-    Row, StrategySummary, Study, StudyError, Summary, VoltageStudy, strategy_summaries, summaries,
-    write_csv,
+    Reliability, Row, StrategySummary, Study, StudyError, Summary, VoltageStudy, family_names,
+    reliability, shipped_family, strategy_summaries, summaries, write_csv,
 };
 
 use crate::failure::Failure;
+use crate::input;
 use crate::options::{chosen_plan, parse_margin, parse_policy, parse_stage_among, parse_whole};
 use crate::output::{ChartKind, Overwrite, Target, json, note, print};
 
@@ -53,6 +54,9 @@ pub(crate) struct StudyOptions {
     /// Start every climb from values so many percent of the clock above the true edges, -10 to 10
     #[arg(long, value_name = "PERCENT", allow_negative_numbers = true, value_parser = parse_start_above)]
     pub start_above: Option<f64>,
+    /// Families of cards whose physics differ: names of those that ship, files, or "all"
+    #[arg(long, value_name = "FAMILIES", value_delimiter = ',')]
+    pub physics: Vec<String>,
     /// How many times as slowly faults set in with clock as they usually do, 0.2 to 5
     #[arg(long, value_name = "F", default_value_t = 1.0, value_parser = parse_flatter)]
     pub flatter: f64,
@@ -98,6 +102,8 @@ struct Document<'a, S, R> {
     version: u32,
     first_seed: u64,
     #[serde(skip_serializing_if = "Option::is_none")]
+    family: Option<&'a String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     flatter: Option<f64>,
     scene: &'a str,
     margin: &'a str,
@@ -118,9 +124,12 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
     if !options.strategies.is_empty() {
         return study_strategies(options, plan, &files);
     }
+    let families = families_of(&options.physics)?;
+    let (family_name, family) = families.first().cloned().unwrap_or_default();
     let study = Study {
         first_seed: options.first_seed,
         cards: options.cards as usize,
+        family,
         kinds: if options.kinds.is_empty() {
             yard_step_card::CardChoice::all()
         } else {
@@ -136,12 +145,16 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
         start_above: options.start_above,
         threads: std::thread::available_parallelism().map_or(1, usize::from),
     };
+    if families.len() > 1 {
+        return study_families(&study, families, &files);
+    }
     let bar = progress(study.cards)?;
     let rows = study.run(&|done| bar.set_position(done as u64)).map_err(refused)?;
     bar.finish_and_clear();
     let table = summaries(&rows);
     files.write(&Document {
         format: "yard-step-study",
+        family: Some(&family_name).filter(|name| !name.is_empty()),
         version: 1,
         first_seed: study.first_seed,
         flatter: Some(study.flatter),
@@ -154,6 +167,125 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
         target.write(picture(&study, &rows)?.as_bytes())?;
     }
     files.say(&told(&study, &table))
+}
+
+/// The families that were named, each with its name.
+fn families_of(named: &[String]) -> Result<Vec<(String, Family)>, Failure> {
+    let mut families = Vec::new();
+    for name in named {
+        if name == "all" {
+            for name in family_names() {
+                families.extend(shipped_family(name)?.map(|family| (name.to_owned(), family)));
+            }
+            continue;
+        }
+        let family = match shipped_family(name)? {
+            Some(family) => family,
+            None => read_family(name)?,
+        };
+        families.push((name.clone(), family));
+    }
+    Ok(families)
+}
+
+fn read_family(file: &str) -> Result<Family, Failure> {
+    let text = input::text(Path::new(file)).map_err(|error| {
+        let names: Vec<&str> = family_names().collect();
+        Failure::usage(format!("{file}: {error}; families that ship: {}", names.join(", ")))
+    })?;
+    Family::from_toml(&text).map_err(|error| Failure::usage(format!("{file}: {error}")))
+}
+
+/// One family of a study of many.
+#[derive(Serialize)]
+struct OfFamily {
+    family: String,
+    about: String,
+    #[serde(flatten)]
+    summary: Summary,
+    reliability: Vec<Reliability>,
+}
+
+/// The same study on one family after the other.
+fn study_families(
+    study: &Study,
+    families: Vec<(String, Family)>,
+    files: &Files,
+) -> Result<(), Failure> {
+    if files.csv.is_some() || files.svg.is_some() {
+        return Err(Failure::usage("--csv and --svg are of one family: name one with --physics"));
+    }
+    let bar = progress(study.cards * families.len())?;
+    let mut table = Vec::new();
+    for (place, (name, family)) in families.into_iter().enumerate() {
+        let about = family.about().to_owned();
+        let study = Study { family, ..study.clone() };
+        let before = place * study.cards;
+        let rows = study.run(&|done| bar.set_position((before + done) as u64)).map_err(refused)?;
+        for summary in summaries(&rows).into_iter().filter(|summary| summary.kind.is_none()) {
+            let reliability = reliability(&rows, summary.policy);
+            table.push(OfFamily {
+                family: name.clone(),
+                about: about.clone(),
+                summary,
+                reliability,
+            });
+        }
+    }
+    bar.finish_and_clear();
+    if let Some(target) = &files.json {
+        target.write(json(&table)?.as_bytes())?;
+    }
+    files.say(&families_told(study, &table))
+}
+
+/// The table of the families, and what its columns mean.
+fn families_told(study: &Study, table: &[OfFamily]) -> String {
+    let mut text = format!(
+        "{} cards of each family, from seed {} on, scene {}, for {}: {}.\n\n",
+        study.cards,
+        study.first_seed,
+        study.plan.scene,
+        study.plan.margin.purpose(),
+        yard_step_words::margin_claim(study.plan.margin)
+    );
+    text += "family           policy      not holding  claimed    true  gap median  nine of ten  minutes  \
+             downs in 100  fail at stock  could not go on\n";
+    let percent = |value: Option<f64>| value.map_or("none".into(), |value| format!("{value:.1} %"));
+    for OfFamily { family, summary, .. } in table {
+        let _ = writeln!(
+            text,
+            "{family:<16} {:<10}  {:>9.1} %  {:>7}  {:>6}  {:>8.2} %  {:>9.2} %  {:>7.0}  {:>12.0}  {:>13}  {:>15}",
+            summary.policy.label(),
+            summary.not_holding_percent,
+            percent(summary.claimed_percent),
+            percent(summary.true_percent),
+            summary.gap_median_percent,
+            summary.gap_ninth_percent,
+            summary.minutes,
+            summary.machine_downs as f64 / summary.cards.max(1) as f64 * 100.0,
+            summary.never_holding,
+            summary.stuck,
+        );
+    }
+    text += "\nReliability: of the climbs that claimed so much for a day, how many there are and what is true of them.\n\n";
+    for OfFamily { family, summary, reliability, .. } in table {
+        let tenths: Vec<String> = reliability
+            .iter()
+            .map(|of| {
+                format!(
+                    "{:.0} to {:.0} %: {} of {:.1} %",
+                    of.from_percent, of.to_percent, of.climbs, of.true_percent
+                )
+            })
+            .collect();
+        let _ =
+            writeln!(text, "{family:<16} {:<10}  {}", summary.policy.label(), tenths.join("; "));
+    }
+    text += "\nnot holding: of the cards that hold at stock, those kept at settings whose true chance of a day under the \
+             scene, warm, without a fault is below 99 %.\nclaimed, true: mean chance of a day that climbs claimed, and \
+             that is true of the same settings.\ndowns: machine downs.\n";
+    text
 }
 
 fn progress(cards: usize) -> Result<ProgressBar, Failure> {
@@ -180,9 +312,10 @@ fn refused(error: StudyError) -> Failure {
 
 /// The strategies of undervolting on cards that power holds back.
 fn study_strategies(options: &StudyOptions, plan: Plan, files: &Files) -> Result<(), Failure> {
-    if options.svg.is_some() || options.flatter != 1.0 || options.start_above.is_some() {
+    let of_policies = options.svg.is_some() || !options.physics.is_empty();
+    if of_policies || options.flatter != 1.0 || options.start_above.is_some() {
         return Err(Failure::usage(
-            "--svg, --flatter and --start-above belong to the study of policies: omit them with --strategies",
+            "--svg, --physics, --flatter and --start-above belong to the study of policies: omit them with --strategies",
         ));
     }
     // Most of a mixed load leaves power to spare.
@@ -211,6 +344,7 @@ fn study_strategies(options: &StudyOptions, plan: Plan, files: &Files) -> Result
     let table = strategy_summaries(&rows);
     files.write(&Document {
         format: "yard-step-study-of-strategies",
+        family: None,
         version: 1,
         first_seed: study.first_seed,
         flatter: None,
@@ -372,7 +506,7 @@ fn told(study: &Study, table: &[Summary]) -> String {
             }
         );
     }
-    text += "\nnot holding: kept settings whose true chance of a day under the scene, warm, without \
+    text += "\nnot holding: of the cards that hold at stock, those kept at settings whose true chance of a day under the scene, warm, without \
              a fault is below 99 %.\ngap: of the kept score to the best score of settings that \
              hold; below zero where what was kept does not hold.\nminutes: time under load of one \
              climb, on average.\n";

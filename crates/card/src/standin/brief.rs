@@ -20,7 +20,7 @@ use yard_step_core::{
     Sample, Seconds, Seen, SettingKind, Settings, VfCurve, Watt, attribute,
 };
 
-use super::faults::{self, ChipFault};
+use super::faults::{self, ChipFault, Onset};
 use super::limits::Past;
 use super::model::normal;
 use super::physics::{Controls, Physics, STEP};
@@ -49,9 +49,19 @@ pub struct Steady {
     pub pass_seconds: f64,
     /// What the sensors say, on average, with highest temperatures.
     pub seen: Seen,
-    /// For every step of a pass: the sum of all fault rates up to it, with how far past its limit
-    /// the domain is that the last of them belongs to.
+    /// For every step of a pass: how far past its limit each domain is.
+    pasts: Vec<Past>,
+    /// The sum of all fault rates up to each step and domain, where edges do not move from run to run.
     risks: Vec<(f64, Domain, f64)>,
+}
+
+impl Steady {
+    /// Whether a day under load goes by without a fault with at least this chance, where edges do not move from run to
+    /// run.
+    #[must_use]
+    pub fn holds_a_day(&self, chance: f64) -> bool {
+        (-24.0 * self.faults_per_hour).exp() >= chance
+    }
 }
 
 /// How a run worked out at once came to its end.
@@ -188,13 +198,16 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
             }
         }
         let per_step = f64::from(steps.max(1));
-        let total = pass.risks.last().map_or(0.0, |risk| risk.0);
+        let faults = self.card.model.faults;
+        let risks = risks(&pass.pasts, faults.onset, (0.0, 0.0));
+        let total = risks.last().map_or(0.0, |risk| risk.0);
         Steady {
             score: done / (per_step * STEP),
-            faults_per_hour: total / per_step,
+            faults_per_hour: total / per_step + faults.floor,
             pass_seconds: per_step * STEP * PASS_FRAMES / (frame.max(1) as f64),
             seen: pass.seen(per_step),
-            risks: pass.risks,
+            pasts: pass.pasts,
+            risks,
         }
     }
 
@@ -245,17 +258,27 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
 
     /// When and how a run first fails, if it does before its time is over.
     fn first_fault(&mut self, steady: &Steady, seconds: Seconds) -> (BriefEnding, Seconds) {
-        let wait = -(1.0 - self.dice.random::<f64>()).ln() / steady.faults_per_hour * 3_600.0;
-        let total = steady.risks.last().map_or(0.0, |risk| risk.0);
-        let place = self.dice.random::<f64>() * total;
+        let faults = self.card.model.faults;
+        let moved = self.edges_of_a_run().map(|by| risks(&steady.pasts, faults.onset, by));
+        let risks = moved.as_ref().unwrap_or(&steady.risks);
+        let total = risks.last().map_or(0.0, |risk| risk.0);
+        let steps = steady.pasts.len().max(1) as f64;
+        let by_clock = total / steps;
+        let rate = by_clock + faults.floor;
+        let wait = -(1.0 - self.dice.random::<f64>()).ln() / rate * 3_600.0;
+        let place = self.dice.random::<f64>() * rate;
         if wait >= seconds.value() {
             return (BriefEnding::Finished, seconds);
         }
-        let found = steady.risks.partition_point(|risk| risk.0 < place);
-        let (domain, past) = steady.risks.get(found).map_or((Domain::Core, 0.0), |r| (r.1, r.2));
-        let ending = match faults::draw_kind(&mut self.dice, past) {
-            ChipFault::Artifacts => BriefEnding::Spoilt(domain),
-            ChipFault::Lost(lost) => BriefEnding::Lost(lost),
+        let ending = if place >= by_clock {
+            BriefEnding::Lost(LoadLost::Died)
+        } else {
+            let found = risks.partition_point(|risk| risk.0 < place * steps);
+            let (domain, past) = risks.get(found).map_or((Domain::Core, 0.0), |r| (r.1, r.2));
+            match faults::draw_kind(&mut self.dice, past, faults.machine_down_share) {
+                ChipFault::Artifacts => BriefEnding::Spoilt(domain),
+                ChipFault::Lost(lost) => BriefEnding::Lost(lost),
+            }
         };
         if let BriefEnding::Lost(LoadLost::DriverReset | LoadLost::MachineDown) = ending {
             self.held = Settings::stock(&self.card.description);
@@ -263,10 +286,63 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
         (ending, Seconds((wait * 10.0).ceil() / 10.0))
     }
 
+    /// By how many e-folds the edges of core and memory are lower in one run; none where they do not move.
+    fn edges_of_a_run(&mut self) -> Option<(f64, f64)> {
+        let (core, memory) = self.scatter()?;
+        Some((normal(&mut self.dice, 0.0, core), normal(&mut self.dice, 0.0, memory)))
+    }
+
+    /// How far edges move from run to run, in e-folds of core and memory.
+    fn scatter(&self) -> Option<(f64, f64)> {
+        let model = &self.card.model;
+        let (core, memory) = model.faults.scatter_mhz;
+        let moves = core > 0.0 || memory > 0.0;
+        moves.then(|| (core / model.silicon.hazard_mhz, memory / model.memory.hazard_mhz))
+    }
+
+    /// Chance of a day under load without a fault at `settings`, 0 to 1, once the card is warm.
+    pub fn chance_of_a_day(&mut self, settings: &Settings) -> f64 {
+        const HOURS: f64 = 24.0;
+        // Gauss-Hermite quadrature with five points (Abramowitz and Stegun, 25.4.46), for a normal variable.
+        const PLACES: [(f64, f64); 5] = [
+            (-2.856_970, 0.011_257),
+            (-1.355_626, 0.222_076),
+            (0.0, 0.533_333),
+            (1.355_626, 0.222_076),
+            (2.856_970, 0.011_257),
+        ];
+        let steady = self.steady(settings);
+        let Some((core, memory)) = self.scatter() else {
+            return (-HOURS * steady.faults_per_hour).exp();
+        };
+        let faults = self.card.model.faults;
+        let steps = steady.pasts.len().max(1) as f64;
+        let chance = |by: (f64, f64)| {
+            let total = risks(&steady.pasts, faults.onset, by).last().map_or(0.0, |risk| risk.0);
+            (-HOURS * (total / steps + faults.floor)).exp()
+        };
+        let pairs = PLACES.iter().flat_map(|a| PLACES.iter().map(move |b| (a, b)));
+        pairs.map(|((x, p), (y, q))| p * q * chance((x * core, y * memory))).sum()
+    }
+
     /// Puts the card back to stock.
     pub fn put_back(&mut self) {
         self.held = Settings::stock(&self.card.description);
     }
+}
+
+/// The sum of all fault rates up to each step and domain of a pass, with how far past its limit the domain is, where
+/// both edges are lower by so many e-folds.
+fn risks(pasts: &[Past], onset: Onset, lower: (f64, f64)) -> Vec<(f64, Domain, f64)> {
+    let mut sum = 0.0;
+    let of_step = |past: &Past| {
+        [(Domain::Core, past.core + lower.0), (Domain::Memory, past.memory + lower.1)]
+    };
+    let mut add = |(domain, past): (Domain, f64)| {
+        sum += onset.rate(past);
+        (sum, domain, past)
+    };
+    pasts.iter().flat_map(of_step).map(&mut add).collect()
 }
 
 /// Frames and work of a scene, as a card gets through them.
@@ -315,7 +391,7 @@ pub(super) fn heat_up(
 /// Sums over the steps of a pass.
 #[derive(Default)]
 struct Pass {
-    risks: Vec<(f64, Domain, f64)>,
+    pasts: Vec<Past>,
     clock: f64,
     lowest: f64,
     highest: f64,
@@ -337,11 +413,7 @@ impl Pass {
         held: &Settings,
         card: &CardDescription,
     ) {
-        let past = physics.past(controls);
-        for (domain, past) in [(Domain::Core, past.core), (Domain::Memory, past.memory)] {
-            let before = self.risks.last().map_or(0.0, |risk| risk.0);
-            self.risks.push((before + Past::rate(past), domain, past));
-        }
+        self.pasts.push(physics.past(controls));
         let clock = physics.core_clock(controls);
         self.lowest = if self.clock == 0.0 { clock } else { self.lowest.min(clock) };
         self.highest = self.highest.max(clock);

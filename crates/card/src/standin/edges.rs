@@ -99,7 +99,7 @@ impl StandIn {
             physics.step(STEP, Some(&asked), 0.0, &controls);
             let units = units(&physics, &controls, &asked, STEP);
             progress.add(units, &asked);
-            faults += physics.past(&controls).faults_per_hour();
+            faults += physics.past(&controls).faults_per_hour(self.model.faults.onset);
             done += units;
             clock += physics.core_clock(&controls);
             power += physics.board_power;

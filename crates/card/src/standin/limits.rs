@@ -10,6 +10,7 @@
 //! | resent transfers | `0.001 · exp(MHz beyond the onset / e-fold)` | share | bit errors of a link grow exponentially with lost margin |
 //! | stretched clock | `share · (past − onset)` | MHz | assumption: a clock that follows droops gives up more than it won |
 
+use super::faults::Onset;
 use super::model::TimingLevel;
 use super::physics::{Controls, Physics};
 
@@ -27,14 +28,9 @@ pub(super) struct Past {
 }
 
 impl Past {
-    /// Faults per hour of a domain that is `past` e-folds past its limit.
-    pub(super) fn rate(past: f64) -> f64 {
-        past.min(15.0).exp() / 24.0
-    }
-
-    /// Faults per hour in all.
-    pub(super) fn faults_per_hour(self) -> f64 {
-        Self::rate(self.core) + Self::rate(self.memory)
+    /// Faults per hour in all, but for those that have nothing to do with clocks.
+    pub(super) fn faults_per_hour(self, onset: Onset) -> f64 {
+        onset.rate(self.core) + onset.rate(self.memory)
     }
 }
 
@@ -81,9 +77,15 @@ impl Physics {
     /// How far past their limits core and memory are now.
     pub(super) fn past(&self, controls: &Controls) -> Past {
         let droop = self.model.silicon.transition_mhz * self.transient();
+        let early = if self.is_light { self.model.faults.light_load_mhz } else { 0.0 };
+        let core = self.core_past_steady(controls) + droop + early + self.edges_lower_by.0;
+        let memory = match self.model.memory.never_fails {
+            true => f64::NEG_INFINITY,
+            false => self.memory_past(controls) + self.edges_lower_by.1,
+        };
         Past {
-            core: (self.core_past_steady(controls) + droop) / self.model.silicon.hazard_mhz,
-            memory: self.memory_past(controls) / self.model.memory.hazard_mhz,
+            core: core / self.model.silicon.hazard_mhz,
+            memory: memory / self.model.memory.hazard_mhz,
         }
     }
 
@@ -121,12 +123,13 @@ mod tests {
 
     #[test]
     fn at_its_limit_a_domain_has_a_fault_a_day_and_each_e_fold_more_e_times_as_many() {
-        assert!((Past::rate(0.0) * 24.0 - 1.0).abs() < 1e-12);
+        let rate = |past| Onset::Exponential.rate(past);
+        assert!((rate(0.0) * 24.0 - 1.0).abs() < 1e-12);
         for past in [-8.0, -1.0, 0.0, 3.0, 10.0] {
-            let ratio = Past::rate(past + 1.0) / Past::rate(past);
+            let ratio = rate(past + 1.0) / rate(past);
             assert!((ratio - std::f64::consts::E).abs() < 1e-9, "{past}: {ratio}");
         }
-        assert_eq!(Past::rate(40.0), Past::rate(15.0), "beyond some point all fails at once");
+        assert_eq!(rate(40.0), rate(15.0), "beyond some point all fails at once");
     }
 
     #[rstest]
@@ -134,9 +137,10 @@ mod tests {
     #[case(-50.0, 0.0)]
     #[case(1.5, 1.5)]
     fn faults_of_both_domains_add_up(#[case] core: f64, #[case] memory: f64) {
-        let both = Past { core, memory }.faults_per_hour();
-        assert!((both - Past::rate(core) - Past::rate(memory)).abs() < 1e-12);
-        assert!(both >= Past::rate(core.max(memory)));
+        let onset = Onset::Exponential;
+        let both = Past { core, memory }.faults_per_hour(onset);
+        assert!((both - onset.rate(core) - onset.rate(memory)).abs() < 1e-12);
+        assert!(both >= onset.rate(core.max(memory)));
     }
 
     #[test]

@@ -3,6 +3,7 @@
 
 mod brief;
 mod edges;
+mod family;
 mod faults;
 mod incident;
 mod limits;
@@ -13,6 +14,7 @@ mod tests;
 
 pub use brief::{Brief, BriefCard, BriefEnding, Steady};
 pub use edges::{Edges, Warm};
+pub use family::Family;
 pub use incident::{Blemish, Incident};
 pub use model::{LimitOverride, Mishaps};
 
@@ -136,7 +138,25 @@ impl StandIn {
     /// # Errors
     /// The model is unusable.
     pub fn new(id: &str, model: &str, seed: u64, course: u64) -> Result<Self, CardError> {
-        let model = Model::read(model)?;
+        Self::of_family(id, model, seed, course, None)
+    }
+
+    /// The same as a unit of a family of cards.
+    ///
+    /// # Errors
+    /// The model is unusable.
+    pub fn of_family(
+        id: &str,
+        model: &str,
+        seed: u64,
+        course: u64,
+        family: Option<&Family>,
+    ) -> Result<Self, CardError> {
+        let mut model = Model::read(model)?;
+        if let Some(family) = family {
+            family.lay_over(&mut model, seed);
+        }
+        let room = family.and_then(Family::room).unwrap_or_default();
         let unit = Unit::draw(&model, seed);
         let mut description = model.describe(id, seed);
         description.driver = driver_name(1);
@@ -148,7 +168,7 @@ impl StandIn {
         Ok(Self {
             controls: Controls::of(&held, &model, 1.0),
             held,
-            physics: Physics::new(model.clone(), unit, Room::default()),
+            physics: Physics::new(model.clone(), unit, room),
             mishaps: model.mishaps,
             description,
             unit,
@@ -260,6 +280,11 @@ impl StandIn {
         self.dice.set_word_pos(0);
         let spread = self.model.silicon.score_spread;
         self.run_factor = 1.0 + normal(&mut self.dice, 0.0, spread);
+        let (core, memory) = self.model.faults.scatter_mhz;
+        if core > 0.0 || memory > 0.0 {
+            self.physics.edges_lower_by =
+                (normal(&mut self.dice, 0.0, core), normal(&mut self.dice, 0.0, memory));
+        }
         let chance = self.dice.random::<f64>();
         let amount = self.dice.random::<f64>();
         self.disturbance = if chance < self.mishaps.background {
@@ -323,12 +348,18 @@ impl StandIn {
 
     /// Whether core or memory fails in this step, and how.
     fn fault(&mut self, dt: f64, past: Past) -> Result<(), LoadLost> {
+        let of_family = self.model.faults;
+        if of_family.floor > 0.0
+            && self.dice.random::<f64>() < -(-of_family.floor * dt / 3_600.0).exp_m1()
+        {
+            return Err(LoadLost::Died);
+        }
         for (domain, past) in [(Domain::Core, past.core), (Domain::Memory, past.memory)] {
-            let chance = -(-Past::rate(past) * dt / 3_600.0).exp_m1();
+            let chance = -(-of_family.onset.rate(past) * dt / 3_600.0).exp_m1();
             if self.dice.random::<f64>() >= chance {
                 continue;
             }
-            match faults::draw_kind(&mut self.dice, past) {
+            match faults::draw_kind(&mut self.dice, past, of_family.machine_down_share) {
                 ChipFault::Artifacts => self.begin_incident(domain, past),
                 // The same fault, only that the card does not even say so.
                 ChipFault::Lost(LoadLost::Died) if self.dice.random_bool(HANGS) => {

@@ -12,6 +12,7 @@ use yard_step_core::{
     MemoryWiring, Mhz, Millivolt, Offer, Reading, SettingKind, Span, VfCurve, Watt,
 };
 
+use super::faults::Faults;
 use crate::CardError;
 
 /// Voltage above the curve's top at which half of the gain is gone, V.
@@ -32,6 +33,9 @@ pub(super) struct Model {
     pub heat: Heat,
     pub silicon: Silicon,
     pub mishaps: Mishaps,
+    /// How its family fails, where it is of one.
+    #[serde(skip)]
+    pub faults: Faults,
 }
 
 #[derive(Debug, Clone, Deserialize)]
@@ -80,6 +84,31 @@ pub(super) struct Memory {
     pub timing_levels: Vec<TimingLevel>,
     /// Memory-side voltage at stock, where there is one.
     pub stock_mv: Option<f64>,
+    /// It corrects all its errors.
+    #[serde(skip)]
+    pub never_fails: bool,
+}
+
+impl Memory {
+    pub(super) fn edge(&mut self) -> Edge<'_> {
+        (
+            &mut self.headroom_mhz,
+            &mut self.headroom_spread_mhz,
+            &mut self.headroom_lowest_mhz,
+            &mut self.headroom_highest_mhz,
+        )
+    }
+}
+
+impl Silicon {
+    pub(super) fn edge(&mut self) -> Edge<'_> {
+        (
+            &mut self.headroom_mhz,
+            &mut self.headroom_spread_mhz,
+            &mut self.headroom_lowest_mhz,
+            &mut self.headroom_highest_mhz,
+        )
+    }
 }
 
 fn one() -> f64 {
@@ -187,6 +216,9 @@ pub struct LimitOverride {
     /// Highest power limit that may be asked, W.
     pub power_limit: Watt,
 }
+
+/// Mean, spread, lowest and highest edge of a kind, MHz above stock.
+pub(super) type Edge<'a> = (&'a mut f64, &'a mut f64, &'a mut f64, &'a mut f64);
 
 /// What makes a card a unit.
 #[derive(Debug, Clone, Copy)]

@@ -141,6 +141,10 @@ pub(super) struct Physics {
     memory_power: f64,
     pub board_power: f64,
     pub running: bool,
+    /// Whether less than half of it is busy.
+    pub is_light: bool,
+    /// By how much the edges of core and memory are lower in this run, MHz.
+    pub edges_lower_by: (f64, f64),
 }
 
 impl Physics {
@@ -174,6 +178,8 @@ impl Physics {
             memory_power: 0.0,
             board_power: 0.0,
             running: false,
+            is_light: false,
+            edges_lower_by: (0.0, 0.0),
         }
     }
 
@@ -199,6 +205,7 @@ impl Physics {
         self.shape(controls);
         let idle = self.model.power.idle_activity;
         self.running = demand.is_some();
+        self.is_light = demand.is_some_and(|demand| demand.load.value() < 50.0);
         self.duty = demand.map_or(1.0, |demand| self.duty_under(demand, controls));
         self.activity = demand.map_or(idle, |d| {
             let share = d.load.value() / 99.0 * self.duty;

@@ -544,7 +544,7 @@ fn faults_a_day(card: &StandIn, settings: &Settings, demand: impl Fn(u64) -> Dem
     for step in 0..21_000_u64 {
         physics.step(STEP, Some(&demand(step / 10)), 0.0, &controls);
         if step >= 15_000 {
-            faults += physics.past(&controls).faults_per_hour();
+            faults += physics.past(&controls).faults_per_hour(faults::Onset::Exponential);
         }
     }
     faults / 6_000.0 * 24.0
