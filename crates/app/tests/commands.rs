@@ -951,3 +951,25 @@ fn a_fault_in_everyday_use_ends_the_watch_and_stands_against_the_profile() {
     let list = stdout(&on_unit_3(&data, &["profile", "list"]));
     assert!(list.contains("bold (failed)") && list.contains("of climb 1 ended in"), "{list}");
 }
+
+#[test]
+fn a_study_takes_families_that_ship_and_families_of_a_file() {
+    let dir = tempfile::tempdir().unwrap();
+    let file = text_of(&dir.path().join("mine.toml"));
+    fs::write(&file, "about = \"mine\"\nonset = \"cliff\"\n").unwrap();
+    let study = |physics: &str| {
+        let start = ["study", "--cards", "2", "--policies", "bayesian", "--physics"];
+        yard_step(&[&start[..], &[physics]].concat())
+    };
+    let table = stdout(&study(&format!("as-shipped,{file}")));
+    assert!(table.contains("as-shipped       bayesian") && table.contains("mine.toml"), "{table}");
+    assert!(table.contains("Reliability:"), "{table}");
+    let unknown = study("marsh");
+    assert_eq!(unknown.status.code(), Some(2));
+    let told = stderr(&unknown);
+    assert!(told.contains("marsh: ") && told.contains("families that ship: as-shipped"), "{told}");
+    fs::write(&file, "floor_hours = -1\n").unwrap();
+    let bad = study(&file);
+    assert_eq!(bad.status.code(), Some(2));
+    assert!(stderr(&bad).contains("floor_hours is -1: it must be 0.1 to 100000"));
+}

@@ -78,7 +78,7 @@ impl Row {
             gap_percent: truth.map(|truth| (1.0 - score / truth.score) * 100.0),
             chance: kept.chance,
             holds: kept.holds(),
-            claimed: outcome.claim.map(|claim| claim.chance),
+            claimed: outcome.claim.map(|claim| claim.in_all()),
             stuck: climbed.stuck.is_some(),
         }
     }

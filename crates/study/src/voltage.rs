@@ -157,7 +157,7 @@ impl VoltageStudy {
                     off_mv,
                     left_mv,
                     holds: at_kept.holds_a_day(LEAST_CHANCE),
-                    claimed: climbed.outcome.claim.map(|claim| claim.chance),
+                    claimed: climbed.outcome.claim.map(|claim| claim.in_all()),
                     curve_is_sound: is_sound(&kept, &card),
                     stuck: climbed.stuck.is_some(),
                 });

@@ -60,11 +60,14 @@ pub fn claim(claim: &Claim) -> String {
             .flatten()
             .collect();
     format!(
-        "For {}: {} the believed edge, with a chance of {} % to hold {}.",
+        "For {}: {} the believed edge, which holds {} with a chance of {} %. After {} without a fault, there is one of {} % \
+         that nothing else fails by then.",
         claim.margin.purpose(),
         if off.is_empty() { "at".into() } else { format!("{} below", off.join(", ")) },
+        span_in_words(claim.span),
         percent_of(claim.chance),
-        span_in_words(claim.span)
+        claim.clean.in_words(),
+        percent_of(claim.undisturbed),
     )
 }
 
@@ -189,10 +192,10 @@ mod tests {
     }
 
     #[rstest]
-    #[case(0.999_9, (45, 0, 0), ": core 45 MHz below the believed edge, with a chance of over 99.9 % to hold 24 h.")]
-    #[case(0.994_4, (45, 100, 0), ": core 45 MHz, memory 100 MHz below the believed edge, with a chance of 99.4 % to hold 24 h.")]
-    #[case(0.969, (0, 0, 15), ": voltage 15 mV below the believed edge, with a chance of 97 % to hold 24 h.")]
-    #[case(0.5, (0, 0, 0), ": at the believed edge, with a chance of 50 % to hold 24 h.")]
+    #[case(0.999_9, (45, 0, 0), ": core 45 MHz below the believed edge, which holds 24 h with a chance of over 99.9 %.")]
+    #[case(0.994_4, (45, 100, 0), ": core 45 MHz, memory 100 MHz below the believed edge, which holds 24 h with a chance of 99.4 %.")]
+    #[case(0.969, (0, 0, 15), ": voltage 15 mV below the believed edge, which holds 24 h with a chance of 97 %.")]
+    #[case(0.5, (0, 0, 0), ": at the believed edge, which holds 24 h with a chance of 50 %.")]
     fn a_claim_names_what_is_taken_off_and_never_says_certain(
         #[case] chance: f64,
         #[case] (core, memory, depth): (i32, i32, i32),
@@ -201,11 +204,16 @@ mod tests {
         let sentence = claim(&Claim {
             margin: Margin::Daily,
             span: Seconds(86_400.0),
+            undisturbed: 0.985,
+            clean: Seconds(7_200.0),
             chance,
             below_core: MhzOffset(core),
             below_memory: MhzOffset(memory),
             below_depth: MillivoltOffset(depth),
         });
-        assert!(sentence.starts_with("For ") && sentence.ends_with(told), "{sentence}");
+        assert!(sentence.starts_with("For ") && sentence.contains(told), "{sentence}");
+        assert!(sentence.ends_with(
+            "After 2 h without a fault, there is one of 98 % that nothing else fails by then."
+        ));
     }
 }

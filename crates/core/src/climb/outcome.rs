@@ -6,11 +6,11 @@ use crate::climb::by_load::{LoadGain, Ratio};
 use crate::climb::claim::Claim;
 use crate::climb::pair::Pair;
 use crate::climb::{Baseline, Climb, Purpose, Shown, Stage, TrialRecord};
-use crate::judge::verdict::{Verdict, gain_percent};
+use crate::judge::verdict::{Meaning, Verdict, gain_percent};
 use crate::load::artifact::Domain;
 use crate::plan::{LEAST_LONG_RUN, Policy};
 use crate::statistics::median;
-use crate::units::{MhzOffset, MillivoltOffset, Seconds};
+use crate::units::{MhzOffset, Seconds};
 
 /// What a climb comes to.
 #[derive(Debug, Clone, PartialEq)]
@@ -209,14 +209,14 @@ impl Climb {
     pub fn claim(&self, pair: Pair) -> Option<Claim> {
         let raised = [pair.core, pair.memory].map(|value| value > MhzOffset::STOCK);
         let margin = self.plan.margin;
+        // What stays at stock may fail, too: raised power makes the core run faster.
         let (core, memory) = match raised {
             [false, false] => return None,
             [true, true] => {
                 let joint = self.joint()?;
                 (Some(joint.core.clone()), Some(joint.memory.clone()))
             }
-            [true, false] => (self.belief(Domain::Core), None),
-            [false, true] => (None, self.belief(Domain::Memory)),
+            _ => (self.tried_belief(Domain::Core), self.tried_belief(Domain::Memory)),
         };
         let chance = |belief: &Option<crate::climb::EdgeBelief>, value| {
             belief.as_ref().map_or(1.0, |b| b.chance_to_hold(value, margin.hours()))
@@ -225,14 +225,34 @@ impl Climb {
             let middle = belief.as_ref().map_or(0.0, |belief| belief.band(0.0).0);
             MhzOffset((middle - f64::from(value.0)).round() as i32).max(MhzOffset::STOCK)
         };
+        let in_hand = |belief, value| match value > MhzOffset::STOCK {
+            true => below(belief, value),
+            false => MhzOffset::STOCK,
+        };
         Some(Claim {
-            margin,
-            span: margin.span(),
-            chance: chance(&core, pair.core) * chance(&memory, pair.memory),
-            below_core: below(&core, pair.core),
-            below_memory: below(&memory, pair.memory),
-            below_depth: MillivoltOffset::STOCK,
+            below_core: in_hand(&core, pair.core),
+            below_memory: in_hand(&memory, pair.memory),
+            ..self.claimed(chance(&core, pair.core) * chance(&memory, pair.memory), pair)
         })
+    }
+
+    /// What is believed of the edge of a domain that the climb has looked for.
+    fn tried_belief(&self, domain: Domain) -> Option<crate::climb::EdgeBelief> {
+        let stage = [Stage::Core, Stage::Memory].into_iter().find(|s| s.domain() == Some(domain));
+        let is_tried = stage.is_some_and(|stage| self.trials_of(stage).next().is_some());
+        is_tried.then(|| self.belief(domain)).flatten()
+    }
+
+    /// A claim by the chance that the settings themselves hold. Faults at settings no bolder than those kept had
+    /// another cause.
+    pub(in crate::climb) fn claimed(&self, chance: f64, kept: Pair) -> Claim {
+        let clean = |trial: &&TrialRecord| trial.verdict().meaning() == Meaning::Holds;
+        let seconds = self.trials.iter().filter(clean).map(|trial| trial.seconds.value()).sum();
+        let unrelated = self.trials.iter().filter(|trial| {
+            let at = self.place(trial);
+            trial.verdict().is_fault() && at.core <= kept.core && at.memory <= kept.memory
+        });
+        Claim::new(self.plan.margin, chance, Seconds(seconds), unrelated.count())
     }
 
     /// Whether a long clean run was made there or above it, below all that failed.

@@ -364,19 +364,18 @@ impl Default for Plan {
 
 impl Plan {
     /// A plan for less than half an hour on most cards: careful values that are checked briefly. The baseline and
-    /// the power stage are short, a minute must bring some 40 times as much knowledge as by default, and the
-    /// margin is that of a gift. What it comes to is not proven; `docs/search.md` says what a study found.
+    /// the power stage are short, and a minute must bring some 20 times as much knowledge as by default. What it comes to is not proven; `docs/search.md` says what a study found.
     #[must_use]
     pub fn quick() -> Self {
         let usual = Self::default();
         Self {
-            margin: Margin::Gift,
+            margin: Margin::Daily,
             baseline: BaselinePlan { runs: 2, seconds: 120.0, warm_up_seconds: 180.0 },
             power: PowerPlan { runs: 1, seconds: 120.0, ..usual.power },
             core: AxisPlan { settle_seconds: 60.0, ..usual.core },
             memory: AxisPlan { settle_seconds: 60.0, ..usual.memory },
             together: TogetherPlan { settle_seconds: 60.0, ..usual.together },
-            bayesian: BayesianPlan { worth_percent_per_minute: 0.05, ..usual.bayesian },
+            bayesian: BayesianPlan { worth_percent_per_minute: 0.025, ..usual.bayesian },
             score: ScorePlan { most_repeats: 0, ..usual.score },
             rules: Rules { most_warming_k: 50.0, ..usual.rules },
             ..usual

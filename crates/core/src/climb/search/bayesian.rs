@@ -1,10 +1,10 @@
 //! The bayesian policy: the most informative trial per minute.
 
 use crate::climb::reason::Reason;
-use crate::climb::record::Purpose;
+use crate::climb::record::{Purpose, Stage};
 use crate::climb::search::belief::{EdgeBelief, Prospect};
 use crate::climb::search::scale::{Scale, Value};
-use crate::climb::search::{Search, SearchStep, Tried};
+use crate::climb::search::{Gravity, Search, SearchStep, Tried};
 use crate::judge::verdict::Verdict;
 use crate::units::Seconds;
 
@@ -39,6 +39,13 @@ pub(in crate::climb) const fn unrelated_faults(verdict: Verdict) -> f64 {
     }
 }
 
+/// How many times as much a trial of a search that the climb has left must tell: what a later stage finds moves the worth
+/// of a clock a little, and would have two stages take turns.
+const COMES_BACK: f64 = 4.0;
+
+/// A value that failed so often fails.
+const MOST_FAULTS: usize = 3;
+
 /// Clean time, in times to the fault, after which a fault is taken to have had another cause: it
 /// would have come again with 95 % (rule of three).
 const LIVED_DOWN: f64 = 3.0;
@@ -70,7 +77,11 @@ pub(in crate::climb) fn believe<V: Value>(
 impl<S: Scale> Search<'_, S> {
     /// What is believed of the edge.
     pub(in crate::climb) fn belief(&self) -> EdgeBelief {
-        believe(self.scale.belief(self.plan), &self.tried)
+        let mut belief = believe(self.scale.belief(self.plan), &self.tried);
+        let newest = self.tried.iter().map(|trial| trial.record.number).max();
+        let gravity = Gravity::of(self.all, newest);
+        belief.set_severity(gravity.faults, gravity.machine_downs);
+        belief
     }
 
     pub(in crate::climb) fn next_bayesian(&self, ended: bool) -> SearchStep<S::Value> {
@@ -81,7 +92,8 @@ impl<S: Scale> Search<'_, S> {
         }
         // The alone stages of a climb that goes on together need not be as sure.
         let price = self.plan.bayesian.worth_percent_per_minute / 100.0
-            * if self.is_followed { 2.0 } else { 1.0 };
+            * if self.is_followed { 2.0 } else { 1.0 }
+            * if self.has_been_left() { COMES_BACK } else { 1.0 };
         if let Some(step) = self.step_towards_known(&belief, price) {
             return self.unless_stuck(step);
         }
@@ -95,6 +107,13 @@ impl<S: Scale> Search<'_, S> {
             true => SearchStep::Kept(kept),
             false => self.measure(kept),
         })
+    }
+
+    /// Whether the climb has gone on to another search since the newest trial of this one.
+    fn has_been_left(&self) -> bool {
+        let stage = self.tried.first().map(|trial| trial.record.stage);
+        let last = self.all.iter().rfind(|trial| trial.stage != Stage::Own);
+        stage.zip(last).is_some_and(|(stage, last)| stage != last.stage)
     }
 
     /// The next step on the way to a value that was said to hold, as long as the trial that would tell most, or
@@ -173,6 +192,15 @@ impl<S: Scale> Search<'_, S> {
         self.tried.iter().filter(|t| self.is_refused(t)).map(|t| t.value).min()
     }
 
+    /// The lowest value that has failed so often that nothing more is to be learnt of it.
+    fn fails_from(&self) -> Option<S::Value> {
+        let faults_at = |value| {
+            self.tried.iter().filter(|trial| trial.is_fault() && trial.value == value).count()
+        };
+        let failed = self.tried.iter().map(|trial| trial.value);
+        failed.filter(|value| faults_at(*value) >= MOST_FAULTS).min()
+    }
+
     /// The highest value the belief is sure enough of, as far as the trials have come.
     pub(in crate::climb) fn believed_to_hold(&self, belief: &EdgeBelief) -> S::Value {
         let sure = self.sure_of(belief);
@@ -210,7 +238,7 @@ impl<S: Scale> Search<'_, S> {
         let (hours, faults) = (margin.hours(), margin.faults());
         let warm_up = self.steps().warm_up_seconds;
         let bound = self.plan.bayesian.most_machine_down_percent / 100.0;
-        let refused = self.refused_from();
+        let refused = [self.refused_from(), self.fails_from()].into_iter().flatten().min();
         let enough = self.cap.map(|cap| cap + self.fine_steps(2));
         let mut best: Option<Weighed<S::Value>> = None;
         for value in self.values(belief) {

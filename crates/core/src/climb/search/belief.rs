@@ -14,8 +14,8 @@
 //! et al., *Bayesian Data Analysis*, ch. 2 and 3).
 //!
 //! Where no trial has spoken, assumptions do, which hold for many cards rather than for one: an
-//! e-fold takes some 0.2 % of the core clock and some 0.35 % of the memory clock, give or take a
-//! quarter; an edge lies some 6 to 8 % above stock, and in one card of ten anywhere. Where the plan names a
+//! e-fold takes some 0.2 % of the core clock and some 0.35 % of the memory clock, but a fifth
+//! or five times that is not out of the question; an edge lies some 6 to 8 % above stock, and in one card of ten anywhere. Where the plan names a
 //! value that is said to hold, the edge lies around it with a standard deviation of 2 %, but three times in
 //! ten the word is worth nothing.
 
@@ -33,7 +33,9 @@ const NEGLIGIBLE: f64 = 1e-7;
 /// logarithm).
 const CORE_E_FOLD: f64 = 0.0020;
 const MEMORY_E_FOLD: f64 = 0.0035;
-const E_FOLD_SPREAD: f64 = 0.25;
+const E_FOLD_SPREAD: f64 = 0.35;
+/// Step of the scale of e-folds, in their logarithm: it covers a fifth to five times as much.
+const E_FOLD_STEP: f64 = 0.32;
 /// Where edges lie, in shares of the clock: mean, standard deviation.
 const CORE_EDGE: (f64, f64) = (0.060, 0.025);
 const MEMORY_EDGE: (f64, f64) = (0.080, 0.030);
@@ -87,6 +89,8 @@ pub struct EdgeBelief {
     cells: Vec<Cell>,
     edge_step: f64,
     clock: f64,
+    /// Share of this card's faults that took the machine down beyond what is usual, 0 to 1.
+    severity: f64,
 }
 
 /// What a trial of some length at some value would probably bring.
@@ -131,16 +135,14 @@ impl EdgeBelief {
             let density = said.map_or(of_many, |said| {
                 normal(said, SAID_SPREAD * clock) * (1.0 - MISTAKEN) + of_many * MISTAKEN
             });
-            for sigma in -4..=4_i32 {
-                let sigma = f64::from(sigma) * 0.6;
-                cells.push(Cell {
-                    edge,
-                    e_fold: e_fold * (sigma * E_FOLD_SPREAD).exp(),
-                    weight: density * (-sigma * sigma / 2.0).exp(),
-                });
+            for place in -5..=5_i32 {
+                let log = f64::from(place) * E_FOLD_STEP;
+                // Student's t with three degrees of freedom: far off is unlikely, but not out of the question.
+                let weight = (1.0 + (log / E_FOLD_SPREAD).powi(2) / 2.0).powf(-1.5);
+                cells.push(Cell { edge, e_fold: e_fold * log.exp(), weight: density * weight });
             }
         }
-        let mut belief = Self { cells, edge_step, clock };
+        let mut belief = Self { cells, edge_step, clock, severity: severity(0, 0) };
         belief.normalise();
         belief
     }
@@ -172,6 +174,11 @@ impl EdgeBelief {
             let count = self.cells.len().max(1) as f64;
             self.cells.iter_mut().for_each(|cell| cell.weight = 1.0 / count);
         }
+    }
+
+    /// Takes in how grave the faults of this card are.
+    pub(in crate::climb) fn set_severity(&mut self, faults: usize, machine_downs: usize) {
+        self.severity = severity(faults, machine_downs);
     }
 
     /// The same domain once the other one is raised too: its edge lies lower, nobody knows by how
@@ -280,7 +287,7 @@ impl EdgeBelief {
         let guess = |cell: &Cell| Guess {
             weight: cell.weight,
             rate: cell.rate(value),
-            gravity: gravity(cell.past(value)),
+            gravity: 1.0 - (1.0 - gravity(cell.past(value))) * (1.0 - self.severity),
             target: cell.edge + cell.e_fold * above,
         };
         AtValue(self.cells.iter().map(guess).collect())
@@ -334,6 +341,13 @@ impl AtValue {
 /// any near the edge, and more by a half for each e-fold beyond eight.
 fn gravity(past: f64) -> f64 {
     (0.01 * ((past - 8.0) * 0.5).exp()).min(0.5)
+}
+
+/// Share of faults that take the machine down on a card where so many of so many did: a beta distribution that begins
+/// with half a percent, worth six faults.
+fn severity(faults: usize, machine_downs: usize) -> f64 {
+    const BEFORE: (f64, f64) = (0.03, 6.0);
+    (machine_downs as f64 + BEFORE.0) / (faults as f64 + BEFORE.1)
 }
 
 /// Weighted sums of a quantity.

@@ -95,6 +95,7 @@ impl Climb {
             barred: self.barred_from(&axis, &self.powered_settings()),
             taken_up_after: self.taken_up_after,
             is_followed: self.goes_together(),
+            all: &self.trials,
         }
     }
 

@@ -12,7 +12,7 @@ use crate::climb::{Claim, Climb, Next, Nudge, Pair, Stage, TrialRecord};
 use crate::judge::verdict::Verdict;
 use crate::load::artifact::Domain;
 use crate::plan::{Plan, Policy};
-use crate::units::{MhzOffset, MillivoltOffset};
+use crate::units::MhzOffset;
 
 /// Both clocks as one scale: its values are the core's MHz above stock, and the memory follows.
 #[derive(Debug, Clone, Copy)]
@@ -133,12 +133,12 @@ impl StageRules for Ladder {
         let below = (belief.band(0.0).0 - f64::from(kept)).round() as i32;
         let below_core = MhzOffset(below).max(MhzOffset::STOCK);
         Some(Claim {
-            margin,
-            span: margin.span(),
-            chance: belief.chance_to_hold(kept, margin.hours()),
             below_core,
             below_memory: search.scale.memory_at(below_core),
-            below_depth: MillivoltOffset::STOCK,
+            ..climb.claimed(
+                belief.chance_to_hold(kept, margin.hours()),
+                Pair { core: kept, memory: search.scale.memory_at(kept) },
+            )
         })
     }
 
@@ -172,6 +172,7 @@ impl Climb {
             barred: self.barred_among(values, |value| scale.write(&base, value)),
             taken_up_after: self.taken_up_after,
             is_followed: false,
+            all: &self.trials,
             plan: &self.plan,
             scale,
         })

@@ -83,5 +83,6 @@ fn search(climb: &Climb, axis: Axis) -> Search<'_, Axis> {
         barred: climb.barred_from(&axis, &full),
         taken_up_after: climb.taken_up_after,
         is_followed: true,
+        all: &climb.trials,
     }
 }

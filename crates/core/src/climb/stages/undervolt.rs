@@ -60,12 +60,12 @@ impl StageRules for Undervolt {
         let chance = climb.chance_of_strategy(self.stage, margin)?;
         let clocks = climb.claim(Pair { core: MhzOffset::STOCK, ..pair });
         Some(Claim {
-            margin,
-            span: margin.span(),
-            chance: chance * clocks.map_or(1.0, |claim| claim.chance),
-            below_core: MhzOffset::STOCK,
             below_memory: clocks.map_or(MhzOffset::STOCK, |claim| claim.below_memory),
             below_depth: climb.depth_in_hand(self.stage),
+            ..climb.claimed(
+                chance * clocks.map_or(1.0, |claim| claim.chance),
+                Pair { core: MhzOffset::STOCK, ..pair },
+            )
         })
     }
 
@@ -196,6 +196,7 @@ impl Climb {
             barred: self.barred_among(depths, |at| depth.write(&base, at, top)),
             taken_up_after: self.taken_up_after,
             is_followed: true,
+            all: &self.trials,
         };
         Some(Descending { search, walked, base, top })
     }
