@@ -82,6 +82,7 @@ pub struct FreeStart {
 pub struct FreeRun<'a> {
     run: &'a Run,
     course: &'a Course,
+    trials: &'a [TrialRecord],
 }
 
 impl FreeRun<'_> {
@@ -89,6 +90,12 @@ impl FreeRun<'_> {
     #[must_use]
     pub fn number(&self) -> u32 {
         self.run.intent.number
+    }
+
+    /// The trials of the climb, the segments that are over among them.
+    #[must_use]
+    pub fn trials(&self) -> &[TrialRecord] {
+        self.trials
     }
 
     /// Settings the card took, and what its sensors say.
@@ -369,7 +376,7 @@ impl Engine {
         driver: &mut dyn Driver,
     ) -> Option<Ended> {
         loop {
-            match driver.tick(&FreeRun { run, course }) {
+            match driver.tick(&FreeRun { run, course, trials: self.climb.trials() }) {
                 Hand::GoOn => return None,
                 Hand::Stop => return Some(Ended::By(Ending::Stopped)),
                 Hand::Told { verdict, told } => {

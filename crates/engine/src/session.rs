@@ -371,6 +371,9 @@ impl Driver for Desk {
     fn tick(&mut self, free: &FreeRun<'_>) -> Hand {
         let shown = self.state.runs.newest.as_ref().map(|run| run.number);
         // A change is shown at once.
+        if shown != Some(free.number()) {
+            self.state.climb.trials = Arc::new(free.trials().to_vec());
+        }
         if shown != Some(free.number()) || self.last.elapsed() >= BETWEEN_SNAPSHOTS {
             self.state.runs.newest = Some(Arc::new(free.segment()));
             self.state.runs.free = Some(Arc::new(free.view()));

@@ -661,6 +661,7 @@ fn a_free_run_is_driven_by_commands_and_everything_else_waits_for_its_end() {
     desk.send(Command::Wish(Box::new(shaped)));
     let third = desk.until("a third", |s| running(s, 3, 15.0));
     assert_eq!(third.runs.free.as_ref().unwrap().segments[2].taken, Some(shaped));
+    assert_eq!(third.climb.trials.len(), 2, "those that are over are trials already");
     desk.send(Command::Try { yes: false });
     desk.until("an answer", |s| s.answer.as_deref() == Some("A trial is running already."));
     desk.send(Command::Replan(yard_step_core::Policy::Bisection, yard_step_core::Margin::Gift));
