@@ -196,7 +196,7 @@ fn draw_detail(buffer: &mut Buffer, area: Rect, theme: Theme, view: &ProfileView
     if let Some((margin, chance)) = claimed {
         say(
             &format!(
-                "For {}: the climb estimated a {:.1} % chance to run that long without a fault.",
+                "For {}: the climb estimated a {:.1} % chance that these settings hold that long.",
                 Margin::purpose(margin),
                 chance * 100.0
             ),
