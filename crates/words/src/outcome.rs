@@ -60,14 +60,14 @@ pub fn claim(claim: &Claim) -> String {
             .flatten()
             .collect();
     format!(
-        "For {}: {} the believed edge, which holds {} with a chance of {} %. After {} without a fault, there is one of {} % \
-         that nothing else fails by then.",
+        "For {}: {} the believed edge, which holds {} with a chance of {} %. The chance that nothing \
+         else fails is {} %, by {} without a fault.",
         claim.margin.purpose(),
         if off.is_empty() { "at".into() } else { format!("{} below", off.join(", ")) },
         span_in_words(claim.span),
         percent_of(claim.chance),
-        claim.clean.in_words(),
         percent_of(claim.undisturbed),
+        claim.clean.in_words(),
     )
 }
 
@@ -212,8 +212,9 @@ mod tests {
             below_depth: MillivoltOffset(depth),
         });
         assert!(sentence.starts_with("For ") && sentence.contains(told), "{sentence}");
-        assert!(sentence.ends_with(
-            "After 2 h without a fault, there is one of 98 % that nothing else fails by then."
-        ));
+        assert!(
+            sentence
+                .ends_with("The chance that nothing else fails is 98 %, by 2 h without a fault.")
+        );
     }
 }
