@@ -3,9 +3,8 @@
 use tracing::{info, warn};
 use yard_step_card::CardError;
 use yard_step_core::{
-    CheckedFrame, ClimbEvent, Difference, EVERYDAY, Ending, Fault, InStepRecord, Judgement,
-    Meaning, Next, Proposal, Purpose, Sample, Seconds, Settings, TrialRecord, TrialRequest,
-    Verdict, in_short,
+    CheckedFrame, ClimbEvent, Difference, Ending, Fault, InStepRecord, Judgement, Meaning, Next,
+    Proposal, Purpose, Sample, Seconds, Settings, TrialRecord, TrialRequest, Verdict, in_short,
 };
 use yard_step_ledger::Intent;
 
@@ -339,10 +338,7 @@ impl Engine {
                     }
                     Steer::Told { verdict, told } => {
                         run.told = told;
-                        let how = match self.load.name() {
-                            EVERYDAY => "Everyday use without a fault for".into(),
-                            _ => format!("You watched, and said: {verdict}."),
-                        };
+                        let how = self.load.how_told(verdict);
                         return Ok(ended_by(Ending::Told { verdict, how }, at, run));
                     }
                 }

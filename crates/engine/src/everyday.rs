@@ -3,18 +3,18 @@
 //! Each stretch of use is a trial in a record of its own, which is no climb and is never taken up as one. Time in which
 //! the card idles is no part of a stretch.
 
-use yard_step_core::{EVERYDAY, Plan, Profile, Risk, Seconds, Settings, Stage, Told, Verdict};
+use yard_step_core::{EVERYDAY, Plan, Profile, Seconds, Settings, Stage, Told, Verdict};
 use yard_step_ledger::{ClimbState, Ledger};
 
 use crate::engine::{Engine, Unfinished};
 use crate::error::EngineError;
 use crate::overseer::{LiveRun, Overseer, Steer};
-use crate::profiles::risk_of;
+use crate::profiles::needs_no_yes;
 use crate::rig::Rig;
 use crate::view::RunView;
 
 /// Longest stretch: what a crash takes with it is no more than that.
-pub const STRETCH: Seconds = Seconds(600.0);
+const STRETCH: Seconds = Seconds(600.0);
 /// Stretches in one record.
 const MOST_STRETCHES: usize = 200;
 
@@ -30,7 +30,6 @@ pub struct Stretch {
 /// A card that is watched while its user's own programs run.
 pub struct Everyday {
     engine: Engine,
-    ledger: Ledger,
     settings: Settings,
 }
 
@@ -47,10 +46,8 @@ impl Everyday {
         yes: bool,
     ) -> Result<(Self, Vec<String>), EngineError> {
         let card = rig.card.description().clone();
-        let risk = |profile: &Profile| risk_of(ledger, &card, &profile.settings);
-        let risk: Option<Risk> = profile.map(risk).transpose()?.flatten();
-        if let Some(risk) = risk.filter(|_| !yes) {
-            return Err(EngineError::NeedsYes(risk));
+        if let Some(profile) = profile {
+            needs_no_yes(ledger, &card, &profile.settings, yes)?;
         }
         let newest = ledger.climbs_on(&card)?.into_iter().max();
         let record = newest.map(|id| ledger.climb(id)).transpose()?.filter(|entry| {
@@ -75,7 +72,7 @@ impl Everyday {
             Some(profile) => profile.settings.clamped(&card).settings,
             None => engine.card_now().0.ok_or(EngineError::IsDown)?,
         };
-        Ok((Self { engine, ledger: ledger.clone(), settings }, told))
+        Ok((Self { engine, settings }, told))
     }
 
     /// What the card holds while it is used.
@@ -90,22 +87,20 @@ impl Everyday {
         self.engine.climb_id()
     }
 
-    /// Watches a stretch: until `goes_on` says no, something fails, or the card was busy for [`STRETCH`]. `goes_on` is
-    /// called ten times for each second of it, waits as long as it takes, and is told how long the card was busy.
+    /// Watches a stretch: until `goes_on` says no, something fails, or the card was busy for ten minutes. `goes_on`
+    /// is called ten times for each second of it, and waits as long as it takes.
     ///
     /// # Errors
     /// The card went down or does not take the settings, or the ledger fails.
-    pub fn stretch(
-        &mut self,
-        goes_on: &mut dyn FnMut(Seconds) -> bool,
-    ) -> Result<Stretch, EngineError> {
+    pub fn stretch(&mut self, goes_on: &mut dyn FnMut() -> bool) -> Result<Stretch, EngineError> {
         self.engine.wish(&self.settings);
         let mut watcher = Watcher { goes_on, was_at_work: false, changes: 0 };
         // What may happen was told, and agreed to, before it began.
         let run = self.engine.carry_out(true, &mut watcher)?;
         let changes = watcher.changes;
-        if let Some(row) = self.ledger.row_of(self.engine.climb_id(), run.number)? {
-            self.ledger.note_trial(row, &format!("load changes: {changes}"))?;
+        let ledger = &self.engine.ledger;
+        if let Some(row) = ledger.row_of(self.engine.climb_id(), run.number)? {
+            ledger.note_trial(row, &format!("load changes: {changes}"))?;
         }
         Ok(Stretch { run, changes })
     }
@@ -141,7 +136,7 @@ fn plan() -> Plan {
 }
 
 struct Watcher<'a> {
-    goes_on: &'a mut dyn FnMut(Seconds) -> bool,
+    goes_on: &'a mut dyn FnMut() -> bool,
     was_at_work: bool,
     changes: u32,
 }
@@ -152,7 +147,7 @@ impl Overseer for Watcher<'_> {
             self.was_at_work = live.is_at_work();
             self.changes += 1;
         }
-        let ends = !(self.goes_on)(live.at()) || live.at() >= STRETCH;
+        let ends = !(self.goes_on)() || live.at() >= STRETCH;
         if ends {
             Steer::Told { verdict: Verdict::Clean, told: Told::default() }
         } else {

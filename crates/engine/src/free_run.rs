@@ -381,7 +381,7 @@ impl Engine {
                 Hand::Stop => return Some(Ended::By(Ending::Stopped)),
                 Hand::Told { verdict, told } => {
                     run.told = told;
-                    let how = format!("You watched, and said: {verdict}.");
+                    let how = self.load.how_told(verdict);
                     let at = run.sample().at;
                     return Some(Ended::By(ended_by(Ending::Told { verdict, how }, at, run)));
                 }

@@ -5,7 +5,7 @@ use yard_step_ledger::TrialDetail;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
-use crate::profiles::{ProfileView, risk_of};
+use crate::profiles::{ProfileView, needs_no_yes};
 
 /// What the user wants kept.
 #[derive(Debug, Clone, PartialEq)]
@@ -120,10 +120,7 @@ impl Engine {
     /// the ledger fails, or the card does not take it.
     pub fn use_profile(&mut self, name: &str, yes: bool) -> Result<ProfileView, EngineError> {
         let profile = self.profile(name)?;
-        let risk = risk_of(&self.ledger, self.cards.card().description(), &profile.settings)?;
-        if let Some(risk) = risk.filter(|_| !yes) {
-            return Err(EngineError::NeedsYes(risk));
-        }
+        needs_no_yes(&self.ledger, self.cards.card().description(), &profile.settings, yes)?;
         self.ledger.use_profile(self.cards.card().description(), Some(name))?;
         // Whoever ends from here on goes back to these.
         self.cards.set_kept(Some(profile.settings));

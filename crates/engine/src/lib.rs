@@ -52,7 +52,7 @@ mod view;
 pub use carry_out::Step;
 pub use engine::{Engine, Unfinished};
 pub use error::EngineError;
-pub use everyday::{Everyday, STRETCH, Stretch};
+pub use everyday::{Everyday, Stretch};
 pub use free_run::{Driver, FreeRun, FreeStart, Hand};
 pub use free_view::{Figure, FigureChange, FreeEnd, FreeView, SegmentView};
 pub use guard::{Guard, Post, stand};

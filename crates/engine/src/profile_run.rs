@@ -1,14 +1,14 @@
 //! A card put to a profile for as long as a program runs, and back when that ends.
 
 use yard_step_card::{LoadLost, Work};
-use yard_step_core::{Celsius, Profile, Risk, Seconds};
+use yard_step_core::{Celsius, Profile, Seconds};
 use yard_step_ledger::Ledger;
 
 use crate::apply::apply_whole;
 use crate::error::EngineError;
 use crate::first_sight::first_sight;
 use crate::held_card::HeldCard;
-use crate::profiles::{at_start, risk_of};
+use crate::profiles::{at_start, needs_no_yes};
 use crate::rig::Rig;
 
 /// Why a card must not stay at a profile any longer.
@@ -41,10 +41,7 @@ impl ProfileRun {
         let Rig { mut card, guard, lock, .. } = rig;
         let (_, factory) = first_sight(ledger, card.as_mut())?;
         let description = card.description().clone();
-        let risk: Option<Risk> = risk_of(ledger, &description, &profile.settings)?;
-        if let Some(risk) = risk.filter(|_| !yes) {
-            return Err(EngineError::NeedsYes(risk));
-        }
+        needs_no_yes(ledger, &description, &profile.settings, yes)?;
         let (kept, _) = at_start(ledger, &description)?;
         let mut held = HeldCard::new(card, factory, (guard, lock));
         held.set_kept(kept.as_ref());

@@ -96,6 +96,17 @@ pub(crate) fn at_start(
     Ok((None, Some(told)))
 }
 
+/// Refuses settings at least as bold as some that took the machine down, unless `yes` was said.
+pub(crate) fn needs_no_yes(
+    ledger: &Ledger,
+    card: &CardDescription,
+    settings: &Settings,
+    yes: bool,
+) -> Result<(), EngineError> {
+    let risk = risk_of(ledger, card, settings)?.filter(|_| !yes);
+    risk.map_or(Ok(()), |risk| Err(EngineError::NeedsYes(risk)))
+}
+
 /// What might happen under settings at least as bold as some that took the machine down in any climb
 /// on a card; `None` where there are no such.
 pub fn risk_of(

@@ -140,8 +140,8 @@ impl Study {
             return Ok(Vec::new());
         };
         let seed = self.first_seed + number as u64;
-        let mut card = kind.open_of_family(seed, 0, Some(&self.family))?;
-        card.flatten_faults(self.flatter);
+        let family = self.family.clone().flattened(self.flatter);
+        let card = kind.open_of_family(seed, 0, Some(&family))?;
         let demand = |frame| scene.demand(frame);
         let mut card = BriefCard::new(card, demand, scene.period(), 0);
         let description = card.description().clone();

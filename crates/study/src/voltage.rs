@@ -7,7 +7,7 @@ use yard_step_core::{Climb, Demand, Limiter, Plan, Policy, Seen, Settings, Stage
 use yard_step_scenes::Scene;
 
 use crate::climbing::climb;
-use crate::truth::LEAST_CHANCE;
+use crate::truth::look;
 use crate::{StudyError, on_all, scene_of};
 
 /// Share of the loaded time at stock from which on a card counts as held back by power.
@@ -156,7 +156,7 @@ impl VoltageStudy {
                     hot_spot_k: hot_spots.map(|(at, stock)| at.value() - stock.value()),
                     off_mv,
                     left_mv,
-                    holds: at_kept.holds_a_day(LEAST_CHANCE),
+                    holds: look(&mut card, &kept).holds(),
                     claimed: climbed.outcome.claim.map(|claim| claim.in_all()),
                     curve_is_sound: is_sound(&kept, &card),
                     stuck: climbed.stuck.is_some(),
@@ -190,7 +190,7 @@ fn depths<D: Fn(u64) -> Demand>(
     };
     let mut holds = |off: i32| {
         let settings = depth.write(kept, off, depth.holds_clock().then_some(top));
-        card.steady(&settings).holds_a_day(LEAST_CHANCE)
+        look(card, &settings).holds()
     };
     let step = depth.step();
     let mut edge = at;

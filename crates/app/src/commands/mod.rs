@@ -1,5 +1,6 @@
 //! The commands, a file each: what it is told and what it does.
 
+mod attended;
 mod cards;
 mod climb;
 mod demo;

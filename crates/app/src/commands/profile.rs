@@ -136,12 +136,16 @@ fn all(ledger: &Ledger, card: &CardDescription) -> Result<Vec<ProfileView>, Fail
     ProfileView::all(ledger, card).map_err(Failure::failed)
 }
 
-fn view(ledger: &Ledger, card: &CardDescription, name: &str) -> Result<ProfileView, Failure> {
+pub(super) fn view(
+    ledger: &Ledger,
+    card: &CardDescription,
+    name: &str,
+) -> Result<ProfileView, Failure> {
     let found = all(ledger, card)?.into_iter().find(|view| view.profile.name == name);
     found.ok_or_else(|| unknown(ledger, card, name))
 }
 
-pub(super) fn unknown(ledger: &Ledger, card: &CardDescription, name: &str) -> Failure {
+fn unknown(ledger: &Ledger, card: &CardDescription, name: &str) -> Failure {
     let known = ledger.profiles(card).unwrap_or_default();
     let known: Vec<String> =
         known.into_iter().map(|profile| format!("\"{}\"", profile.name)).collect();

@@ -7,16 +7,14 @@ use std::thread;
 use std::time::Instant;
 
 use clap::Args;
-use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use yard_step_core::{Meaning, Seconds, in_short};
-use yard_step_engine::{EngineError, Everyday, Pace, Pacer, ProfileView, RunView, Stretch, TICK};
+use yard_step_engine::{EngineError, Everyday, Pace, Pacer, RunView, Stretch, TICK};
 
-use crate::commands::profile::unknown;
+use crate::commands::attended::{Attended, attend_to, or_needs_yes};
+use crate::commands::profile::view;
 use crate::failure::Failure;
-use crate::opening::open_ledger;
 use crate::options::{CardOptions, DataDirOption, parse_pace};
 use crate::output::{note, print};
-use crate::rig::rig;
 
 /// How long is waited for a program at a time.
 const WAIT: Seconds = Seconds(1.0);
@@ -52,31 +50,12 @@ fn parse_hours(text: &str) -> Result<f64, String> {
 }
 
 pub(crate) fn watch(data_dir: &DataDirOption, options: &WatchOptions) -> Result<(), Failure> {
-    let dir = data_dir.resolve()?;
-    let lock = dir.enter()?;
-    let (ledger, set_aside) = open_ledger(&dir)?;
-    let address = options.card.address()?;
-    let stop = Arc::new(AtomicBool::new(false));
-    for signal in [SIGHUP, SIGINT, SIGTERM] {
-        signal_hook::flag::register(signal, Arc::clone(&stop))?;
-    }
-    let (rig, died) = rig(&dir, &address, &[])?;
-    set_aside.into_iter().chain(died).for_each(|line| note(&line));
-    let card = rig.card.description().clone();
-    let find = |name: &String| -> Result<ProfileView, Failure> {
-        let found = ProfileView::all(&ledger, &card)?;
-        let named = found.into_iter().find(|view| view.profile.name == *name);
-        named.ok_or_else(|| unknown(&ledger, &card, name))
-    };
-    let profile = options.profile.as_ref().map(find).transpose()?.map(|view| view.profile);
-    let begun = Everyday::begin(rig, &ledger, profile.as_ref(), options.yes);
-    let (everyday, told) = begun.map_err(|error| match error {
-        EngineError::NeedsYes(risk) => Failure::failed(format!(
-            "{} Add --yes to hold it anyway.",
-            yard_step_words::risk(&risk)
-        )),
-        other => other.into(),
-    })?;
+    let Attended { rig, card, ledger, stop, lock } = attend_to(data_dir, &options.card)?;
+    let named = options.profile.as_ref();
+    let profile = named.map(|name| view(&ledger, &card, name)).transpose()?;
+    let profile = profile.as_ref().map(|view| &view.profile);
+    let begun = Everyday::begin(rig, &ledger, profile, options.yes);
+    let (everyday, told) = begun.map_err(|error| or_needs_yes(error, "hold"))?;
     told.iter().for_each(|line| note(line));
     let held = match &options.profile {
         Some(name) => format!("profile \"{name}\" ({})", in_short(everyday.settings(), &card)),
@@ -101,7 +80,7 @@ pub(crate) fn watch(data_dir: &DataDirOption, options: &WatchOptions) -> Result<
     back?;
     print(&format!("{} of everyday use at {held}, in record {record}.\n", used.in_words()))?;
     if let Some(name) = &options.profile {
-        print(&format!("{}\n", find(name)?.why()))?;
+        print(&format!("{}\n", view(&ledger, &card, name)?.why()))?;
     }
     match failed {
         Some(run) => Err(Failure::failed(format!(
@@ -154,7 +133,7 @@ impl Watching<'_> {
         let Self { everyday, options, stop, pacer, passed, .. } = self;
         let mut ticks = 0_u32;
         let most = most(options);
-        everyday.stretch(&mut |_| {
+        everyday.stretch(&mut || {
             ticks += 1;
             *passed = *passed + TICK;
             thread::sleep(pacer.wait(TICK, Instant::now()));

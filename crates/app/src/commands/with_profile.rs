@@ -1,7 +1,6 @@
 //! `yard-step with-profile`: a profile for as long as a program runs.
 
 use std::process::{Child, Command, ExitStatus};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread;
 use std::time::Duration;
@@ -9,17 +8,15 @@ use std::time::Duration;
 use clap::Args;
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
-use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use std::os::unix::process::ExitStatusExt;
 use yard_step_core::Seconds;
-use yard_step_engine::{EngineError, Harm, ProfileRun, ProfileView};
+use yard_step_engine::{Harm, ProfileRun};
 
-use crate::commands::profile::unknown;
+use crate::commands::attended::{Attended, attend_to, or_needs_yes};
+use crate::commands::profile::view;
 use crate::failure::Failure;
-use crate::opening::open_ledger;
 use crate::options::{CardOptions, DataDirOption};
 use crate::output::note;
-use crate::rig::rig;
 
 /// Time between two looks at program and card.
 const LOOK: Duration = Duration::from_millis(100);
@@ -42,32 +39,11 @@ pub(crate) fn with_profile(
     data_dir: &DataDirOption,
     options: &WithProfileOptions,
 ) -> Result<(), Failure> {
-    let dir = data_dir.resolve()?;
-    let lock = dir.enter()?;
-    let (ledger, set_aside) = open_ledger(&dir)?;
-    let address = options.card.address()?;
-    // The terminal sends these to the program as well; it is for that to end.
-    let stop = Arc::new(AtomicBool::new(false));
-    for signal in [SIGHUP, SIGINT, SIGTERM] {
-        signal_hook::flag::register(signal, Arc::clone(&stop))?;
-    }
-    let (rig, died) = rig(&dir, &address, &[])?;
-    set_aside.into_iter().chain(died).for_each(|line| note(&line));
-    let card = rig.card.description().clone();
-    let view = ProfileView::all(&ledger, &card)?
-        .into_iter()
-        .find(|view| view.profile.name == options.name)
-        .ok_or_else(|| unknown(&ledger, &card, &options.name))?;
-    let run =
-        ProfileRun::begin(rig, &ledger, &view.profile, options.yes).map_err(
-            |error| match error {
-                EngineError::NeedsYes(risk) => Failure::failed(format!(
-                    "{} Add --yes to apply it anyway.",
-                    yard_step_words::risk(&risk)
-                )),
-                other => other.into(),
-            },
-        )?;
+    // The terminal sends its signals to the program as well; it is for that to end.
+    let Attended { rig, card, ledger, stop, lock } = attend_to(data_dir, &options.card)?;
+    let view = view(&ledger, &card, &options.name)?;
+    let run = ProfileRun::begin(rig, &ledger, &view.profile, options.yes)
+        .map_err(|error| or_needs_yes(error, "apply"))?;
     let doubt = match view.proof.is_proven() {
         true => String::new(),
         false => format!(" It is {}.", view.proof.label()),

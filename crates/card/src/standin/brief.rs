@@ -55,15 +55,6 @@ pub struct Steady {
     risks: Vec<(f64, Domain, f64)>,
 }
 
-impl Steady {
-    /// Whether a day under load goes by without a fault with at least this chance, where edges do not move from run to
-    /// run.
-    #[must_use]
-    pub fn holds_a_day(&self, chance: f64) -> bool {
-        (-24.0 * self.faults_per_hour).exp() >= chance
-    }
-}
-
 /// How a run worked out at once came to its end.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum BriefEnding {

@@ -203,15 +203,6 @@ impl StandIn {
         self.description.serial.parse().unwrap_or_default()
     }
 
-    /// Makes its faults set in `factor` times as slowly with clock: an e-fold of the fault rate
-    /// takes so many times the megahertz. Its edges stay where they are.
-    pub fn flatten_faults(&mut self, factor: f64) {
-        for model in [&mut self.model, &mut self.physics.model] {
-            model.silicon.hazard_mhz *= factor;
-            model.memory.hazard_mhz *= factor;
-        }
-    }
-
     /// Sets how often small things go wrong.
     pub fn set_mishaps(&mut self, mishaps: Mishaps) {
         self.mishaps = mishaps;

@@ -13,7 +13,9 @@ use crate::card::settings::Settings;
 use crate::climb::TrialRecord;
 use crate::judge::verdict::Verdict;
 use crate::measure::limiter::Limiter;
+use crate::measure::monitor::CurveBand;
 use crate::shape::top_of;
+use crate::statistics::mean;
 use crate::units::{Celsius, Mhz, Millivolt, Seconds, Watt};
 
 /// Share of the power that does not follow clock and voltage: at least, and at most.
@@ -84,12 +86,17 @@ pub fn forecast(
         (held.fan != to.fan, held.differences(to, card).len(), u32::MAX - trial.number)
     };
     let run = trials.iter().filter(counts).min_by_key(|trial| unlike(trial))?;
-    Forecast::after(card, run, slope_of(trials), to)
+    Forecast::after(card, trials, run, to)
 }
 
 impl Forecast {
     /// What settings are expected to come to, from a run at others.
-    fn after(card: &CardDescription, run: &TrialRecord, slope: f64, to: &Settings) -> Option<Self> {
+    fn after(
+        card: &CardDescription,
+        trials: &[TrialRecord],
+        run: &TrialRecord,
+        to: &Settings,
+    ) -> Option<Self> {
         let held = run.held();
         let power = run.seen.average_power?.value();
         let now = place_in(run)?;
@@ -104,12 +111,17 @@ impl Forecast {
         };
         // A card that the limit holds down runs between the highest clock it showed and the top of its curve once it
         // has power enough.
-        let free = match limited {
-            true => [highest_in(card, run), top_for(card, run)].to_vec(),
-            false => vec![Some(now)],
+        let highest = run.seen.clock_line.as_ref().map(|line| line.highest);
+        let free: Vec<Place> = match limited {
+            true => highest
+                .into_iter()
+                .chain([top_of(card, &held)])
+                .map(|clock| place_at(card, run, clock))
+                .collect(),
+            false => vec![now],
         };
-        let least_and_most = free.into_iter().flatten().flat_map(|place| {
-            let work = moved(card, run, slope, to, place).work_against(now);
+        let least_and_most = free.into_iter().flat_map(|place| {
+            let work = moved(card, trials, run, to, place).work_against(now);
             [REST.0, REST.1].map(|rest| (power * (rest + (1.0 - rest) * work)).min(most))
         });
         let (low, high) = least_and_most
@@ -135,32 +147,21 @@ impl Forecast {
 
 /// Where a run was on its curve, on average.
 fn place_in(run: &TrialRecord) -> Option<Place> {
-    let bands: Vec<f64> = run
-        .seen
-        .sections
-        .iter()
-        .filter_map(|section| section.band)
-        .map(|band| (band.voltage.0.value() + band.voltage.1.value()) / 2.0)
-        .collect();
-    let voltage = crate::statistics::mean(&bands).map(Millivolt);
+    let middle = |band: CurveBand| (band.voltage.0.value() + band.voltage.1.value()) / 2.0;
+    let voltage = mean(&bands(run).map(middle).collect::<Vec<_>>()).map(Millivolt);
     Some(Place { clock: run.seen.average_clock()?, voltage })
 }
 
-/// The fastest place that a run came to.
-fn highest_in(card: &CardDescription, run: &TrialRecord) -> Option<Place> {
-    let clock = run.seen.clock_line.as_ref()?.highest;
-    Some(Place { clock, voltage: voltage_at(card, &run.held(), clock).or(highest_voltage(run)) })
+/// A place on the curve that a run had, at a clock.
+fn place_at(card: &CardDescription, run: &TrialRecord, clock: Mhz) -> Place {
+    let highest =
+        || bands(run).map(|band| band.voltage.1).max_by(|a, b| a.value().total_cmp(&b.value()));
+    Place { clock, voltage: voltage_at(card, &run.held(), clock).or_else(highest) }
 }
 
-/// The top of the curve that a run had.
-fn top_for(card: &CardDescription, run: &TrialRecord) -> Option<Place> {
-    let clock = top_of(card, &run.held());
-    Some(Place { clock, voltage: voltage_at(card, &run.held(), clock).or(highest_voltage(run)) })
-}
-
-fn highest_voltage(run: &TrialRecord) -> Option<Millivolt> {
-    let seen = run.seen.sections.iter().filter_map(|section| section.band);
-    seen.map(|band| band.voltage.1).max_by(|a, b| a.value().total_cmp(&b.value()))
+/// Where a run was, by the sections of its load.
+fn bands(run: &TrialRecord) -> impl Iterator<Item = CurveBand> {
+    run.seen.sections.iter().filter_map(|section| section.band)
 }
 
 /// The voltage for a clock on the curve that settings make, where the card has one.
@@ -177,11 +178,11 @@ fn voltage_offset(settings: &Settings) -> f64 {
 }
 
 /// Where other settings move a place of a run: as far as they move the top of its curve; a window that ends below the
-/// place ends there. `slope` is in mV per MHz.
+/// place ends there.
 fn moved(
     card: &CardDescription,
+    trials: &[TrialRecord],
     run: &TrialRecord,
-    slope: f64,
     to: &Settings,
     place: Place,
 ) -> Place {
@@ -196,8 +197,10 @@ fn moved(
         (Some(to), Some(from)) => to.value() - from.value(),
         // Without a curve, what was seen says how much a window's top needs; an offset of the clock needs none.
         _ => {
-            let window = to.clock_maximum != held.clock_maximum;
-            let needs = if window { slope * (clock - place.clock.value()) } else { 0.0 };
+            let needs = match to.clock_maximum == held.clock_maximum {
+                true => 0.0,
+                false => slope_of(trials) * (clock - place.clock.value()),
+            };
             voltage_offset(to) - voltage_offset(&held) + needs
         }
     };
@@ -209,10 +212,7 @@ fn moved(
 
 /// Millivolts per MHz between the lowest and the highest place that was seen at the factory's curve; 0 where nothing was.
 fn slope_of(trials: &[TrialRecord]) -> f64 {
-    let bands = trials
-        .iter()
-        .filter(|trial| voltage_offset(&trial.held()) == 0.0)
-        .flat_map(|trial| trial.seen.sections.iter().filter_map(|section| section.band));
+    let bands = trials.iter().filter(|trial| voltage_offset(&trial.held()) == 0.0).flat_map(bands);
     let places =
         bands.flat_map(|band| [(band.clock.0, band.voltage.0), (band.clock.1, band.voltage.1)]);
     let places: Vec<(f64, f64)> =

@@ -221,17 +221,17 @@ impl Climb {
         let chance = |belief: &Option<crate::climb::EdgeBelief>, value| {
             belief.as_ref().map_or(1.0, |b| b.chance_to_hold(value, margin.hours()))
         };
+        // What stays at stock has nothing taken off.
         let below = |belief: &Option<crate::climb::EdgeBelief>, value: MhzOffset| {
+            if value == MhzOffset::STOCK {
+                return value;
+            }
             let middle = belief.as_ref().map_or(0.0, |belief| belief.band(0.0).0);
             MhzOffset((middle - f64::from(value.0)).round() as i32).max(MhzOffset::STOCK)
         };
-        let in_hand = |belief, value| match value > MhzOffset::STOCK {
-            true => below(belief, value),
-            false => MhzOffset::STOCK,
-        };
         Some(Claim {
-            below_core: in_hand(&core, pair.core),
-            below_memory: in_hand(&memory, pair.memory),
+            below_core: below(&core, pair.core),
+            below_memory: below(&memory, pair.memory),
             ..self.claimed(chance(&core, pair.core) * chance(&memory, pair.memory), pair)
         })
     }

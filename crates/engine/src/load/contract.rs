@@ -2,7 +2,7 @@
 
 use super::kin::Kin;
 use yard_step_card::{Card, LoadLost};
-use yard_step_core::{CheckedFrame, Ending, Expected, Seconds, Told};
+use yard_step_core::{CheckedFrame, Ending, Expected, Seconds, Told, Verdict};
 use yard_step_scenes::SizedScene;
 
 /// A load as the engine sees it.
@@ -64,6 +64,11 @@ pub trait Load: Send {
     /// Whether the card works just now; time in which it does not is no part of the run.
     fn is_at_work(&self) -> bool {
         true
+    }
+
+    /// How a run is told that somebody ended who watched it, in a sentence or the beginning of one.
+    fn how_told(&self, verdict: Verdict) -> String {
+        format!("You watched, and said: {verdict}.")
     }
 
     /// Whether only the user can say how it went.

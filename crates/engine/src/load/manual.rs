@@ -2,7 +2,7 @@
 //! anything.
 
 use yard_step_card::{Card, Work};
-use yard_step_core::{CheckedFrame, EVERYDAY, Ending, Expected, Percent, Seconds};
+use yard_step_core::{CheckedFrame, EVERYDAY, Ending, Expected, Percent, Seconds, Verdict};
 
 use super::contract::{Load, ending_of};
 
@@ -83,6 +83,10 @@ impl Load for EverydayLoad {
 
     fn is_at_work(&self) -> bool {
         self.is_busy
+    }
+
+    fn how_told(&self, _: Verdict) -> String {
+        "Everyday use without a fault for".into()
     }
 
     fn is_manual(&self) -> bool {

@@ -1,10 +1,10 @@
 //! The bayesian policy: the most informative trial per minute.
 
 use crate::climb::reason::Reason;
-use crate::climb::record::{Purpose, Stage};
+use crate::climb::record::{Purpose, Stage, TrialRecord};
 use crate::climb::search::belief::{EdgeBelief, Prospect};
 use crate::climb::search::scale::{Scale, Value};
-use crate::climb::search::{Gravity, Search, SearchStep, Tried};
+use crate::climb::search::{Search, SearchStep, Tried};
 use crate::judge::verdict::Verdict;
 use crate::units::Seconds;
 
@@ -74,13 +74,26 @@ pub(in crate::climb) fn believe<V: Value>(
     belief
 }
 
+/// Takes in how grave the faults of the card were, up to the trial with this number: what came later must not open again
+/// what was over.
+pub(in crate::climb) fn learn_severity(
+    belief: &mut EdgeBelief,
+    trials: &[TrialRecord],
+    newest: Option<u32>,
+) {
+    let until = |trial: &&TrialRecord| newest.is_none_or(|newest| trial.number <= newest);
+    let verdicts = trials.iter().filter(until).map(TrialRecord::verdict);
+    let faults = verdicts.clone().filter(|verdict| verdict.is_fault()).count();
+    let machine_downs = verdicts.filter(|verdict| *verdict == Verdict::MachineDown).count();
+    belief.set_severity(faults, machine_downs);
+}
+
 impl<S: Scale> Search<'_, S> {
     /// What is believed of the edge.
     pub(in crate::climb) fn belief(&self) -> EdgeBelief {
         let mut belief = believe(self.scale.belief(self.plan), &self.tried);
         let newest = self.tried.iter().map(|trial| trial.record.number).max();
-        let gravity = Gravity::of(self.all, newest);
-        belief.set_severity(gravity.faults, gravity.machine_downs);
+        learn_severity(&mut belief, self.all, newest);
         belief
     }
 

@@ -142,27 +142,6 @@ pub(in crate::climb) struct Search<'a, S: Scale> {
     pub all: &'a [TrialRecord],
 }
 
-/// Faults of a card, and how many of them took the machine down.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(in crate::climb) struct Gravity {
-    pub faults: usize,
-    pub machine_downs: usize,
-}
-
-impl Gravity {
-    /// That of these trials, up to the one with this number: what came later must not open again what was over.
-    pub(in crate::climb) fn of(trials: &[TrialRecord], newest: Option<u32>) -> Self {
-        let until = |trial: &&TrialRecord| newest.is_none_or(|newest| trial.number <= newest);
-        let count = |is: fn(Verdict) -> bool| {
-            trials.iter().filter(until).filter(|trial| is(trial.verdict())).count()
-        };
-        Self {
-            faults: count(Verdict::is_fault),
-            machine_downs: count(|verdict| verdict == Verdict::MachineDown),
-        }
-    }
-}
-
 impl<'a, S: Scale> Search<'a, S> {
     pub(in crate::climb) fn steps(&self) -> Steps<S::Value> {
         self.scale.steps(self.plan)

@@ -4,10 +4,10 @@
 use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
 use crate::climb::isolation::{Culprit, Isolation};
-use crate::climb::search::bayesian::Weighed;
+use crate::climb::search::bayesian::{Weighed, learn_severity};
 use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::scale::Scale;
-use crate::climb::search::{Gravity, Search, Tried};
+use crate::climb::search::{Search, Tried};
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
 use crate::climb::{Axis, Climb, ClimbError, Next, Pair, Purpose, Reason, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
@@ -138,9 +138,8 @@ impl Climb {
             memory: alone(&memory, Domain::Memory).lowered_by_the_other(),
         };
         let newest = self.counted_of(Stage::Together).map(|trial| trial.number).max();
-        let gravity = Gravity::of(&self.trials, newest);
         for belief in [&mut joint.core, &mut joint.memory] {
-            belief.set_severity(gravity.faults, gravity.machine_downs);
+            learn_severity(belief, &self.trials, newest);
         }
         for trial in self.counted_of(Stage::Together).chain(self.segments()) {
             let at = self.place(trial);

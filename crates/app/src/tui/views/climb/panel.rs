@@ -62,7 +62,8 @@ impl SettingsPanel<'_> {
             write(buffer, line, (line.x + 3, line.y), &text, theme.style(Role::Dim));
         }
         let line = row(space, count + 1);
-        let text = cut(&self.expected(line.width.saturating_sub(3)), line.width.saturating_sub(3));
+        let room = line.width.saturating_sub(3);
+        let text = cut(&self.expected(room), room);
         write(buffer, line, (line.x + 3, line.y), &text, theme.style(Role::Text));
     }
 
