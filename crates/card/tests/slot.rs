@@ -5,7 +5,7 @@
 use std::io::{BufRead, BufReader, ErrorKind, Read, Write};
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::thread::{self, JoinHandle};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use rstest::rstest;
 use tempfile::TempDir;
@@ -184,12 +184,10 @@ fn a_load_that_gives_no_work_is_found_and_whoever_wants_the_card_back_does_not_w
     let _device = Device::attach(&address).unwrap();
     let running = thread::spawn(move || card.run(Seconds(0.1), Work::Elsewhere));
     thread::sleep(Duration::from_millis(100));
-    let asked = Instant::now();
     other.apply(&Settings::default()).unwrap();
-    let waited = asked.elapsed();
+    assert!(!running.is_finished(), "the card is free before the load is given up");
     assert_eq!(running.join().unwrap(), Err(LoadLost::Hung));
     assert_eq!(other.taken().unwrap().core_offset, Some(MhzOffset(0)));
-    assert!(waited < Duration::from_millis(1_500), "well before the load is given up: {waited:?}");
 }
 
 #[test]
