@@ -110,7 +110,26 @@ impl Climb {
             .rev()
             .filter(|stage| **stage != Stage::CrossCheck)
             .find_map(|stage| Some((Some(*stage), stage.rules().found(self)?)));
-        last.unwrap_or_else(|| (None, self.settings_of(self.kept_pair())))
+        last.unwrap_or_else(|| (None, self.settings_to_keep(self.kept_pair())))
+    }
+
+    /// Settings of a place on the map, to be kept: stock where no clock is raised and the card has failed so early that
+    /// more power alone is not sure to hold either.
+    fn settings_to_keep(&self, pair: Pair) -> Settings {
+        match pair == Pair::default() && !self.is_power_sure() {
+            true => self.held_settings(),
+            false => self.settings_of(pair),
+        }
+    }
+
+    /// Whether raised limits are as sure to hold with both clocks at stock as what is kept has to be. Runs of the core
+    /// tell: at raised limits it is faster.
+    fn is_power_sure(&self) -> bool {
+        let margin = self.plan.margin;
+        let is_sure = |belief: crate::climb::EdgeBelief| {
+            belief.holds_to(margin.hours(), margin.faults(), margin.confidence()) >= 0.0
+        };
+        self.tried_belief(Domain::Core).is_none_or(is_sure)
     }
 
     /// Whether clean runs long enough stand behind what a stage found, or behind what core, memory and power come to.
@@ -211,13 +230,17 @@ impl Climb {
         let margin = self.plan.margin;
         // What stays at stock may fail, too: raised power makes the core run faster.
         let (core, memory) = match raised {
-            [false, false] => return None,
+            [false, false] if self.powered_settings() == self.held_settings() => return None,
+            [false, false] if !self.is_power_sure() => return None,
             [true, true] => {
                 let joint = self.joint()?;
                 (Some(joint.core.clone()), Some(joint.memory.clone()))
             }
             _ => (self.tried_belief(Domain::Core), self.tried_belief(Domain::Memory)),
         };
+        if core.is_none() && memory.is_none() {
+            return None;
+        }
         let chance = |belief: &Option<crate::climb::EdgeBelief>, value| {
             belief.as_ref().map_or(1.0, |b| b.chance_to_hold(value, margin.hours()))
         };

@@ -14,9 +14,10 @@ const LENGTHS: [f64; 6] = [40.0, 80.0, 160.0, 320.0, 640.0, 1_280.0];
 const AROUND_SECONDS: f64 = 10.0;
 /// Values that are considered at a time.
 const MOST_VALUES: f64 = 14.0;
-/// Standard deviations by which what is kept stays below what is likely: what a unit of knowledge
-/// saves.
-const SURENESS: f64 = 2.0;
+/// What a machine down costs, in minutes: the restart, and whatever else was running.
+const MACHINE_DOWN_MINUTES: f64 = 60.0;
+/// How many times as much a trial must tell in a search that another one follows, which measures what is kept.
+const FOLLOWED: f64 = 3.0;
 
 /// A trial that was weighed.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -105,7 +106,7 @@ impl<S: Scale> Search<'_, S> {
         }
         // The alone stages of a climb that goes on together need not be as sure.
         let price = self.plan.bayesian.worth_percent_per_minute / 100.0
-            * if self.is_followed { 2.0 } else { 1.0 }
+            * if self.is_followed { FOLLOWED } else { 1.0 }
             * if self.has_been_left() { COMES_BACK } else { 1.0 };
         if let Some(step) = self.step_towards_known(&belief, price) {
             return self.unless_stuck(step);
@@ -252,23 +253,23 @@ impl<S: Scale> Search<'_, S> {
         let warm_up = self.steps().warm_up_seconds;
         let bound = self.plan.bayesian.most_machine_down_percent / 100.0;
         let refused = [self.refused_from(), self.fails_from()].into_iter().flatten().min();
-        let enough = self.cap.map(|cap| cap + self.fine_steps(2));
+        let worth = (self.below_safe, self.cap.map_or(f64::MAX, |cap| cap.into().max(0.0)));
         let mut best: Option<Weighed<S::Value>> = None;
         for value in self.values(belief) {
-            // A value that need not be reached is nothing to learn of.
-            let is_needless = enough.is_some_and(|enough| value > enough);
             let is_beyond = most.is_some_and(|most| value > most);
-            if is_needless || is_beyond || refused.is_some_and(|refused| value >= refused) {
+            if is_beyond || refused.is_some_and(|refused| value >= refused) {
                 continue;
             }
-            let at = belief.at(value.into(), hours, faults);
+            let at = belief.at(value.into(), hours, faults, worth);
             for seconds in LENGTHS {
                 let prospect = at.prospect((warm_up + seconds) / 3_600.0);
                 if prospect.machine_down > bound {
                     break;
                 }
-                let minutes = prospect.hours * 60.0 + (warm_up + AROUND_SECONDS) / 60.0;
-                let per_minute = prospect.knowledge * self.slope * SURENESS / minutes;
+                let minutes = prospect.hours * 60.0
+                    + (warm_up + AROUND_SECONDS) / 60.0
+                    + prospect.machine_down * MACHINE_DOWN_MINUTES;
+                let per_minute = prospect.knowledge * self.slope / minutes;
                 if best.is_none_or(|best| per_minute > best.per_minute) {
                     best = Some(Weighed { value, seconds, prospect, per_minute });
                 }

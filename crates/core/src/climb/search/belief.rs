@@ -14,8 +14,8 @@
 //! et al., *Bayesian Data Analysis*, ch. 2 and 3).
 //!
 //! Where no trial has spoken, assumptions do, which hold for many cards rather than for one: an
-//! e-fold takes some 0.2 % of the core clock and some 0.35 % of the memory clock, but a fifth
-//! or five times that is not out of the question; an edge lies some 6 to 8 % above stock, and in one card of ten anywhere. Where the plan names a
+//! e-fold takes some 0.2 % of the core clock and some 0.35 % of the memory clock, but half or twice
+//! that is as likely as not, and a fifth or five times not out of the question; an edge lies some 6 to 8 % above stock, and in one card of ten anywhere. Where the plan names a
 //! value that is said to hold, the edge lies around it with a standard deviation of 2 %, but three times in
 //! ten the word is worth nothing.
 
@@ -33,7 +33,7 @@ const NEGLIGIBLE: f64 = 1e-7;
 /// logarithm).
 const CORE_E_FOLD: f64 = 0.0020;
 const MEMORY_E_FOLD: f64 = 0.0035;
-const E_FOLD_SPREAD: f64 = 0.35;
+const E_FOLD_SPREAD: f64 = 0.7;
 /// Step of the scale of e-folds, in their logarithm: it covers a fifth to five times as much.
 const E_FOLD_STEP: f64 = 0.32;
 /// Where edges lie, in shares of the clock: mean, standard deviation.
@@ -47,6 +47,9 @@ const SAID_SPREAD: f64 = 0.02;
 const MISTAKEN: f64 = 0.3;
 /// Largest share of its clock that a domain loses when the other one is at its edge too.
 const MOST_LOST_TOGETHER: f64 = 0.030;
+/// Share of the guesses, those that would have the least kept, whose mean a trial is to raise: what is kept hangs on the few
+/// worst of them, but a single trial moves those little.
+const TAIL: f64 = 0.3;
 /// Hours of the day in which an edge shows one fault.
 const EDGE_HOURS: f64 = 24.0;
 
@@ -102,8 +105,8 @@ pub struct Prospect {
     pub machine_down: f64,
     /// How long it will run, on average, hours.
     pub hours: f64,
-    /// By how much it narrows down the highest value that holds: fall of its standard deviation,
-    /// MHz.
+    /// By how much it is likely to raise what can be kept: expected rise of the mean of the lower tail of the highest
+    /// value that holds, MHz.
     pub knowledge: f64,
 }
 
@@ -137,8 +140,7 @@ impl EdgeBelief {
             });
             for place in -5..=5_i32 {
                 let log = f64::from(place) * E_FOLD_STEP;
-                // Student's t with three degrees of freedom: far off is unlikely, but not out of the question.
-                let weight = (1.0 + (log / E_FOLD_SPREAD).powi(2) / 2.0).powf(-1.5);
+                let weight = (-(log / E_FOLD_SPREAD).powi(2) / 2.0).exp();
                 cells.push(Cell { edge, e_fold: e_fold * log.exp(), weight: density * weight });
             }
         }
@@ -278,19 +280,28 @@ impl EdgeBelief {
     /// at most `faults` come in `span` hours.
     #[must_use]
     pub fn prospect(&self, value: impl Into<f64>, hours: f64, span: f64, faults: f64) -> Prospect {
-        self.at(value.into(), span, faults).prospect(hours)
+        self.at(value.into(), span, faults, (f64::MIN, f64::MAX)).prospect(hours)
     }
 
-    /// What a trial at `value` says of each guess, however long it is.
-    pub(in crate::climb) fn at(&self, value: f64, span: f64, faults: f64) -> AtValue {
+    /// What a trial at `value` says of each guess, however long it is. Between the ends of `worth` more is worth more;
+    /// what lies beyond either of them is worth as much as it.
+    pub(in crate::climb) fn at(
+        &self,
+        value: f64,
+        span: f64,
+        faults: f64,
+        worth: (f64, f64),
+    ) -> AtValue {
         let above = (faults * EDGE_HOURS / span).ln();
         let guess = |cell: &Cell| Guess {
             weight: cell.weight,
             rate: cell.rate(value),
             gravity: 1.0 - (1.0 - gravity(cell.past(value))) * (1.0 - self.severity),
-            target: cell.edge + cell.e_fold * above,
+            target: (cell.edge + cell.e_fold * above).clamp(worth.0, worth.1),
         };
-        AtValue(self.cells.iter().map(guess).collect())
+        let mut guesses: Vec<Guess> = self.cells.iter().map(guess).collect();
+        guesses.sort_by(|a, b| a.target.total_cmp(&b.target));
+        AtValue(guesses)
     }
 }
 
@@ -306,33 +317,85 @@ struct Guess {
     target: f64,
 }
 
-/// What all guesses say of a trial at one value: worked out once for trials of several lengths.
+/// What all guesses say of a trial at one value, those first that would have the least kept: worked out once for trials of
+/// several lengths.
 pub(in crate::climb) struct AtValue(Vec<Guess>);
 
 impl AtValue {
     /// What a trial of `hours` would bring.
     pub(in crate::climb) fn prospect(&self, hours: f64) -> Prospect {
-        // Ends at once, early, late, or not at all.
-        let mut outcomes = [Moments::default(); 4];
+        let mut chances = [0.0; ENDINGS];
         let (mut machine_down, mut length) = (0.0, 0.0);
-        for Guess { weight, rate, gravity, target } in &self.0 {
-            let stands = |hours: f64| (-rate * hours).exp();
-            let ends = [1.0, stands(hours * 0.05), stands(hours * 0.35), stands(hours), 0.0];
-            for (outcome, ends) in outcomes.iter_mut().zip(ends.windows(2)) {
-                outcome.push(weight * (ends[0] - ends[1]), *target);
+        for Guess { weight, rate, gravity, .. } in &self.0 {
+            let endings = endings(*rate, hours);
+            for (chance, ending) in chances.iter_mut().zip(endings) {
+                *chance += weight * ending;
             }
-            machine_down += weight * (1.0 - ends[3]) * gravity;
+            machine_down += weight * (1.0 - endings[ENDINGS - 1]) * gravity;
             // Not 1 − exp(…), which is all rounding where faults are rare.
             length += weight * -(-rate * hours).exp_m1() / rate;
         }
-        let mut all = Moments::default();
-        outcomes.iter().for_each(|outcome| all.add(outcome));
-        let after: f64 = outcomes.iter().map(|outcome| outcome.sum * outcome.spread()).sum();
         Prospect {
-            fault: 1.0 - outcomes[3].sum,
+            fault: 1.0 - chances[ENDINGS - 1],
             machine_down,
             hours: length,
-            knowledge: (all.spread() - after).max(0.0),
+            knowledge: self.rise_of_tail(hours, chances),
+        }
+    }
+
+    /// By how much the mean of the lower tail of what would be kept is higher after a trial, whose endings have these
+    /// chances, than before it. On average it cannot fall: a tail mean is a coherent measure of risk (Rockafellar and
+    /// Uryasev 2000), and a concave function of the weights.
+    fn rise_of_tail(&self, hours: f64, chances: [f64; ENDINGS]) -> f64 {
+        let mut after = chances.map(Tail::of);
+        let mut before = Tail::of(1.0);
+        for Guess { weight, rate, target, .. } in &self.0 {
+            before.take(*weight, *target);
+            for (tail, ending) in after.iter_mut().zip(endings(*rate, hours)) {
+                tail.take(weight * ending, *target);
+            }
+            if before.is_full() && after.iter().all(Tail::is_full) {
+                break;
+            }
+        }
+        let rise = after.iter().map(|tail| tail.sum).sum::<f64>() - before.sum;
+        (rise / TAIL).max(0.0)
+    }
+}
+
+/// Ways a trial may end that are told apart: at once, early, late, not at all.
+const ENDINGS: usize = 4;
+
+/// Their chances at a fault rate per hour.
+fn endings(rate: f64, hours: f64) -> [f64; ENDINGS] {
+    let stands = |hours: f64| (-rate * hours).exp();
+    let (early, late, whole) = (stands(hours * 0.05), stands(hours * 0.35), stands(hours));
+    [1.0 - early, early - late, late - whole, whole]
+}
+
+/// The lower tail of what may be kept, filled from below.
+#[derive(Debug, Clone, Copy)]
+struct Tail {
+    /// Weight that it still takes.
+    left: f64,
+    /// Sum of what is in it, each times its weight.
+    sum: f64,
+}
+
+impl Tail {
+    fn of(weight: f64) -> Self {
+        Self { left: weight * TAIL, sum: 0.0 }
+    }
+
+    fn is_full(&self) -> bool {
+        self.left <= 0.0
+    }
+
+    fn take(&mut self, weight: f64, value: f64) {
+        let weight = weight.min(self.left);
+        if weight > 0.0 {
+            self.left -= weight;
+            self.sum += weight * value;
         }
     }
 }
@@ -348,37 +411,6 @@ fn gravity(past: f64) -> f64 {
 fn severity(faults: usize, machine_downs: usize) -> f64 {
     const BEFORE: (f64, f64) = (0.03, 6.0);
     (machine_downs as f64 + BEFORE.0) / (faults as f64 + BEFORE.1)
-}
-
-/// Weighted sums of a quantity.
-#[derive(Debug, Clone, Copy, Default)]
-struct Moments {
-    sum: f64,
-    first: f64,
-    second: f64,
-}
-
-impl Moments {
-    fn push(&mut self, weight: f64, value: f64) {
-        self.sum += weight;
-        self.first += weight * value;
-        self.second += weight * value * value;
-    }
-
-    fn add(&mut self, other: &Self) {
-        self.sum += other.sum;
-        self.first += other.first;
-        self.second += other.second;
-    }
-
-    /// Standard deviation.
-    fn spread(&self) -> f64 {
-        if self.sum <= 1e-12 {
-            return 0.0;
-        }
-        let mean = self.first / self.sum;
-        (self.second / self.sum - mean * mean).max(0.0).sqrt()
-    }
 }
 
 #[cfg(test)]

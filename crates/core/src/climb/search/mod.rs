@@ -130,6 +130,8 @@ pub(in crate::climb) struct Search<'a, S: Scale> {
     /// What a unit of the scale is worth, in shares of the score or of the watts: how much it is worth
     /// to know more.
     pub slope: f64,
+    /// What is kept where not even the safe end holds, as a value: how far below the safe end its score lies; zero or less.
+    pub below_safe: f64,
     /// Mildest value that is as bold as what took the machine down: neither it nor more is tried.
     pub barred: Option<S::Value>,
     /// Trials there were when the climb was taken up last: those before are not held against a value

@@ -92,6 +92,12 @@ impl Climb {
             slow_is_too_much: true,
             first: None,
             slope,
+            below_safe: match axis.domain {
+                Domain::Core => {
+                    -self.power_gain(&self.plan.scene).map_or(0.0, |gain| gain.0.max(0.0)) / slope
+                }
+                Domain::Memory => 0.0,
+            },
             barred: self.barred_from(&axis, &self.powered_settings()),
             taken_up_after: self.taken_up_after,
             is_followed: self.goes_together(),

@@ -169,6 +169,7 @@ impl Climb {
             slow_is_too_much: true,
             first: None,
             slope: usual_worth(&core) + scale.ratio * usual_worth(&memory),
+            below_safe: 0.0,
             barred: self.barred_among(values, |value| scale.write(&base, value)),
             taken_up_after: self.taken_up_after,
             is_followed: false,

@@ -80,6 +80,7 @@ fn search(climb: &Climb, axis: Axis) -> Search<'_, Axis> {
         slow_is_too_much: true,
         first: None,
         slope: SCORE_BY_CLOCK / axis.clock,
+        below_safe: 0.0,
         barred: climb.barred_from(&axis, &full),
         taken_up_after: climb.taken_up_after,
         is_followed: true,

@@ -193,6 +193,7 @@ impl Climb {
             first: by.first(self, &depth),
             cap: by.cap(self, &walked, depth.step()),
             slope: by.worth() / depth.scale(),
+            below_safe: 0.0,
             barred: self.barred_among(depths, |at| depth.write(&base, at, top)),
             taken_up_after: self.taken_up_after,
             is_followed: true,
