@@ -5,9 +5,10 @@ use std::path::PathBuf;
 use clap::{Parser, Subcommand};
 
 use crate::commands::{
-    CardsOptions, ClimbOptions, DemoOptions, GuardOptions, ImportOptions, LoadOptions,
-    MachineOptions, OpenOptions, PassOptions, ProfileOptions, ReportOptions, SimulateOptions,
-    SlotOptions, StatusOptions, StudyOptions, WatchOptions, WeighOptions, WithProfileOptions,
+    CardsOptions, ClimbOptions, DemoOptions, GuardOptions, ImportOptions, LearntOptions,
+    LoadOptions, MachineOptions, OpenOptions, PassOptions, ProfileOptions, ReportOptions,
+    SimulateOptions, SlotOptions, StatusOptions, StudyOptions, WatchOptions, WeighOptions,
+    WithProfileOptions,
 };
 use crate::options::DataDirOption;
 
@@ -42,6 +43,8 @@ pub(crate) enum Command {
     Pass(PassOptions),
     /// Climb on many stand-ins by each policy, and show what that finds and costs
     Study(StudyOptions),
+    /// Show what earlier climbs have taught of each kind of card, or have it forgotten
+    Learnt(LearntOptions),
     /// Describe the machine around the cards, or show what was said
     Machine(MachineOptions),
     /// Read a trace made elsewhere and say what is in it

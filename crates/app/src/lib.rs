@@ -45,6 +45,7 @@ pub fn run() -> ExitCode {
         cli::Command::Simulate(options) => commands::simulate(&options),
         cli::Command::Pass(options) => commands::pass(&options),
         cli::Command::Study(options) => commands::study(&options),
+        cli::Command::Learnt(options) => commands::learnt(&arguments.data_dir, &options),
         cli::Command::Machine(options) => commands::machine(&arguments.data_dir, &options),
         cli::Command::Import(options) => commands::import(&options),
         cli::Command::Profile(options) => commands::profile(&arguments.data_dir, &options),

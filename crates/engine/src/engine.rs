@@ -84,6 +84,7 @@ impl Engine {
             engine.climb.plan(),
             engine.climb.stages(),
         )?;
+        engine.learn()?;
         if let Some(text) = engine.remember()? {
             engine.tell_at_start(text);
         }
@@ -200,6 +201,17 @@ impl Engine {
             Some(told) => format!("{told} {text}"),
             None => text,
         });
+    }
+
+    /// Tells a climb that begins what earlier ones have shown of its kind of card, and notes that with it.
+    fn learn(&mut self) -> Result<(), EngineError> {
+        if self.climb.plan().scene == EVERYDAY {
+            return Ok(());
+        }
+        let experience = self.ledger.experience(self.cards.card().description())?;
+        self.ledger.set_climb_experience(self.climb_id, &experience)?;
+        self.climb.handle(ClimbEvent::Learnt(Box::new(experience)));
+        Ok(())
     }
 
     /// Tells the climb what took the machine down in others: settings as bold need an explicit yes
@@ -617,6 +629,7 @@ impl Engine {
         self.boots.clear();
         self.ended = false;
         self.tell_of_supply();
+        self.learn()?;
         self.remember().map(drop)
     }
 

@@ -25,6 +25,7 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
         climb: ClimbView {
             number: engine.climb_id(),
             plan: Arc::new(climb.plan().clone()),
+            experience: Arc::new(climb.experience().clone()),
             stages: climb.stages().to_vec(),
             stage: Stage::Baseline,
             // Worked out once, when it is filled.
@@ -109,6 +110,7 @@ pub(crate) fn fill(snapshot: &mut Snapshot, engine: &Engine) {
     state.stock = climb.stock_report();
     state.sub_scores = climb.sub_score_baselines();
     state.plan = Arc::new(climb.plan().clone());
+    state.experience = Arc::new(climb.experience().clone());
     state.stages = climb.stages().to_vec();
     state.stairs = [Domain::Core, Domain::Memory].map(|d| climb.stairs(d, &next).map(Arc::new));
     state.descents = descents(climb, &next);

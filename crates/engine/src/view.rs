@@ -4,10 +4,11 @@ use std::sync::Arc;
 
 use yard_step_core::{
     Advice, AlarmRaised, Axis, Baseline, BaselineProgress, CardDescription, CheckedFrame, Claim,
-    ClimbError, Descent, Fault, Frame, Gain, InStepRecord, Isolation, Judgement, LoadGain, Machine,
-    Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose,
-    Reason, Risk, Room, RoundReport, Sample, Seconds, Seen, Settings, StableYetSlower, Stage,
-    Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline, Trace, TrialRecord, Verdict,
+    ClimbError, Descent, Experience, Fault, Frame, Gain, InStepRecord, Isolation, Judgement,
+    LoadGain, Machine, Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau, PowerReport,
+    Prerequisite, Purpose, Reason, Risk, Room, RoundReport, Sample, Seconds, Seen, Settings,
+    StableYetSlower, Stage, Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline, Trace,
+    TrialRecord, Verdict,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{SizedScene, WrongPixel, check, reference};
@@ -410,6 +411,8 @@ pub struct ClimbView {
     pub number: i64,
     /// The plan that is followed.
     pub plan: Arc<Plan>,
+    /// What it was told of earlier climbs.
+    pub experience: Arc<Experience>,
     /// Its stages.
     pub stages: Vec<Stage>,
     /// The present one.

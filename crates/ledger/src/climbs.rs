@@ -3,7 +3,8 @@
 use rusqlite::{Connection, OptionalExtension, params};
 use serde_json::from_str;
 use yard_step_core::{
-    CardDescription, Climb, ClimbError, ClimbEvent, Directive, Downed, Fan, Plan, Settings, Stage,
+    CardDescription, Climb, ClimbError, ClimbEvent, Directive, Downed, Experience, Fan, Plan,
+    Settings, Stage,
 };
 
 use crate::codec::{content, json};
@@ -57,6 +58,8 @@ pub struct ClimbEntry {
     pub isolating: Option<u32>,
     /// Whether the user wants each setting's part of the gain measured.
     pub leaving_out: bool,
+    /// What it was told of earlier climbs.
+    pub experience: Experience,
     /// How far it has come.
     pub state: ClimbState,
     /// When it began, seconds since 1970.
@@ -74,6 +77,7 @@ impl ClimbEntry {
     /// Its stages do not fit the card.
     pub fn lay_out(&self) -> Result<Climb, ClimbError> {
         let mut climb = Climb::new(self.card.clone(), self.plan.clone(), &self.stages)?;
+        climb.handle(ClimbEvent::Learnt(Box::new(self.experience.clone())));
         for trial in &self.trials {
             climb.handle(ClimbEvent::TrialEnded(Box::new(trial.record.clone())));
         }
@@ -336,11 +340,11 @@ fn climb_ids(connection: &Connection) -> Result<Vec<i64>, LedgerError> {
         .doing("list the climbs")
 }
 
-fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry, LedgerError> {
+pub(crate) fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry, LedgerError> {
     let row = connection
         .query_row(
             "SELECT card.description, climb.plan, climb.stages, climb.ended_stages, climb.state,
-             climb.began, climb.isolating, climb.leaving_out FROM climb JOIN card ON card.id = climb.card WHERE climb.id = ?",
+             climb.began, climb.isolating, climb.leaving_out, climb.experience FROM climb JOIN card ON card.id = climb.card WHERE climb.id = ?",
             params![id],
             |row| {
                 Ok((
@@ -352,12 +356,14 @@ fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry, LedgerErro
                     row.get::<_, i64>(5)?,
                     row.get::<_, Option<u32>>(6)?,
                     row.get::<_, bool>(7)?,
+                    row.get::<_, Option<String>>(8)?,
                 ))
             },
         )
         .optional()
         .doing("read a climb")?;
-    let Some((card, plan, stages, ended, state, began, isolating, leaving_out)) = row else {
+    let Some((card, plan, stages, ended, state, began, isolating, leaving_out, experience)) = row
+    else {
         return Err(LedgerError::NoClimb { asked: id, climbs: climb_ids(connection)? });
     };
     let thing = format!("climb {id}");
@@ -370,6 +376,10 @@ fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry, LedgerErro
         directives: ended.split(',').filter_map(Directive::from_text).collect(),
         isolating,
         leaving_out,
+        // One that began before climbs learnt from one another was told nothing.
+        experience: experience
+            .map_or_else(|| Ok(Experience::default()), |text| from_str(&text))
+            .map_err(|error| content(&thing, &error))?,
         state: ClimbState::from_label(&state)
             .ok_or_else(|| content(&thing, &format!("unknown state {state}")))?,
         began,

@@ -15,6 +15,7 @@ mod climbs;
 mod codec;
 mod dating;
 mod error;
+mod experience;
 mod facts;
 mod handle;
 mod profile_document;
@@ -30,6 +31,7 @@ mod weigh;
 pub use browse::{Choices, ClimbLine, Filter, Order, SortBy, TrialDetail, TrialLine};
 pub use climbs::{ClimbEntry, ClimbState};
 pub use error::LedgerError;
+pub use experience::KindExperience;
 #[doc(hidden)]
 pub use handle::DiskFailure;
 pub use handle::{DataDir, Ledger, Opened};

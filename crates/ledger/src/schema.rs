@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry brings a ledger one version up; the number of entries is the present version.
-const MIGRATIONS: [&str; 6] = [
+const MIGRATIONS: [&str; 7] = [
     "
     CREATE TABLE card (
         id           INTEGER PRIMARY KEY,
@@ -147,6 +147,10 @@ const MIGRATIONS: [&str; 6] = [
         WHERE stage IN ('highest', 'cooler', 'less', 'middle', 'feed');
     UPDATE trial SET verdict = 'throttled' WHERE verdict = 'held back';
     UPDATE trial SET marked = 'throttled' WHERE marked = 'held back';
+",
+    // What a climb was told of earlier ones.
+    "
+    ALTER TABLE climb ADD COLUMN experience TEXT;
 ",
 ];
 

@@ -8,9 +8,9 @@ use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice};
 use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, Artifact, ArtifactKind, CardDescription, Case, Celsius, Channel,
-    CheckedFrame, Decibel, Directive, Domain, Fault, Frame, InStepRecord, Limiter, Machine, Mhz,
-    MhzOffset, Patch, PixelArea, Plan, Policy, Purpose, Room, Sample, Seconds, Seen, Settings,
-    Stage, StageOrder, TrialRecord, Verdict, Watt,
+    CheckedFrame, Decibel, Directive, Domain, Experience, Fault, Frame, InStepRecord, Limiter,
+    Machine, Mhz, MhzOffset, Patch, PixelArea, Plan, Policy, Purpose, Room, Sample, Seconds, Seen,
+    Settings, Stage, StageOrder, TrialRecord, Verdict, Watt,
 };
 use yard_step_ledger::{
     ClimbState, DataDir, DiskFailure, Event, Filter, Intent, Ledger, LedgerError, Measured, Order,
@@ -350,7 +350,8 @@ fn stages_and_verdicts_of_an_earlier_version_are_found_under_their_present_names
     let earlier = rusqlite::Connection::open(place.ledger()).unwrap();
     earlier
         .execute_batch(
-            "ALTER TABLE trial DROP COLUMN driver; PRAGMA user_version = 5;
+            "ALTER TABLE trial DROP COLUMN driver; ALTER TABLE climb DROP COLUMN experience;
+             PRAGMA user_version = 5;
              UPDATE trial SET stage = 'cooler', verdict = 'held back', marked = 'held back';
              UPDATE climb SET stages = 'baseline,cooler,feed', plan = replace(plan,
                  'policy = \"bayesian\"', 'policy = \"believing\"');",
@@ -364,4 +365,46 @@ fn stages_and_verdicts_of_an_earlier_version_are_found_under_their_present_names
     let trial = &entry.trials[0].record;
     assert_eq!((trial.stage, trial.judged), (Stage::UndervoltClock, Verdict::Throttled));
     assert_eq!(trial.marked, Some(Verdict::Throttled));
+}
+
+/// A climb with a clean trial of the core in it.
+fn one_more_climb(ledger: &Ledger, card: &CardDescription) -> i64 {
+    ledger.note_card(card, &Settings::stock(card)).unwrap();
+    let stages = [Stage::Baseline, Stage::Core];
+    let climb = ledger.begin_climb(card, &Plan::default(), &stages).unwrap();
+    let begun = Intent { stage: Stage::Core, ..intent(climb, 1) };
+    let row = ledger.begin_trial(&begun).unwrap();
+    let record =
+        TrialRecord { seconds: Seconds(600.0), ..begun.judged(Verdict::Clean, "Clean.".into()) };
+    ledger.end_trial(row, &record, Measured::default(), vec![]).unwrap();
+    climb
+}
+
+#[rstest]
+fn what_climbs_teach_goes_with_the_next_one_and_can_be_forgotten(desk: Desk) {
+    let Desk { _dir, ledger, data, card, .. } = desk;
+    let other = CardDescription { name: "Another kind".into(), id: "other".into(), ..card.clone() };
+    assert_eq!(ledger.experience(&card).unwrap(), Experience::default(), "no trial, no lesson");
+    one_more_climb(&ledger, &card);
+    let second = one_more_climb(&ledger, &card);
+    one_more_climb(&ledger, &other);
+    let learnt = ledger.experience(&card).unwrap();
+    assert_eq!((learnt.climbs, learnt.others), (2, 1));
+    assert_eq!(ledger.climb(second).unwrap().experience, Experience::default());
+    ledger.set_climb_experience(second, &learnt).unwrap();
+    assert!(ledger.forget(Some(&card.name)).unwrap());
+    let kinds: Vec<_> = ledger.experiences().unwrap().into_iter().map(|known| known.kind).collect();
+    assert_eq!(kinds, ["Another kind"]);
+    let after = ledger.experience(&card).unwrap();
+    assert_eq!((after.climbs, after.others), (0, 1));
+    drop(ledger);
+    let ledger = Ledger::open(&data).unwrap().ledger;
+    let entry = ledger.climb(second).unwrap();
+    assert_eq!(entry.experience, learnt, "it keeps what it was told");
+    assert_eq!(entry.lay_out().unwrap().experience(), &learnt);
+    one_more_climb(&ledger, &card);
+    assert_eq!(ledger.experience(&card).unwrap().climbs, 1, "of those since");
+    assert!(ledger.forget(None).unwrap());
+    assert!(ledger.experiences().unwrap().is_empty());
+    assert!(!ledger.forget(None).unwrap(), "nothing is left");
 }

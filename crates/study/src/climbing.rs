@@ -3,9 +3,8 @@
 
 use yard_step_card::{Brief, BriefCard, BriefEnding, LoadLost};
 use yard_step_core::{
-    Climb, ClimbError, ClimbEvent, Demand, Ending, Evidence, Expected, Fault, Judgement, Next,
-    Outcome, Outlook, Percent, Plan, Seconds, Stage, Stuck, TrialRecord, TrialRequest, Verdict,
-    asks_more_clock, judge,
+    Climb, ClimbEvent, Demand, Ending, Evidence, Expected, Fault, Judgement, Lesson, Next, Outcome,
+    Outlook, Percent, Seconds, Stuck, TrialRecord, TrialRequest, Verdict, asks_more_clock, judge,
 };
 
 /// Why a climb has no end.
@@ -33,23 +32,20 @@ pub struct Climbed {
     pub outlooks: Vec<(usize, Seconds, Outlook)>,
     /// Every trial.
     pub trials: Vec<TrialRecord>,
+    /// What later climbs may learn of it.
+    pub lesson: Lesson,
 }
 
 /// Trials after which a climb is taken to have no end.
 const MOST_TRIALS: usize = 400;
 
-/// Climbs on a card from beginning to end.
-///
-/// # Errors
-/// The stages do not fit the card.
+/// Carries a climb that was laid out for this card to its end.
 pub fn climb<D: Fn(u64) -> Demand>(
     card: &mut BriefCard<D>,
-    plan: &Plan,
-    stages: &[Stage],
+    mut climb: Climb,
     mean_load: Percent,
     with_outlooks: bool,
-) -> Result<Climbed, ClimbError> {
-    let mut climb = Climb::new(card.description().clone(), plan.clone(), stages)?;
+) -> Climbed {
     let mut outlooks = Vec::new();
     let mut stuck = None;
     let outcome = loop {
@@ -74,14 +70,15 @@ pub fn climb<D: Fn(u64) -> Demand>(
         }
     };
     let count = |verdict| climb.trials().iter().filter(|trial| trial.verdict() == verdict).count();
-    Ok(Climbed {
+    Climbed {
         outcome,
         stuck,
         machine_downs: count(Verdict::MachineDown),
         driver_resets: count(Verdict::DriverReset),
         outlooks,
         trials: climb.trials().to_vec(),
-    })
+        lesson: climb.lesson(),
+    }
 }
 
 fn try_out<D: Fn(u64) -> Demand>(

@@ -14,7 +14,7 @@ mod voltage;
 
 pub use climbing::{Climbed, NoEnd, climb};
 pub use families::{family_names, shipped_family};
-pub use row::{Reliability, Row, Summary, reliability, summaries, write_csv};
+pub use row::{Learnt, Reliability, Row, Summary, reliability, summaries, write_csv};
 pub use truth::{LEAST_CHANCE, Look, Truth, best, edge_alone, look};
 pub use voltage::{StrategyRow, StrategySummary, VoltageStudy, strategy_summaries};
 
@@ -23,7 +23,9 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use thiserror::Error;
 use yard_step_card::{BriefCard, CardChoice, CardError, Family};
-use yard_step_core::{Climb, ClimbError, Demand, Domain, Plan, Policy};
+use yard_step_core::{
+    Climb, ClimbError, ClimbEvent, Demand, Domain, Experience, Lesson, Plan, Policy,
+};
 use yard_step_scenes::Scene;
 
 /// What is to be studied.
@@ -46,6 +48,9 @@ pub struct Study {
     /// Where climbs start: so many percent of the clock above the true edge of each clock; at stock where
     /// there is none.
     pub start_above: Option<f64>,
+    /// Climbs of each policy that learn from one another, one after the other on cards of the same kind; 1 where each climb
+    /// is the first.
+    pub learning: usize,
     /// Cards worked on at a time.
     pub threads: usize,
 }
@@ -69,28 +74,25 @@ pub enum StudyError {
     ManyLoads,
 }
 
-/// Works through numbered cards on a few threads; stops at the first that cannot be opened.
-fn on_all<R: Send>(
-    numbers: &[usize],
+/// Works through things on a few threads; stops at the first that cannot be done.
+fn on_all<T: Sync, R: Send>(
+    things: &[T],
     threads: usize,
-    done: &(dyn Fn(usize) + Sync),
-    on_card: impl Fn(usize) -> Result<Vec<R>, StudyError> + Sync,
+    on_one: impl Fn(&T) -> Result<Vec<R>, StudyError> + Sync,
 ) -> Result<Vec<R>, StudyError> {
-    let (next, finished) = (AtomicUsize::new(0), AtomicUsize::new(0));
+    let next = AtomicUsize::new(0);
     let rows = Mutex::new(Ok(Vec::new()));
     std::thread::scope(|scope| {
         for _ in 0..threads.max(1) {
             scope.spawn(|| {
-                while let Some(number) = numbers.get(next.fetch_add(1, Ordering::Relaxed)) {
-                    let made = on_card(*number);
+                while let Some(thing) = things.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    let made = on_one(thing);
                     let mut rows = rows.lock().unwrap_or_else(|broken| broken.into_inner());
                     match (&mut *rows, made) {
                         (Ok(rows), Ok(more)) => rows.extend(more),
                         (Err(_), _) => return,
                         (rows, Err(error)) => *rows = Err(error),
                     }
-                    drop(rows);
-                    done(finished.fetch_add(1, Ordering::Relaxed) + 1);
                 }
             });
         }
@@ -128,14 +130,48 @@ impl Study {
     /// A card cannot be opened, a climb cannot be laid out, or the plan's scene is none of ours.
     pub fn run(&self, done: &(dyn Fn(usize) + Sync)) -> Result<Vec<Row>, StudyError> {
         let scene = scene_of(&self.plan)?;
-        let numbers: Vec<usize> = (0..self.cards).collect();
-        let mut rows = on_all(&numbers, self.threads, done, |number| self.on_card(number, scene))?;
+        let finished = AtomicUsize::new(0);
+        let one_more = || done(finished.fetch_add(1, Ordering::Relaxed) + 1);
+        let mut rows = on_all(&self.sequences(), self.threads, |numbers| {
+            self.on_sequence(numbers, scene, &one_more)
+        })?;
         rows.sort_by_key(|row: &Row| (row.seed, row.policy as usize));
         Ok(rows)
     }
 
-    /// Every policy on one card.
-    fn on_card(&self, number: usize, scene: Scene) -> Result<Vec<Row>, StudyError> {
+    /// The numbers of the cards, those together that learn from one another.
+    fn sequences(&self) -> Vec<Vec<usize>> {
+        let kinds = self.kinds.len().max(1);
+        let of_kind = |kind: usize| (kind..self.cards).step_by(kinds).collect::<Vec<_>>();
+        let chunks = |numbers: Vec<usize>| -> Vec<Vec<usize>> {
+            numbers.chunks(self.learning.max(1)).map(<[usize]>::to_vec).collect()
+        };
+        (0..kinds).flat_map(|kind| chunks(of_kind(kind))).collect()
+    }
+
+    /// Every policy on cards of one kind, each climb with what those before it have taught.
+    fn on_sequence(
+        &self,
+        numbers: &[usize],
+        scene: Scene,
+        done: &(dyn Fn() + Sync),
+    ) -> Result<Vec<Row>, StudyError> {
+        let mut lessons: Vec<Vec<Lesson>> = vec![Vec::new(); self.policies.len()];
+        let mut rows = Vec::new();
+        for number in numbers {
+            rows.extend(self.on_card(*number, scene, &mut lessons)?);
+            done();
+        }
+        Ok(rows)
+    }
+
+    /// Every policy on one card, each with its own lessons.
+    fn on_card(
+        &self,
+        number: usize,
+        scene: Scene,
+        lessons: &mut [Vec<Lesson>],
+    ) -> Result<Vec<Row>, StudyError> {
         let Some(kind) = self.kinds.get(number % self.kinds.len().max(1)) else {
             return Ok(Vec::new());
         };
@@ -153,12 +189,17 @@ impl Study {
             None => self.plan.clone(),
         };
         let mut rows = Vec::new();
-        for policy in &self.policies {
+        for (policy, lessons) in self.policies.iter().zip(lessons) {
             card.set_course(0);
             let plan = Plan { policy: *policy, ..given.clone() };
-            let climbed = climb(&mut card, &plan, &stages, scene.mean_load(), false)?;
+            let mut laid_out = Climb::new(card.description().clone(), plan, &stages)?;
+            let experience = Experience::of(lessons, &[]);
+            laid_out.handle(ClimbEvent::Learnt(Box::new(experience)));
+            let climbed = climb(&mut card, laid_out, scene.mean_load(), false);
             let kept = look(&mut card, &climbed.outcome.settings);
-            rows.push(Row::new(kind, seed, *policy, &climbed, kept, truth));
+            let row = Row::new(kind, seed, *policy, &climbed, kept, truth);
+            rows.push(Row { earlier: lessons.len(), ..row });
+            lessons.push(climbed.lesson);
         }
         Ok(rows)
     }

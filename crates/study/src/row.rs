@@ -18,6 +18,8 @@ pub struct Row {
     pub seed: u64,
     /// Policy climbed by.
     pub policy: Policy,
+    /// Climbs on its kind of card that this one had learnt from.
+    pub earlier: usize,
     /// Trials made.
     pub trials: usize,
     /// Time under load, minutes.
@@ -65,6 +67,7 @@ impl Row {
             kind: kind.to_string().replace("standin:", ""),
             seed,
             policy,
+            earlier: 0,
             trials: outcome.trials,
             minutes: outcome.test_seconds.value() / 60.0,
             machine_downs: climbed.machine_downs,
@@ -84,6 +87,25 @@ impl Row {
     }
 }
 
+/// How much the climbs of a summary had learnt from others.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Learnt {
+    /// Nothing: each was the first on its kind of card.
+    Nothing,
+    /// From three others at least.
+    FromThree,
+}
+
+impl Learnt {
+    fn fits(self, earlier: usize) -> bool {
+        match self {
+            Self::Nothing => earlier == 0,
+            Self::FromThree => earlier >= 3,
+        }
+    }
+}
+
 /// One policy over many cards.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Summary {
@@ -91,6 +113,9 @@ pub struct Summary {
     pub policy: Policy,
     /// The kind of cards; none for all of them.
     pub kind: Option<String>,
+    /// How much the climbs had learnt; none for all of them.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub learnt: Option<Learnt>,
     /// Cards.
     pub cards: usize,
     /// Share of kept settings that do not hold a day with 99 %, in percent of the cards that hold at stock.
@@ -134,6 +159,7 @@ impl Summary {
         Self {
             policy,
             kind: kind.map(str::to_owned),
+            learnt: None,
             cards: rows.len(),
             not_holding_percent: {
                 let able: Vec<_> = rows.iter().filter(|row| row.best_score.is_some()).collect();
@@ -155,21 +181,26 @@ impl Summary {
     }
 }
 
-/// Each policy over all cards, then over each kind.
+/// Each policy over all cards, then, where climbs learnt from others, over those that had learnt nothing and those
+/// that had learnt from three at least, then over each kind.
 #[must_use]
 pub fn summaries(rows: &[Row]) -> Vec<Summary> {
     let mut kinds: Vec<&str> = rows.iter().map(|row| row.kind.as_str()).collect();
     kinds.sort_unstable();
     kinds.dedup();
     let mut all = Vec::new();
-    for kind in std::iter::once(None).chain(kinds.into_iter().map(Some)) {
+    let learnt = rows.iter().any(|row| row.earlier > 0);
+    let groups = learnt.then_some([Learnt::Nothing, Learnt::FromThree]).into_iter().flatten();
+    let whole = std::iter::once((None, None)).chain(groups.map(|group| (None, Some(group))));
+    for (kind, learnt) in whole.chain(kinds.into_iter().map(|kind| (Some(kind), None))) {
         for policy in Policy::ALL {
             let of: Vec<&Row> = rows
                 .iter()
                 .filter(|row| row.policy == policy && kind.is_none_or(|kind| row.kind == kind))
+                .filter(|row| learnt.is_none_or(|learnt| learnt.fits(row.earlier)))
                 .collect();
             if !of.is_empty() {
-                all.push(Summary::of(policy, kind, &of));
+                all.push(Summary { learnt, ..Summary::of(policy, kind, &of) });
             }
         }
     }
@@ -189,13 +220,14 @@ pub struct Reliability {
     pub true_percent: f64,
 }
 
-/// Claimed against true chances of one policy, in tenths; those that nobody claimed are left out.
+/// Claimed against true chances of one policy, in tenths, where told of climbs that had learnt so much only; those that nobody claimed are left out.
 #[must_use]
-pub fn reliability(rows: &[Row], policy: Policy) -> Vec<Reliability> {
+pub fn reliability(rows: &[Row], policy: Policy, learnt: Option<Learnt>) -> Vec<Reliability> {
     let tenth = |claimed: f64| ((claimed * 10.0) as usize).min(9);
     let of_tenth = |place: usize| {
         let true_chances: Vec<f64> = rows
             .iter()
+            .filter(|row| learnt.is_none_or(|learnt| learnt.fits(row.earlier)))
             .filter(|row| row.policy == policy && row.claimed.is_some_and(|c| tenth(c) == place))
             .map(|row| row.chance * 100.0)
             .collect();
@@ -231,6 +263,7 @@ mod tests {
             kind: kind.into(),
             seed,
             policy,
+            earlier: 0,
             trials: 20,
             minutes: 100.0,
             machine_downs: 0,
@@ -303,8 +336,8 @@ mod tests {
     }
 
     #[rstest]
-    #[case("kind,seed,policy,trials,minutes", 0)]
-    #[case("tarn-310,7,bayesian,20,100.0", 1)]
+    #[case("kind,seed,policy,earlier,trials,minutes", 0)]
+    #[case("tarn-310,7,bayesian,0,20,100.0", 1)]
     fn rows_are_written_with_a_header(#[case] begins: &str, #[case] line: usize) {
         let mut text = Vec::new();
         write_csv(&[row(Policy::Bayesian, "tarn-310", 7)], &mut text).unwrap();

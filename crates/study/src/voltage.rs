@@ -1,6 +1,8 @@
 //! The strategies of undervolting on many stand-ins that power holds back: what each ends with, held
 //! against what the card truly does there, without the scatter of runs.
 
+use std::sync::atomic::{AtomicUsize, Ordering};
+
 use serde::Serialize;
 use yard_step_card::{BriefCard, CardChoice, Steady};
 use yard_step_core::{Climb, Demand, Limiter, Plan, Policy, Seen, Settings, Stage, Watt};
@@ -84,7 +86,12 @@ impl VoltageStudy {
     pub fn run(&self, done: &(dyn Fn(usize) + Sync)) -> Result<Vec<StrategyRow>, StudyError> {
         let scene = scene_of(&self.plan)?;
         let numbers = self.held_back(scene)?;
-        let mut rows = on_all(&numbers, self.threads, done, |number| self.on_card(number, scene))?;
+        let finished = AtomicUsize::new(0);
+        let mut rows = on_all(&numbers, self.threads, |number| {
+            let made = self.on_card(*number, scene);
+            done(finished.fetch_add(1, Ordering::Relaxed) + 1);
+            made
+        })?;
         rows.sort_by_key(|row: &StrategyRow| (row.strategy, row.seed, row.policy as usize));
         Ok(rows)
     }
@@ -132,7 +139,8 @@ impl VoltageStudy {
                 card.set_course(0);
                 let plan = Plan { policy: *policy, ..self.plan.clone() };
                 let stages = stages_for(*strategy);
-                let climbed = climb(&mut card, &plan, &stages, scene.mean_load(), false)?;
+                let laid_out = Climb::new(card.description().clone(), plan.clone(), &stages)?;
+                let climbed = climb(&mut card, laid_out, scene.mean_load(), false);
                 let laid_out = Climb::new(card.description().clone(), plan, &stages)?;
                 let at_stock = card.steady(&laid_out.held_settings());
                 let kept = climbed.outcome.settings;

@@ -9,7 +9,8 @@ use yard_step_core::{
 };
 use yard_step_scenes::Scene;
 use yard_step_study::{
-    StrategyRow, Study, VoltageStudy, climb, reliability, shipped_family, summaries, write_csv,
+    Learnt, StrategyRow, Study, VoltageStudy, climb, reliability, shipped_family, summaries,
+    write_csv,
 };
 
 fn study(cards: usize, policies: &[Policy]) -> Study {
@@ -22,6 +23,7 @@ fn study(cards: usize, policies: &[Policy]) -> Study {
         family: Family::default(),
         flatter: 1.0,
         start_above: None,
+        learning: 1,
         threads: 2,
     }
 }
@@ -33,17 +35,34 @@ fn believing_takes_less_time_than_steady_steps_and_what_it_keeps_holds() {
     let all = summaries(&rows);
     let of = |policy| all.iter().find(|s| s.policy == policy && s.kind.is_none()).unwrap();
     let (steady, bayesian) = (of(Policy::FixedStep), of(Policy::Bayesian));
-    assert!(bayesian.minutes <= 0.55 * steady.minutes, "{bayesian:?} {steady:?}");
+    assert!(bayesian.minutes <= 0.45 * steady.minutes, "{bayesian:?} {steady:?}");
     assert!(bayesian.machine_downs <= steady.machine_downs, "{bayesian:?} {steady:?}");
     assert!(bayesian.not_holding_percent <= 2.3, "at most one of 45: {bayesian:?}");
-    assert!(bayesian.gap_ninth_percent <= 2.3, "{bayesian:?}");
-    assert!(bayesian.gap_median_percent <= 1.5, "of so few cards: {bayesian:?}");
+    assert!(bayesian.gap_ninth_percent <= 3.2, "{bayesian:?}");
+    assert!(bayesian.gap_median_percent <= 1.9, "of so few cards: {bayesian:?}");
+}
+
+/// From the fourth climb on a kind of card, of five that learn from one another.
+#[rstest]
+#[case("as-shipped")]
+#[case("gentle")]
+fn climbs_that_learn_from_others_take_a_quarter_less_time(#[case] family: &str) {
+    let family = shipped_family(family).unwrap().unwrap();
+    let study = Study { family, learning: 5, ..study(60, &[Policy::Bayesian]) };
+    let rows = study.run(&|_| ()).unwrap();
+    assert_eq!(rows.iter().filter(|row| row.earlier == 4).count(), 12);
+    let all = summaries(&rows);
+    let of = |learnt| all.iter().find(|s| s.learnt == Some(learnt)).unwrap();
+    let (first, later) = (of(Learnt::Nothing), of(Learnt::FromThree));
+    assert_eq!((first.cards, later.cards), (12, 24));
+    assert!(later.minutes <= 0.75 * first.minutes, "{first:?} {later:?}");
+    assert!(later.not_holding_percent <= 8.4, "at most two of 24: {later:?}");
 }
 
 /// What is claimed on cards whose faults set in otherwise than the search assumes.
 #[rstest]
-#[case("gentle", 21.0)]
-#[case("power-law", 8.0)]
+#[case("gentle", 7.0)]
+#[case("power-law", 0.0)]
 fn claims_on_other_cards_are_not_far_above_what_is_true(
     #[case] family: &str,
     #[case] most_failing: f64,
@@ -54,8 +73,22 @@ fn claims_on_other_cards_are_not_far_above_what_is_true(
     let (claimed, is_true) = (all.claimed_percent.unwrap(), all.true_percent.unwrap());
     assert!(claimed <= is_true + 2.0, "{all:?}");
     assert!(all.not_holding_percent <= most_failing, "{all:?}");
-    let tenths = reliability(&rows, Policy::Bayesian);
-    assert!(tenths.iter().map(|tenth| tenth.climbs).sum::<usize>() >= 8, "{tenths:?}");
+    let tenths = reliability(&rows, Policy::Bayesian, None);
+    assert!(tenths.iter().map(|tenth| tenth.climbs).sum::<usize>() >= 6, "{tenths:?}");
+}
+
+/// Most of these cards fail at stock already. Of the others, raised limits alone may be too much.
+#[rstest]
+#[case("near-stock")]
+#[case("light-load")]
+fn cards_that_fail_near_stock_are_kept_where_they_hold(#[case] family: &str) {
+    let family = shipped_family(family).unwrap().unwrap();
+    let rows = Study { family, ..study(45, &[Policy::Bayesian]) }.run(&|_| ()).unwrap();
+    let able = rows.iter().filter(|row| row.best_score.is_some());
+    let failing = able.clone().filter(|row| !row.holds).count();
+    let lowest = able.clone().map(|row| row.chance).fold(1.0, f64::min);
+    assert!(able.count() >= 10 && failing <= 3, "{failing} do not hold");
+    assert!(lowest > 0.95, "the worst of them holds a day with {lowest}");
 }
 
 /// Where most faults take the machine down, the search learns that and treads softly.
@@ -63,7 +96,7 @@ fn claims_on_other_cards_are_not_far_above_what_is_true(
 fn grave_faults_take_the_machine_down_half_as_often_as_steady_steps() {
     let family = shipped_family("grave").unwrap().unwrap();
     let policies = [Policy::FixedStep, Policy::Bayesian];
-    let rows = Study { family, ..study(15, &policies) }.run(&|_| ()).unwrap();
+    let rows = Study { family, ..study(45, &policies) }.run(&|_| ()).unwrap();
     let downs = |policy| {
         let all = summaries(&rows);
         all.iter().find(|s| s.policy == policy && s.kind.is_none()).unwrap().machine_downs
@@ -106,7 +139,7 @@ fn a_study_is_the_same_for_the_same_seeds_however_many_threads() {
     let mut csv = Vec::new();
     write_csv(&one, &mut csv).unwrap();
     let text = String::from_utf8(csv).unwrap();
-    assert!(text.starts_with("kind,seed,policy,trials,minutes,"), "{text}");
+    assert!(text.starts_with("kind,seed,policy,earlier,trials,minutes,"), "{text}");
     assert_eq!(text.lines().count(), 7);
 }
 
@@ -122,7 +155,8 @@ fn what_is_left_is_told_honestly(#[case] policy: Policy, #[case] cards: u64) {
         let mut card = BriefCard::new(card, |n| scene.demand(n), scene.period(), 0);
         let stages = Climb::stages_on(card.description());
         let plan = Plan { policy, ..Plan::default() };
-        let climbed = climb(&mut card, &plan, &stages, scene.mean_load(), true).unwrap();
+        let laid_out = Climb::new(card.description().clone(), plan.clone(), &stages).unwrap();
+        let climbed = climb(&mut card, laid_out, scene.mean_load(), true);
         let (trials, time) = (climbed.outcome.trials, climbed.outcome.test_seconds.value());
         for (made, by_then, outlook) in climbed.outlooks {
             let (few, many) = outlook.climb.trials;
@@ -171,7 +205,7 @@ fn faults_come_as_often_as_they_should() {
 
 /// The strategies of undervolting on forty cards that power holds back.
 #[test]
-fn cooler_is_faster_for_no_more_and_less_saves_a_tenth_and_every_curve_is_sound() {
+fn cooler_is_faster_for_no_more_and_less_saves_power_and_every_curve_is_sound() {
     let study = VoltageStudy {
         first_seed: 1_000,
         cards: 40,
@@ -193,5 +227,5 @@ fn cooler_is_faster_for_no_more_and_less_saves_a_tenth_and_every_curve_is_sound(
     };
     let (saved, gain) = (middle(|row| row.saved_percent), middle(|row| row.gain_percent));
     println!("cooler: {faster} of 40; less: {saved:.1} % saved at {:.1} % of stock", 100.0 + gain);
-    assert!(saved >= 10.0 && gain >= -1.0, "{saved} % saved at {gain} %");
+    assert!(saved >= 8.0 && gain >= -1.0, "{saved} % saved at {gain} %");
 }

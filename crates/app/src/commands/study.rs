@@ -12,8 +12,8 @@ use yard_step_core::{CardDescription, CurveKind, Margin, Plan, Policy, Stage};
 use yard_step_report::{Scatter, ScatterPoint, draw_scatter, with_font};
 use yard_step_scenes::Scene;
 use yard_step_study::{
-    Reliability, Row, StrategySummary, Study, StudyError, Summary, VoltageStudy, family_names,
-    reliability, shipped_family, strategy_summaries, summaries, write_csv,
+    Learnt, Reliability, Row, StrategySummary, Study, StudyError, Summary, VoltageStudy,
+    family_names, reliability, shipped_family, strategy_summaries, summaries, write_csv,
 };
 
 use crate::failure::Failure;
@@ -54,6 +54,9 @@ pub(crate) struct StudyOptions {
     /// Start every climb from values so many percent of the clock above the true edges, -10 to 10
     #[arg(long, value_name = "PERCENT", allow_negative_numbers = true, value_parser = parse_start_above)]
     pub start_above: Option<f64>,
+    /// Climbs on the same kind of card that learn from one another, each from those before it
+    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=50))]
+    pub learn: u32,
     /// Families of cards whose physics differ: names of those that ship, files, or "all"
     #[arg(long, value_name = "FAMILIES", value_delimiter = ',')]
     pub physics: Vec<String>,
@@ -143,6 +146,7 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
         plan,
         flatter: options.flatter,
         start_above: options.start_above,
+        learning: options.learn as usize,
         threads: std::thread::available_parallelism().map_or(1, usize::from),
     };
     if families.len() > 1 {
@@ -223,7 +227,11 @@ fn study_families(
         let before = place * study.cards;
         let rows = study.run(&|done| bar.set_position((before + done) as u64)).map_err(refused)?;
         for summary in summaries(&rows).into_iter().filter(|summary| summary.kind.is_none()) {
-            let reliability = reliability(&rows, summary.policy);
+            // A mixture of climbs that learnt more and less is of no use.
+            if study.learning > 1 && summary.learnt.is_none() {
+                continue;
+            }
+            let reliability = reliability(&rows, summary.policy, summary.learnt);
             table.push(OfFamily {
                 family: name.clone(),
                 about: about.clone(),
@@ -249,14 +257,15 @@ fn families_told(study: &Study, table: &[OfFamily]) -> String {
         study.plan.margin.purpose(),
         yard_step_words::margin_claim(study.plan.margin)
     );
-    text += "family           policy      not holding  claimed    true  gap median  nine of ten  minutes  \
+    text += "family           policy      climb  not holding  claimed    true  gap median  nine of ten  minutes  \
              downs in 100  fail at stock  could not go on\n";
     let percent = |value: Option<f64>| value.map_or("none".into(), |value| format!("{value:.1} %"));
     for OfFamily { family, summary, .. } in table {
         let _ = writeln!(
             text,
-            "{family:<16} {:<10}  {:>9.1} %  {:>7}  {:>6}  {:>8.2} %  {:>9.2} %  {:>7.0}  {:>12.0}  {:>13}  {:>15}",
+            "{family:<16} {:<10}  {:<5}  {:>9.1} %  {:>7}  {:>6}  {:>8.2} %  {:>9.2} %  {:>7.0}  {:>12.0}  {:>13}  {:>15}",
             summary.policy.label(),
+            climb_of(summary),
             summary.not_holding_percent,
             percent(summary.claimed_percent),
             percent(summary.true_percent),
@@ -279,13 +288,27 @@ fn families_told(study: &Study, table: &[OfFamily]) -> String {
                 )
             })
             .collect();
-        let _ =
-            writeln!(text, "{family:<16} {:<10}  {}", summary.policy.label(), tenths.join("; "));
+        let _ = writeln!(
+            text,
+            "{family:<16} {:<10}  {:<5}  {}",
+            summary.policy.label(),
+            climb_of(summary),
+            tenths.join("; ")
+        );
     }
     text += "\nnot holding: of the cards that hold at stock, those kept at settings whose true chance of a day under the \
              scene, warm, without a fault is below 99 %.\nclaimed, true: mean chance of a day that climbs claimed, and \
-             that is true of the same settings.\ndowns: machine downs.\n";
+             that is true of the same settings.\nclimb: the first on its kind of card, or the fourth and later ones, which learnt from those before them.\n\
+             downs: machine downs.\n";
     text
+}
+
+/// Which climbs a row of the table of families is of.
+fn climb_of(row: &Summary) -> &'static str {
+    match row.learnt {
+        None | Some(Learnt::Nothing) => "1st",
+        Some(Learnt::FromThree) => "4th +",
+    }
 }
 
 fn progress(cards: usize) -> Result<ProgressBar, Failure> {
@@ -313,9 +336,10 @@ fn refused(error: StudyError) -> Failure {
 /// The strategies of undervolting on cards that power holds back.
 fn study_strategies(options: &StudyOptions, plan: Plan, files: &Files) -> Result<(), Failure> {
     let of_policies = options.svg.is_some() || !options.physics.is_empty();
+    let of_policies = of_policies || options.learn > 1;
     if of_policies || options.flatter != 1.0 || options.start_above.is_some() {
         return Err(Failure::usage(
-            "--svg, --physics, --flatter and --start-above belong to the study of policies: omit them with --strategies",
+            "--svg, --physics, --flatter, --start-above and --learn belong to the study of policies: omit them with --strategies",
         ));
     }
     // Most of a mixed load leaves power to spare.
@@ -480,16 +504,17 @@ fn told(study: &Study, table: &[Summary]) -> String {
              minutes  machine downs  driver resets\n";
     let mut kind = None;
     for row in table {
-        if kind.is_some_and(|before| before != &row.kind) {
+        let cards = cards_of(row);
+        if kind.is_some_and(|before| before != cards) {
             text.push('\n');
         }
-        kind = Some(&row.kind);
+        kind = Some(cards);
         let _ = writeln!(
             text,
             "{:<10} {:<12} {:>6}  {:>9.1} %  {:>8.2} %  {:>9.2} %  {:>6.0} MHz  {:>6.1}  {:>7.1}  \
              {:>13}  {:>13}{}",
             row.policy.label(),
-            row.kind.as_deref().unwrap_or("all kinds"),
+            cards_of(row),
             row.cards,
             row.not_holding_percent,
             row.gap_median_percent,
@@ -511,6 +536,15 @@ fn told(study: &Study, table: &[Summary]) -> String {
              hold; below zero where what was kept does not hold.\nminutes: time under load of one \
              climb, on average.\n";
     text
+}
+
+/// Which cards a row of the table is of.
+fn cards_of(row: &Summary) -> &str {
+    match (row.learnt, &row.kind) {
+        (Some(Learnt::Nothing), _) => "first climb",
+        (Some(Learnt::FromThree), _) => "after 3",
+        (None, kind) => kind.as_deref().unwrap_or("all kinds"),
+    }
 }
 
 fn picture(study: &Study, rows: &[Row]) -> Result<String, Failure> {

@@ -336,6 +336,7 @@ pub fn snapshot() -> Snapshot {
         climb: ClimbView {
             number: 2,
             plan: Arc::new(Plan::default()),
+            experience: Arc::default(),
             stages: Stage::USUAL.to_vec(),
             stage: Stage::Core,
             next: NextView::Trial {

@@ -24,9 +24,10 @@ pub struct Claim {
     pub below_depth: MillivoltOffset,
 }
 
-/// What is known before the first hour of faults that no setting causes: a gamma distribution of their rate, its shape
-/// and the hours it stands for. Assumption: most machines have none to speak of, a few have one in a hundred hours.
-const UNRELATED: (f64, f64) = (0.06, 80.0);
+/// What is known before the first hour of faults that no setting causes, where no earlier climb tells: a gamma
+/// distribution of their rate, its shape and the hours it stands for. Assumption: most machines have none to speak of, a
+/// few have one in a hundred hours.
+pub(in crate::climb) const UNRELATED: (f64, f64) = (0.06, 80.0);
 
 impl Claim {
     /// Chance that no fault at all comes, 0 to 1.
@@ -41,12 +42,13 @@ impl Claim {
         chance: f64,
         clean: Seconds,
         unrelated: usize,
+        before: (f64, f64),
     ) -> Self {
         Self {
             margin,
             span: margin.span(),
             chance,
-            undisturbed: undisturbed(margin.hours(), clean.value() / 3_600.0, unrelated),
+            undisturbed: undisturbed(margin.hours(), clean.value() / 3_600.0, unrelated, before),
             clean,
             below_core: MhzOffset::STOCK,
             below_memory: MhzOffset::STOCK,
@@ -55,10 +57,11 @@ impl Claim {
     }
 }
 
-/// Chance that no fault of another cause comes in `hours`, after so many clean hours with so many of them: the gamma
+/// Chance that no fault of another cause comes in `hours`, after so many clean hours with so many of them, and what was
+/// known `before`: the gamma
 /// distribution is the conjugate of the Poisson process (Gelman et al., *Bayesian Data Analysis*, ch. 2).
-fn undisturbed(hours: f64, clean: f64, faults: usize) -> f64 {
-    let (shape, known) = (UNRELATED.0 + faults as f64, UNRELATED.1 + clean);
+fn undisturbed(hours: f64, clean: f64, faults: usize, before: (f64, f64)) -> f64 {
+    let (shape, known) = (before.0 + faults as f64, before.1 + clean);
     (known / (known + hours)).powf(shape)
 }
 
@@ -68,11 +71,11 @@ mod tests {
 
     #[test]
     fn clean_hours_raise_the_chance_that_nothing_else_fails_and_a_fault_lowers_it() {
-        let at = |clean, faults| undisturbed(24.0, clean, faults);
+        let at = |clean, faults| undisturbed(24.0, clean, faults, UNRELATED);
         assert!(at(2.0, 0) < 0.99, "two hours justify no more than that");
         assert!(at(2.0, 0) < at(100.0, 0) && at(100.0, 0) > 0.99, "{}", at(100.0, 0));
         assert!(at(2.0, 1) < 0.8 && at(100.0, 1) > at(2.0, 1));
-        assert!(undisturbed(720.0, 2.0, 0) < at(2.0, 0), "a month is longer than a day");
+        assert!(undisturbed(720.0, 2.0, 0, UNRELATED) < at(2.0, 0), "a month is longer than a day");
         // One fault in 200 h, seen often enough: the chance of a day comes to exp(-24 / 200).
         assert!((at(20_000.0, 100) - (-24.0_f64 / 200.0).exp()).abs() < 1e-3);
     }

@@ -14,6 +14,7 @@ mod by_load;
 mod charts;
 mod claim;
 mod downed;
+mod experience;
 mod forecast;
 mod isolation;
 mod nudge;
@@ -34,6 +35,7 @@ pub use by_load::{LoadGain, Ratio};
 pub use charts::{ChartTrial, Map, RISKED, Stairs, in_short};
 pub use claim::Claim;
 pub use downed::Downed;
+pub use experience::{Expectation, Experience, Lesson};
 pub use forecast::{Estimate, Forecast, forecast};
 pub use isolation::{Culprit, Isolation};
 pub use nudge::Nudge;
@@ -174,6 +176,8 @@ pub enum ClimbEvent {
     LeaveOut(bool),
     /// What took the machine down in other climbs on the same card.
     Remembered(Vec<Downed>),
+    /// What earlier climbs have shown of this kind of card.
+    Learnt(Box<Experience>),
     /// The climb is taken up again: what kept runs from proving anything may have been mended, so
     /// they are tried as often as at first.
     TakenUp,
@@ -203,6 +207,8 @@ pub struct Climb {
     isolating: Option<u32>,
     /// Whether the user wants each setting's part of the gain measured.
     leaving_out: bool,
+    /// What earlier climbs have shown.
+    experience: Experience,
     /// What is believed of both edges together, once it was worked out since the last event.
     joint: OnceLock<Option<Joint>>,
 }
@@ -283,6 +289,7 @@ impl Climb {
             supply: None,
             isolating: None,
             leaving_out: false,
+            experience: Experience::default(),
             joint: OnceLock::new(),
         })
     }
@@ -321,6 +328,7 @@ impl Climb {
             ClimbEvent::Asked(trial) => self.isolating = trial,
             ClimbEvent::LeaveOut(wanted) => self.leaving_out = wanted,
             ClimbEvent::TakenUp => self.taken_up_after = self.trials.len(),
+            ClimbEvent::Learnt(experience) => self.experience = *experience,
             ClimbEvent::Supply(headroom) => self.supply = headroom,
             ClimbEvent::Remembered(downed) => {
                 (self.remembered, self.remembered_after) = (downed, self.trials.len());
@@ -375,6 +383,12 @@ impl Climb {
     #[must_use]
     pub fn plan(&self) -> &Plan {
         &self.plan
+    }
+
+    /// What earlier climbs have shown, as it was told.
+    #[must_use]
+    pub fn experience(&self) -> &Experience {
+        &self.experience
     }
 
     /// The stages, in order.

@@ -52,10 +52,7 @@ impl Climb {
     #[must_use]
     pub fn outcome(&self) -> Outcome {
         let (stage, settings) = self.kept();
-        let pair = match stage {
-            None => self.kept_pair(),
-            Some(_) => self.pair_of(&settings),
-        };
+        let pair = self.pair_of(&settings);
         let at_kept = self.clean_at(&settings);
         let under_it: Vec<&TrialRecord> = self.clean_under(&self.plan.scene, &settings).collect();
         let best_measured = under_it
@@ -113,10 +110,10 @@ impl Climb {
         last.unwrap_or_else(|| (None, self.settings_to_keep(self.kept_pair())))
     }
 
-    /// Settings of a place on the map, to be kept: stock where no clock is raised and the card has failed so early that
-    /// more power alone is not sure to hold either.
+    /// Settings of a place on the map, to be kept: stock where the core is not raised and the card has failed so early that
+    /// more power alone is not sure to hold either. More memory clock would leave the core still less.
     fn settings_to_keep(&self, pair: Pair) -> Settings {
-        match pair == Pair::default() && !self.is_power_sure() {
+        match pair.core == MhzOffset::STOCK && !self.is_power_sure() {
             true => self.held_settings(),
             false => self.settings_of(pair),
         }
@@ -266,16 +263,23 @@ impl Climb {
         is_tried.then(|| self.belief(domain)).flatten()
     }
 
-    /// A claim by the chance that the settings themselves hold. Faults at settings no bolder than those kept had
-    /// another cause.
+    /// A claim by the chance that the settings themselves hold.
     pub(in crate::climb) fn claimed(&self, chance: f64, kept: Pair) -> Claim {
+        let (clean, unrelated) = self.undisturbed_so_far(kept);
+        let before = self.experience.unrelated();
+        Claim::new(self.plan.margin, chance, clean, unrelated, before)
+    }
+
+    /// Time under load without a fault, and faults that had another cause than the settings: those at settings no bolder
+    /// than `kept`.
+    pub(in crate::climb) fn undisturbed_so_far(&self, kept: Pair) -> (Seconds, usize) {
         let clean = |trial: &&TrialRecord| trial.verdict().meaning() == Meaning::Holds;
         let seconds = self.trials.iter().filter(clean).map(|trial| trial.seconds.value()).sum();
         let unrelated = self.trials.iter().filter(|trial| {
             let at = self.place(trial);
             trial.verdict().is_fault() && at.core <= kept.core && at.memory <= kept.memory
         });
-        Claim::new(self.plan.margin, chance, Seconds(seconds), unrelated.count())
+        (Seconds(seconds), unrelated.count())
     }
 
     /// Whether a long clean run was made there or above it, below all that failed.

@@ -88,8 +88,8 @@ impl Margin {
     pub const fn confidence(self) -> f64 {
         match self {
             Self::Record => 0.6,
-            Self::Daily => 0.985,
-            Self::Gift => 0.99,
+            Self::Daily => 0.99,
+            Self::Gift => 0.995,
         }
     }
 

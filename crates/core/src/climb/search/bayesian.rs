@@ -1,5 +1,6 @@
 //! The bayesian policy: the most informative trial per minute.
 
+use crate::climb::experience::Experience;
 use crate::climb::reason::Reason;
 use crate::climb::record::{Purpose, Stage, TrialRecord};
 use crate::climb::search::belief::{EdgeBelief, Prospect};
@@ -75,26 +76,28 @@ pub(in crate::climb) fn believe<V: Value>(
     belief
 }
 
-/// Takes in how grave the faults of the card were, up to the trial with this number: what came later must not open again
+/// Takes in how grave the faults of the card were, by a beta distribution that begins with what earlier climbs have shown, up to the trial with this number: what came later must not open again
 /// what was over.
 pub(in crate::climb) fn learn_severity(
     belief: &mut EdgeBelief,
     trials: &[TrialRecord],
     newest: Option<u32>,
+    experience: &Experience,
 ) {
     let until = |trial: &&TrialRecord| newest.is_none_or(|newest| trial.number <= newest);
     let verdicts = trials.iter().filter(until).map(TrialRecord::verdict);
     let faults = verdicts.clone().filter(|verdict| verdict.is_fault()).count();
     let machine_downs = verdicts.filter(|verdict| *verdict == Verdict::MachineDown).count();
-    belief.set_severity(faults, machine_downs);
+    let before = experience.severity();
+    belief.set_severity((machine_downs as f64 + before.0) / (faults as f64 + before.1));
 }
 
 impl<S: Scale> Search<'_, S> {
     /// What is believed of the edge.
     pub(in crate::climb) fn belief(&self) -> EdgeBelief {
-        let mut belief = believe(self.scale.belief(self.plan), &self.tried);
+        let mut belief = believe(self.scale.belief(self.plan, self.experience), &self.tried);
         let newest = self.tried.iter().map(|trial| trial.record.number).max();
-        learn_severity(&mut belief, self.all, newest);
+        learn_severity(&mut belief, self.all, newest, self.experience);
         belief
     }
 
@@ -104,9 +107,13 @@ impl<S: Scale> Search<'_, S> {
         if ended {
             return SearchStep::Kept(kept);
         }
-        // The alone stages of a climb that goes on together need not be as sure.
+        // The alone stages of a climb that goes on together need not be as sure, once there is something to go on with.
         let price = self.plan.bayesian.worth_percent_per_minute / 100.0
-            * if self.is_followed { FOLLOWED } else { 1.0 }
+            * match (self.is_followed, kept > S::Value::default()) {
+                (true, true) => FOLLOWED,
+                (true, false) => FOLLOWED / 2.0,
+                (false, _) => 1.0,
+            }
             * if self.has_been_left() { COMES_BACK } else { 1.0 };
         if let Some(step) = self.step_towards_known(&belief, price) {
             return self.unless_stuck(step);
@@ -167,9 +174,10 @@ impl<S: Scale> Search<'_, S> {
             .filter(|trial| trial.record.number != lowest.record.number)
             .copied()
             .collect();
-        let without = believe(self.scale.belief(self.plan), &others);
+        let without = believe(self.scale.belief(self.plan, self.experience), &others);
         let middle = |belief: &EdgeBelief| belief.band(0.0).0;
-        let more = middle(&without) - middle(belief);
+        let kept = |belief: &EdgeBelief| f64::from(self.believed_to_hold(belief).units());
+        let more = (middle(&without) - middle(belief)).max(kept(&without) - kept(belief));
         if more < MUCH * self.scale.size() {
             return None;
         }

@@ -19,6 +19,8 @@
 //! value that is said to hold, the edge lies around it with a standard deviation of 2 %, but three times in
 //! ten the word is worth nothing.
 
+use serde::{Deserialize, Serialize};
+
 use crate::climb::search::axis::Axis;
 use crate::load::artifact::Domain;
 
@@ -33,7 +35,7 @@ const NEGLIGIBLE: f64 = 1e-7;
 /// logarithm).
 const CORE_E_FOLD: f64 = 0.0020;
 const MEMORY_E_FOLD: f64 = 0.0035;
-const E_FOLD_SPREAD: f64 = 0.7;
+pub(in crate::climb) const E_FOLD_SPREAD: f64 = 0.7;
 /// Step of the scale of e-folds, in their logarithm: it covers a fifth to five times as much.
 const E_FOLD_STEP: f64 = 0.32;
 /// Where edges lie, in shares of the clock: mean, standard deviation.
@@ -45,6 +47,9 @@ const ANYWHERE: f64 = 0.1;
 const SAID_SPREAD: f64 = 0.02;
 /// Such values that say nothing of this card.
 const MISTAKEN: f64 = 0.3;
+/// Lowest and highest edge that is thought of, in shares of the clock above stock.
+const LOWEST_EDGE: f64 = -0.05;
+const HIGHEST_EDGE: f64 = 0.2;
 /// Largest share of its clock that a domain loses when the other one is at its edge too.
 const MOST_LOST_TOGETHER: f64 = 0.030;
 /// Share of the guesses, those that would have the least kept, whose mean a trial is to raise: what is kept hangs on the few
@@ -53,13 +58,55 @@ const TAIL: f64 = 0.3;
 /// Hours of the day in which an edge shows one fault.
 const EDGE_HOURS: f64 = 24.0;
 
-/// Where the edge of a domain lies above stock on many cards, in the unit of `clock`.
-pub(in crate::climb) fn usual_edge(domain: Domain, clock: f64) -> f64 {
-    let (mean, _) = match domain {
+/// Where the edge of a domain lies above stock on many cards, in shares of the clock: mean and standard deviation.
+pub(in crate::climb) fn usual_edge(domain: Domain) -> (f64, f64) {
+    match domain {
         Domain::Core => CORE_EDGE,
         Domain::Memory => MEMORY_EDGE,
+    }
+}
+
+/// E-folds that are told apart.
+pub(in crate::climb) const E_FOLD_PLACES: usize = 11;
+
+/// Logarithm of an e-fold in times the usual one.
+pub(in crate::climb) fn e_fold_log(place: usize) -> f64 {
+    (place as f64 - (E_FOLD_PLACES / 2) as f64) * E_FOLD_STEP
+}
+
+/// An e-fold, in shares of the clock.
+pub(in crate::climb) fn e_fold_at(domain: Domain, place: usize) -> f64 {
+    let usual = match domain {
+        Domain::Core => CORE_E_FOLD,
+        Domain::Memory => MEMORY_E_FOLD,
     };
-    mean * clock
+    usual * e_fold_log(place).exp()
+}
+
+/// Places of an edge that are told apart where one climb teaches another.
+pub(in crate::climb) const EDGE_PLACES: usize = 55;
+
+/// Such a place, in shares of the clock above stock.
+pub(in crate::climb) fn edge_at(place: usize) -> f64 {
+    LOWEST_EDGE + (place as f64 + 0.5) * (HIGHEST_EDGE - LOWEST_EDGE) / EDGE_PLACES as f64
+}
+
+/// What is assumed of one domain before the first trial.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub(in crate::climb) struct Assumed {
+    /// Where the edge lies above stock, in shares of the clock: mean and standard deviation.
+    pub edge: (f64, f64),
+    /// Weight of each e-fold.
+    pub e_folds: [f64; E_FOLD_PLACES],
+}
+
+impl Assumed {
+    /// Of any card.
+    pub(in crate::climb) fn of_any(domain: Domain) -> Self {
+        let weight = |log: f64| (-(log / E_FOLD_SPREAD).powi(2) / 2.0).exp();
+        let e_folds = std::array::from_fn(|place| weight(e_fold_log(place)));
+        Self { edge: usual_edge(domain), e_folds }
+    }
 }
 
 /// One guess at the edge.
@@ -114,21 +161,22 @@ impl EdgeBelief {
     /// What is assumed of a domain before its first trial.
     #[must_use]
     pub fn before(axis: &Axis) -> Self {
-        Self::assumed(axis.domain, axis.clock, None)
+        Self::assumed(axis.domain, axis.clock, None, &Assumed::of_any(axis.domain))
     }
 
     /// What is assumed of a domain whose clock at stock is `clock`, in whatever unit its values are
     /// counted. A value that is said to hold is a word from elsewhere: the edge may lie above or below it.
-    pub(in crate::climb) fn assumed(domain: Domain, clock: f64, said: Option<f64>) -> Self {
-        let (e_fold, spread) = match domain {
-            Domain::Core => (CORE_E_FOLD, CORE_EDGE.1),
-            Domain::Memory => (MEMORY_E_FOLD, MEMORY_EDGE.1),
-        };
-        let (e_fold, mean, spread) = (e_fold * clock, usual_edge(domain, clock), spread * clock);
-        let edge_step = e_fold * 0.6;
-        let (lowest, highest) = (-0.02 * clock, 0.2 * clock);
+    pub(in crate::climb) fn assumed(
+        domain: Domain,
+        clock: f64,
+        said: Option<f64>,
+        assumed: &Assumed,
+    ) -> Self {
+        let (mean, spread) = (assumed.edge.0 * clock, assumed.edge.1 * clock);
+        let edge_step = e_fold_at(domain, E_FOLD_PLACES / 2) * clock * 0.6;
+        let (lowest, highest) = (LOWEST_EDGE * clock, HIGHEST_EDGE * clock);
         let count = ((highest - lowest) / edge_step) as usize;
-        let mut cells = Vec::with_capacity(count * 9);
+        let mut cells = Vec::with_capacity((count + 1) * E_FOLD_PLACES);
         for place in 0..=count {
             let edge = lowest + place as f64 * edge_step;
             let normal =
@@ -138,13 +186,12 @@ impl EdgeBelief {
             let density = said.map_or(of_many, |said| {
                 normal(said, SAID_SPREAD * clock) * (1.0 - MISTAKEN) + of_many * MISTAKEN
             });
-            for place in -5..=5_i32 {
-                let log = f64::from(place) * E_FOLD_STEP;
-                let weight = (-(log / E_FOLD_SPREAD).powi(2) / 2.0).exp();
-                cells.push(Cell { edge, e_fold: e_fold * log.exp(), weight: density * weight });
+            for (place, weight) in assumed.e_folds.iter().enumerate() {
+                let e_fold = e_fold_at(domain, place) * clock;
+                cells.push(Cell { edge, e_fold, weight: density * weight });
             }
         }
-        let mut belief = Self { cells, edge_step, clock, severity: severity(0, 0) };
+        let mut belief = Self { cells, edge_step, clock, severity: 0.0 };
         belief.normalise();
         belief
     }
@@ -178,9 +225,36 @@ impl EdgeBelief {
         }
     }
 
-    /// Takes in how grave the faults of this card are.
-    pub(in crate::climb) fn set_severity(&mut self, faults: usize, machine_downs: usize) {
-        self.severity = severity(faults, machine_downs);
+    /// Takes in which share of the faults of this card takes the machine down, 0 to 1.
+    pub(in crate::climb) fn set_severity(&mut self, share: f64) {
+        self.severity = share;
+    }
+
+    /// The weight of each e-fold, where edges are believed of a clock of the given domain.
+    pub(in crate::climb) fn e_folds(&self, domain: Domain) -> [f64; E_FOLD_PLACES] {
+        let usual = e_fold_at(domain, E_FOLD_PLACES / 2) * self.clock;
+        let mut weights = [0.0; E_FOLD_PLACES];
+        for cell in &self.cells {
+            let place = ((cell.e_fold / usual).ln() / E_FOLD_STEP).round() as i64;
+            let place = place + (E_FOLD_PLACES / 2) as i64;
+            if let Some(weight) = usize::try_from(place).ok().and_then(|at| weights.get_mut(at)) {
+                *weight += cell.weight;
+            }
+        }
+        weights
+    }
+
+    /// The weight of each place of the edge.
+    pub(in crate::climb) fn edges(&self) -> [f64; EDGE_PLACES] {
+        let step = (HIGHEST_EDGE - LOWEST_EDGE) / EDGE_PLACES as f64;
+        let mut weights = [0.0; EDGE_PLACES];
+        for cell in &self.cells {
+            let place = ((cell.edge / self.clock - LOWEST_EDGE) / step).max(0.0) as usize;
+            if let Some(weight) = weights.get_mut(place.min(EDGE_PLACES - 1)) {
+                *weight += cell.weight;
+            }
+        }
+        weights
     }
 
     /// The same domain once the other one is raised too: its edge lies lower, nobody knows by how
@@ -404,13 +478,6 @@ impl Tail {
 /// any near the edge, and more by a half for each e-fold beyond eight.
 fn gravity(past: f64) -> f64 {
     (0.01 * ((past - 8.0) * 0.5).exp()).min(0.5)
-}
-
-/// Share of faults that take the machine down on a card where so many of so many did: a beta distribution that begins
-/// with half a percent, worth six faults.
-fn severity(faults: usize, machine_downs: usize) -> f64 {
-    const BEFORE: (f64, f64) = (0.03, 6.0);
-    (machine_downs as f64 + BEFORE.0) / (faults as f64 + BEFORE.1)
 }
 
 #[cfg(test)]

@@ -21,6 +21,7 @@ pub(in crate::climb) mod scale;
 pub(in crate::climb) mod score;
 mod stepwise;
 
+use crate::climb::experience::Experience;
 use crate::climb::reason::{Reason, Stuck};
 use crate::climb::record::{Purpose, TrialRecord};
 use crate::climb::search::scale::{Scale, Steps, Value};
@@ -142,6 +143,8 @@ pub(in crate::climb) struct Search<'a, S: Scale> {
     pub is_followed: bool,
     /// Every trial of the climb: how grave the faults of this card are, in whatever stage they came.
     pub all: &'a [TrialRecord],
+    /// What earlier climbs have shown.
+    pub experience: &'a Experience,
 }
 
 impl<'a, S: Scale> Search<'a, S> {

@@ -2,8 +2,9 @@
 
 use std::ops::{Add, Sub};
 
+use crate::climb::experience::Experience;
 use crate::climb::search::axis::Axis;
-use crate::climb::search::belief::EdgeBelief;
+use crate::climb::search::belief::{Assumed, EdgeBelief, usual_edge};
 use crate::climb::search::depth::Depth;
 use crate::load::artifact::Domain;
 use crate::plan::Plan;
@@ -86,7 +87,7 @@ pub(in crate::climb) trait Scale: Copy {
     fn known(&self, plan: &Plan) -> Option<Self::Value>;
 
     /// What is assumed of the edge before the first trial.
-    fn belief(&self, plan: &Plan) -> EdgeBelief;
+    fn belief(&self, plan: &Plan, experience: &Experience) -> EdgeBelief;
 }
 
 impl Scale for Axis {
@@ -131,9 +132,9 @@ impl Scale for Axis {
         plan.axis(self.domain).start(self.clock).map(|value| Axis::bin(self, value))
     }
 
-    fn belief(&self, plan: &Plan) -> EdgeBelief {
+    fn belief(&self, plan: &Plan, experience: &Experience) -> EdgeBelief {
         let known = self.known(plan).map(f64::from);
-        EdgeBelief::assumed(self.domain, self.clock, known)
+        EdgeBelief::assumed(self.domain, self.clock, known, experience.assumed(self.domain))
     }
 }
 
@@ -180,8 +181,11 @@ impl Scale for Depth {
     }
 
     /// Where the edge lies in clock, counted in the millivolts that so much clock takes.
-    fn belief(&self, plan: &Plan) -> EdgeBelief {
+    fn belief(&self, plan: &Plan, experience: &Experience) -> EdgeBelief {
         let known = self.known(plan).map(f64::from);
-        EdgeBelief::assumed(Domain::Core, self.scale(), known)
+        // How fast faults set in is the same whichever way the edge is come upon; where it lies is not.
+        let edge = usual_edge(Domain::Core);
+        let assumed = Assumed { edge, ..experience.assumed(Domain::Core).clone() };
+        EdgeBelief::assumed(Domain::Core, self.scale(), known, &assumed)
     }
 }

@@ -35,7 +35,8 @@ impl Strategy for Balanced {
             .into_iter()
             .filter(|stage| climb.stages.contains(stage) && climb.has_begun(*stage))
             .find_map(|stage| climb.depth_kept(stage));
-        let known = known.map_or_else(|| depth.belief(&climb.plan).band(0.0).0, f64::from);
+        let known = known
+            .map_or_else(|| depth.belief(&climb.plan, &climb.experience).band(0.0).0, f64::from);
         Some(depth.bin(known * climb.plan.balanced.share_percent / 100.0))
     }
 

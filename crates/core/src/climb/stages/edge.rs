@@ -102,6 +102,7 @@ impl Climb {
             taken_up_after: self.taken_up_after,
             is_followed: self.goes_together(),
             all: &self.trials,
+            experience: &self.experience,
         }
     }
 

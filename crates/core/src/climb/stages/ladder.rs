@@ -2,8 +2,9 @@
 
 use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
+use crate::climb::experience::Experience;
 use crate::climb::search::axis::Axis;
-use crate::climb::search::belief::{EdgeBelief, usual_edge};
+use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::scale::{Scale, Steps};
 use crate::climb::search::{Search, Tried, below_slow};
 use crate::climb::stages::edge::{USUAL_TRIALS, usual_worth};
@@ -77,14 +78,16 @@ impl Scale for Rungs {
     }
 
     /// Of whichever is likely to give way first, a little lower since the other one is raised too.
-    fn belief(&self, plan: &Plan) -> EdgeBelief {
+    fn belief(&self, plan: &Plan, experience: &Experience) -> EdgeBelief {
         let known = self.known(plan).map(f64::from);
         let memory = self.memory.clock / self.ratio;
-        let first =
-            match usual_edge(Domain::Memory, memory) < usual_edge(Domain::Core, self.core.clock) {
-                true => EdgeBelief::assumed(Domain::Memory, memory, known),
-                false => EdgeBelief::assumed(Domain::Core, self.core.clock, known),
-            };
+        let believed =
+            |domain, clock| EdgeBelief::assumed(domain, clock, known, experience.assumed(domain));
+        let edge = |domain, clock| experience.assumed(domain).edge.0 * clock;
+        let first = match edge(Domain::Memory, memory) < edge(Domain::Core, self.core.clock) {
+            true => believed(Domain::Memory, memory),
+            false => believed(Domain::Core, self.core.clock),
+        };
         first.lowered_by_the_other()
     }
 }
@@ -174,6 +177,7 @@ impl Climb {
             taken_up_after: self.taken_up_after,
             is_followed: false,
             all: &self.trials,
+            experience: &self.experience,
             plan: &self.plan,
             scale,
         })

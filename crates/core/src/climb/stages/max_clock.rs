@@ -85,5 +85,6 @@ fn search(climb: &Climb, axis: Axis) -> Search<'_, Axis> {
         taken_up_after: climb.taken_up_after,
         is_followed: true,
         all: &climb.trials,
+        experience: &climb.experience,
     }
 }

@@ -3,6 +3,7 @@
 
 use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
+use crate::climb::experience::Experience;
 use crate::climb::isolation::{Culprit, Isolation};
 use crate::climb::search::bayesian::{Weighed, learn_severity};
 use crate::climb::search::belief::EdgeBelief;
@@ -122,14 +123,14 @@ impl Climb {
     /// What is believed of the edges with both raised.
     #[must_use]
     pub fn joint(&self) -> Option<&Joint> {
-        self.joint.get_or_init(|| self.believed_together()).as_ref()
+        self.joint.get_or_init(|| self.believed_together(&self.experience)).as_ref()
     }
 
-    fn believed_together(&self) -> Option<Joint> {
+    pub(in crate::climb) fn believed_together(&self, experience: &Experience) -> Option<Joint> {
         let (core, memory) = (self.axis(Domain::Core)?, self.axis(Domain::Memory)?);
         let alone = |axis: &Axis, domain| {
             crate::climb::search::bayesian::believe(
-                axis.belief(&self.plan),
+                axis.belief(&self.plan, experience),
                 &self.tried_alone(domain),
             )
         };
@@ -139,7 +140,7 @@ impl Climb {
         };
         let newest = self.counted_of(Stage::Together).map(|trial| trial.number).max();
         for belief in [&mut joint.core, &mut joint.memory] {
-            learn_severity(belief, &self.trials, newest);
+            learn_severity(belief, &self.trials, newest, experience);
         }
         for trial in self.counted_of(Stage::Together).chain(self.segments()) {
             let at = self.place(trial);
@@ -225,7 +226,10 @@ impl Climb {
                         self.counted_of(Stage::Together)
                             .map(|record| Tried { value: record.value_on(&axis), record }),
                     );
-                    Some(crate::climb::search::bayesian::believe(axis.belief(&self.plan), &tried))
+                    Some(crate::climb::search::bayesian::believe(
+                        axis.belief(&self.plan, &self.experience),
+                        &tried,
+                    ))
                 };
                 let (core, memory) = (belief(Domain::Core), belief(Domain::Memory));
                 let any = core.clone().or(memory.clone())?;

@@ -198,6 +198,7 @@ impl Climb {
             taken_up_after: self.taken_up_after,
             is_followed: true,
             all: &self.trials,
+            experience: &self.experience,
         };
         Some(Descending { search, walked, base, top })
     }

@@ -607,6 +607,12 @@ fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
             ("taken off", steps(margin.fine_steps(core.margin_steps))),
         ],
     });
+    if let Some(from) = yard_step_words::learnt_from(&snapshot.climb.experience) {
+        let expected = |domain| yard_step_words::expectation(&snapshot.climb.experience, domain);
+        pairs.push(("learnt from", from));
+        pairs.push(("expected of the core", expected(Domain::Core)));
+        pairs.push(("of the memory", expected(Domain::Memory)));
+    }
     let starts = yard_step_words::starts(&snapshot.climb.plan, &snapshot.machine.card);
     if !starts.is_empty() {
         pairs.push(("starts from", starts.join(", ")));
@@ -678,7 +684,7 @@ mod tests {
     }
 
     #[rstest]
-    #[case(Policy::Bayesian, &["machine down", "1 % at most", "daily use", "24 h with 99 %"], "back off")]
+    #[case(Policy::Bayesian, &["machine down", "3 % at most", "daily use", "24 h with 99 %"], "back off")]
     #[case(Policy::FixedStep, &["60, then 15 MHz", "back off", "1 fine step", "daily use"], "machine down")]
     fn the_plan_is_told_by_what_its_policy_goes_by(
         #[case] policy: Policy,

@@ -1,0 +1,48 @@
+//! What earlier climbs have taught, in words.
+
+use yard_step_core::{Domain, Experience, counted};
+
+/// How many climbs an experience rests on; `None` where there are none.
+#[must_use]
+pub fn learnt_from(experience: &Experience) -> Option<String> {
+    let own = (experience.climbs > 0).then(|| counted(experience.climbs, "climb"));
+    let others = (experience.others > 0).then(|| counted(experience.others, "climb"));
+    match (own, others) {
+        (None, None) => None,
+        (Some(own), None) => Some(format!("{own} on this kind of card")),
+        (None, Some(others)) => Some(format!("{others} on other kinds")),
+        (Some(own), Some(others)) => {
+            Some(format!("{own} on this kind of card, {others} on other kinds"))
+        }
+    }
+}
+
+/// Where the edge of a domain is expected, and how fast faults set in past it.
+#[must_use]
+pub fn expectation(experience: &Experience, domain: Domain) -> String {
+    let expected = experience.expectation(domain);
+    let (mean, spread) = expected.edge_percent;
+    let (median, low, high) = expected.e_fold_percent;
+    format!("edge {mean:+.1} % ± {spread:.1} %, e-fold {median:.2} % ({low:.2} to {high:.2} %)")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_an_experience_rests_on_is_counted() {
+        let of =
+            |climbs, others| learnt_from(&Experience { climbs, others, ..Experience::default() });
+        assert_eq!(of(0, 0), None);
+        assert_eq!(of(1, 0).unwrap(), "1 climb on this kind of card");
+        assert_eq!(of(4, 2).unwrap(), "4 climbs on this kind of card, 2 climbs on other kinds");
+        assert_eq!(of(0, 3).unwrap(), "3 climbs on other kinds");
+    }
+
+    #[test]
+    fn what_is_expected_is_told_in_percent_of_the_clock() {
+        let text = expectation(&Experience::default(), Domain::Core);
+        assert_eq!(text, "edge +6.0 % ± 2.5 %, e-fold 0.20 % (0.08 to 0.52 %)");
+    }
+}
