@@ -53,6 +53,12 @@ impl Engine {
     ) -> Result<RunView, EngineError> {
         self.is_card_there()?;
         self.close_begun()?;
+        let mut yes = yes;
+        if yes && matches!(self.climb.next(), Next::Stuck(_)) {
+            // The user says to try again, which is no yes to whatever that may risk.
+            self.climb.handle(ClimbEvent::TakenUp);
+            yes = false;
+        }
         let proposal = match self.climb.next() {
             Next::Trial(proposal) => proposal,
             Next::Ended(outcome) => {

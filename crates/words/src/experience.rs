@@ -32,8 +32,11 @@ mod tests {
 
     #[test]
     fn what_an_experience_rests_on_is_counted() {
-        let of =
-            |climbs, others| learnt_from(&Experience { climbs, others, ..Experience::default() });
+        let of = |climbs, others| {
+            let mut experience = Experience::default();
+            (experience.climbs, experience.others) = (climbs, others);
+            learnt_from(&experience)
+        };
         assert_eq!(of(0, 0), None);
         assert_eq!(of(1, 0).unwrap(), "1 climb on this kind of card");
         assert_eq!(of(4, 2).unwrap(), "4 climbs on this kind of card, 2 climbs on other kinds");

@@ -122,7 +122,10 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
     loop {
         match engine.climb().next() {
             Next::Ended(outcome) => return Ok(*outcome),
-            Next::Stuck(why) => return Err(Failure::failed(yard_step_words::stuck(&why))),
+            Next::Stuck(why) => {
+                let why = yard_step_words::stuck(&why);
+                return Err(Failure::failed(format!("{why} The same command tries again.")));
+            }
             Next::Trial(proposal) => {
                 let card = engine.description().clone();
                 watcher.begin(engine.climb().trials().len() + 1, &proposal, &card);

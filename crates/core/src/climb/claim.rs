@@ -24,11 +24,6 @@ pub struct Claim {
     pub below_depth: MillivoltOffset,
 }
 
-/// What is known before the first hour of faults that no setting causes, where no earlier climb tells: a gamma
-/// distribution of their rate, its shape and the hours it stands for. Assumption: most machines have none to speak of, a
-/// few have one in a hundred hours.
-pub(in crate::climb) const UNRELATED: (f64, f64) = (0.06, 80.0);
-
 impl Claim {
     /// Chance that no fault at all comes, 0 to 1.
     #[must_use]
@@ -68,6 +63,7 @@ fn undisturbed(hours: f64, clean: f64, faults: usize, before: (f64, f64)) -> f64
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::climb::search::experience::UNRELATED;
 
     #[test]
     fn clean_hours_raise_the_chance_that_nothing_else_fails_and_a_fault_lowers_it() {

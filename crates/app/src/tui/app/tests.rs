@@ -7,7 +7,7 @@ use ratatui::crossterm::event::{
 };
 use ratatui::layout::Rect;
 use rstest::rstest;
-use yard_step_core::{Told, Verdict};
+use yard_step_core::{Stuck, Told, Verdict};
 use yard_step_engine::{
     Activity, Command, FreeStart, KeepWhat, KeepWish, NextView, Restart, Snapshot,
 };
@@ -70,6 +70,20 @@ fn a_risky_trial_asks_once_and_says_what_may_happen() {
     let yes = press(&mut state, &snapshot, KeyCode::Char('y'));
     assert_eq!(yes, Outcome::Send(Command::Try { yes: true }));
     assert_eq!(state.overlay, None);
+}
+
+#[test]
+fn a_climb_that_is_stuck_asks_whether_to_try_again() {
+    let mut snapshot = snapshot();
+    let why =
+        Stuck::InVain { runs: 5, at: None, last: "Other programs kept the card busy.".into() };
+    snapshot.climb.next = NextView::Stuck(why.clone());
+    let mut state = State::new(View::Climb);
+    assert_eq!(press(&mut state, &snapshot, KeyCode::Enter), Outcome::Nothing);
+    let Some(Overlay::Ask(question)) = &state.overlay else { panic!() };
+    assert_eq!(question.consequence, yard_step_words::stuck(&why));
+    let yes = press(&mut state, &snapshot, KeyCode::Char('y'));
+    assert_eq!(yes, Outcome::Send(Command::Try { yes: true }));
 }
 
 #[test]

@@ -18,6 +18,14 @@ pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
     let running = matches!(snapshot.runs.activity, Activity::Running | Activity::Paused);
     match action {
         Action::Try => {
+            if let NextView::Stuck(why) = &snapshot.climb.next {
+                let what = "Try the same again?".into();
+                return ask(
+                    what,
+                    yard_step_words::stuck(why),
+                    Yes::Send(Command::Try { yes: true }),
+                );
+            }
             let NextView::Trial { what, risk: Some(risk), .. } = &snapshot.climb.next else {
                 return None;
             };

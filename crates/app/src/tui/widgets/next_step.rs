@@ -188,7 +188,7 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
         NextView::Stuck(why) => Entry {
             glyph: "!",
             word: "STUCK".into(),
-            text: yard_step_words::stuck(why),
+            text: format!("{} Enter tries again.", yard_step_words::stuck(why)),
             style: theme.style(Role::Bad),
         },
     }

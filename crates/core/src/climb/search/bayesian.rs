@@ -1,9 +1,9 @@
 //! The bayesian policy: the most informative trial per minute.
 
-use crate::climb::experience::Experience;
 use crate::climb::reason::Reason;
 use crate::climb::record::{Purpose, Stage, TrialRecord};
 use crate::climb::search::belief::{EdgeBelief, Prospect};
+use crate::climb::search::experience::Experience;
 use crate::climb::search::scale::{Scale, Value};
 use crate::climb::search::{Search, SearchStep, Tried};
 use crate::judge::verdict::Verdict;

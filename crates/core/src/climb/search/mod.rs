@@ -17,13 +17,14 @@ pub(in crate::climb) mod bands;
 pub(in crate::climb) mod bayesian;
 pub(in crate::climb) mod belief;
 pub(in crate::climb) mod depth;
+pub(in crate::climb) mod experience;
 pub(in crate::climb) mod scale;
 pub(in crate::climb) mod score;
 mod stepwise;
 
-use crate::climb::experience::Experience;
 use crate::climb::reason::{Reason, Stuck};
 use crate::climb::record::{Purpose, TrialRecord};
+use crate::climb::search::experience::Experience;
 use crate::climb::search::scale::{Scale, Steps, Value};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::plan::{Plan, Policy};

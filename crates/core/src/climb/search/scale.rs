@@ -2,10 +2,10 @@
 
 use std::ops::{Add, Sub};
 
-use crate::climb::experience::Experience;
 use crate::climb::search::axis::Axis;
 use crate::climb::search::belief::{Assumed, EdgeBelief, usual_edge};
 use crate::climb::search::depth::Depth;
+use crate::climb::search::experience::Experience;
 use crate::load::artifact::Domain;
 use crate::plan::Plan;
 use crate::units::MhzOffset;

@@ -2,9 +2,9 @@
 
 use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
-use crate::climb::experience::Experience;
 use crate::climb::search::axis::Axis;
 use crate::climb::search::belief::EdgeBelief;
+use crate::climb::search::experience::Experience;
 use crate::climb::search::scale::{Scale, Steps};
 use crate::climb::search::{Search, Tried, below_slow};
 use crate::climb::stages::edge::{USUAL_TRIALS, usual_worth};

@@ -3,10 +3,10 @@
 
 use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
-use crate::climb::experience::Experience;
 use crate::climb::isolation::{Culprit, Isolation};
 use crate::climb::search::bayesian::{Weighed, learn_severity};
 use crate::climb::search::belief::EdgeBelief;
+use crate::climb::search::experience::Experience;
 use crate::climb::search::scale::Scale;
 use crate::climb::search::{Search, Tried};
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
