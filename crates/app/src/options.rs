@@ -5,12 +5,13 @@ use std::path::{Path, PathBuf};
 
 use clap::Args;
 use directories::ProjectDirs;
-use yard_step_card::CardAddress;
+use yard_step_card::{CardAddress, ChoiceError, Family};
 use yard_step_core::{Margin, Plan, Policy, Stage, Verdict};
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Loads, Pace, Unfinished};
 use yard_step_ledger::DataDir;
 use yard_step_scenes::SizedScene;
+use yard_step_study::{family_names, shipped_family};
 
 use crate::failure::{Failure, there_is_no};
 use crate::metrics::{Page, parse_listen};
@@ -38,6 +39,9 @@ pub(crate) struct CardOptions {
     /// Release of the driver that a stand-in's machine runs
     #[arg(long, default_value_t = 1, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1_000))]
     pub driver: u32,
+    /// Family of a stand-in whose physics differ: the name of one that ships, or a file; as in standin:tarn-310#7@gentle
+    #[arg(long, value_name = "FAMILY")]
+    pub physics: Option<String>,
 }
 
 /// A card as it was named on the command line.
@@ -63,7 +67,11 @@ impl NamedCard {
 impl CardOptions {
     /// The card that is meant.
     pub(crate) fn address(&self) -> Result<CardAddress, Failure> {
-        Ok(self.card.with_seed(self.seed)?.with_driver(self.driver))
+        let card = self.card.with_seed(self.seed)?.with_driver(self.driver);
+        match &self.physics {
+            None => Ok(card),
+            Some(name) => Ok(card.of_family(&whole_path(name), family_named(name)?)),
+        }
     }
 }
 
@@ -181,7 +189,8 @@ fn read_plan(path: Option<&Path>, loads: &Loads) -> Result<Plan, Failure> {
 
 /// Reads a card's name, with its unit or without.
 pub(crate) fn parse_card(text: &str) -> Result<NamedCard, String> {
-    let unit = text.split_once('#').map(|(_, unit)| parse_whole(unit)).transpose()?;
+    let card = text.split_once('@').map_or(text, |(card, _)| card);
+    let unit = card.split_once('#').map(|(_, unit)| parse_whole(unit)).transpose()?;
     Ok(NamedCard { address: parse_address(text)?, unit })
 }
 
@@ -190,7 +199,35 @@ pub(crate) fn parse_whole(text: &str) -> Result<u64, String> {
 }
 
 pub(crate) fn parse_address(text: &str) -> Result<CardAddress, String> {
-    text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
+    let (card, family) = match text.split_once('@') {
+        None => (text, None),
+        Some((card, family)) => (card, Some(family)),
+    };
+    let card: CardAddress = card.parse().map_err(|error: ChoiceError| error.to_string())?;
+    let Some(name) = family else { return Ok(card) };
+    let family = family_named(name).map_err(|failure| failure.text().to_owned())?;
+    Ok(card.of_family(&whole_path(name), family))
+}
+
+/// The family of that name that ships, or what a file says.
+pub(crate) fn family_named(name: &str) -> Result<Family, Failure> {
+    if let Some(family) = shipped_family(name)? {
+        return Ok(family);
+    }
+    let text = input::text(Path::new(name)).map_err(|error| {
+        let names: Vec<&str> = family_names().collect();
+        Failure::usage(format!("{name}: {error}; families that ship: {}", names.join(", ")))
+    })?;
+    Family::from_toml(&text).map_err(|error| Failure::usage(format!("{name}: {error}")))
+}
+
+/// A family's name; of a file its whole path, since other processes look for it from elsewhere.
+fn whole_path(name: &str) -> String {
+    match shipped_family(name) {
+        Ok(Some(_)) => name.to_owned(),
+        _ => std::fs::canonicalize(name)
+            .map_or_else(|_| name.to_owned(), |path| path.to_string_lossy().into_owned()),
+    }
 }
 
 pub(crate) fn parse_policy(text: &str) -> Result<Policy, String> {

@@ -973,3 +973,48 @@ fn a_study_takes_families_that_ship_and_families_of_a_file() {
     assert_eq!(bad.status.code(), Some(2));
     assert!(stderr(&bad).contains("floor_hours is -1: it must be 0.1 to 100000"));
 }
+
+#[test]
+fn a_unit_of_a_family_is_climbed_on_and_what_it_taught_is_shown_and_forgotten() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    let plan = short_plan(dir.path());
+    let on = |args: &[&str]| {
+        let output = program_on_machine_of(&data).args(args).args(["--data-dir", &data]).output();
+        output.unwrap()
+    };
+    let climb = |card: &[&str]| {
+        let start =
+            ["climb", "--pace", "max", "--stages", "baseline,core", "--plan", &plan, "--card"];
+        on(&[&start[..], card].concat())
+    };
+    assert!(stdout(&on(&["learnt"])).starts_with("Nothing was learnt yet"));
+    let first = climb(&[CARD, "--seed", "4", "--physics", "near-stock"]);
+    assert!(first.status.success(), "{}", stderr(&first));
+    // The same card by its address: another climb, which has learnt from the first.
+    let ended = climb(&[&format!("{CARD}#4@near-stock")]);
+    assert!(stdout(&ended).contains("unit 4@near-stock: climb 2"), "{}", stdout(&ended));
+    let table = stdout(&on(&["learnt"]));
+    assert!(table.starts_with("Tarn 310, near-stock: 2 climbs on this kind of card\n"), "{table}");
+    assert!(
+        table.contains("core     edge +") && table.contains("e-fold: clock in which"),
+        "{table}"
+    );
+    let json: serde_json::Value =
+        serde_json::from_str(&stdout(&on(&["learnt", "--json"]))).unwrap();
+    assert_eq!(
+        (json[0]["climbs"].as_u64(), json[0]["kind"].as_str()),
+        (Some(2), Some("Tarn 310, near-stock"))
+    );
+    let unknown = on(&["learnt", "--forget", "Heron"]);
+    assert_eq!(unknown.status.code(), Some(2));
+    assert!(
+        stderr(&unknown)
+            .contains("nothing was learnt of \"Heron\"; there are: Tarn 310, near-stock")
+    );
+    assert!(on(&["learnt", "--forget", "Tarn 310, near-stock"]).status.success());
+    assert!(stdout(&on(&["learnt"])).starts_with("Nothing was learnt yet"));
+    let wrong = climb(&[&format!("{CARD}#4@marsh")]);
+    assert_eq!(wrong.status.code(), Some(2));
+    assert!(stderr(&wrong).contains("families that ship: as-shipped"), "{}", stderr(&wrong));
+}

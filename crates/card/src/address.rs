@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::str::FromStr;
+use std::sync::Arc;
 
 use thiserror::Error;
 
@@ -82,18 +83,27 @@ impl FromStr for CardChoice {
 }
 
 /// Where a card is.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 enum Place {
-    /// A stand-in of this kind, the unit with this seed, its machine under this release of the driver.
-    StandIn { kind: CardChoice, unit: u64, driver: u32, course: u64 },
+    /// A stand-in of this kind, the unit with this seed, its machine under this release of the driver, of a family other
+    /// than the one that ships where it names one.
+    StandIn { kind: CardChoice, unit: u64, driver: u32, course: u64, family: Option<NamedFamily> },
     /// Behind the socket of a process that holds it.
     Socket(SlotAddress),
 }
 
-/// A card's address: `standin:tarn-310` or, with its unit, `standin:tarn-310#7`, as the user writes it; or
+/// A family and what it is called.
+#[derive(Debug, Clone, PartialEq)]
+struct NamedFamily {
+    name: String,
+    family: Arc<Family>,
+}
+
+/// A card's address: `standin:tarn-310` or, with its unit, `standin:tarn-310#7`, as the user writes it, and
+/// `standin:tarn-310#7@gentle` where the unit is of a family of its own; or
 /// the socket of a process that holds a card. That one cannot be written: whoever named a card by its
 /// socket would go past the lock of the card's own name.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct CardAddress(Place);
 
 /// Reaches a card: a stand-in in this process, or one that another process holds.
@@ -132,7 +142,7 @@ impl CardAddress {
     /// The cards there are on this machine.
     #[must_use]
     pub fn all() -> Vec<Self> {
-        let place = |kind| Place::StandIn { kind, unit: 1, driver: 1, course: 0 };
+        let place = |kind| Place::StandIn { kind, unit: 1, driver: 1, course: 0, family: None };
         CardChoice::all().into_iter().map(|kind| Self(place(kind))).collect()
     }
 
@@ -164,6 +174,16 @@ impl CardAddress {
         address
     }
 
+    /// The same unit as one of a family of cards, by which name it goes from then on.
+    #[must_use]
+    pub fn of_family(&self, name: &str, family: Family) -> Self {
+        let mut address = self.clone();
+        if let Place::StandIn { family: of, .. } = &mut address.0 {
+            *of = Some(NamedFamily { name: name.to_owned(), family: Arc::new(family) });
+        }
+        address
+    }
+
     /// Another unit of the same kind, where the address does not name one.
     #[must_use]
     pub fn with_unit(&self, number: u64) -> Self {
@@ -177,8 +197,8 @@ impl CardAddress {
     /// Release of the driver that was asked for, and the course; 1 and 0 where they are the machine's own.
     #[must_use]
     pub fn driver_and_course(&self) -> (u32, u64) {
-        match self.0 {
-            Place::StandIn { driver, course, .. } => (driver, course),
+        match &self.0 {
+            Place::StandIn { driver, course, .. } => (*driver, *course),
             Place::Socket(_) => (1, 0),
         }
     }
@@ -189,9 +209,13 @@ impl CardAddress {
     /// The model of its kind is unusable, or another process holds the card.
     pub fn stand_in(&self) -> Result<StandIn, CardError> {
         match &self.0 {
-            Place::StandIn { kind, unit, driver, course } => {
-                let mut card = kind.open(*unit, *course)?;
+            Place::StandIn { kind, unit, driver, course, family } => {
+                let of = family.as_ref().map(|named| named.family.as_ref());
+                let mut card = kind.open_of_family(*unit, *course, of)?;
                 card.set_driver(*driver);
+                if let Some(named) = family {
+                    card.set_family_name(&named.name);
+                }
                 Ok(card)
             }
             Place::Socket(socket) => {
@@ -204,7 +228,10 @@ impl CardAddress {
 impl fmt::Display for CardAddress {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.0 {
-            Place::StandIn { kind, unit, .. } => write!(f, "{kind}#{unit}"),
+            Place::StandIn { kind, unit, family: None, .. } => write!(f, "{kind}#{unit}"),
+            Place::StandIn { kind, unit, family: Some(of), .. } => {
+                write!(f, "{kind}#{unit}@{}", of.name)
+            }
             Place::Socket(socket) => write!(f, "{SOCKET}{socket}"),
         }
     }
@@ -218,7 +245,7 @@ impl FromStr for CardAddress {
         let (kind, unit) = name.split_once('#').unwrap_or((name, "1"));
         let unit = unit.parse().map_err(|_| unknown())?;
         let kind = kind.parse().map_err(|_| unknown())?;
-        Ok(Self(Place::StandIn { kind, unit, driver: 1, course: 0 }))
+        Ok(Self(Place::StandIn { kind, unit, driver: 1, course: 0, family: None }))
     }
 }
 
@@ -247,6 +274,22 @@ mod tests {
         let card = connect(&address.on_course(3)).unwrap();
         assert_eq!(card.description().key(), shown);
         assert!("standin:quern-540#x".parse::<CardAddress>().is_err());
+    }
+
+    #[test]
+    fn a_unit_of_a_family_is_another_card_under_another_name() {
+        let usual = CardAddress::all()[0].with_unit(7);
+        let family =
+            Family::from_toml("about = \"edges low\"\n[core]\nedge_percent = -5.0").unwrap();
+        let other = usual.of_family("low", family);
+        assert_eq!(other.to_string(), "standin:tarn-310#7@low");
+        let (usual, other) = (connect(&usual).unwrap(), connect(&other).unwrap());
+        assert_eq!(
+            other.description().key(),
+            "standin:tarn-310#7@low",
+            "the ledger keeps them apart"
+        );
+        assert_eq!(other.description().name, format!("{}, low", usual.description().name));
     }
 
     #[test]

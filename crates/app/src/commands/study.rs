@@ -2,7 +2,7 @@
 
 use std::fmt::Write as _;
 use std::io::{IsTerminal, stderr};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use clap::Args;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
@@ -17,8 +17,9 @@ use yard_step_study::{
 };
 
 use crate::failure::Failure;
-use crate::input;
-use crate::options::{chosen_plan, parse_margin, parse_policy, parse_stage_among, parse_whole};
+use crate::options::{
+    chosen_plan, family_named, parse_margin, parse_policy, parse_stage_among, parse_whole,
+};
 use crate::output::{ChartKind, Overwrite, Target, json, note, print};
 
 #[derive(Debug, Args)]
@@ -183,21 +184,9 @@ fn families_of(named: &[String]) -> Result<Vec<(String, Family)>, Failure> {
             }
             continue;
         }
-        let family = match shipped_family(name)? {
-            Some(family) => family,
-            None => read_family(name)?,
-        };
-        families.push((name.clone(), family));
+        families.push((name.clone(), family_named(name)?));
     }
     Ok(families)
-}
-
-fn read_family(file: &str) -> Result<Family, Failure> {
-    let text = input::text(Path::new(file)).map_err(|error| {
-        let names: Vec<&str> = family_names().collect();
-        Failure::usage(format!("{file}: {error}; families that ship: {}", names.join(", ")))
-    })?;
-    Family::from_toml(&text).map_err(|error| Failure::usage(format!("{file}: {error}")))
 }
 
 /// One family of a study of many.

@@ -141,6 +141,14 @@ impl StandIn {
         Self::of_family(id, model, seed, course, None)
     }
 
+    /// Has it go by the name of its family: it is another card than the same unit without.
+    pub(crate) fn set_family_name(&mut self, name: &str) {
+        let shown = std::path::Path::new(name).file_stem().map(|stem| stem.to_string_lossy());
+        self.description.serial = format!("{}@{name}", self.description.serial);
+        self.description.name =
+            format!("{}, {}", self.description.name, shown.as_deref().unwrap_or(name));
+    }
+
     /// The same as a unit of a family of cards.
     ///
     /// # Errors
