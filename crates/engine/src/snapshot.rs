@@ -48,6 +48,7 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
             parts: Vec::new(),
             leaving_out: false,
             claim: None,
+            conditions: Arc::default(),
             isolation: None,
             history: Vec::new(),
             older_climbs: 0,
@@ -121,6 +122,7 @@ pub(crate) fn fill(snapshot: &mut Snapshot, engine: &Engine) {
     state.outlook = climb.outlook();
     state.advice = climb.trials().last().map_or_else(Vec::new, |trial| climb.advice(trial));
     state.claim = outcome.claim;
+    state.conditions = Arc::new(outcome.conditions.clone());
     state.parts = climb.parts();
     state.leaving_out = climb.is_leaving_out();
     state.isolation = climb.isolation();

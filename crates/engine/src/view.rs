@@ -4,11 +4,11 @@ use std::sync::Arc;
 
 use yard_step_core::{
     Advice, AlarmRaised, Axis, Baseline, BaselineProgress, CardDescription, CheckedFrame, Claim,
-    ClimbError, Descent, Experience, Fault, Frame, Gain, InStepRecord, Isolation, Judgement,
-    LoadGain, Machine, Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau, PowerReport,
-    Prerequisite, Purpose, Reason, Risk, Room, RoundReport, Sample, Seconds, Seen, Settings,
-    StableYetSlower, Stage, Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline, Trace,
-    TrialRecord, Verdict,
+    ClimbError, Conditions, Descent, Experience, Fault, Frame, Gain, InStepRecord, Isolation,
+    Judgement, LoadGain, Machine, Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau,
+    PowerReport, Prerequisite, Purpose, Reason, Risk, Room, RoundReport, Sample, Seconds, Seen,
+    Settings, StableYetSlower, Stage, Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline,
+    Trace, TrialRecord, Verdict,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{SizedScene, WrongPixel, check, reference};
@@ -455,6 +455,8 @@ pub struct ClimbView {
     pub leaving_out: bool,
     /// What is claimed of what would be kept now.
     pub claim: Option<Claim>,
+    /// What that is claimed under.
+    pub conditions: Arc<Conditions>,
     /// What the user asked: of which trial, and how far the answer has come.
     pub isolation: Option<(u32, Isolation)>,
     /// The newest earlier climbs on this card, the newest first.

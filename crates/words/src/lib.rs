@@ -28,7 +28,7 @@ pub use compare::finding;
 pub use drift::drift;
 pub use experience::{expectation, learnt_from};
 pub use frontier::{beside_stock, frontier};
-pub use outcome::{claim, margin_claim, outcome};
+pub use outcome::{claim, conditions, margin_claim, outcome};
 pub use prerequisite::prerequisite;
 pub use proof::{origin, proof};
 pub use reason::{reason, stuck};

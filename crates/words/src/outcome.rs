@@ -1,7 +1,7 @@
 //! What a climb comes to, and what is claimed of it.
 
 use yard_step_core::{
-    Claim, Margin, MhzOffset, MillivoltOffset, Outcome, Seconds, figure_in_words,
+    Claim, Conditions, Fan, Margin, MhzOffset, MillivoltOffset, Outcome, Seconds, figure_in_words,
 };
 
 use crate::text::capitalised;
@@ -59,9 +59,17 @@ pub fn claim(claim: &Claim) -> String {
             .into_iter()
             .flatten()
             .collect();
+    let to_prove = match claim.to_prove {
+        None => String::new(),
+        Some(hours) => format!(
+            " It takes some {:.0} h more without a fault to come to {:.0} % in all.",
+            (hours.value() / 3_600.0).ceil(),
+            claim.margin.chance() * 100.0
+        ),
+    };
     format!(
         "For {}: {} the believed edge, which holds {} with a chance of {} %. The chance that nothing \
-         else fails is {} %, by {} without a fault.",
+         else fails is {} %, by {} without a fault.{to_prove}",
         claim.margin.purpose(),
         if off.is_empty() { "at".into() } else { format!("{} below", off.join(", ")) },
         span_in_words(claim.span),
@@ -69,6 +77,29 @@ pub fn claim(claim: &Claim) -> String {
         percent_of(claim.undisturbed),
         claim.clean.in_words(),
     )
+}
+
+/// What claims were made under, in a sentence; `None` before the first run that went well.
+#[must_use]
+pub fn conditions(conditions: &Conditions) -> Option<String> {
+    let loads = (!conditions.loads.is_empty()).then(|| conditions.loads.join(", "))?;
+    let fan = match conditions.fan {
+        Some(Fan::Fixed(percent)) => format!(", with the fan at {:.0} %", percent.value()),
+        Some(Fan::Curve(_)) => ", under its fan curve".into(),
+        Some(Fan::Automatic) | None => String::new(),
+    };
+    let room = match conditions.room {
+        None => ", in a room nobody measured".into(),
+        Some((low, high)) if (high.value() - low.value()).abs() < 0.5 => {
+            format!(", in a room of {:.0} °C", low.value())
+        }
+        Some((low, high)) => format!(", in a room of {:.0} to {:.0} °C", low.value(), high.value()),
+    };
+    let driver = match conditions.driver.as_str() {
+        "" => String::new(),
+        driver => format!(", under driver {driver}"),
+    };
+    Some(format!("That goes for {loads}{fan}{room}{driver}."))
 }
 
 /// What is claimed of all settings kept with a margin, in half a sentence.
@@ -100,7 +131,7 @@ fn percent_of(chance: f64) -> String {
 mod tests {
     use super::*;
     use rstest::rstest;
-    use yard_step_core::{Baseline, Mhz, Pair, Percent, Settings};
+    use yard_step_core::{Baseline, Celsius, Mhz, Pair, Percent, Settings};
 
     fn an_outcome() -> Outcome {
         Outcome {
@@ -129,6 +160,7 @@ mod tests {
             }),
             searches: true,
             by_load: Vec::new(),
+            conditions: Conditions::default(),
         }
     }
 
@@ -206,6 +238,7 @@ mod tests {
             span: Seconds(86_400.0),
             undisturbed: 0.985,
             clean: Seconds(7_200.0),
+            to_prove: None,
             chance,
             below_core: MhzOffset(core),
             below_memory: MhzOffset(memory),
@@ -215,6 +248,38 @@ mod tests {
         assert!(
             sentence
                 .ends_with("The chance that nothing else fails is 98 %, by 2 h without a fault.")
+        );
+    }
+
+    #[test]
+    fn a_claim_says_how_long_a_proof_takes_and_what_it_was_made_under() {
+        let of = |to_prove| Claim {
+            margin: Margin::Daily,
+            span: Seconds(86_400.0),
+            chance: 0.997,
+            undisturbed: 0.985,
+            clean: Seconds(7_200.0),
+            to_prove,
+            below_core: MhzOffset(30),
+            below_memory: MhzOffset(0),
+            below_depth: MillivoltOffset(0),
+        };
+        let told = claim(&of(Some(Seconds(100.2 * 3_600.0))));
+        assert!(told.ends_with("It takes some 101 h more without a fault to come to 99 % in all."));
+        assert!(!claim(&of(None)).contains("It takes"));
+        let mut under = Conditions::default();
+        assert_eq!(conditions(&under), None);
+        under.loads = vec!["medley".into(), "sluice".into()];
+        assert_eq!(
+            conditions(&under).unwrap(),
+            "That goes for medley, sluice, in a room nobody measured."
+        );
+        under.fan = Some(Fan::Fixed(Percent(100.0)));
+        under.room = Some((Celsius(18.0), Celsius(22.4)));
+        under.driver = "1.0".into();
+        assert_eq!(
+            conditions(&under).unwrap(),
+            "That goes for medley, sluice, with the fan at 100 %, in a room of 18 to 22 °C, under driver 1.0."
         );
     }
 }

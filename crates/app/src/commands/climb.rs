@@ -300,10 +300,13 @@ fn last_words(engine: &Engine, outcome: &Outcome) -> String {
         outcome.score.map_or(String::new(), |score| format!(", score {}", figure_in_words(score)));
     let claim =
         outcome.claim.map_or(String::new(), |claim| format!(" {}", yard_step_words::claim(&claim)));
+    let under =
+        yard_step_words::conditions(&outcome.conditions).filter(|_| outcome.claim.is_some());
+    let under = under.map_or(String::new(), |text| format!(" {text}"));
     let by_load = yard_step_words::by_load(&outcome.by_load);
     let by_load = by_load.map_or(String::new(), |text| format!(" {text}"));
     format!(
-        "Outcome: {kept}{score}. {}{claim}{by_load} {} trials, {} under load. Its chart: \
+        "Outcome: {kept}{score}. {}{claim}{under}{by_load} {} trials, {} under load. Its chart: \
          yard-step report --climb {} --out climb.svg",
         yard_step_words::outcome(outcome),
         outcome.trials,

@@ -402,6 +402,7 @@ pub fn snapshot() -> Snapshot {
             parts: vec![Part { name: "core clock", percent: 3.1, error: 0.3, is_measured: false }],
             leaving_out: false,
             claim: None,
+            conditions: Arc::default(),
             isolation: None,
             history: vec![ClimbSummary {
                 id: 1,

@@ -1,7 +1,10 @@
 //! What is claimed of settings.
 
+use crate::air::fan::Fan;
+use crate::climb::Climb;
+use crate::judge::verdict::Meaning;
 use crate::plan::Margin;
-use crate::units::{MhzOffset, MillivoltOffset, Seconds};
+use crate::units::{Celsius, MhzOffset, MillivoltOffset, Seconds};
 
 /// What is claimed of settings: how likely they stand a span of time.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -16,6 +19,9 @@ pub struct Claim {
     pub undisturbed: f64,
     /// Time under load in this climb without a fault.
     pub clean: Seconds,
+    /// More time without a fault at these settings that would raise the chance of the whole span to what it is kept for;
+    /// none where the settings' own chance is below that, or it is reached already.
+    pub to_prove: Option<Seconds>,
     /// By how much the core stays below the middle of where its edge is believed.
     pub below_core: MhzOffset,
     /// By how much the memory stays below the middle of where its edge is believed.
@@ -45,6 +51,7 @@ impl Claim {
             chance,
             undisturbed: undisturbed(margin.hours(), clean.value() / 3_600.0, unrelated, before),
             clean,
+            to_prove: to_prove(margin, chance, clean.value() / 3_600.0, unrelated, before),
             below_core: MhzOffset::STOCK,
             below_memory: MhzOffset::STOCK,
             below_depth: MillivoltOffset::STOCK,
@@ -58,6 +65,59 @@ impl Claim {
 fn undisturbed(hours: f64, clean: f64, faults: usize, before: (f64, f64)) -> f64 {
     let (shape, known) = (before.0 + faults as f64, before.1 + clean);
     (known / (known + hours)).powf(shape)
+}
+
+/// How much longer nothing must fail: the chance [`undisturbed`] solved for the clean hours.
+fn to_prove(
+    margin: Margin,
+    chance: f64,
+    clean: f64,
+    faults: usize,
+    before: (f64, f64),
+) -> Option<Seconds> {
+    let wanted = margin.chance() / chance.max(1e-9);
+    let share = wanted.powf(1.0 / (before.0 + faults as f64));
+    let known = margin.hours() * share / (1.0 - share);
+    let more = known - before.1 - clean;
+    (wanted < 1.0 && more > 0.0).then_some(Seconds(more * 3_600.0))
+}
+
+/// What claims of a climb were made under: elsewhere they are no more than a hint.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Conditions {
+    /// Loads of the runs without a fault, in the order in which they first ran.
+    pub loads: Vec<String>,
+    /// The coldest and the hottest room of those runs, where it was known.
+    pub room: Option<(Celsius, Celsius)>,
+    /// What the fan was held at.
+    pub fan: Option<Fan>,
+    /// Release of the driver.
+    pub driver: String,
+}
+
+impl Climb {
+    /// What its claims are made under.
+    #[must_use]
+    pub fn conditions(&self) -> Conditions {
+        let mut conditions = Conditions {
+            fan: self.held_settings().fan,
+            driver: self.card.driver.clone(),
+            ..Conditions::default()
+        };
+        for trial in self.trials.iter().filter(|trial| trial.verdict().meaning() == Meaning::Holds)
+        {
+            if !conditions.loads.contains(&trial.scene) {
+                conditions.loads.push(trial.scene.clone());
+            }
+            if let Some(room) = trial.room {
+                let (low, high) = conditions.room.unwrap_or((room.ambient, room.ambient));
+                let colder = if room.ambient < low { room.ambient } else { low };
+                let hotter = if room.ambient > high { room.ambient } else { high };
+                conditions.room = Some((colder, hotter));
+            }
+        }
+        conditions
+    }
 }
 
 #[cfg(test)]
@@ -74,5 +134,17 @@ mod tests {
         assert!(undisturbed(720.0, 2.0, 0, UNRELATED) < at(2.0, 0), "a month is longer than a day");
         // One fault in 200 h, seen often enough: the chance of a day comes to exp(-24 / 200).
         assert!((at(20_000.0, 100) - (-24.0_f64 / 200.0).exp()).abs() < 1e-3);
+    }
+
+    #[test]
+    fn the_hours_it_takes_to_prove_a_day_are_those_that_raise_the_chance_so_far() {
+        let margin = Margin::Daily;
+        let hours = to_prove(margin, 0.998, 2.0, 0, UNRELATED).unwrap().value() / 3_600.0;
+        let after = 0.998 * undisturbed(24.0, 2.0 + hours, 0, UNRELATED);
+        assert!((after - 0.99).abs() < 1e-6, "{hours} h bring {after}");
+        assert_eq!(to_prove(margin, 0.98, 2.0, 0, UNRELATED), None, "no hours make up for that");
+        assert_eq!(to_prove(margin, 0.999, 1e5, 0, UNRELATED), None, "it is proven");
+        let failed = to_prove(margin, 0.998, 2.0, 1, UNRELATED).unwrap().value() / 3_600.0;
+        assert!(failed > 5.0 * hours, "after a fault: {failed} h");
     }
 }

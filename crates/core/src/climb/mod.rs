@@ -33,7 +33,7 @@ mod suggestion;
 pub use advice::{Advice, StableYetSlower, WhySlower};
 pub use by_load::{LoadGain, Ratio};
 pub use charts::{ChartTrial, Map, RISKED, Stairs, in_short};
-pub use claim::Claim;
+pub use claim::{Claim, Conditions};
 pub use downed::Downed;
 pub use forecast::{Estimate, Forecast, forecast};
 pub use isolation::{Culprit, Isolation};

@@ -3,7 +3,7 @@
 use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
 use crate::climb::by_load::{LoadGain, Ratio};
-use crate::climb::claim::Claim;
+use crate::climb::claim::{Claim, Conditions};
 use crate::climb::pair::Pair;
 use crate::climb::{Baseline, Climb, Purpose, Shown, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict, gain_percent};
@@ -45,6 +45,8 @@ pub struct Outcome {
     pub searches: bool,
     /// What the settings bring under each load of the climb.
     pub by_load: Vec<LoadGain>,
+    /// What all of that was found under.
+    pub conditions: Conditions,
 }
 
 impl Climb {
@@ -86,6 +88,7 @@ impl Climb {
             baseline: self.baseline(),
             searches: self.stages.iter().any(|stage| *stage != Stage::Baseline),
             by_load: self.gains(&settings),
+            conditions: self.conditions(),
         }
     }
 

@@ -94,6 +94,7 @@ impl State {
             gone: snapshot.runs.activity == Activity::Gone,
             has_next: matches!(snapshot.climb.next, NextView::Trial { .. }),
             has_outcome: matches!(snapshot.climb.next, NextView::Ended(_)),
+            is_stuck: matches!(snapshot.climb.next, NextView::Stuck(_)),
             has_trials: !snapshot.climb.trials.is_empty(),
             has_baseline: snapshot.climb.baseline.is_some(),
             has_failure: snapshot

@@ -7,7 +7,7 @@ use ratatui::crossterm::event::{
 };
 use ratatui::layout::Rect;
 use rstest::rstest;
-use yard_step_core::{Stuck, Told, Verdict};
+use yard_step_core::{Conditions, Stuck, Told, Verdict};
 use yard_step_engine::{
     Activity, Command, FreeStart, KeepWhat, KeepWish, NextView, Restart, Snapshot,
 };
@@ -227,6 +227,7 @@ fn a_profile_gets_the_name_that_is_typed() {
         baseline: None,
         searches: true,
         by_load: Vec::new(),
+        conditions: Conditions::default(),
     };
     snapshot.climb.next = NextView::Ended(Box::new(outcome));
     let mut state = State::new(View::Climb);

@@ -16,6 +16,14 @@ pub(crate) static NOW: &[Binding] = &[
         in_footer: true,
     },
     Binding {
+        action: Action::Try,
+        keys: &[KeyCode::Enter],
+        label: "try again",
+        help: "try again what proved nothing too often",
+        applies: |m| m.waits() && m.is_stuck && !m.down && m.enter_is_free(),
+        in_footer: true,
+    },
+    Binding {
         action: Action::Restart,
         keys: &[KeyCode::Enter],
         label: "restart the machine",

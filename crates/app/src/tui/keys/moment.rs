@@ -10,6 +10,8 @@ pub struct Moment {
     pub(crate) gone: bool,
     pub(crate) has_next: bool,
     pub(crate) has_outcome: bool,
+    /// The climb cannot go on by itself.
+    pub(crate) is_stuck: bool,
     pub(crate) has_trials: bool,
     pub(crate) has_baseline: bool,
     pub(crate) has_failure: bool,

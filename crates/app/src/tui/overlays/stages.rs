@@ -126,7 +126,9 @@ pub(crate) fn lines(
         format!("‹ {margin} › for {}: {}", margin.purpose(), yard_step_words::margin_claim(margin));
     push(Some(Row::Margin), "margin", "", &claim, text);
     if let Some(claim) = &snapshot.climb.claim {
-        push(None, "claim", "", &yard_step_words::claim(claim), text);
+        let under = yard_step_words::conditions(&snapshot.climb.conditions).unwrap_or_default();
+        let claim = format!("{} {under}", yard_step_words::claim(claim));
+        push(None, "claim", "", claim.trim_end(), text);
     }
     for advice in snapshot.climb.advice.iter().take(2) {
         let (what, why) = yard_step_words::advice(advice);
