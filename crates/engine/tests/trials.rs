@@ -1016,3 +1016,24 @@ fn the_graver_verdict_of_two_cards_in_step_counts() {
     assert!(view.wants_a_look, "an alarm on either card counts");
     assert_eq!(other.last_applied(), Bench::stock());
 }
+
+#[test]
+fn runs_that_prove_nothing_end_no_climb_before_the_user_is_asked() {
+    let bench = Bench::new();
+    // No score without a whole pass, and a baseline that wants one.
+    let mut plan = short_plan();
+    (plan.rules.most_warming_k, plan.rules.retries) = (0.5, 1);
+    (plan.baseline.warm_up_seconds, plan.baseline.seconds) = (0.0, 60.0);
+    let card = bench.card_that(|| ());
+    let mut engine = Engine::begin(card, bench.ledger.clone(), plan, &[Stage::Baseline]).unwrap();
+    let mut runs = 0;
+    while engine.carry_out(false, &mut ()).is_ok() {
+        runs += 1;
+        assert!(runs < 9, "it warms up all the while");
+    }
+    let refused = engine.carry_out(false, &mut ());
+    assert!(matches!(refused, Err(EngineError::NothingToDo(_))), "{refused:?}");
+    let before = engine.climb().trials().len();
+    engine.carry_out(true, &mut ()).expect("the user says to try again");
+    assert_eq!(engine.climb().trials().len(), before + 1);
+}

@@ -208,7 +208,9 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
         let mut taken = *asked;
         let mut is_taken = true;
         for difference in asked.differences(&self.held, &self.card.description) {
-            if self.dice.random::<f64>() < mishaps.not_taken {
+            // Whoever runs trials asks once more for what was not taken.
+            let mut ignored = || self.dice.random::<f64>() < mishaps.not_taken;
+            if ignored() && ignored() {
                 taken.copy(difference.kind, &self.held);
                 is_taken = false;
             }

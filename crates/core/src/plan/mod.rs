@@ -375,7 +375,7 @@ impl Plan {
             core: AxisPlan { settle_seconds: 60.0, ..usual.core },
             memory: AxisPlan { settle_seconds: 60.0, ..usual.memory },
             together: TogetherPlan { settle_seconds: 60.0, ..usual.together },
-            bayesian: BayesianPlan { worth_percent_per_minute: 0.025, ..usual.bayesian },
+            bayesian: BayesianPlan { worth_percent_per_minute: 0.007, ..usual.bayesian },
             score: ScorePlan { most_repeats: 0, ..usual.score },
             rules: Rules { most_warming_k: 50.0, ..usual.rules },
             ..usual
