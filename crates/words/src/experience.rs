@@ -17,13 +17,18 @@ pub fn learnt_from(experience: &Experience) -> Option<String> {
     }
 }
 
-/// Where the edge of a domain is expected, and how fast faults set in past it.
+/// Where the edge of a domain is expected, above the clock at stock.
 #[must_use]
-pub fn expectation(experience: &Experience, domain: Domain) -> String {
-    let expected = experience.expectation(domain);
-    let (mean, spread) = expected.edge_percent;
-    let (median, low, high) = expected.e_fold_percent;
-    format!("edge {mean:+.1} % ± {spread:.1} %, e-fold {median:.2} % ({low:.2} to {high:.2} %)")
+pub fn expected_edge(experience: &Experience, domain: Domain) -> String {
+    let (mean, spread) = experience.expectation(domain).edge_percent;
+    format!("{mean:+.1} % ± {spread:.1} %")
+}
+
+/// How fast faults of a domain are expected to set in, and the range in which eight of ten cards lie.
+#[must_use]
+pub fn expected_e_fold(experience: &Experience, domain: Domain) -> String {
+    let (median, low, high) = experience.expectation(domain).e_fold_percent;
+    format!("{median:.2} % ({low:.2} to {high:.2} %)")
 }
 
 #[cfg(test)]
@@ -45,7 +50,8 @@ mod tests {
 
     #[test]
     fn what_is_expected_is_told_in_percent_of_the_clock() {
-        let text = expectation(&Experience::default(), Domain::Core);
-        assert_eq!(text, "edge +6.0 % ± 2.5 %, e-fold 0.20 % (0.08 to 0.52 %)");
+        let of = Experience::default();
+        assert_eq!(expected_edge(&of, Domain::Core), "+6.0 % ± 2.5 %");
+        assert_eq!(expected_e_fold(&of, Domain::Core), "0.20 % (0.08 to 0.52 %)");
     }
 }

@@ -26,7 +26,7 @@ pub use advice::{advice, stable_yet_slower};
 pub use by_load::{by_load, gain};
 pub use compare::finding;
 pub use drift::drift;
-pub use experience::{expectation, learnt_from};
+pub use experience::{expected_e_fold, expected_edge, learnt_from};
 pub use frontier::{beside_stock, frontier};
 pub use outcome::{claim, conditions, margin_claim, outcome};
 pub use prerequisite::prerequisite;

@@ -114,8 +114,9 @@ fn table(known: &[KindExperience]) -> String {
         let from = yard_step_words::learnt_from(experience).unwrap_or_default();
         let _ = writeln!(text, "{kind}: {from}");
         for domain in [Domain::Core, Domain::Memory] {
-            let expected = yard_step_words::expectation(experience, domain);
-            let _ = writeln!(text, "  {:<8} {expected}", domain.label());
+            let edge = yard_step_words::expected_edge(experience, domain);
+            let e_fold = yard_step_words::expected_e_fold(experience, domain);
+            let _ = writeln!(text, "  {:<8} edge {edge}, e-fold {e_fold}", domain.label());
         }
         let _ = writeln!(
             text,

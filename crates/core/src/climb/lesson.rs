@@ -14,7 +14,7 @@ impl Climb {
         let is_fault = |trial: &&TrialRecord| trial.verdict().is_fault();
         let faults = self.trials.iter().filter(is_fault);
         let downs = faults.clone().filter(|trial| trial.verdict() == Verdict::MachineDown).count();
-        let (clean, unrelated) = self.undisturbed_so_far(self.kept_pair());
+        let (clean, unrelated) = self.undisturbed_so_far(&self.kept_before_cross_check().1);
         Lesson {
             core: self.lesson_of(Domain::Core),
             memory: self.lesson_of(Domain::Memory),
@@ -55,7 +55,7 @@ mod tests {
     use crate::fixtures::{card, record};
     use crate::judge::verdict::Fault;
     use crate::plan::Plan;
-    use crate::units::{MhzOffset, Seconds};
+    use crate::units::{MhzOffset, MillivoltOffset, Seconds};
     use rstest::rstest;
 
     /// A climb on a card whose faults set in with an e-fold of so many MHz from an edge at +100 MHz on: as many hours as
@@ -158,5 +158,26 @@ mod tests {
         let experience = Experience::of(&lessons(&[4.0, 6.0]), &lessons(&[8.0]));
         let text = serde_json::to_string(&experience).unwrap();
         assert_eq!(serde_json::from_str::<Experience>(&text).unwrap(), experience);
+    }
+
+    #[test]
+    fn a_fault_at_bolder_voltage_had_no_other_cause_and_one_at_stock_had() {
+        let after = |change: fn(&mut Settings)| {
+            let mut climb = climb_with(4.0);
+            let mut asked = Settings::stock(&card());
+            change(&mut asked);
+            let number = climb.trials().len() as u32 + 1;
+            let made = TrialRecord {
+                stage: Stage::Own,
+                asked,
+                taken: Some(asked),
+                judged: Verdict::LoadDied,
+                ..record(number)
+            };
+            climb.handle(ClimbEvent::TrialEnded(Box::new(made)));
+            climb.lesson().unrelated
+        };
+        let deep = |asked: &mut Settings| asked.voltage_offset = Some(MillivoltOffset(-80));
+        assert_eq!((after(|_| ()), after(deep)), (1, 0));
     }
 }

@@ -255,7 +255,10 @@ impl Climb {
         Some(Claim {
             below_core: below(&core, pair.core),
             below_memory: below(&memory, pair.memory),
-            ..self.claimed(chance(&core, pair.core) * chance(&memory, pair.memory), pair)
+            ..self.claimed(
+                chance(&core, pair.core) * chance(&memory, pair.memory),
+                &self.settings_of(pair),
+            )
         })
     }
 
@@ -267,21 +270,24 @@ impl Climb {
     }
 
     /// A claim by the chance that the settings themselves hold.
-    pub(in crate::climb) fn claimed(&self, chance: f64, kept: Pair) -> Claim {
+    pub(in crate::climb) fn claimed(&self, chance: f64, kept: &Settings) -> Claim {
         let (clean, unrelated) = self.undisturbed_so_far(kept);
         let before = self.experience.unrelated();
         Claim::new(self.plan.margin, chance, clean, unrelated, before)
     }
 
-    /// Time under load without a fault, and faults that had another cause than the settings: those at settings no bolder
-    /// than `kept`.
-    pub(in crate::climb) fn undisturbed_so_far(&self, kept: Pair) -> (Seconds, usize) {
+    /// Time under load without a fault, and faults that had another cause than the settings: those at settings that go
+    /// nowhere beyond stock, or that `kept` is at least as bold as.
+    pub(in crate::climb) fn undisturbed_so_far(&self, kept: &Settings) -> (Seconds, usize) {
         let clean = |trial: &&TrialRecord| trial.verdict().meaning() == Meaning::Holds;
         let seconds = self.trials.iter().filter(clean).map(|trial| trial.seconds.value()).sum();
-        let unrelated = self.trials.iter().filter(|trial| {
-            let at = self.place(trial);
-            trial.verdict().is_fault() && at.core <= kept.core && at.memory <= kept.memory
-        });
+        let is_unrelated = |trial: &&TrialRecord| {
+            let held = trial.held();
+            let is_bold = held.is_at_least_as_bold_as(&held, &self.card);
+            trial.verdict().is_fault()
+                && (!is_bold || kept.is_at_least_as_bold_as(&held, &self.card))
+        };
+        let unrelated = self.trials.iter().filter(is_unrelated);
         (Seconds(seconds), unrelated.count())
     }
 

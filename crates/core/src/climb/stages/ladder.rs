@@ -140,7 +140,7 @@ impl StageRules for Ladder {
             below_memory: search.scale.memory_at(below_core),
             ..climb.claimed(
                 belief.chance_to_hold(kept, margin.hours()),
-                Pair { core: kept, memory: search.scale.memory_at(kept) },
+                &climb.settings_of(Pair { core: kept, memory: search.scale.memory_at(kept) }),
             )
         })
     }

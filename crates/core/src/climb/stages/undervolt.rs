@@ -62,10 +62,7 @@ impl StageRules for Undervolt {
         Some(Claim {
             below_memory: clocks.map_or(MhzOffset::STOCK, |claim| claim.below_memory),
             below_depth: climb.depth_in_hand(self.stage),
-            ..climb.claimed(
-                chance * clocks.map_or(1.0, |claim| claim.chance),
-                Pair { core: MhzOffset::STOCK, ..pair },
-            )
+            ..climb.claimed(chance * clocks.map_or(1.0, |claim| claim.chance), &self.found(climb)?)
         })
     }
 

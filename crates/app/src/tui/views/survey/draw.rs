@@ -608,10 +608,12 @@ fn draw_plan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot)
         ],
     });
     if let Some(from) = yard_step_words::learnt_from(&snapshot.climb.experience) {
-        let expected = |domain| yard_step_words::expectation(&snapshot.climb.experience, domain);
+        let of = &snapshot.climb.experience;
         pairs.push(("learnt from", from));
-        pairs.push(("expected of the core", expected(Domain::Core)));
-        pairs.push(("of the memory", expected(Domain::Memory)));
+        pairs.push(("core edge", yard_step_words::expected_edge(of, Domain::Core)));
+        pairs.push(("core e-fold", yard_step_words::expected_e_fold(of, Domain::Core)));
+        pairs.push(("memory edge", yard_step_words::expected_edge(of, Domain::Memory)));
+        pairs.push(("memory e-fold", yard_step_words::expected_e_fold(of, Domain::Memory)));
     }
     let starts = yard_step_words::starts(&snapshot.climb.plan, &snapshot.machine.card);
     if !starts.is_empty() {
