@@ -51,18 +51,16 @@ impl Ledger {
         Ok(known.collect())
     }
 
-    /// Has later climbs learn nothing from those that there are now: on one kind of card, or on all of them. The climbs
-    /// themselves stay. Returns whether there was any.
+    /// Makes future climbs ignore those that there are now: on one kind of card, or on all of them. The climbs themselves
+    /// stay. Returns whether there was any.
     ///
     /// # Errors
     /// The ledger cannot be written.
     pub fn forget(&self, kind: Option<&str>) -> Result<bool, LedgerError> {
-        let kinds: Vec<String> = match kind {
-            Some(kind) => vec![kind.to_owned()],
-            None => self.lessons()?.into_keys().collect(),
-        };
-        let known = self.lessons()?;
-        let any = kinds.iter().any(|kind| known.contains_key(kind));
+        let known = self.lessons()?.into_keys();
+        let kinds: Vec<String> =
+            known.filter(|known| kind.is_none_or(|kind| kind == known)).collect();
+        let any = !kinds.is_empty();
         self.ask(move |connection| {
             let newest: i64 = connection
                 .query_row("SELECT coalesce(max(id), 0) FROM climb", [], |row| row.get(0))

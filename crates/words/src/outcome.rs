@@ -62,7 +62,7 @@ pub fn claim(claim: &Claim) -> String {
     let to_prove = match claim.to_prove {
         None => String::new(),
         Some(hours) => format!(
-            " It takes some {:.0} h more without a fault to come to {:.0} % in all.",
+            " About {:.0} more hours without a fault would bring both together to {:.0} %.",
             (hours.value() / 3_600.0).ceil(),
             claim.margin.chance() * 100.0
         ),
@@ -84,22 +84,22 @@ pub fn claim(claim: &Claim) -> String {
 pub fn conditions(conditions: &Conditions) -> Option<String> {
     let loads = (!conditions.loads.is_empty()).then(|| conditions.loads.join(", "))?;
     let fan = match conditions.fan {
-        Some(Fan::Fixed(percent)) => format!(", with the fan at {:.0} %", percent.value()),
-        Some(Fan::Curve(_)) => ", under its fan curve".into(),
+        Some(Fan::Fixed(percent)) => format!(", fan at {:.0} %", percent.value()),
+        Some(Fan::Curve(_)) => ", fan on its curve".into(),
         Some(Fan::Automatic) | None => String::new(),
     };
     let room = match conditions.room {
-        None => ", in a room nobody measured".into(),
+        None => ", room temperature unknown".into(),
         Some((low, high)) if (high.value() - low.value()).abs() < 0.5 => {
-            format!(", in a room of {:.0} °C", low.value())
+            format!(", room {:.0} °C", low.value())
         }
-        Some((low, high)) => format!(", in a room of {:.0} to {:.0} °C", low.value(), high.value()),
+        Some((low, high)) => format!(", room {:.0} to {:.0} °C", low.value(), high.value()),
     };
     let driver = match conditions.driver.as_str() {
         "" => String::new(),
-        driver => format!(", under driver {driver}"),
+        driver => format!(", driver {driver}"),
     };
-    Some(format!("That goes for {loads}{fan}{room}{driver}."))
+    Some(format!("Tested under {loads}{fan}{room}{driver}."))
 }
 
 /// What is claimed of all settings kept with a margin, in half a sentence.
@@ -265,21 +265,25 @@ mod tests {
             below_depth: MillivoltOffset(0),
         };
         let told = claim(&of(Some(Seconds(100.2 * 3_600.0))));
-        assert!(told.ends_with("It takes some 101 h more without a fault to come to 99 % in all."));
-        assert!(!claim(&of(None)).contains("It takes"));
+        assert!(
+            told.ends_with(
+                "About 101 more hours without a fault would bring both together to 99 %."
+            )
+        );
+        assert!(!claim(&of(None)).contains("more hours"));
         let mut under = Conditions::default();
         assert_eq!(conditions(&under), None);
         under.loads = vec!["medley".into(), "sluice".into()];
         assert_eq!(
             conditions(&under).unwrap(),
-            "That goes for medley, sluice, in a room nobody measured."
+            "Tested under medley, sluice, room temperature unknown."
         );
         under.fan = Some(Fan::Fixed(Percent(100.0)));
         under.room = Some((Celsius(18.0), Celsius(22.4)));
         under.driver = "1.0".into();
         assert_eq!(
             conditions(&under).unwrap(),
-            "That goes for medley, sluice, with the fan at 100 %, in a room of 18 to 22 °C, under driver 1.0."
+            "Tested under medley, sluice, fan at 100 %, room 18 to 22 °C, driver 1.0."
         );
     }
 }

@@ -14,7 +14,7 @@ use crate::output::{json, note, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct LearntOptions {
-    /// Have later climbs learn nothing from the climbs made so far on this kind of card, such as "Tarn 310"
+    /// Have future climbs ignore the climbs made so far on this kind of card, such as "Tarn 310"
     #[arg(long, value_name = "KIND", conflicts_with = "forget_all")]
     pub forget: Option<String>,
     /// The same for every kind of card
@@ -101,13 +101,13 @@ fn forget(ledger: &Ledger, kind: Option<&str>) -> Result<(), Failure> {
     ledger.forget(kind)?;
     let what = kind.map_or_else(|| "any card".to_owned(), |kind| format!("a {kind}"));
     print(&format!(
-        "Later climbs on {what} learn nothing from the climbs made so far. Climbs that have begun are not changed.\n"
+        "Future climbs on {what} will not use the climbs made so far. Climbs that have begun do not change.\n"
     ))
 }
 
 fn table(known: &[KindExperience]) -> String {
     if known.is_empty() {
-        return "Nothing was learnt yet: the first climb on a kind of card begins with what is assumed of any.\n".into();
+        return "Nothing was learnt yet: the first climb on a kind of card begins with general assumptions.\n".into();
     }
     let mut text = String::new();
     for KindExperience { kind, experience } in known {
@@ -120,7 +120,7 @@ fn table(known: &[KindExperience]) -> String {
         }
         let _ = writeln!(
             text,
-            "  faults   {:.1} % of those near the edge take the machine down; one in {:.0} h that no setting causes",
+            "  faults   {:.1} % of those near the edge take the machine down; one unrelated to the settings every {:.0} h",
             experience.machine_down_share() * 100.0,
             experience.hours_to_unrelated_fault()
         );

@@ -19,7 +19,7 @@ pub(crate) static NOW: &[Binding] = &[
         action: Action::Try,
         keys: &[KeyCode::Enter],
         label: "try again",
-        help: "try again what proved nothing too often",
+        help: "repeat the runs that did not count",
         applies: |m| m.waits() && m.is_stuck && !m.down && m.enter_is_free(),
         in_footer: true,
     },
