@@ -2,6 +2,7 @@
 //! session with a card, a ledger and everything else that is there.
 
 use std::collections::BTreeSet;
+use std::path::PathBuf;
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Duration;
 
@@ -18,7 +19,7 @@ use crate::tui::keys::action::{Action, View};
 use crate::tui::keys::moment::Moment;
 use crate::tui::keys::table::bindings_at;
 use crate::tui::keys::table::tests::shared;
-use crate::tui::views::ledger::browser::{Answer, Browser};
+use crate::tui::views::ledger::browser::{Answer, Browser, Change};
 
 const AREA: Rect = Rect::new(0, 0, 160, 50);
 /// Keys pressed on each card.
@@ -56,7 +57,7 @@ struct Desk {
     browser: Browser,
     answers: Receiver<Answer>,
     state: State,
-    _dir: tempfile::TempDir,
+    dir: tempfile::TempDir,
 }
 
 impl Desk {
@@ -76,7 +77,7 @@ impl Desk {
         let session = Session::start(engine, rack, Pace::Max, Vec::new(), || {});
         let (answer, answers) = channel();
         let browser = Browser::start(ledger, move |a| drop(answer.send(a))).unwrap();
-        Self { session, browser, answers, state: State::new(View::Climb), _dir: dir }
+        Self { session, browser, answers, state: State::new(View::Climb), dir }
     }
 
     /// Has the ledger's answers come in, as between two drawings.
@@ -105,8 +106,20 @@ impl Desk {
         let event = Event::Key(KeyEvent::new(code, KeyModifiers::NONE));
         match self.state.handle(&event, &self.session.snapshot(), AREA) {
             Outcome::Send(command) => drop(self.session.command(command)),
-            Outcome::Change(change) => self.browser.change(change),
+            Outcome::Change(change) => self.browser.change(self.in_place(change)),
             _ => {}
+        }
+    }
+
+    /// A change whose file, whatever was typed as its name, lies in the walk's own directory.
+    fn in_place(&self, change: Change) -> Change {
+        let within = |path: PathBuf| self.dir.path().join(path);
+        match change {
+            Change::Export(filter, order, path) => Change::Export(filter, order, within(path)),
+            Change::ExportProfile { card, view, path } => {
+                Change::ExportProfile { card, view, path: within(path) }
+            }
+            other => other,
         }
     }
 
