@@ -43,7 +43,7 @@ pub(crate) enum Command {
     Pass(PassOptions),
     /// Climb on many stand-ins by each policy, and show what that finds and costs
     Study(StudyOptions),
-    /// Show what earlier climbs have taught of each kind of card, or have it forgotten
+    /// Show what earlier climbs have taught about each kind of card, or reset it
     Learnt(LearntOptions),
     /// Describe the machine around the cards, or show what was said
     Machine(MachineOptions),

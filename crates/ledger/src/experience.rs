@@ -2,16 +2,22 @@
 
 use std::collections::BTreeMap;
 
-use rusqlite::{Connection, OptionalExtension, params};
+use rusqlite::{Connection, params};
 use serde_json::{from_str, to_string};
 use yard_step_core::{CardDescription, Experience, Lesson};
 
 use crate::climbs::{ClimbEntry, read_climb};
 use crate::codec::content;
 use crate::error::{Doing, LedgerError};
+use crate::facts::Fact;
 use crate::handle::Ledger;
 
-const FORGOTTEN: &str = "forgotten";
+const FORGOTTEN: Fact = Fact {
+    name: "forgotten",
+    thing: THING,
+    reading: "read what is to be forgotten",
+    writing: "write down what is to be forgotten",
+};
 /// Climbs of one kind that are learnt from, the newest first: more would say little more.
 const MOST: usize = 20;
 /// Climbs that are looked through for them.
@@ -60,22 +66,17 @@ impl Ledger {
         let known = self.lessons()?.into_keys();
         let kinds: Vec<String> =
             known.filter(|known| kind.is_none_or(|kind| kind == known)).collect();
-        let any = !kinds.is_empty();
+        if kinds.is_empty() {
+            return Ok(false);
+        }
         self.ask(move |connection| {
             let newest: i64 = connection
                 .query_row("SELECT coalesce(max(id), 0) FROM climb", [], |row| row.get(0))
                 .doing("look for the newest climb")?;
-            let mut forgotten = read_forgotten(connection)?;
+            let mut forgotten: Forgotten = FORGOTTEN.read(connection)?;
             forgotten.extend(kinds.into_iter().map(|kind| (kind, newest)));
-            let text = to_string(&forgotten).map_err(|error| content(THING, &error))?;
-            connection
-                .execute(
-                    "INSERT INTO fact (name, value) VALUES (?, ?)
-                     ON CONFLICT (name) DO UPDATE SET value = excluded.value",
-                    params![FORGOTTEN, text],
-                )
-                .doing("write down what is to be forgotten")?;
-            Ok(any)
+            FORGOTTEN.write(connection, &forgotten)?;
+            Ok(true)
         })
     }
 
@@ -122,7 +123,7 @@ fn of_kind(by_kind: &BTreeMap<String, Vec<Lesson>>, kind: &str) -> Experience {
 
 /// The newest climbs of each kind that have trials and are not to be forgotten.
 fn entries(connection: &Connection) -> Result<Vec<ClimbEntry>, LedgerError> {
-    let forgotten = read_forgotten(connection)?;
+    let forgotten: Forgotten = FORGOTTEN.read(connection)?;
     let doing = "look for climbs to learn from";
     let mut select = connection
         .prepare(
@@ -146,15 +147,4 @@ fn entries(connection: &Connection) -> Result<Vec<ClimbEntry>, LedgerError> {
         }
     }
     found.into_iter().map(|id| read_climb(connection, id)).collect()
-}
-
-fn read_forgotten(connection: &Connection) -> Result<Forgotten, LedgerError> {
-    let text: Option<String> = connection
-        .query_row("SELECT value FROM fact WHERE name = ?", params![FORGOTTEN], |row| row.get(0))
-        .optional()
-        .doing("read what is to be forgotten")?;
-    text.map_or_else(
-        || Ok(Forgotten::new()),
-        |text| from_str(&text).map_err(|error| content(THING, &error)),
-    )
 }

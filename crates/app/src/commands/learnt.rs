@@ -87,10 +87,10 @@ fn as_known(KindExperience { kind, experience }: &KindExperience) -> Known {
 }
 
 fn forget(ledger: &Ledger, kind: Option<&str>) -> Result<(), Failure> {
-    let known: Vec<String> = ledger.experiences()?.into_iter().map(|known| known.kind).collect();
-    if let Some(kind) = kind
-        && !known.iter().any(|known| known == kind)
-    {
+    let any = ledger.forget(kind)?;
+    if let Some(kind) = kind.filter(|_| !any) {
+        let known: Vec<String> =
+            ledger.experiences()?.into_iter().map(|known| known.kind).collect();
         return Err(Failure::usage(match known.is_empty() {
             true => {
                 format!("nothing was learnt of \"{kind}\": no climb in the ledger to learn from")
@@ -98,7 +98,6 @@ fn forget(ledger: &Ledger, kind: Option<&str>) -> Result<(), Failure> {
             false => format!("nothing was learnt of \"{kind}\"; there are: {}", known.join(", ")),
         }));
     }
-    ledger.forget(kind)?;
     let what = kind.map_or_else(|| "any card".to_owned(), |kind| format!("a {kind}"));
     print(&format!(
         "Future climbs on {what} will not use the climbs made so far. Climbs that have begun do not change.\n"

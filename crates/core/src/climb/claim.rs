@@ -60,8 +60,8 @@ impl Claim {
 }
 
 /// Chance that no fault of another cause comes in `hours`, after so many clean hours with so many of them, and what was
-/// known `before`: the gamma
-/// distribution is the conjugate of the Poisson process (Gelman et al., *Bayesian Data Analysis*, ch. 2).
+/// known `before`: the gamma distribution is the conjugate of the Poisson process (Gelman et al., *Bayesian Data
+/// Analysis*, ch. 2).
 fn undisturbed(hours: f64, clean: f64, faults: usize, before: (f64, f64)) -> f64 {
     let (shape, known) = (before.0 + faults as f64, before.1 + clean);
     (known / (known + hours)).powf(shape)
@@ -111,9 +111,9 @@ impl Climb {
             }
             if let Some(room) = trial.room {
                 let (low, high) = conditions.room.unwrap_or((room.ambient, room.ambient));
-                let colder = if room.ambient < low { room.ambient } else { low };
-                let hotter = if room.ambient > high { room.ambient } else { high };
-                conditions.room = Some((colder, hotter));
+                let now = room.ambient.value();
+                conditions.room =
+                    Some((Celsius(low.value().min(now)), Celsius(high.value().max(now))));
             }
         }
         conditions

@@ -76,8 +76,8 @@ pub(in crate::climb) fn believe<V: Value>(
     belief
 }
 
-/// Takes in how grave the faults of the card were, by a beta distribution that begins with what earlier climbs have shown, up to the trial with this number: what came later must not open again
-/// what was over.
+/// Takes in how grave the faults of the card were up to the trial with this number: a beta distribution that begins with
+/// what earlier climbs have shown. What came later must not open again what was over.
 pub(in crate::climb) fn learn_severity(
     belief: &mut EdgeBelief,
     trials: &[TrialRecord],
