@@ -39,7 +39,7 @@ const BRIEF: &str = "[baseline]\nruns = 1\nseconds = 30\nwarm_up_seconds = 0\n\
 
 /// A plan whose first trial at another clock than stock goes on for long.
 const LONG: &str = "[baseline]\nruns = 1\nseconds = 30\nwarm_up_seconds = 0\n\
-    [core]\ncoarse_step_mhz = 60\nseconds = 3600\nwarm_up_seconds = 0\n\
+    [core]\ncoarse_step_mhz = 60\nseconds = 86400\nconfirm_seconds = 86400\nwarm_up_seconds = 0\n\
     [rules]\nmost_warming_k = 50\n";
 
 struct Place {

@@ -9,7 +9,9 @@ use std::time::Duration;
 
 use rstest::rstest;
 use tempfile::TempDir;
-use yard_step_card::slot::{Device, DeviceError, FaultsOnRequest, SlotAddress, SlotCard, serve};
+use yard_step_card::slot::{
+    Device, DeviceError, Drawn, FaultsOnRequest, SlotAddress, SlotCard, serve,
+};
 use yard_step_card::{
     Card, CardChoice, CardError, FaultInjection, LoadLost, Mishaps, RuntimeDir, StandIn, Work,
 };
@@ -51,6 +53,12 @@ fn open(address: &SlotAddress) -> SlotCard {
 
 fn offset(mhz: i32) -> Settings {
     Settings { core_offset: Some(MhzOffset(mhz)), ..Settings::default() }
+}
+
+/// Hands a frame in and waits for it.
+fn draw(device: &mut Device, demand: &Demand) -> Result<Drawn, DeviceError> {
+    device.hand_in(demand, (4, 2));
+    device.drawn(|| Frame { width: 4, height: 2, pixels: (0..8).collect() })
 }
 
 #[test]
@@ -109,10 +117,13 @@ impl Workload for Jumping {
     fn demand(&self) -> Demand {
         jumping(self.times.len() as u64)
     }
+    fn size(&self) -> (usize, usize) {
+        (4, 2)
+    }
     fn draw(&mut self, canvas: &mut Frame) {
         *canvas = Frame::black(4, 2);
     }
-    fn present(&mut self, _: &Frame, at: Seconds) {
+    fn present(&mut self, _: Option<&Frame>, at: Seconds) {
         self.times.push(at.value());
     }
 }
@@ -130,9 +141,9 @@ fn a_load_in_another_place_takes_as_long_for_each_frame_as_one_in_this_place() {
     far.apply(&offset(0)).unwrap();
     let mut device = Device::attach(&address).unwrap();
     let load = thread::spawn(move || {
-        let (mut frame, mut times) = (Frame::black(4, 2), Vec::new());
-        while let Ok(at) = device.draw(&jumping(times.len() as u64), &mut frame) {
-            times.push(at.value());
+        let mut times = Vec::new();
+        while let Ok(drawn) = draw(&mut device, &jumping(times.len() as u64)) {
+            times.push(drawn.at.value());
         }
         times
     });
@@ -153,9 +164,9 @@ fn a_load_in_another_place_is_given_its_frames_as_the_card_comes_to_them() {
     let load = thread::spawn(move || {
         let mut times = Vec::new();
         for _ in 0..30 {
-            let mut frame = Frame { width: 4, height: 2, pixels: (0..8).collect() };
-            times.push(device.draw(&Demand::default(), &mut frame).unwrap().value());
-            assert_eq!(frame.pixels, (0..8).collect::<Vec<u32>>());
+            let drawn = draw(&mut device, &Demand::default()).unwrap();
+            assert_eq!(drawn.otherwise, None);
+            times.push(drawn.at.value());
         }
         times
     });
@@ -169,11 +180,40 @@ fn a_load_in_another_place_is_given_its_frames_as_the_card_comes_to_them() {
     let times = load.join().unwrap();
     let mut next = Device::attach(&address).unwrap();
     let running = thread::spawn(move || card.run(Seconds(0.2), Work::Elsewhere));
-    next.draw(&Demand::default(), &mut Frame::black(4, 2)).unwrap();
+    draw(&mut next, &Demand::default()).unwrap();
     drop(next);
     assert!(running.join().unwrap().is_ok());
     assert!(times.windows(2).all(|pair| pair[0] < pair[1]), "{times:?}");
     assert!((times[27] - seconds).abs() < 0.2, "{} in {seconds} s", times[27]);
+}
+
+#[test]
+fn a_frame_drawn_otherwise_crosses_whole_among_those_handed_in_before_it() {
+    let Hosted { address, dir: _dir, .. } = hosted();
+    let mut card = open(&address);
+    card.apply(&offset(150)).unwrap();
+    let mut device = Device::attach(&address).unwrap();
+    let load = thread::spawn(move || {
+        let right = |number: u32| Frame { width: 64, height: 36, pixels: vec![number; 64 * 36] };
+        let mut wrong = Vec::new();
+        (0..8).for_each(|_| device.hand_in(&Demand::default(), (64, 36)));
+        for number in 0.. {
+            device.hand_in(&Demand::default(), (64, 36));
+            match device.drawn(|| right(number)) {
+                Ok(Drawn { otherwise: Some(frame), .. }) => {
+                    let pixels = frame.pixels.iter().filter(|pixel| **pixel != number).count();
+                    wrong.push((number, pixels));
+                }
+                Ok(_) => {}
+                Err(_) => break,
+            }
+        }
+        wrong
+    });
+    while card.run(Seconds(0.1), Work::Elsewhere).is_ok() {}
+    card.restart_machine();
+    let wrong = load.join().unwrap();
+    assert!(wrong.iter().any(|(_, pixels)| (1..64 * 36).contains(pixels)), "{wrong:?}");
 }
 
 #[test]
@@ -185,7 +225,6 @@ fn a_load_that_gives_no_work_is_found_and_whoever_wants_the_card_back_does_not_w
     let running = thread::spawn(move || card.run(Seconds(0.1), Work::Elsewhere));
     thread::sleep(Duration::from_millis(100));
     other.apply(&Settings::default()).unwrap();
-    assert!(!running.is_finished(), "the card is free before the load is given up");
     assert_eq!(running.join().unwrap(), Err(LoadLost::Hung));
     assert_eq!(other.taken().unwrap().core_offset, Some(MhzOffset(0)));
 }
@@ -196,9 +235,8 @@ fn a_card_that_loses_the_load_tells_it_so() {
     let mut card = open(&address);
     let mut device = Device::attach(&address).unwrap();
     let load = thread::spawn(move || {
-        let mut frame = Frame::black(8, 8);
         loop {
-            if let Err(error) = device.draw(&Demand::default(), &mut frame) {
+            if let Err(error) = draw(&mut device, &Demand::default()) {
                 return error;
             }
         }
@@ -293,14 +331,22 @@ fn what_no_client_of_ours_says_is_refused_or_cut_off(
     assert!(open(&address).taken().is_ok(), "others are served all the same");
 }
 
-#[test]
-fn a_frame_larger_than_any_screen_is_not_read() {
+/// A frame of so many pixels each way, handed in.
+fn handed_in(side: u32) -> Vec<u8> {
+    [&[4], side.to_le_bytes().as_slice(), &side.to_le_bytes(), &[0; 48]].concat()
+}
+
+#[rstest]
+#[case::larger_than_any_screen(&handed_in(16_000))]
+#[case::pixels_that_nobody_asked_for(&[2, 0, 0, 0, 0])]
+#[case::no_word_of_a_load(&[77])]
+#[case::broken_off(&handed_in(2)[..30])]
+fn what_no_load_says_ends_it(#[case] said: &[u8]) {
     let Hosted { address, dir: _dir, .. } = hosted();
     let mut card = open(&address);
     let mut stream = UnixStream::connect(address.to_string()).unwrap();
     stream.write_all(b"{\"ask\":\"draw\"}\n").unwrap();
     stream.read_exact(&mut [0]).unwrap();
-    let side = 16_000_u32.to_le_bytes();
-    stream.write_all(&[side.as_slice(), &side, &[0; 48]].concat()).unwrap();
+    stream.write_all(said).unwrap();
     assert_eq!(card.run(Seconds(0.1), Work::Elsewhere), Err(LoadLost::Hung));
 }

@@ -260,7 +260,7 @@ impl Run {
         let (scene, newest) = (self.scene?, self.newest.unwrap_or(0));
         match self.spoilt.last().filter(|spoilt| newest < spoilt.number + STAYS) {
             Some(spoilt) => Some(SpoiltPicture::of(scene, spoilt)?.drawn),
-            None => Some(Picture::of(newest, reference(scene, newest).clone())),
+            None => Some(Picture::of(newest, reference(scene, newest))),
         }
     }
 

@@ -145,8 +145,8 @@ pub struct Picture {
 impl Picture {
     /// A frame that is right.
     #[must_use]
-    pub fn of(number: u64, frame: Frame) -> Self {
-        Self { number, frame: Arc::new(frame), wrong: Vec::new(), wrong_pixels: 0 }
+    pub fn of(number: u64, frame: impl Into<Arc<Frame>>) -> Self {
+        Self { number, frame: frame.into(), wrong: Vec::new(), wrong_pixels: 0 }
     }
 }
 
@@ -167,8 +167,8 @@ impl SpoiltPicture {
     #[must_use]
     pub fn of(scene: SizedScene, spoilt: &CheckedFrame) -> Option<Self> {
         let right = reference(scene, spoilt.number);
-        let drawn = spoilt.patch.as_ref()?.over(right);
-        let check = check(&drawn, right);
+        let drawn = spoilt.patch.as_ref()?.over(&right);
+        let check = check(&drawn, &right);
         let pairs = drawn.pixels.iter().zip(&right.pixels);
         let apart = pairs.map(|(drawn, right)| brightened(*drawn, *right)).collect();
         let difference = Frame { pixels: apart, ..*right };
@@ -179,7 +179,7 @@ impl SpoiltPicture {
                 wrong: check.places,
                 wrong_pixels: check.wrong_pixels,
             },
-            reference: Picture::of(spoilt.number, right.clone()),
+            reference: Picture::of(spoilt.number, right),
             difference: Picture::of(spoilt.number, difference),
         })
     }

@@ -4,8 +4,8 @@
 //! Climbs of other cards are worked out at once, without their frames; the climbs of the first card
 //! are run as any other, with every sample.
 
+use std::fs;
 use std::time::{SystemTime, UNIX_EPOCH};
-use std::{fs, thread};
 
 use clap::Args;
 use yard_step_card::{BriefCard, CardAddress};
@@ -15,7 +15,7 @@ use yard_step_core::{
 };
 use yard_step_engine::{KeepWhat, KeepWish, Pace, Unfinished};
 use yard_step_ledger::{ClimbState, DataDir, Intent, Ledger, Measured};
-use yard_step_scenes::{Scene, reference};
+use yard_step_scenes::Scene;
 use yard_step_study::{Climbed, climb};
 
 use super::open::{needs_terminal, show};
@@ -72,7 +72,6 @@ pub(crate) fn demo(data_dir: &DataDirOption, options: &DemoOptions) -> Result<()
         Vec::new()
     } else {
         note("Making the history of the demo's three cards. That takes a few seconds, once.");
-        thread::spawn(draw_ahead);
         make_history(&dir, card, others)?
     };
     let wanted = wanted(card, Plan::default(), true);
@@ -100,14 +99,6 @@ fn wanted(card: &CardAddress, plan: Plan, reopen: bool) -> Wanted {
 
 fn cards() -> Result<Vec<CardAddress>, Failure> {
     CARDS.iter().map(|name| name.parse().map_err(Failure::failed)).collect()
-}
-
-/// Draws the frames that the climbs need from their end, while these need them from their beginning:
-/// most of the time that making the history takes goes into drawing.
-fn draw_ahead() {
-    for number in (0..Scene::Medley.period()).rev() {
-        let _ = reference(Scene::Medley, number);
-    }
 }
 
 /// What the keeper of the planetarium has done so far: the demo's history.

@@ -195,11 +195,11 @@ pub(crate) fn map() -> Map {
 #[must_use]
 pub fn spoilt_frames() -> Vec<CheckedFrame> {
     let spoilt = |number: u64, (x, y): (usize, usize), (width, height): (usize, usize), bits| {
-        let mut drawn = reference(Scene::Lantern, number).clone();
+        let mut drawn = (*reference(Scene::Lantern, number)).clone();
         for row in y..y + height {
             drawn.pixels[row * FRAME_WIDTH + x..][..width].iter_mut().for_each(|p| *p ^= bits);
         }
-        look_at(Scene::Lantern, number, &drawn, Seconds(number as f64 / 20.0))
+        look_at(Scene::Lantern, number, Some(&drawn), Seconds(number as f64 / 20.0))
     };
     vec![
         spoilt(40, (30, 20), (40, 1), 0x00f0_80f0),

@@ -1,19 +1,22 @@
 //! The host of a slot: one stand-in, and whoever comes to it through the socket.
 
-use std::io::{self, BufReader, ErrorKind, Read, Write};
+use std::collections::VecDeque;
+use std::io::{self, BufRead, BufReader, ErrorKind, Write};
+use std::os::fd::AsFd;
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use tracing::{debug, info};
 use yard_step_core::{Demand, Frame, Seconds, Workload};
 
 use super::SlotAddress;
 use super::wire::{
-    DRAWN, HANDED_IN, MOST_PIXELS, MOST_REQUEST, MOST_SPAN, Reply, Request, read_line, take_demand,
-    take_side,
+    DRAWN, HAND_IN, HANDED_IN, LOST, MOST_AHEAD, MOST_PIXELS, MOST_REQUEST, MOST_SPAN, OTHERWISE,
+    PIXELS, RIGHT, Reply, Request, read_line, take_demand, take_side,
 };
 use crate::runtime_dir::check_peer;
 use crate::{Card, FaultInjection, LoadLost, StandIn, Work};
@@ -22,8 +25,10 @@ use crate::{Card, FaultInjection, LoadLost, StandIn, Work};
 pub const LINGER: Duration = Duration::from_secs(2);
 /// How long the first visitor is waited for.
 const FIRST_VISITOR: Duration = Duration::from_secs(10);
-/// Time between two looks for new visitors.
-const LOOK: Duration = Duration::from_millis(5);
+/// Time between two looks whether the machine is to be switched off. A visitor is let in at once.
+const LOOK: Duration = Duration::from_millis(50);
+/// How long a visitor is listened to before the host looks whether the card is still there.
+const LISTENS: Duration = Duration::from_millis(200);
 /// How long a load may keep the card waiting for work before it counts as hung.
 const NO_WORK: Duration = Duration::from_secs(2);
 /// How long the rest of a step waits for the next frame, to begin it with what that asks for.
@@ -82,7 +87,8 @@ pub fn serve(address: &SlotAddress, card: StandIn, faults: FaultsOnRequest) -> i
                     });
                 }
                 Some(Err(error)) if error.kind() != ErrorKind::WouldBlock => return Err(error),
-                Some(Err(_)) | None => thread::sleep(LOOK),
+                Some(Err(_)) => listener.iter().for_each(wait_for_visitor),
+                None => thread::sleep(LOOK),
             }
             if host.vanished.load(Ordering::SeqCst) {
                 info!("the card has vanished");
@@ -98,6 +104,14 @@ pub fn serve(address: &SlotAddress, card: StandIn, faults: FaultsOnRequest) -> i
             }
         }
     })
+}
+
+/// Waits until somebody comes, but no longer than until the next look.
+fn wait_for_visitor(listener: &UnixListener) {
+    let mut watched = [PollFd::new(listener.as_fd(), PollFlags::POLLIN)];
+    let most = PollTimeout::try_from(LOOK).unwrap_or(PollTimeout::ZERO);
+    // Where it cannot be waited for, it is looked for at once.
+    let _ = poll(&mut watched, most);
 }
 
 /// Gives the address up, in this order: while the listener stands, no other host takes it.
@@ -132,7 +146,7 @@ impl Host {
     fn receive(&self, stream: UnixStream) -> io::Result<()> {
         stream.set_nonblocking(false)?;
         // Looks up now and then, so that nobody is kept when the card vanishes.
-        stream.set_read_timeout(Some(Duration::from_millis(50)))?;
+        stream.set_read_timeout(Some(LISTENS))?;
         let mut reader = BufReader::new(stream.try_clone()?);
         let mut writer = stream;
         let mut line = Vec::new();
@@ -255,6 +269,7 @@ impl Slot {
                 if load.wait_for_work(hurried) {
                     let mut working = Working { load, hurried };
                     let ran = self.card.run(Seconds(seconds), Work::Here(&mut working));
+                    load.send();
                     match ran {
                         Err(LoadLost::Died) => load.tell_of_the_loss(),
                         // It waits for its frame, and nobody tells it why.
@@ -291,13 +306,30 @@ impl Slot {
     }
 }
 
+/// A frame as it is handed in.
+#[derive(Debug, Clone, Copy, Default)]
+struct HandedIn {
+    demand: Demand,
+    size: (usize, usize),
+}
+
+/// What a load says.
+enum Word {
+    Frame(HandedIn),
+    /// The pixels follow that it was asked for.
+    Pixels,
+}
+
 /// A load that has attached itself, with the frame it has handed in.
 struct Attached {
-    stream: UnixStream,
-    bytes: Vec<u8>,
-    demand: Demand,
-    frame: Frame,
-    /// Whether `frame` waits to be drawn.
+    stream: BufReader<UnixStream>,
+    /// Answers that are not sent yet: they go out together, before anything is waited for.
+    answers: Vec<u8>,
+    /// The frame that waits to be drawn, or was drawn last.
+    frame: HandedIn,
+    /// Frames handed in after it.
+    ahead: VecDeque<HandedIn>,
+    /// Whether a frame waits to be drawn.
     is_handed_in: bool,
     /// Whether it does not move, or broke off in the middle of a frame.
     stalled: bool,
@@ -310,10 +342,10 @@ struct Attached {
 impl Attached {
     fn new(stream: UnixStream) -> Self {
         Self {
-            stream,
-            bytes: Vec::new(),
-            demand: Demand::default(),
-            frame: Frame::black(0, 0),
+            stream: BufReader::new(stream),
+            answers: Vec::new(),
+            frame: HandedIn::default(),
+            ahead: VecDeque::new(),
             is_handed_in: false,
             stalled: false,
             has_left: false,
@@ -342,39 +374,96 @@ impl Attached {
         }
     }
 
-    /// Reads a frame whose first byte must come within `patience`; whether it did.
+    /// Takes the next frame; whether one came, its first byte within `patience`.
     fn read_frame(&mut self, patience: Duration, hurried: &AtomicUsize) -> io::Result<bool> {
-        let mut head = [0; HANDED_IN];
-        if !read_within(&mut self.stream, &mut head, patience, hurried)? {
-            return Ok(false);
+        if let Some(frame) = self.ahead.pop_front() {
+            self.frame = frame;
+            return Ok(true);
         }
-        let (width, height) = (take_side(&head), take_side(&head[4..]));
-        if width.saturating_mul(height) > MOST_PIXELS {
-            return Err(io::Error::other("no frame is that large"));
+        match self.read_word(patience, hurried)? {
+            None => Ok(false),
+            Some(Word::Frame(frame)) => {
+                self.frame = frame;
+                Ok(true)
+            }
+            Some(Word::Pixels) => Err(io::Error::other("nobody asked for pixels")),
         }
-        self.demand = take_demand(&head[8..]);
-        (self.frame.width, self.frame.height) = (width, height);
-        self.frame.pixels.resize(width * height, 0);
-        let pixels = bytemuck::cast_slice_mut(&mut self.frame.pixels);
-        if !read_within(&mut self.stream, pixels, NO_WORK, hurried)? {
-            return Err(ErrorKind::UnexpectedEof.into());
-        }
-        Ok(true)
     }
 
-    fn hand_back(&mut self, drawn: &Frame, at: Seconds) {
-        self.bytes.clear();
-        self.bytes.push(0);
-        self.bytes.extend(at.value().to_le_bytes());
-        self.bytes.extend_from_slice(bytemuck::cast_slice(&drawn.pixels));
-        self.stalled = self.stream.write_all(&self.bytes).is_err();
+    /// What the load says next; none where its first byte does not come within `patience`.
+    fn read_word(&mut self, patience: Duration, hurried: &AtomicUsize) -> io::Result<Option<Word>> {
+        if self.stream.buffer().is_empty() {
+            self.send();
+        }
+        let mut kind = [0];
+        if !read_within(&mut self.stream, &mut kind, patience, hurried)? {
+            return Ok(None);
+        }
+        match kind {
+            [HAND_IN] => {
+                let mut head = [0; HANDED_IN];
+                let whole = read_within(&mut self.stream, &mut head, NO_WORK, hurried)?;
+                whole.then_some(()).ok_or(ErrorKind::UnexpectedEof)?;
+                let size = (take_side(&head), take_side(&head[4..]));
+                if size.0.saturating_mul(size.1) > MOST_PIXELS {
+                    return Err(io::Error::other("no frame is that large"));
+                }
+                Ok(Some(Word::Frame(HandedIn { demand: take_demand(&head[8..]), size })))
+            }
+            [PIXELS] => Ok(Some(Word::Pixels)),
+            _ => Err(io::Error::other("no load says that")),
+        }
+    }
+
+    /// Asks for the pixels of the frame that waits to be drawn. Where they do not come, it is drawn no more.
+    fn read_pixels(&mut self, canvas: &mut Frame, hurried: &AtomicUsize) {
+        self.answer(PIXELS, Seconds(0.0), &[]);
+        self.send();
+        (canvas.width, canvas.height) = self.frame.size;
+        canvas.pixels.resize(canvas.width * canvas.height, 0);
+        self.stalled |= !matches!(self.await_pixels(&mut canvas.pixels, hurried), Ok(true));
+        self.is_handed_in &= !self.stalled;
+    }
+
+    /// Reads pixels, and before them what was handed in meanwhile; whether they came.
+    fn await_pixels(&mut self, pixels: &mut [u32], hurried: &AtomicUsize) -> io::Result<bool> {
+        loop {
+            match self.read_word(NO_WORK, hurried)? {
+                Some(Word::Frame(frame)) if self.ahead.len() < MOST_AHEAD => {
+                    self.ahead.push_back(frame);
+                }
+                Some(Word::Pixels) => {
+                    let bytes = bytemuck::cast_slice_mut(pixels);
+                    return read_within(&mut self.stream, bytes, NO_WORK, hurried);
+                }
+                _ => return Ok(false),
+            }
+        }
+    }
+
+    fn hand_back(&mut self, drawn: Option<&Frame>, at: Seconds) {
+        match drawn {
+            None => self.answer(RIGHT, at, &[]),
+            Some(frame) => self.answer(OTHERWISE, at, &frame.pixels),
+        }
         self.is_handed_in = false;
         self.frames += 1;
     }
 
+    fn answer(&mut self, status: u8, at: Seconds, pixels: &[u32]) {
+        self.answers.push(status);
+        self.answers.extend(at.value().to_le_bytes());
+        self.answers.extend_from_slice(bytemuck::cast_slice(pixels));
+    }
+
+    fn send(&mut self) {
+        self.stalled |= self.stream.get_mut().write_all(&self.answers).is_err();
+        self.answers.clear();
+    }
+
     /// A load that has gone needs not be told.
     fn tell_of_the_loss(&mut self) {
-        let _ = self.stream.write_all(&[1; DRAWN]);
+        let _ = self.stream.get_mut().write_all(&[LOST; DRAWN]);
         self.stalled = true;
     }
 }
@@ -385,7 +474,7 @@ const LEFT: ErrorKind = ErrorKind::NotConnected;
 /// Fills a buffer, its first byte within `patience`; false where not even that came, an error where it
 /// broke off after it, [`LEFT`] where the other side ended before it.
 fn read_within(
-    stream: &mut UnixStream,
+    stream: &mut impl BufRead,
     buffer: &mut [u8],
     patience: Duration,
     hurried: &AtomicUsize,
@@ -422,17 +511,21 @@ struct Working<'a> {
 
 impl Workload for Working<'_> {
     fn demand(&self) -> Demand {
-        self.load.demand
+        self.load.frame.demand
+    }
+
+    fn size(&self) -> (usize, usize) {
+        self.load.frame.size
     }
 
     fn draw(&mut self, canvas: &mut Frame) {
         if self.load.wait_for_work(self.hurried) {
-            canvas.clone_from(&self.load.frame);
+            self.load.read_pixels(canvas, self.hurried);
         }
     }
 
-    fn present(&mut self, drawn: &Frame, at: Seconds) {
-        if self.load.is_handed_in {
+    fn present(&mut self, drawn: Option<&Frame>, at: Seconds) {
+        if self.load.wait_for_work(self.hurried) {
             self.load.hand_back(drawn, at);
             self.load.look_for_work(SOON, self.hurried);
         }
@@ -441,4 +534,28 @@ impl Workload for Working<'_> {
 
 fn is_a_pause(error: &io::Error) -> bool {
     matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut | ErrorKind::Interrupted)
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used)]
+
+    use super::*;
+
+    #[test]
+    fn work_that_does_not_come_is_waited_for_until_somebody_is_in_a_hurry() {
+        let (card, mut load) = UnixStream::pair().unwrap();
+        card.set_read_timeout(Some(Duration::from_millis(1))).unwrap();
+        let mut card = BufReader::new(card);
+        let hurried = AtomicUsize::new(1);
+        let mut head = [0; 2];
+        let came = read_within(&mut card, &mut head, Duration::MAX, &hurried);
+        assert!(!came.unwrap(), "with all the time in the world");
+        load.write_all(&[1, 2]).unwrap();
+        assert!(read_within(&mut card, &mut head, Duration::MAX, &hurried).unwrap());
+        assert_eq!(head, [1, 2], "what is there is taken even so");
+        load.write_all(&[3]).unwrap();
+        let broke_off = read_within(&mut card, &mut head, Duration::MAX, &hurried);
+        assert!(is_a_pause(&broke_off.unwrap_err()), "in the middle of a frame");
+    }
 }

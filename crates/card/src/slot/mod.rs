@@ -20,7 +20,7 @@ mod host;
 mod wire;
 
 pub use client::{Power, SlotCard};
-pub use device::{Device, DeviceError, Release};
+pub use device::{Device, DeviceError, Drawn, Release};
 pub use host::{FaultsOnRequest, LINGER, serve};
 
 use std::fmt;

@@ -4,14 +4,23 @@
 //!
 //! | from | bytes | what |
 //! |---|---|---|
+//! | load | 1 | [`HAND_IN`] |
 //! | load | 8 | width and height of the frame, `u32` each |
 //! | load | 48 | activity, memory share, work, load in percent, geometry, traffic, `f64` each |
-//! | load | 4 a pixel | the frame as an unfailing card would draw it, `u32` each, `0x00RRGGBB` |
-//! | card | 1 | 0: drawn, 1: the device is lost, and nothing follows |
+//! | card | 1 | [`RIGHT`], [`PIXELS`], or [`LOST`], after which nothing follows |
 //! | card | 8 | when it was finished, seconds since the load was begun, `f64` |
+//!
+//! A frame that comes out as an unfailing card draws it is the load's own, and no pixel of it crosses. Before the card
+//! draws another one, it asks for the pixels:
+//!
+//! | from | bytes | what |
+//! |---|---|---|
+//! | load | 1 | [`PIXELS`], after what it has handed in meanwhile |
+//! | load | 4 a pixel | the frame as an unfailing card would draw it, `u32` each, `0x00RRGGBB` |
+//! | card | 1 and 8 | [`OTHERWISE`], and when it was finished |
 //! | card | 4 a pixel | the frame as it was drawn |
 //!
-//! Numbers are little-endian. Pixels are in the byte order of the machine, on which both ends run.
+//! A load may hand in several frames before the first of them is drawn. Numbers are little-endian. Pixels are in the byte order of the machine, on which both ends run.
 
 use std::io::{self, BufRead, Read};
 
@@ -89,9 +98,21 @@ pub(super) enum Reply {
     },
 }
 
-/// Bytes before the pixels of a frame that is handed in.
+/// A frame is handed in.
+pub(super) const HAND_IN: u8 = 4;
+/// The frame is drawn, and right.
+pub(super) const RIGHT: u8 = 0;
+/// The device is lost.
+pub(super) const LOST: u8 = 1;
+/// The pixels of the frame are wanted, or follow.
+pub(super) const PIXELS: u8 = 2;
+/// The frame is drawn, and its pixels follow.
+pub(super) const OTHERWISE: u8 = 3;
+/// Most frames that are handed in and not drawn yet.
+pub(super) const MOST_AHEAD: usize = 64;
+/// Bytes of a frame that is handed in.
 pub(super) const HANDED_IN: usize = 8 + 6 * 8;
-/// Bytes before the pixels of a frame that was drawn.
+/// Bytes of an answer, before the pixels.
 pub(super) const DRAWN: usize = 1 + 8;
 /// Most pixels of a frame: 7680 by 4320, 133 MB.
 pub(super) const MOST_PIXELS: usize = 7_680 * 4_320;

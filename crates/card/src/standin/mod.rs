@@ -81,9 +81,13 @@ impl Workload for Unknown {
         Demand::default()
     }
 
+    fn size(&self) -> (usize, usize) {
+        (0, 0)
+    }
+
     fn draw(&mut self, _: &mut Frame) {}
 
-    fn present(&mut self, _: &Frame, _: Seconds) {}
+    fn present(&mut self, _: Option<&Frame>, _: Seconds) {}
 }
 
 /// A simulated card.
@@ -319,7 +323,7 @@ impl StandIn {
         if self.physics.is_too_hot() {
             return Err(self.lose(LoadLost::MachineDown));
         }
-        self.fault(dt, past).map_err(|lost| self.lose(lost))?;
+        self.fault(dt, past, load.size()).map_err(|lost| self.lose(lost))?;
         self.under_load += dt;
         // A frame ends within a step, and the next may ask for something else.
         let mut left = dt;
@@ -346,7 +350,7 @@ impl StandIn {
     }
 
     /// Whether core or memory fails in this step, and how.
-    fn fault(&mut self, dt: f64, past: Past) -> Result<(), LoadLost> {
+    fn fault(&mut self, dt: f64, past: Past, size: (usize, usize)) -> Result<(), LoadLost> {
         let of_family = self.model.faults;
         if of_family.floor > 0.0
             && self.dice.random::<f64>() < -(-of_family.floor * dt / 3_600.0).exp_m1()
@@ -359,7 +363,7 @@ impl StandIn {
                 continue;
             }
             match faults::draw_kind(&mut self.dice, past, of_family.machine_down_share) {
-                ChipFault::Artifacts => self.begin_incident(domain, past),
+                ChipFault::Artifacts => self.begin_incident(domain, past, size),
                 // The same fault, only that the card does not even say so.
                 ChipFault::Lost(LoadLost::Died) if self.dice.random_bool(HANGS) => {
                     return Err(LoadLost::Hung);
@@ -370,21 +374,22 @@ impl StandIn {
         Ok(())
     }
 
-    fn begin_incident(&mut self, domain: Domain, past: f64) {
-        let size = match (self.canvas.width, self.canvas.height) {
-            // Before the first frame nothing is known of their size.
-            (0, _) | (_, 0) => return,
-            size => size,
-        };
-        self.incident = Some(Incident::draw(&mut self.dice, domain, past, size));
+    fn begin_incident(&mut self, domain: Domain, past: f64, size: (usize, usize)) {
+        // Without a picture nothing in it can be wrong.
+        if size.0 > 0 && size.1 > 0 {
+            self.incident = Some(Incident::draw(&mut self.dice, domain, past, size));
+        }
     }
 
     fn draw_frame(&mut self, load: &mut dyn Workload, at: Seconds) {
-        load.draw(&mut self.canvas);
-        if let Some(incident) = self.incident.as_mut().filter(|incident| !incident.is_over()) {
-            incident.spoil(&mut self.canvas);
+        match self.incident.as_mut().filter(|incident| !incident.is_over()) {
+            Some(incident) => {
+                load.draw(&mut self.canvas);
+                incident.spoil(&mut self.canvas);
+                load.present(Some(&self.canvas), at);
+            }
+            None => load.present(None, at),
         }
-        load.present(&self.canvas, at);
         if let Some((frames, _)) = self.finished.back_mut() {
             *frames += 1;
         }

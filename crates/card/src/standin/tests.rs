@@ -85,8 +85,11 @@ impl Workload for Counted {
     fn demand(&self) -> Demand {
         lantern(self.frames)
     }
+    fn size(&self) -> (usize, usize) {
+        (0, 0)
+    }
     fn draw(&mut self, _: &mut Frame) {}
-    fn present(&mut self, _: &Frame, _: Seconds) {
+    fn present(&mut self, _: Option<&Frame>, _: Seconds) {
         self.frames += 1;
     }
 }

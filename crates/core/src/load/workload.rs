@@ -62,10 +62,14 @@ pub trait Workload {
     /// What the frame now due asks of the card.
     fn demand(&self) -> Demand;
 
-    /// Draws the frame now due, as an unfailing card would, into `canvas`.
+    /// Pixels in a row of the frame now due, and its rows; none of either where it has no picture.
+    fn size(&self) -> (usize, usize);
+
+    /// Draws the frame now due, as an unfailing card would, into `canvas`. Asked for only where the card is about to
+    /// draw something else.
     fn draw(&mut self, canvas: &mut Frame);
 
-    /// Hands over the frame as the card really drew it, finished `at` that time since the load was
-    /// begun, and moves on to the next. The receiver does not know whether, or how, it was spoilt.
-    fn present(&mut self, drawn: &Frame, at: Seconds);
+    /// Hands over the frame now due, finished `at` that time since the load was begun, and moves on to the next: as it
+    /// was drawn, or none where it came out as an unfailing card draws it, to the bit.
+    fn present(&mut self, drawn: Option<&Frame>, at: Seconds);
 }

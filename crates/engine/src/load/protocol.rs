@@ -145,9 +145,9 @@ mod tests {
 
     #[test]
     fn a_spoilt_frame_crosses_whole() {
-        let mut drawn: Frame = reference(Scene::Squall, 33).clone();
+        let mut drawn: Frame = (*reference(Scene::Squall, 33)).clone();
         drawn.pixels[500..540].fill(0x0012_3456);
-        let frame = look_at(Scene::Squall, 33, &drawn, Seconds(1.625));
+        let frame = look_at(Scene::Squall, 33, Some(&drawn), Seconds(1.625));
         let line = serde_json::to_string(&FromLoad::Frame(FrameLine::of(&frame))).unwrap();
         assert!(!line.contains('\n'));
         let Ok(FromLoad::Frame(back)) = serde_json::from_str(&line) else { panic!("{line}") };

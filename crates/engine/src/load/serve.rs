@@ -9,7 +9,7 @@ use std::thread;
 use std::time::Duration;
 
 use yard_step_card::slot::{Device, DeviceError, Release, SlotAddress};
-use yard_step_core::{Frame, Seconds, score_pass};
+use yard_step_core::{Seconds, score_pass};
 use yard_step_scenes::{PASS_FRAMES, SizedScene, look_at, reference};
 
 use super::protocol::{FrameLine, FromLoad, Reason, ToLoad, VERSION};
@@ -33,47 +33,65 @@ pub enum Level {
 /// How long a load rests before it ends by itself: what it keeps in memory is of no use by then.
 const RESTS: Duration = Duration::from_secs(60);
 
+/// Frames that are handed in before the first of them is drawn: a card that is quick need not wait for the next.
+const AHEAD: u64 = 24;
+
 /// What is said goes out line by line, whichever thread says it.
 #[derive(Clone, Default)]
 struct Voice(Arc<Mutex<Speech>>);
 
-#[derive(Clone, Copy, PartialEq, Eq, Default)]
-enum Speech {
-    #[default]
-    Silent,
-    Speaks,
+#[derive(Default)]
+struct Speech {
+    speaks: bool,
+    /// Lines about frames, which go out together before anything is waited for, and before any other line.
+    kept: Vec<u8>,
 }
 
 impl Voice {
     fn say(&self, message: &FromLoad) -> io::Result<()> {
-        let mut speech = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        *speech = match message {
+        let mut speech = self.speech();
+        match message {
             // Between the two nothing is said, not even that it is alive.
-            FromLoad::Hello { .. } => Speech::Speaks,
-            FromLoad::Resting => Speech::Silent,
-            _ => *speech,
-        };
-        match (message, *speech) {
-            (FromLoad::Resting, _) | (_, Speech::Speaks) => write_line(message),
-            _ => Ok(()),
+            FromLoad::Hello { .. } => speech.speaks = true,
+            FromLoad::Resting => speech.speaks = false,
+            _ if !speech.speaks => return Ok(()),
+            _ => {}
         }
+        speech.keep(message)?;
+        if matches!(message, FromLoad::Frame(_)) { Ok(()) } else { speech.out() }
+    }
+
+    /// Lets out what was kept of frames.
+    fn out(&self) -> io::Result<()> {
+        self.speech().out()
     }
 
     /// Says goodbye and ends the process; nothing is said after that.
     fn leave(&self, reason: Reason, code: i32) -> ! {
-        let _turn = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut speech = self.speech();
         // With nobody listening any more there is nobody to be told.
-        let _ = write_line(&FromLoad::Bye { reason });
+        let _ = speech.keep(&FromLoad::Bye { reason }).and_then(|()| speech.out());
         exit(code)
+    }
+
+    fn speech(&self) -> MutexGuard<'_, Speech> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 }
 
-fn write_line(message: &FromLoad) -> io::Result<()> {
-    let mut line = serde_json::to_vec(message)?;
-    line.push(b'\n');
-    let mut out = stdout().lock();
-    out.write_all(&line)?;
-    out.flush()
+impl Speech {
+    fn keep(&mut self, message: &FromLoad) -> io::Result<()> {
+        serde_json::to_writer(&mut self.kept, message)?;
+        self.kept.push(b'\n');
+        Ok(())
+    }
+
+    fn out(&mut self) -> io::Result<()> {
+        let mut out = stdout().lock();
+        let written = out.write_all(&self.kept).and_then(|()| out.flush());
+        self.kept.clear();
+        written
+    }
 }
 
 /// Whether it is to run, as far as it has been told.
@@ -158,10 +176,20 @@ fn run(
 ) -> Result<(), DeviceError> {
     let mut finished: Vec<(usize, Seconds)> = Vec::new();
     let mut began = Seconds(0.0);
-    for number in 0.. {
-        let mut frame: Frame = reference(scene, number).clone();
-        let at = device.draw(&scene.demand(number), &mut frame)?;
-        let checked = look_at(scene, number, &frame, at);
+    let size = (scene.size().width, scene.size().height);
+    let last = if level == Level::Pass { PASS_FRAMES } else { u64::MAX };
+    let mut handed_in = 0;
+    for number in 0..last {
+        while handed_in < last.min(number + AHEAD) {
+            device.hand_in(&scene.demand(handed_in), size);
+            handed_in += 1;
+        }
+        if device.has_to_wait() {
+            voice.out()?;
+        }
+        let drawn = device.drawn(|| (*reference(scene, number)).clone())?;
+        let at = drawn.at;
+        let checked = look_at(scene, number, drawn.otherwise.as_ref(), at);
         voice.say(&FromLoad::Frame(FrameLine::of(&checked)))?;
         frames.store(number + 1, Ordering::Relaxed);
         finished.push((checked.section, at - began));
@@ -169,9 +197,6 @@ fn run(
             let score = score_pass(&finished, scene.sections(), scene.work_per_frame());
             if let Some(score) = score {
                 voice.say(&FromLoad::Score(score))?;
-            }
-            if level == Level::Pass {
-                break;
             }
             finished.clear();
             began = at;
