@@ -41,13 +41,13 @@ pub use card::memory_rate::MemoryWiring;
 pub use card::settings::{Clamped, Difference, Settings, SettingsError};
 pub use climb::{
     Above, Advice, Axis, Baseline, BaselineProgress, Bend, Bracket, ChartTrial, Claim, Climb,
-    ClimbError, ClimbEvent, Conditions, Culprit, Cure, Depth, Descent, DescentTrial, Directive,
+    ClimbError, ClimbEvent, Conditions, Culprits, Cure, Depth, Descent, DescentTrial, Directive,
     Downed, EdgeBelief, Estimate, Expectation, Experience, Failure, Forecast, Gain, InStepRecord,
-    Isolation, Joint, Left, Lesson, LoadGain, Map, Measured, Next, Nudge, OtherLimit, Outcome,
-    Outlook, Pair, Part, PowerReport, Proposal, Prospect, Purpose, RISKED, Ratio, Reason, Risk,
-    RoundEntry, RoundReport, ScoreLine, Shown, StableYetSlower, Stage, StageOrder, Stairs,
-    StepSize, StockReport, StrategyReport, Stuck, SuggestedMove, Suggestion, TimingBand,
-    TrialRecord, TrialRequest, WhySlower, asks_more_clock, forecast, in_short, starting_from,
+    Joint, Left, Lesson, LoadGain, Map, Measured, Next, Nudge, OtherLimit, Outcome, Outlook, Pair,
+    Part, PowerReport, Proposal, Prospect, Purpose, RISKED, Ratio, Reason, Risk, RoundEntry,
+    RoundReport, ScoreLine, Shown, StableYetSlower, Stage, StageOrder, Stairs, StepSize,
+    StockReport, StrategyReport, Stuck, SuggestedMove, Suggestion, TimingBand, TrialRecord,
+    TrialRequest, WhySlower, asks_more_clock, forecast, in_short, starting_from,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{

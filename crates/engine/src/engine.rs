@@ -503,7 +503,7 @@ impl Engine {
     /// # Errors
     /// The ledger fails.
     pub fn leave_one_out(&mut self, wanted: bool) -> Result<(), EngineError> {
-        let isolating = self.climb.isolation().map(|(trial, _)| trial);
+        let isolating = self.climb.culprits().map(|(trial, _)| trial);
         self.ledger.set_climb_questions(self.climb_id, isolating, wanted)?;
         self.climb.handle(ClimbEvent::LeaveOut(wanted));
         self.note_state()

@@ -918,11 +918,11 @@ impl Work {
 /// What is said to somebody who asked which one it was.
 fn which_told(engine: &Engine, trial: Option<u32>) -> String {
     let Some(number) = trial else { return "The question is withdrawn.".into() };
-    let known = engine.climb().isolation().and_then(|(_, isolation)| isolation.culprit());
-    match known {
-        Some(culprit) => format!("In trial {number} it was {}.", culprit.in_words()),
+    let known = engine.climb().culprits();
+    match known.and_then(|(_, culprits)| yard_step_words::culprits(&culprits)) {
+        Some(it) => format!("In trial {number} it was {it}."),
         None => format!(
-            "Which one was it in trial {number}? The next runs put one back to stock, then the other."
+            "Which setting was it in trial {number}? The next runs put one half of them back to stock, then the other."
         ),
     }
 }

@@ -49,7 +49,7 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
             leaving_out: false,
             claim: None,
             conditions: Arc::default(),
-            isolation: None,
+            culprits: None,
             history: Vec::new(),
             older_climbs: 0,
         },
@@ -125,7 +125,7 @@ pub(crate) fn fill(snapshot: &mut Snapshot, engine: &Engine) {
     state.conditions = Arc::new(outcome.conditions.clone());
     state.parts = climb.parts();
     state.leaving_out = climb.is_leaving_out();
-    state.isolation = climb.isolation();
+    state.culprits = climb.culprits();
     snapshot.machine.restart = engine.restart_wanted();
     snapshot.runs.is_manual = is_manual;
     snapshot.runs.loads = Arc::new(engine.loads.names_for(engine.climb().plan()));
@@ -191,7 +191,7 @@ fn found(
                 slower: climb.stable_yet_slower(domain),
             }))
         }
-        Stage::Together | Stage::Ladder => {
+        Stage::Together | Stage::Ladder | Stage::Alternate => {
             Some(Found::Together(Box::new(outcome.settings), outcome.claim))
         }
         _ if stage.is_undervolting() => {

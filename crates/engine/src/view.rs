@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use yard_step_core::{
     Advice, AlarmRaised, Axis, Baseline, BaselineProgress, CardDescription, CheckedFrame, Claim,
-    ClimbError, Conditions, Descent, Experience, Fault, Frame, Gain, InStepRecord, Isolation,
+    ClimbError, Conditions, Culprits, Descent, Experience, Fault, Frame, Gain, InStepRecord,
     Judgement, LoadGain, Machine, Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau,
     PowerReport, Prerequisite, Purpose, Reason, Risk, Room, RoundReport, Sample, Seconds, Seen,
     Settings, StableYetSlower, Stage, Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline,
@@ -458,7 +458,7 @@ pub struct ClimbView {
     /// What that is claimed under.
     pub conditions: Arc<Conditions>,
     /// What the user asked: of which trial, and how far the answer has come.
-    pub isolation: Option<(u32, Isolation)>,
+    pub culprits: Option<(u32, Culprits)>,
     /// The newest earlier climbs on this card, the newest first.
     pub history: Vec<ClimbSummary>,
     /// How many more there are.

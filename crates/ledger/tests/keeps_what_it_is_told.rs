@@ -185,7 +185,7 @@ fn questions_of_the_user_outlive_the_process(desk: Desk) {
     let entry = Ledger::open(&desk.data).unwrap().ledger.climb(desk.climb).unwrap();
     assert_eq!((entry.isolating, entry.leaving_out), (Some(1), true));
     let climb = entry.lay_out().unwrap();
-    assert_eq!(climb.isolation().map(|(trial, _)| trial), Some(1));
+    assert_eq!(climb.culprits().map(|(trial, _)| trial), Some(1));
     assert!(climb.is_leaving_out());
 }
 

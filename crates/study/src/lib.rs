@@ -8,12 +8,14 @@
 
 mod climbing;
 mod families;
+mod joined;
 mod row;
 mod truth;
 mod voltage;
 
 pub use climbing::{Climbed, NoEnd, climb};
 pub use families::{family_names, shipped_family};
+pub use joined::{JoinedRow, JoinedStudy, JoinedSummary, joined_summaries};
 pub use row::{Learnt, Reliability, Row, Summary, reliability, summaries, write_csv};
 pub use truth::{LEAST_CHANCE, Look, Truth, best, edge_alone, look};
 pub use voltage::{StrategyRow, StrategySummary, VoltageStudy, strategy_summaries};

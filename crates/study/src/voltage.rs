@@ -179,7 +179,7 @@ impl VoltageStudy {
 fn stages_for(strategy: Stage) -> Vec<Stage> {
     match strategy {
         Stage::Balanced => vec![Stage::Baseline, Stage::Core, strategy],
-        Stage::MaxClock => vec![Stage::Baseline, Stage::Power, strategy],
+        Stage::MaxClock | Stage::MemoryVoltage => vec![Stage::Baseline, Stage::Power, strategy],
         _ => vec![Stage::Baseline, strategy],
     }
 }

@@ -79,6 +79,15 @@ pub fn claim(claim: &Claim) -> String {
     )
 }
 
+/// That nothing is claimed of settings that are kept with a margin, and what helps.
+#[must_use]
+pub fn no_claim(margin: Margin) -> String {
+    format!(
+        "For {}: no claim, since too little was seen of this card. Long runs at these settings support one.",
+        margin.purpose()
+    )
+}
+
 /// What claims were made under, in a sentence; `None` before the first run that went well.
 #[must_use]
 pub fn conditions(conditions: &Conditions) -> Option<String> {
@@ -221,6 +230,14 @@ mod tests {
     #[case(Margin::Gift, "stands 30 days without a fault with a chance of 99 %")]
     fn a_margin_says_what_it_claims(#[case] margin: Margin, #[case] told: &str) {
         assert_eq!(margin_claim(margin), told);
+    }
+
+    #[test]
+    fn that_nothing_is_claimed_comes_with_what_helps() {
+        assert_eq!(
+            no_claim(Margin::Daily),
+            "For daily use: no claim, since too little was seen of this card. Long runs at these settings support one."
+        );
     }
 
     #[rstest]

@@ -2,6 +2,7 @@
 
 use yard_step_core::{Above, OtherLimit, Reason, StepSize, Stuck};
 
+use crate::culprits::joined;
 use crate::text::{capitalised, listed};
 
 /// Why a trial is proposed, in one to three sentences.
@@ -101,12 +102,14 @@ pub fn reason(why: &Reason) -> String {
             capitalised(at),
             capitalised(&length.in_words())
         ),
-        Reason::WhichOne { trial, raised, is_asked: true, .. } => format!(
-            "Which one was it in trial {trial}? The {} goes back to stock and the same scene runs \
-             again: if it fails, it was the {raised} (or both).",
-            raised.other()
+        Reason::Isolating { trial, verdict, kept, back } => format!(
+            "Trial {trial} failed ({verdict}). Which setting was it? {} {} back to stock and the same scene runs again: if \
+             it fails, it was {}.",
+            capitalised(&joined(back, "and")),
+            if back.len() == 1 { "goes" } else { "go" },
+            joined(kept, "or")
         ),
-        Reason::WhichOne { trial, verdict, raised, is_asked: false } => format!(
+        Reason::WhichOne { trial, verdict, raised } => format!(
             "Trial {trial} failed with both raised ({verdict}). Which one was it? The {} goes back to \
              stock: if it fails again, it was the {raised}.",
             raised.other()
@@ -225,7 +228,7 @@ pub fn stuck(why: &Stuck) -> String {
 mod tests {
     use super::*;
     use rstest::rstest;
-    use yard_step_core::{Domain, Mhz, Seconds, Stage, Verdict};
+    use yard_step_core::{Domain, Mhz, Seconds, SettingKind, Stage, Verdict};
 
     fn step_up(failed: Option<(String, Verdict)>, size: StepSize) -> Reason {
         Reason::StepUp { from: "stock".into(), failed, size, to: "+75 MHz".into() }
@@ -235,9 +238,9 @@ mod tests {
         Reason::Confirm { at: "+120 MHz".into(), above, length: Seconds(600.0) }
     }
 
-    fn which_one(is_asked: bool) -> Reason {
+    fn isolating(kept: &[SettingKind], back: &[SettingKind]) -> Reason {
         let (trial, verdict) = (7, Verdict::Artifacts);
-        Reason::WhichOne { trial, verdict, raised: Domain::Core, is_asked }
+        Reason::Isolating { trial, verdict, kept: kept.to_vec(), back: back.to_vec() }
     }
 
     fn measure(purpose: Option<&'static str>) -> Reason {
@@ -379,11 +382,15 @@ mod tests {
         "Core +90 MHz, memory +300 MHz together: what holds alone may not hold with the other. 15 min without a fault are to prove it."
     )]
     #[case(
-        which_one(true),
-        "Which one was it in trial 7? The memory goes back to stock and the same scene runs again: if it fails, it was the core (or both)."
+        isolating(&[SettingKind::CoreOffset], &[SettingKind::MemoryOffset, SettingKind::MemoryTiming]),
+        "Trial 7 failed (artifacts). Which setting was it? The memory clock offset and the memory timing go back to stock and the same scene runs again: if it fails, it was the core clock offset."
     )]
     #[case(
-        which_one(false),
+        isolating(&[SettingKind::PowerLimit, SettingKind::CoreOffset], &[SettingKind::MemoryOffset]),
+        "Trial 7 failed (artifacts). Which setting was it? The memory clock offset goes back to stock and the same scene runs again: if it fails, it was the power limit or the core clock offset."
+    )]
+    #[case(
+        Reason::WhichOne { trial: 7, verdict: Verdict::Artifacts, raised: Domain::Core },
         "Trial 7 failed with both raised (artifacts). Which one was it? The memory goes back to stock: if it fails again, it was the core."
     )]
     #[case(

@@ -72,7 +72,15 @@ pub fn strategy(report: &StrategyReport) -> String {
     if let (Some(now), Some(before)) = (now.hot_spot, stock.hot_spot) {
         parts.push(format!("hot spot {:.0} °C after {:.0}", now.value(), before.value()));
     }
-    format!("{}: {}.", capitalised(&report.moved.join(", ")), parts.join(", "))
+    let found = format!("{}: {}.", capitalised(&report.moved.join(", ")), parts.join(", "));
+    match report.passed_over {
+        None => found,
+        Some(less) => {
+            format!(
+                "{found} That is {less:.1} % less score than what was kept before it, which stays."
+            )
+        }
+    }
 }
 
 #[cfg(test)]
@@ -191,6 +199,7 @@ mod tests {
             at: "−50 mV".into(),
             moved: vec!["voltage −50 mV".into()],
             stock: measured(Some(Watt(220.0)), 1_900.0),
+            passed_over: None,
         };
         assert_eq!(strategy(&report), told);
     }

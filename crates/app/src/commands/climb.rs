@@ -298,8 +298,11 @@ fn last_words(engine: &Engine, outcome: &Outcome) -> String {
     let kept = in_short(&outcome.settings, engine.description());
     let score =
         outcome.score.map_or(String::new(), |score| format!(", score {}", figure_in_words(score)));
-    let claim =
-        outcome.claim.map_or(String::new(), |claim| format!(" {}", yard_step_words::claim(&claim)));
+    let claim = match (outcome.claim, outcome.moved.is_empty()) {
+        (Some(claim), _) => format!(" {}", yard_step_words::claim(&claim)),
+        (None, true) => String::new(),
+        (None, false) => format!(" {}", yard_step_words::no_claim(engine.climb().plan().margin)),
+    };
     let under =
         yard_step_words::conditions(&outcome.conditions).filter(|_| outcome.claim.is_some());
     let under = under.map_or(String::new(), |text| format!(" {text}"));

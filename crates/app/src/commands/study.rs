@@ -12,8 +12,9 @@ use yard_step_core::{CardDescription, CurveKind, Margin, Plan, Policy, Stage};
 use yard_step_report::{Scatter, ScatterPoint, draw_scatter, with_font};
 use yard_step_scenes::Scene;
 use yard_step_study::{
-    Learnt, Reliability, Row, StrategySummary, Study, StudyError, Summary, VoltageStudy,
-    family_names, reliability, shipped_family, strategy_summaries, summaries, write_csv,
+    JoinedStudy, JoinedSummary, Learnt, Reliability, Row, StrategySummary, Study, StudyError,
+    Summary, VoltageStudy, family_names, joined_summaries, reliability, shipped_family,
+    strategy_summaries, summaries, write_csv,
 };
 
 use crate::failure::Failure;
@@ -36,10 +37,13 @@ pub(crate) struct StudyOptions {
     /// Policies: fixed-step, bisection, bayesian [default: all]
     #[arg(long, value_name = "POLICIES", value_delimiter = ',', value_parser = parse_policy)]
     pub policies: Vec<Policy>,
-    /// Study the strategies of undervolting instead, on cards that power holds back: cooler, less,
-    /// middle, highest
+    /// Study the strategies of undervolting instead, on cards that power holds back: max-clock, undervolt-clock,
+    /// undervolt-quiet, balanced
     #[arg(long, value_name = "STRATEGIES", value_delimiter = ',', value_parser = parse_strategy)]
     pub strategies: Vec<Stage>,
+    /// Study what all stages come to together instead, beside each of them alone
+    #[arg(long, conflicts_with_all = ["strategies", "policies"])]
+    pub joined: bool,
     /// Load of the climbs [default: the plan's; kiln for strategies]
     #[arg(long, value_name = "NAME")]
     pub load: Option<String>,
@@ -127,6 +131,9 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
     let files = Files::of(options)?;
     if !options.strategies.is_empty() {
         return study_strategies(options, plan, &files);
+    }
+    if options.joined {
+        return study_joined(options, plan, &files);
     }
     let families = families_of(&options.physics)?;
     let (family_name, family) = families.first().cloned().unwrap_or_default();
@@ -324,13 +331,7 @@ fn refused(error: StudyError) -> Failure {
 
 /// The strategies of undervolting on cards that power holds back.
 fn study_strategies(options: &StudyOptions, plan: Plan, files: &Files) -> Result<(), Failure> {
-    let of_policies = options.svg.is_some() || !options.physics.is_empty();
-    let of_policies = of_policies || options.learn > 1;
-    if of_policies || options.flatter != 1.0 || options.start_above.is_some() {
-        return Err(Failure::usage(
-            "--svg, --physics, --flatter, --start-above and --learn belong to the study of policies: omit them with --strategies",
-        ));
-    }
+    belongs_to_policies(options, "--strategies")?;
     // Most of a mixed load leaves power to spare.
     let heavy = options.load.is_none() && options.plan.is_none();
     let scene = if heavy { Scene::Kiln.name().to_owned() } else { plan.scene.clone() };
@@ -367,6 +368,86 @@ fn study_strategies(options: &StudyOptions, plan: Plan, files: &Files) -> Result
         rows: &rows,
     })?;
     files.say(&strategies_told(&study, &table))
+}
+
+/// Refuses what only the study of policies does.
+fn belongs_to_policies(options: &StudyOptions, other: &str) -> Result<(), Failure> {
+    let is_of_policies = options.svg.is_some()
+        || !options.physics.is_empty()
+        || options.learn > 1
+        || options.flatter != 1.0
+        || options.start_above.is_some();
+    match is_of_policies {
+        true => Err(Failure::usage(format!(
+            "--svg, --physics, --flatter, --start-above and --learn belong to the study of policies: omit them with {other}"
+        ))),
+        false => Ok(()),
+    }
+}
+
+/// What all stages come to together, beside each alone.
+fn study_joined(options: &StudyOptions, plan: Plan, files: &Files) -> Result<(), Failure> {
+    belongs_to_policies(options, "--joined")?;
+    let all = || yard_step_card::CardChoice::all();
+    let study = JoinedStudy {
+        first_seed: options.first_seed,
+        cards: options.cards as usize,
+        kinds: if options.kinds.is_empty() { all() } else { options.kinds.clone() },
+        plan,
+        threads: std::thread::available_parallelism().map_or(1, usize::from),
+    };
+    let bar = progress(study.cards)?;
+    let rows = study.run(&|done| bar.set_position(done as u64)).map_err(refused)?;
+    bar.finish_and_clear();
+    let table = joined_summaries(&rows);
+    files.write(&Document {
+        format: "yard-step-study-joined",
+        family: None,
+        version: 1,
+        first_seed: study.first_seed,
+        flatter: None,
+        scene: &study.plan.scene,
+        margin: study.plan.margin.label(),
+        summaries: &table,
+        rows: &rows,
+    })?;
+    files.say(&joined_told(&study, &table))
+}
+
+/// The table of what joins, and what its columns mean.
+fn joined_told(study: &JoinedStudy, table: &[JoinedSummary]) -> String {
+    let mut text = format!(
+        "{} cards, from seed {} on, under {}, for {}: {}.\n\n",
+        study.cards,
+        study.first_seed,
+        study.plan.scene,
+        study.plan.margin.purpose(),
+        yard_step_words::margin_claim(study.plan.margin)
+    );
+    text += "cards        number  at least as high  gain median  best single  not holding  single stages  minutes  machine downs\n";
+    for row in table {
+        let _ = writeln!(
+            text,
+            "{:<12} {:>6}  {:>16}  {:>+9.2} %  {:>+9.2} %  {:>11}  {:>13.1}  {:>7.1}  {:>13}{}",
+            row.kind.as_deref().unwrap_or("all kinds"),
+            row.cards,
+            row.at_least_as_high,
+            row.gain_median_percent,
+            row.best_single_median_percent,
+            row.not_holding,
+            row.singles_not_holding,
+            row.minutes,
+            row.machine_downs,
+            match row.stuck {
+                0 => String::new(),
+                stuck => format!("  ({stuck} could not go on)"),
+            }
+        );
+    }
+    text += "\nat least as high: cards on which all stages together score at least as much as the best single stage whose settings hold.\n\
+             not holding: joined settings whose true chance of a day under the load, warm, without a fault is below 99 %; beside it how many of \
+             as many climbs with a single stage do not hold.\nAll of what was kept is looked at without the scatter of runs.\n";
+    text
 }
 
 /// Whether a card lets the points of a V/F curve be shaped.

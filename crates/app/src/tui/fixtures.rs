@@ -403,7 +403,7 @@ pub fn snapshot() -> Snapshot {
             leaving_out: false,
             claim: None,
             conditions: Arc::default(),
-            isolation: None,
+            culprits: None,
             history: vec![ClimbSummary {
                 id: 1,
                 state: "ended",

@@ -6,6 +6,9 @@ use crate::judge::verdict::Meaning;
 use crate::plan::Margin;
 use crate::units::{Celsius, MhzOffset, MillivoltOffset, Seconds};
 
+/// Least chance that is claimed, in shares of what the margin asks for.
+const LEAST_CLAIMED: f64 = 0.9;
+
 /// What is claimed of settings: how likely they stand a span of time.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Claim {
@@ -31,6 +34,12 @@ pub struct Claim {
 }
 
 impl Claim {
+    /// Whether it is likely enough to be said: below that it hangs on assumptions about cards of all kinds more than on
+    /// anything that was seen of this one.
+    pub(in crate::climb) fn is_worth_making(&self) -> bool {
+        self.chance >= LEAST_CLAIMED * self.margin.chance()
+    }
+
     /// Chance that no fault at all comes, 0 to 1.
     #[must_use]
     pub fn in_all(&self) -> f64 {
@@ -134,6 +143,13 @@ mod tests {
         assert!(undisturbed(720.0, 2.0, 0, UNRELATED) < at(2.0, 0), "a month is longer than a day");
         // One fault in 200 h, seen often enough: the chance of a day comes to exp(-24 / 200).
         assert!((at(20_000.0, 100) - (-24.0_f64 / 200.0).exp()).abs() < 1e-3);
+    }
+
+    #[test]
+    fn what_hangs_on_assumptions_more_than_on_runs_is_not_claimed() {
+        let of = |chance| Claim::new(Margin::Daily, chance, Seconds(7_200.0), 0, UNRELATED);
+        assert!(of(0.99).is_worth_making() && of(0.9).is_worth_making());
+        assert!(!of(0.89).is_worth_making() && !of(0.5).is_worth_making());
     }
 
     #[test]

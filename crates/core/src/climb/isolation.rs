@@ -1,16 +1,14 @@
-//! Which one was it? After a failure with core and memory both raised, one of them goes back to
-//! stock and the same scene runs again; then the other.
+//! Which of the two was it? After a failure with core and memory both raised, one of them goes back to
+//! stock and the same scene runs again; then the other. [`culprits`](crate::climb::culprits) asks of all settings.
 
 use crate::card::description::SettingKind;
-use crate::card::settings::Settings;
-use crate::climb::{Climb, Next, Purpose, Reason, Stage, TrialRecord};
-use crate::judge::verdict::Meaning;
+use crate::climb::TrialRecord;
 use crate::load::artifact::Domain;
 use crate::units::Seconds;
 
 /// What an isolation comes to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Culprit {
+pub(in crate::climb) enum Culprit {
     /// This domain fails with the other at stock, and the other does not.
     One(Domain),
     /// Each fails by itself.
@@ -19,22 +17,9 @@ pub enum Culprit {
     OnlyTogether,
 }
 
-impl Culprit {
-    /// The culprit in words.
-    #[must_use]
-    pub const fn in_words(self) -> &'static str {
-        match self {
-            Self::One(Domain::Core) => "the core",
-            Self::One(Domain::Memory) => "the memory",
-            Self::Both => "both, each by itself",
-            Self::OnlyTogether => "neither by itself: they fail only together",
-        }
-    }
-}
-
 /// How far the question has come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Isolation {
+pub(in crate::climb) struct Isolation {
     /// Whether the core failed with the memory at stock.
     pub core: Option<bool>,
     /// Whether the memory failed with the core at stock.
@@ -73,7 +58,7 @@ impl Isolation {
 }
 
 /// The domain whose edge a setting moves; none for what serves both.
-const fn domain_of(kind: SettingKind) -> Option<Domain> {
+pub(in crate::climb) const fn domain_of(kind: SettingKind) -> Option<Domain> {
     match kind {
         SettingKind::CoreOffset
         | SettingKind::ClockMinimum
@@ -100,62 +85,6 @@ impl TrialRecord {
     }
 }
 
-impl Climb {
-    /// `settings` with a domain put back to stock.
-    fn without(&self, settings: &Settings, domain: Domain) -> Settings {
-        let stock = Settings::stock(&self.card);
-        let mut less = *settings;
-        for kind in SettingKind::ALL.into_iter().filter(|kind| domain_of(*kind) == Some(domain)) {
-            less.copy(kind, &stock);
-        }
-        less
-    }
-
-    /// The settings under which a domain is tried by itself.
-    fn alone(&self, settings: &Settings, domain: Domain) -> Settings {
-        self.without(settings, domain.other())
-    }
-
-    /// The question the user asked: of which trial, and how far it has come.
-    #[must_use]
-    pub fn isolation(&self) -> Option<(u32, Isolation)> {
-        let failed = self.trials.iter().find(|trial| Some(trial.number) == self.isolating)?;
-        let mut isolation = Isolation::default();
-        for domain in [Domain::Core, Domain::Memory] {
-            let alone = self.alone(&failed.asked, domain);
-            // What is at stock cannot be it, and what is alone already has failed.
-            if self.without(&failed.asked, domain) == failed.asked {
-                isolation.note(domain, false);
-            } else if alone == failed.asked {
-                isolation.note(domain, true);
-            }
-            let again = self.trials.iter().rev().find(|trial| {
-                trial.number > failed.number
-                    && trial.purpose == Purpose::Isolate
-                    && trial.asked == alone
-                    && trial.verdict().meaning() != Meaning::ProvesNothing
-            });
-            if let Some(again) = again {
-                isolation.note(domain, again.verdict().meaning() == Meaning::TooMuch);
-            }
-        }
-        Some((failed.number, isolation))
-    }
-
-    /// The run that the user's question needs next.
-    pub(in crate::climb) fn next_of_isolation(&self) -> Option<Next> {
-        let (number, isolation) = self.isolation()?;
-        let domain = isolation.next()?;
-        let failed = self.trials.iter().find(|trial| trial.number == number)?;
-        let length = failed.long_enough_again(self.plan.together.isolate_seconds);
-        let asked = self.alone(&failed.asked, domain);
-        let verdict = failed.verdict();
-        let reason = Reason::WhichOne { trial: number, verdict, raised: domain, is_asked: true };
-        let proposal = self.proposal(Stage::Own, Purpose::Isolate, asked, length, reason);
-        Some(Next::Trial(Box::new(proposal)))
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -164,15 +93,14 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case(true, false, Culprit::One(Domain::Core), "the core")]
-    #[case(false, true, Culprit::One(Domain::Memory), "the memory")]
-    #[case(true, true, Culprit::Both, "both, each by itself")]
-    #[case(false, false, Culprit::OnlyTogether, "neither by itself: they fail only together")]
+    #[case(true, false, Culprit::One(Domain::Core))]
+    #[case(false, true, Culprit::One(Domain::Memory))]
+    #[case(true, true, Culprit::Both)]
+    #[case(false, false, Culprit::OnlyTogether)]
     fn both_must_have_been_tried_by_themselves(
         #[case] core: bool,
         #[case] memory: bool,
         #[case] culprit: Culprit,
-        #[case] words: &str,
     ) {
         let mut isolation = Isolation::default();
         assert_eq!((isolation.next(), isolation.culprit()), (Some(Domain::Core), None));
@@ -180,7 +108,6 @@ mod tests {
         assert_eq!((isolation.next(), isolation.culprit()), (Some(Domain::Memory), None));
         isolation.note(Domain::Memory, memory);
         assert_eq!((isolation.next(), isolation.culprit()), (None, Some(culprit)));
-        assert_eq!(culprit.in_words(), words);
     }
 
     #[rstest]

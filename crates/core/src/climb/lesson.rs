@@ -1,9 +1,9 @@
 //! What a climb teaches of its card, for those that come after it.
 
-use crate::climb::search::bayesian::believe;
+use crate::climb::search::bayesian::{believe, believe_beside};
 use crate::climb::search::belief::{Assumed, EdgeBelief};
 use crate::climb::search::experience::{DomainLesson, Experience, Lesson};
-use crate::climb::{Climb, TrialRecord};
+use crate::climb::{Climb, Stage, TrialRecord};
 use crate::judge::verdict::Verdict;
 use crate::load::artifact::Domain;
 
@@ -14,7 +14,7 @@ impl Climb {
         let is_fault = |trial: &&TrialRecord| trial.verdict().is_fault();
         let faults = self.trials.iter().filter(is_fault);
         let downs = faults.clone().filter(|trial| trial.verdict() == Verdict::MachineDown).count();
-        let (clean, unrelated) = self.undisturbed_so_far(&self.kept_before_cross_check().1);
+        let (clean, unrelated) = self.undisturbed_so_far(&self.kept_until(Stage::CrossCheck).1);
         Lesson {
             core: self.lesson_of(Domain::Core),
             memory: self.lesson_of(Domain::Memory),
@@ -32,7 +32,7 @@ impl Climb {
         tried.iter().any(|trial| trial.proves()).then_some(())?;
         let any = Assumed::of_any(domain);
         let before = EdgeBelief::assumed(domain, axis.clock, None, &any);
-        let after = believe(before.clone(), &tried);
+        let after = believe_beside(believe(before.clone(), &tried), &self.beside(domain));
         let edges = divided(after.edges(), before.edges());
         let together = self.believed_together(&Experience::default());
         let all = together.map_or(after, |joint| joint.get(domain).clone());

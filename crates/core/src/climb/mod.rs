@@ -13,9 +13,11 @@ mod advice;
 mod by_load;
 mod charts;
 mod claim;
+mod culprits;
 mod downed;
 mod forecast;
 mod isolation;
+mod joined;
 mod lesson;
 mod nudge;
 mod outcome;
@@ -34,9 +36,9 @@ pub use advice::{Advice, StableYetSlower, WhySlower};
 pub use by_load::{LoadGain, Ratio};
 pub use charts::{ChartTrial, Map, RISKED, Stairs, in_short};
 pub use claim::{Claim, Conditions};
+pub use culprits::Culprits;
 pub use downed::Downed;
 pub use forecast::{Estimate, Forecast, forecast};
-pub use isolation::{Culprit, Isolation};
 pub use nudge::Nudge;
 pub use outcome::Outcome;
 pub use outlook::{Left, Outlook};
@@ -186,6 +188,9 @@ pub enum ClimbEvent {
     Supply(Option<SupplyHeadroom>),
 }
 
+/// What the stages before each stage keep, and which of them found it.
+type Kept = [OnceLock<(Option<Stage>, Settings)>; <Stage as strum::EnumCount>::COUNT];
+
 /// One search on one card.
 #[derive(Debug, Clone)]
 pub struct Climb {
@@ -211,6 +216,8 @@ pub struct Climb {
     experience: Experience,
     /// What is believed of both edges together, once it was worked out since the last event.
     joint: OnceLock<Option<Joint>>,
+    /// What the stages before each stage keep, once it was worked out since the last event.
+    kept: Kept,
 }
 
 /// Why a climb cannot be laid out.
@@ -291,12 +298,13 @@ impl Climb {
             leaving_out: false,
             experience: Experience::default(),
             joint: OnceLock::new(),
+            kept: Kept::default(),
         })
     }
 
     /// Takes in what happened.
     pub fn handle(&mut self, event: ClimbEvent) {
-        self.joint = OnceLock::new();
+        (self.joint, self.kept) = (OnceLock::new(), Kept::default());
         match event {
             ClimbEvent::TrialEnded(record) => {
                 (self.nudged, self.wished) = (None, None);
@@ -355,7 +363,7 @@ impl Climb {
         if let Some(nudge) = &self.nudged {
             return Next::Trial(Box::new(self.nudged_proposal(nudge)));
         }
-        self.next_of_isolation()
+        self.next_asked()
             .or_else(|| self.stages.iter().find_map(|stage| self.next_of(*stage)))
             .or_else(|| self.next_left_out())
             .unwrap_or_else(|| Next::Ended(Box::new(self.outcome())))

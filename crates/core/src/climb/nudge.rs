@@ -47,6 +47,7 @@ impl Climb {
                 self.nudged_offer(stage, proposed?, kind, steps)
             }
             (Some(NudgeBy::Rungs), proposed) => self.nudged_rung(&proposed?, steps),
+            (Some(NudgeBy::Turns), proposed) => self.nudged_turn(&proposed?, steps),
             (Some(NudgeBy::Depth), Some(proposed)) => self.nudged_depth(stage, proposed, steps),
             (Some(NudgeBy::Clock(domain)), proposed) => {
                 self.nudged_clock(stage, domain, proposed, steps)

@@ -33,7 +33,7 @@ pub struct Outcome {
     pub confirmed: bool,
     /// The longest clean run at the settings, where it is shorter than [`LEAST_LONG_RUN`]: a brief check.
     pub brief: Option<Seconds>,
-    /// What is claimed of them; none for stock.
+    /// What is claimed of them; none for stock, or where they are more of a hope.
     pub claim: Option<Claim>,
     /// The trial whose clock line shows the kept settings.
     pub kept_trial: Option<u32>,
@@ -82,7 +82,7 @@ impl Climb {
                 .map(|trial| trial.seconds)
                 .max_by(|a, b| a.value().total_cmp(&b.value()))
                 .filter(|longest| *longest < LEAST_LONG_RUN),
-            claim: self.claim_by(stage, pair),
+            claim: self.claim_by(stage, pair).filter(Claim::is_worth_making),
             kept_trial: best_measured.map(|trial| trial.number),
             moved: settings.moved_but_fan(&self.card),
             baseline: self.baseline(),
@@ -97,25 +97,13 @@ impl Climb {
     fn kept(&self) -> (Option<Stage>, Settings) {
         match Stage::CrossCheck.rules().found(self) {
             Some(settings) => (Some(Stage::CrossCheck), settings),
-            None => self.kept_before_cross_check(),
+            None => self.kept_until(Stage::CrossCheck),
         }
-    }
-
-    /// What the last stage before the cross-check keeps that keeps anything, and which that is; what core, memory and
-    /// power come to where none after them does.
-    pub(in crate::climb) fn kept_before_cross_check(&self) -> (Option<Stage>, Settings) {
-        let last = self
-            .stages
-            .iter()
-            .rev()
-            .filter(|stage| **stage != Stage::CrossCheck)
-            .find_map(|stage| Some((Some(*stage), stage.rules().found(self)?)));
-        last.unwrap_or_else(|| (None, self.settings_to_keep(self.kept_pair())))
     }
 
     /// Settings of a place on the map, to be kept: stock where the core is not raised and the card has failed so early that
     /// more power alone is not sure to hold either. More memory clock would leave the core still less.
-    fn settings_to_keep(&self, pair: Pair) -> Settings {
+    pub(in crate::climb) fn settings_to_keep(&self, pair: Pair) -> Settings {
         match pair.core == MhzOffset::STOCK && !self.is_power_sure() {
             true => self.held_settings(),
             false => self.settings_of(pair),
@@ -262,10 +250,11 @@ impl Climb {
         })
     }
 
-    /// What is believed of the edge of a domain that the climb has looked for.
+    /// What is believed of the edge of a domain that the climb has looked for, or that has failed at stock.
     fn tried_belief(&self, domain: Domain) -> Option<crate::climb::EdgeBelief> {
         let stage = [Stage::Core, Stage::Memory].into_iter().find(|s| s.domain() == Some(domain));
-        let is_tried = stage.is_some_and(|stage| self.trials_of(stage).next().is_some());
+        let is_tried = stage.is_some_and(|stage| self.trials_of(stage).next().is_some())
+            || self.beside(domain).iter().any(|run| run.fault.is_some());
         is_tried.then(|| self.belief(domain)).flatten()
     }
 

@@ -1,6 +1,7 @@
 //! Why a trial comes next, why none can, and what it may do: as data. The crate `words` makes
 //! sentences of it.
 
+use crate::card::description::SettingKind;
 use crate::climb::record::Stage;
 use crate::judge::verdict::Verdict;
 use crate::load::artifact::Domain;
@@ -168,8 +169,17 @@ pub enum Reason {
         verdict: Verdict,
         /// The one that stays raised.
         raised: Domain,
-        /// Whether the user asked; else the stage did.
-        is_asked: bool,
+    },
+    /// Which settings was it, with some of them back at stock.
+    Isolating {
+        /// The trial that failed.
+        trial: u32,
+        /// Its verdict.
+        verdict: Verdict,
+        /// Those that stay as they were.
+        kept: Vec<SettingKind>,
+        /// Those that go back to stock.
+        back: Vec<SettingKind>,
     },
     /// The first of some settings that are compared.
     CompareFirst {

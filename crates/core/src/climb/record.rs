@@ -46,6 +46,8 @@ pub enum Stage {
     #[serde(alias = "highest")]
     #[strum(to_string = "max-clock", serialize = "highest")]
     MaxClock,
+    /// The same with the memory and its voltage.
+    MemoryVoltage,
     /// Less voltage for more clock, where power holds it back.
     #[serde(alias = "cooler")]
     #[strum(to_string = "undervolt-clock", serialize = "cooler")]
@@ -54,6 +56,8 @@ pub enum Stage {
     #[serde(alias = "less")]
     #[strum(to_string = "undervolt-quiet", serialize = "less")]
     UndervoltQuiet,
+    /// Clock and voltage by turns.
+    Alternate,
     /// A mild overclock on a mild undervolt.
     #[serde(alias = "middle")]
     #[strum(to_string = "balanced", serialize = "middle")]
@@ -82,9 +86,11 @@ impl Stage {
         Self::Memory,
         Self::Together,
         Self::Ladder,
+        Self::MemoryVoltage,
         Self::MaxClock,
         Self::UndervoltClock,
         Self::UndervoltQuiet,
+        Self::Alternate,
         Self::Balanced,
         Self::Window,
         Self::Timing,
@@ -114,8 +120,12 @@ impl Stage {
             Self::MaxClock => {
                 "the highest clock at full voltage, then as little voltage as it needs"
             }
+            Self::MemoryVoltage => {
+                "the highest memory clock at full memory voltage, then as little as it needs"
+            }
             Self::UndervoltClock => "less voltage, so that a power-limited clock rises",
             Self::UndervoltQuiet => "the work of stock at the least voltage that holds",
+            Self::Alternate => "more clock and, where it dips, less voltage, by turns",
             Self::Balanced => "half the overclock, with as much undervolt as it allows",
             Self::Window => "the clock window: narrow or wide, around the average clock",
             Self::Timing => "whether a faster memory timing pays for the clock it costs",

@@ -85,13 +85,15 @@ impl Default for UndervoltQuietPlan {
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 pub struct BalancedPlan {
-    /// Share of what core and voltage hold by themselves that is begun with, in percent.
+    /// Share of what both clocks hold, and of how deep other strategies came, that is begun with, in percent.
     pub share_percent: f64,
+    /// Millivolts given back of the most that hold.
+    pub ease_mv: i32,
 }
 
 impl Default for BalancedPlan {
     fn default() -> Self {
-        Self { share_percent: 50.0 }
+        Self { share_percent: 50.0, ease_mv: 10 }
     }
 }
 
@@ -139,7 +141,7 @@ pub(super) fn undervolting_ranges(
     cooler: &UndervoltClockPlan,
     less: &UndervoltQuietPlan,
     middle: &BalancedPlan,
-) -> [Range; 6] {
+) -> [Range; 7] {
     [
         ("undervolt_clock.flat_below_percent", cooler.flat_below_percent, 0.0..=100.0, "%"),
         ("undervolt_clock.more_power_percent", cooler.more_power_percent, 0.0..=50.0, "%"),
@@ -147,6 +149,7 @@ pub(super) fn undervolting_ranges(
         ("undervolt_quiet.tolerance_percent", less.tolerance_percent, 0.1..=20.0, "%"),
         ("undervolt_quiet.hold_mhz", less.hold_mhz, 0.0..=5_000.0, "MHz"),
         ("balanced.share_percent", middle.share_percent, 5.0..=95.0, "%"),
+        ("balanced.ease_mv", f64::from(middle.ease_mv), 0.0..=100.0, "mV"),
     ]
 }
 

@@ -428,7 +428,7 @@ impl State {
 /// The failed trial that is asked about: the one looked at, else the newest; none where the question
 /// stands already.
 fn which(snapshot: &Snapshot) -> Option<u32> {
-    if snapshot.climb.isolation.is_some_and(|(_, isolation)| isolation.culprit().is_none()) {
+    if snapshot.climb.culprits.as_ref().is_some_and(|(_, culprits)| culprits.next.is_some()) {
         return None;
     }
     let looked = snapshot.looked_here();

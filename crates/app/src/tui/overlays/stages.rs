@@ -140,10 +140,9 @@ pub(crate) fn lines(
         let what = format!("{}: {:+.1} ± {:.1} %, {how}", part.name, part.percent, part.error);
         push(None, name, "", &what, text);
     }
-    if let Some((trial, isolation)) = &snapshot.climb.isolation {
-        let answer = isolation
-            .culprit()
-            .map_or("not known yet".to_owned(), |culprit| format!("it was {}", culprit.in_words()));
+    if let Some((trial, culprits)) = &snapshot.climb.culprits {
+        let answer = yard_step_words::culprits(culprits);
+        let answer = answer.map_or("not known yet".to_owned(), |it| format!("it was {it}"));
         push(None, "which one", "", &format!("trial {trial}: {answer}"), text);
     }
     lines.push((String::new(), Style::new()));

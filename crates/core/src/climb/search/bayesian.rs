@@ -5,7 +5,7 @@ use crate::climb::record::{Purpose, Stage, TrialRecord};
 use crate::climb::search::belief::{EdgeBelief, Prospect};
 use crate::climb::search::experience::Experience;
 use crate::climb::search::scale::{Scale, Value};
-use crate::climb::search::{Search, SearchStep, Tried};
+use crate::climb::search::{Beside, Search, SearchStep, Tried};
 use crate::judge::verdict::Verdict;
 use crate::units::Seconds;
 
@@ -92,10 +92,25 @@ pub(in crate::climb) fn learn_severity(
     belief.set_severity((machine_downs as f64 + before.0) / (faults as f64 + before.1));
 }
 
+/// The same after runs of other stages at the safe end.
+pub(in crate::climb) fn believe_beside(mut belief: EdgeBelief, beside: &[Beside]) -> EdgeBelief {
+    for run in beside {
+        let others = run.fault.map_or(0.0, unrelated_faults);
+        belief.take(0.0, run.hours, run.fault.is_some(), others);
+    }
+    belief
+}
+
 impl<S: Scale> Search<'_, S> {
+    /// What is believed of the edge after these trials, and what others tell beside them.
+    fn believed_after(&self, tried: &[Tried<'_, S::Value>]) -> EdgeBelief {
+        let belief = believe(self.scale.belief(self.plan, self.experience), tried);
+        believe_beside(belief, &self.beside)
+    }
+
     /// What is believed of the edge.
     pub(in crate::climb) fn belief(&self) -> EdgeBelief {
-        let mut belief = believe(self.scale.belief(self.plan, self.experience), &self.tried);
+        let mut belief = self.believed_after(&self.tried);
         let newest = self.tried.iter().map(|trial| trial.record.number).max();
         learn_severity(&mut belief, self.all, newest, self.experience);
         belief
@@ -174,7 +189,7 @@ impl<S: Scale> Search<'_, S> {
             .filter(|trial| trial.record.number != lowest.record.number)
             .copied()
             .collect();
-        let without = believe(self.scale.belief(self.plan, self.experience), &others);
+        let without = self.believed_after(&others);
         let middle = |belief: &EdgeBelief| belief.band(0.0).0;
         let kept = |belief: &EdgeBelief| f64::from(self.believed_to_hold(belief).units());
         let more = (middle(&without) - middle(belief)).max(kept(&without) - kept(belief));

@@ -2,12 +2,23 @@
 
 use crate::card::description::{CardDescription, Offer, SettingKind};
 use crate::card::settings::Settings;
+use crate::load::artifact::Domain;
 use crate::shape::CurveOffer;
 use crate::units::Mhz;
 
 /// Millivolts that a megahertz takes where a card shows no curve. Assumption: chips of these years
 /// gain some 2 MHz for a millivolt.
 const MILLIVOLT_PER_MHZ: f64 = 0.5;
+/// The same of a memory. Assumption: its voltage helps it little.
+const MEMORY_MILLIVOLT_PER_MHZ: f64 = 3.0;
+
+/// The setting that moves a domain's voltage as a whole.
+pub(in crate::climb) const fn voltage_of(domain: Domain) -> SettingKind {
+    match domain {
+        Domain::Core => SettingKind::VoltageOffset,
+        Domain::Memory => SettingKind::MemoryVoltage,
+    }
+}
 
 /// How voltage is taken off.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -29,8 +40,10 @@ pub struct Depth {
     deepest: i32,
     /// Highest clock of the card at stock.
     top: Mhz,
-    /// Boost clock in millivolts, by the slope of the curve: what a belief counts its shares from.
+    /// Clock of its domain in millivolts, by the slope of the curve: what a belief counts its shares from.
     scale: f64,
+    /// Whose voltage it is.
+    domain: Domain,
 }
 
 impl Depth {
@@ -40,24 +53,44 @@ impl Depth {
     pub fn from_stock(card: &CardDescription, fine: i32, most: i32) -> Option<Self> {
         match card.curve {
             Some(offer) => Some(Self::of(card, Means::Curve(offer), fine, most, most)),
-            None => Self::from_offset(card, 0.0, fine, most),
+            None => Self::from_offset(card, Domain::Core, 0.0, fine, most),
         }
     }
 
-    /// Less voltage offset, from the highest the card offers down.
+    /// Less voltage of a domain, from the highest the card offers down.
     #[must_use]
-    pub fn from_ceiling(card: &CardDescription, fine: i32, most: i32) -> Option<Self> {
-        let offer = card.offer(SettingKind::VoltageOffset)?;
-        Self::from_offset(card, offer.maximum, fine, most)
+    pub fn from_ceiling(
+        card: &CardDescription,
+        domain: Domain,
+        fine: i32,
+        most: i32,
+    ) -> Option<Self> {
+        let offer = card.offer(voltage_of(domain))?;
+        Self::from_offset(card, domain, offer.maximum, fine, most)
     }
 
-    fn from_offset(card: &CardDescription, from: f64, fine: i32, most: i32) -> Option<Self> {
-        let offer = *card.offer(SettingKind::VoltageOffset)?;
+    fn from_offset(
+        card: &CardDescription,
+        domain: Domain,
+        from: f64,
+        fine: i32,
+        most: i32,
+    ) -> Option<Self> {
+        let offer = *card.offer(voltage_of(domain))?;
         let window = card.offer(SettingKind::ClockMaximum).copied();
+        let window = window.filter(|_| domain == Domain::Core);
         let room = (from - offer.minimum).floor() as i32;
         let step = (f64::from(fine) / offer.step).round().max(1.0) * offer.step;
         let means = Means::Offset { offer, from, window };
-        (room > 0).then(|| Self::of(card, means, step as i32, most.min(room), room))
+        let depth = Self::of(card, means, step as i32, most.min(room), room);
+        (room > 0).then_some(match domain {
+            Domain::Core => depth,
+            Domain::Memory => Self {
+                domain,
+                scale: card.memory_clock.value() * MEMORY_MILLIVOLT_PER_MHZ,
+                ..depth
+            },
+        })
     }
 
     fn of(card: &CardDescription, means: Means, step: i32, most: i32, room: i32) -> Self {
@@ -65,6 +98,7 @@ impl Depth {
         let per_mhz = card.curve.map_or(MILLIVOLT_PER_MHZ, |offer| slope(&offer, boost));
         let step = step.max(1);
         Self {
+            domain: Domain::Core,
             means,
             step,
             deepest: most.min(room) / step * step,
@@ -138,8 +172,8 @@ impl Depth {
                 let curve = offer.undervolted(f64::from(depth), top);
                 settings.curve = Some(curve).filter(|curve| *curve != offer.factory);
             }
-            Means::Offset { from, window, .. } => {
-                settings.set(SettingKind::VoltageOffset, Some(from - f64::from(depth)));
+            Means::Offset { offer, from, window } => {
+                settings.set(offer.kind, Some(from - f64::from(depth)));
                 if let (Some(top), Some(_)) = (top, window) {
                     settings.set(SettingKind::ClockMaximum, Some(self.top(top).value()));
                 }
@@ -162,7 +196,7 @@ impl Depth {
                 Some((found, top))
             }
             Means::Offset { offer, from, .. } => {
-                let held = settings.get(SettingKind::VoltageOffset).or(offer.stock).unwrap_or(0.0);
+                let held = settings.get(offer.kind).or(offer.stock).unwrap_or(0.0);
                 let top = settings.get(SettingKind::ClockMaximum).map_or(self.top, Mhz);
                 let depth = (from - held).round() as i32;
                 (0..=self.deepest).contains(&depth).then_some((depth, top))
@@ -182,7 +216,13 @@ impl Depth {
         }
     }
 
-    /// Boost clock in millivolts, by the slope of the curve.
+    /// Whose voltage it is.
+    #[must_use]
+    pub fn domain(&self) -> Domain {
+        self.domain
+    }
+
+    /// Clock of its domain in millivolts, by the slope of the curve.
     pub(in crate::climb) fn scale(&self) -> f64 {
         self.scale
     }

@@ -55,6 +55,13 @@ pub struct Bracket<V = MhzOffset> {
     pub ceiling: Option<Failure<V>>,
 }
 
+/// What a run of another stage tells of the safe end of a scale: so long it ran, and how it failed there, if it did.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(in crate::climb) struct Beside {
+    pub hours: f64,
+    pub fault: Option<Verdict>,
+}
+
 /// A trial as a search sees it.
 #[derive(Debug, Clone, Copy)]
 pub struct Tried<'a, V = MhzOffset> {
@@ -142,6 +149,8 @@ pub(in crate::climb) struct Search<'a, S: Scale> {
     /// Whether more trials follow that measure what is kept: the search need not be as sure, and does
     /// not measure it itself.
     pub is_followed: bool,
+    /// What runs of other stages tell of the safe end.
+    pub beside: Vec<Beside>,
     /// Every trial of the climb: how grave the faults of this card are, in whatever stage they came.
     pub all: &'a [TrialRecord],
     /// What earlier climbs have shown.

@@ -6,7 +6,6 @@ use crate::climb::search::axis::Axis;
 use crate::climb::search::belief::{Assumed, EdgeBelief, usual_edge};
 use crate::climb::search::depth::Depth;
 use crate::climb::search::experience::Experience;
-use crate::load::artifact::Domain;
 use crate::plan::Plan;
 use crate::units::MhzOffset;
 
@@ -184,8 +183,8 @@ impl Scale for Depth {
     fn belief(&self, plan: &Plan, experience: &Experience) -> EdgeBelief {
         let known = self.known(plan).map(f64::from);
         // How fast faults set in is the same whichever way the edge is come upon; where it lies is not.
-        let edge = usual_edge(Domain::Core);
-        let assumed = Assumed { edge, ..experience.assumed(Domain::Core).clone() };
-        EdgeBelief::assumed(Domain::Core, self.scale(), known, &assumed)
+        let edge = usual_edge(self.domain());
+        let assumed = Assumed { edge, ..experience.assumed(self.domain()).clone() };
+        EdgeBelief::assumed(self.domain(), self.scale(), known, &assumed)
     }
 }

@@ -1,11 +1,12 @@
 //! Cross-check: what the stages before it found, run under each of the other loads of the plan. Where one fails,
-//! the settings go back a step, the next time two, then four, and only what has not held there yet runs again.
+//! it is found out [which setting](crate::climb::culprits) it was; that goes back a step, the next time two, then four, and only
+//! what has not held there yet runs again.
 
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
 use crate::climb::stages::together::hint;
-use crate::climb::{Claim, Climb, Next, Pair, Purpose, Reason, Stage, TrialRecord};
+use crate::climb::{Claim, Climb, Culprits, Next, Pair, Purpose, Reason, Stage, TrialRecord};
 use crate::judge::verdict::Meaning;
 use crate::load::artifact::Domain;
 use crate::units::{MhzOffset, MillivoltOffset, Seconds};
@@ -27,11 +28,18 @@ impl StageRules for CrossCheck {
         if climb.is_over(Stage::CrossCheck) {
             return None;
         }
-        let (at, failed) = climb.cross_checked()?;
-        let load = climb.left_to_cross_check(&at).into_iter().next()?;
+        let Checked { at, failed, asked } = climb.cross_checked()?;
+        if asked.is_none() && climb.left_to_cross_check(&at).is_empty() {
+            return None;
+        }
         if let Some(stuck) = climb.stuck_in_vain(Stage::CrossCheck) {
             return Some(stuck);
         }
+        if let Some(asked) = asked {
+            let proposal = climb.next_of_culprits(asked, Stage::CrossCheck)?;
+            return Some(Next::Trial(Box::new(proposal)));
+        }
+        let load = climb.left_to_cross_check(&at).into_iter().next()?;
         let length = Seconds(climb.plan.cross_check.seconds);
         let reason = Reason::CrossCheck {
             at: at.moved_but_fan(&climb.card).join(", "),
@@ -44,22 +52,23 @@ impl StageRules for CrossCheck {
     }
 
     fn found(&self, climb: &Climb) -> Option<Settings> {
-        let (at, failed) = climb.cross_checked()?;
-        failed.map(|_| at)
+        let checked = climb.cross_checked()?;
+        checked.failed.map(|_| checked.at)
     }
 
     fn is_confirmed(&self, climb: &Climb, _at_kept: &[&TrialRecord]) -> bool {
         // What it comes to is milder than what those before it confirmed.
-        let (stage, settings) = climb.kept_before_cross_check();
+        let (stage, settings) = climb.kept_until(Stage::CrossCheck);
         climb.is_confirmed_by(stage, &climb.clean_at(&settings))
     }
 
     fn claim(&self, climb: &Climb, pair: Pair) -> Option<Claim> {
-        climb.claim_by(climb.kept_before_cross_check().0, pair)
+        climb.claim_by(climb.kept_until(Stage::CrossCheck).0, pair)
     }
 
     fn to_go(&self, climb: &Climb, _done: f64) -> ToGo {
-        let left = climb.cross_checked().map(|(at, _)| climb.left_to_cross_check(&at).len());
+        let checked = climb.cross_checked();
+        let left = checked.map(|checked| climb.left_to_cross_check(&checked.at).len());
         let loads = climb.plan.cross_check.loads.len();
         ToGo { trials: left.unwrap_or(loads) as f64, seconds: climb.plan.cross_check.seconds }
     }
@@ -69,29 +78,66 @@ impl StageRules for CrossCheck {
     }
 }
 
+/// How far the cross-check has come.
+struct Checked<'a> {
+    /// The settings that stand so far.
+    at: Settings,
+    /// The newest run that failed.
+    failed: Option<&'a TrialRecord>,
+    /// The run that failed of which it is not known yet which setting it was.
+    asked: Option<&'a TrialRecord>,
+}
+
 impl Climb {
-    /// What the stages before came to, as far as the runs under the other loads let it stand, and the newest of
-    /// these that failed; none where nothing was found, or where no load cross-checks.
-    fn cross_checked(&self) -> Option<(Settings, Option<&TrialRecord>)> {
+    /// What the stages before came to, as far as the runs under the other loads let it stand; none where nothing was found,
+    /// or where no load cross-checks.
+    fn cross_checked(&self) -> Option<Checked<'_>> {
         let goes = self.stages.contains(&Stage::CrossCheck) && !self.is_skipped(Stage::CrossCheck);
         if !goes || self.plan.cross_check.loads.is_empty() {
             return None;
         }
-        let mut at = self.kept_before_cross_check().1;
+        let mut at = self.kept_until(Stage::CrossCheck).1;
         let (mut failed, mut failures) = (None, 0);
         let runs = self.counted_of(Stage::CrossCheck);
+        let runs = runs.filter(|trial| trial.purpose != Purpose::Isolate);
         for trial in runs.filter(|trial| trial.verdict().meaning() == Meaning::TooMuch) {
             let held = trial.held();
-            if at == held || at.is_at_least_as_bold_as(&held, &self.card) {
-                at = self.milder(at, hint(trial), 1 << failures.min(MOST_DOUBLINGS));
-                (failed, failures) = (Some(trial), failures + 1);
+            if at != held && !at.is_at_least_as_bold_as(&held, &self.card) {
+                continue;
             }
+            let steps = 1 << failures.min(MOST_DOUBLINGS);
+            (failed, failures) = (Some(trial), failures + 1);
+            at = match hint(trial) {
+                Some(domain) => self.milder(at, Some(domain), steps),
+                None => {
+                    let culprits = self.culprits_of(trial);
+                    if culprits.next.is_some() {
+                        return Some(Checked { at, failed, asked: Some(trial) });
+                    }
+                    self.milder_in(at, &culprits, steps)
+                }
+            };
         }
         while self.is_barred(&at) && self.goes_beyond_stock(&at) {
             at = self.milder(at, None, 1 << failures.min(MOST_DOUBLINGS));
             failures += 1;
         }
-        self.goes_beyond_stock(&at).then_some((at, failed))
+        self.goes_beyond_stock(&at).then_some(Checked { at, failed, asked: None })
+    }
+
+    /// Settings made milder in those that a failure hangs on.
+    fn milder_in(&self, from: Settings, culprits: &Culprits, steps: i32) -> Settings {
+        let is_only = |kind| culprits.found.iter().flatten().all(|found| *found == kind);
+        let mut settings = from;
+        if is_only(SettingKind::MemoryTiming) {
+            settings.copy(SettingKind::MemoryTiming, &Settings::stock(&self.card));
+        } else if is_only(SettingKind::PowerLimit) {
+            settings = self.with_limits_at_stock(settings);
+        }
+        match settings == from {
+            true => self.milder(from, culprits.domain(), steps),
+            false => settings,
+        }
     }
 
     fn goes_beyond_stock(&self, settings: &Settings) -> bool {
@@ -103,6 +149,7 @@ impl Climb {
         let holds = |trial: &TrialRecord| {
             let held = trial.held();
             trial.verdict().meaning() == Meaning::Holds
+                && trial.purpose != Purpose::Isolate
                 && !trial.was_stopped()
                 && (held == *at || held.is_at_least_as_bold_as(at, &self.card))
         };

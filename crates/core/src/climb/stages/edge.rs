@@ -6,8 +6,9 @@ use crate::climb::search::axis::Axis;
 use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::scale::Scale;
 use crate::climb::search::score::{Bend, Gain, ScoreLine, decide, scatter};
-use crate::climb::search::{Bracket, Search, SearchStep, Tried, below_slow};
+use crate::climb::search::{Beside, Bracket, Search, SearchStep, Tried, below_slow};
 use crate::climb::stages::rules::{NudgeBy, SCORE_BY_CLOCK, SCORE_BY_MEMORY, StageRules, ToGo};
+use crate::climb::stages::together::hint;
 use crate::climb::{Climb, Next, Purpose, Reason, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict};
 use crate::load::artifact::Domain;
@@ -77,6 +78,41 @@ impl Climb {
             .collect()
     }
 
+    /// Runs of other stages with the clock of a domain at stock: what they tell of its edge there. A fault is laid to the
+    /// core, unless its memory was raised or the picture points to it.
+    pub(in crate::climb) fn beside(&self, domain: Domain) -> Vec<Beside> {
+        let (axes, powered) =
+            ([self.axis(Domain::Core), self.axis(Domain::Memory)], self.powered_settings());
+        let is_own = |trial: &&TrialRecord| trial.stage.domain() == Some(domain);
+        let others = [Stage::Baseline, Stage::Power, Stage::Core, Stage::Memory];
+        let runs = self.trials.iter().filter(|trial| {
+            others.contains(&trial.stage) && trial.verdict().meaning() != Meaning::ProvesNothing
+        });
+        let tells = |trial: &TrialRecord| {
+            let held = trial.held();
+            let mut moved = powered;
+            for axis in axes.iter().flatten() {
+                axis.write(&mut moved, axis.read(&held));
+            }
+            let value =
+                |of: Domain| self.axis(of).map_or(MhzOffset::STOCK, |axis| axis.read(&held));
+            if value(domain) != MhzOffset::STOCK {
+                return None;
+            }
+            let is_other_raised = value(domain.other()) != MhzOffset::STOCK;
+            let is_its = match domain {
+                Domain::Core => !is_other_raised && hint(trial) != Some(Domain::Memory),
+                Domain::Memory => !is_other_raised && hint(trial) == Some(Domain::Memory),
+            };
+            let fault = Some(trial.verdict()).filter(|verdict| verdict.is_fault() && is_its);
+            // At lower limits the clock is lower, too: that it holds there tells nothing, that it fails does.
+            let is_as_fast = moved == held;
+            let hours = Tried { value: MhzOffset::STOCK, record: trial }.hours();
+            (is_as_fast || fault.is_some()).then_some(Beside { hours, fault })
+        };
+        runs.filter(|trial| !is_own(trial)).filter_map(tells).collect()
+    }
+
     /// The search of a domain by itself.
     pub(in crate::climb) fn search(&self, axis: Axis) -> Search<'_, Axis> {
         let tried = self.tried_alone(axis.domain);
@@ -101,6 +137,7 @@ impl Climb {
             barred: self.barred_from(&axis, &self.powered_settings()),
             taken_up_after: self.taken_up_after,
             is_followed: self.goes_together(),
+            beside: self.beside(axis.domain),
             all: &self.trials,
             experience: &self.experience,
         }

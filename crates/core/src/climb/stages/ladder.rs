@@ -176,6 +176,7 @@ impl Climb {
             barred: self.barred_among(values, |value| scale.write(&base, value)),
             taken_up_after: self.taken_up_after,
             is_followed: false,
+            beside: Vec::new(),
             all: &self.trials,
             experience: &self.experience,
             plan: &self.plan,

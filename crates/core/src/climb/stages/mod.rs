@@ -8,7 +8,9 @@
 //! | `edge` | core, memory | the [search](crate::climb::search) along one clock |
 //! | `together` | together | both clocks |
 //! | `ladder` | ladder | the same search along both clocks in a fixed ratio |
-//! | `max_clock`, `undervolt_clock`, `undervolt_quiet`, `balanced` | the same | the search down in voltage, which they share (`undervolt`) |
+//! | `max_clock` | max-clock, memory-voltage | the voltage up, the search along its clock, and the search down in voltage |
+//! | `undervolt_clock`, `undervolt_quiet`, `balanced` | the same | the search down in voltage, which they share (`undervolt`) |
+//! | `alternate` | alternate | a search along clock and voltage by turns |
 //! | `window`, `timing`, `memory_for_core` | the same | a few settings in turn, the best is kept (`round`) |
 //! | `cross_check` | cross-check | what was found, under other loads |
 //! | `own` | own | the user's settings, beside every plan |
@@ -19,6 +21,7 @@
 //! Everything is read off the trials made, so that a resumed climb, a trial marked by the user or one of
 //! the user's own in between need no special care.
 
+mod alternate;
 mod balanced;
 pub(in crate::climb) mod baseline;
 mod cross_check;
@@ -41,6 +44,7 @@ mod undervolt_quiet;
 mod window;
 
 use crate::climb::Stage;
+use crate::climb::stages::max_clock::MaxClock;
 use crate::climb::stages::round::Rounds;
 use crate::climb::stages::rules::StageRules;
 use crate::climb::stages::undervolt::Undervolt;
@@ -56,7 +60,14 @@ impl Stage {
             Stage::Memory => &edge::Edge { stage: Stage::Memory, domain: Domain::Memory },
             Stage::Together => &together::Together,
             Stage::Ladder => &ladder::Ladder,
-            Stage::MaxClock => &Undervolt { stage: Stage::MaxClock, by: &max_clock::MaxClock },
+            Stage::MaxClock => &Undervolt {
+                stage: Stage::MaxClock,
+                by: &MaxClock { stage: Stage::MaxClock, domain: Domain::Core },
+            },
+            Stage::MemoryVoltage => &Undervolt {
+                stage: Stage::MemoryVoltage,
+                by: &MaxClock { stage: Stage::MemoryVoltage, domain: Domain::Memory },
+            },
             Stage::UndervoltClock => {
                 &Undervolt { stage: Stage::UndervoltClock, by: &undervolt_clock::UndervoltClock }
             }
@@ -64,6 +75,7 @@ impl Stage {
                 &Undervolt { stage: Stage::UndervoltQuiet, by: &undervolt_quiet::UndervoltQuiet }
             }
             Stage::Balanced => &Undervolt { stage: Stage::Balanced, by: &balanced::Balanced },
+            Stage::Alternate => &alternate::Alternate,
             Stage::Window => &Rounds { stage: Stage::Window, of: &window::Window },
             Stage::Timing => &Rounds { stage: Stage::Timing, of: &timing::Timing },
             Stage::MemoryForCore => {

@@ -95,13 +95,6 @@ pub struct RoundEntry {
 }
 
 impl Climb {
-    /// What the stages before this one keep.
-    pub(in crate::climb) fn settings_before(&self, stage: Stage) -> Settings {
-        let before = self.stages.iter().take_while(|other| **other != stage);
-        let kept: Vec<Settings> = before.filter_map(|other| other.rules().found(self)).collect();
-        kept.last().copied().unwrap_or_else(|| self.settings_of(self.kept_pair()))
-    }
-
     /// Runs that tell how settings fare, wherever in the climb they were made.
     pub(super) fn runs_at(&self, settings: &Settings) -> Vec<&TrialRecord> {
         self.trials.iter().filter(|trial| trial.held() == *settings).collect()

@@ -28,6 +28,8 @@ pub(in crate::climb) enum NudgeBy {
     Clock(Domain),
     /// Both clocks in their ratio.
     Rungs,
+    /// Clock and voltage by turns.
+    Turns,
     /// Millivolts taken off.
     Depth,
     /// A setting as the card offers it.
@@ -53,6 +55,11 @@ pub(in crate::climb) trait StageRules: Sync {
     /// The settings it found; none where it found nothing better, or finds no settings by itself.
     fn found(&self, _climb: &Climb) -> Option<Settings> {
         None
+    }
+
+    /// Whether it gives score up on purpose, for less noise and heat.
+    fn gives_score_up(&self) -> bool {
+        false
     }
 
     /// Whether clean runs long enough stand behind what it found, `at_kept` being those at these settings.
@@ -94,7 +101,12 @@ pub(in crate::climb) struct Walked<'a> {
 
 /// How a stage searches down in voltage.
 pub(in crate::climb) trait Strategy: Sync {
-    /// Whether the card must offer a core clock, too.
+    /// Whose voltage it moves.
+    fn domain(&self) -> Domain {
+        Domain::Core
+    }
+
+    /// Whether the card must offer its clock, too.
     fn needs_clock(&self) -> bool {
         false
     }
@@ -112,9 +124,19 @@ pub(in crate::climb) trait Strategy: Sync {
         Depth::from_stock(card, fine, most)
     }
 
-    /// What is held in every trial, its voltage aside.
-    fn base(&self, climb: &Climb) -> Option<Settings> {
-        Some(climb.held_settings())
+    /// What is held in every trial, its voltage aside: what the stages before it keep, with its domain at stock.
+    fn base(&self, climb: &Climb, stage: Stage) -> Option<Settings> {
+        Some(climb.with_stock(self.domain(), stage))
+    }
+
+    /// See [`StageRules::gives_score_up`].
+    fn gives_score_up(&self) -> bool {
+        false
+    }
+
+    /// Millivolts given back of the most that hold.
+    fn eased_by(&self, _climb: &Climb) -> i32 {
+        0
     }
 
     /// Whether it holds a highest clock of its own choice.

@@ -11,7 +11,7 @@ use crate::measure::limiter::Limiter;
 use crate::measure::monitor::{SectionSeen, Seen};
 use crate::plan::Policy;
 use crate::shape::{CurveKind, CurveOffer, Span, VfCurve};
-use crate::units::{Mhz, Millivolt, Watt};
+use crate::units::{Mhz, MhzOffset, Millivolt, Watt};
 
 /// What an imagined card does: how deep it holds, and how it trades voltage for clock and watts.
 #[derive(Clone, Copy)]
@@ -22,9 +22,11 @@ struct Imagined {
     core: f64,
     /// Millivolts at which power does not hold the clock back any more.
     flat_from: f64,
+    /// Share by which the score follows the memory clock.
+    by_memory: f64,
 }
 
-const CARD: Imagined = Imagined { edge: 62.0, core: 130.0, flat_from: 1_000.0 };
+const CARD: Imagined = Imagined { edge: 62.0, core: 130.0, flat_from: 1_000.0, by_memory: 0.05 };
 
 fn offer(kind: SettingKind, minimum: f64, maximum: f64, step: f64, stock: f64) -> Offer {
     Offer { kind, reading: Reading::Absolute, minimum, maximum, step, stock: Some(stock) }
@@ -59,6 +61,13 @@ pub(in crate::climb) fn windowed() -> CardDescription {
     card
 }
 
+/// The card whose curve can be shaped, with a voltage of the memory's own.
+fn with_memory_voltage() -> CardDescription {
+    let mut card = shaped();
+    card.offers.push(offer(SettingKind::MemoryVoltage, 800.0, 1_000.0, 5.0, 900.0));
+    card
+}
+
 fn climb_of(card: CardDescription, policy: Policy, stages: &[Stage]) -> Climb {
     let plan = Plan { policy, scene: "lantern".into(), ..Plan::default() };
     Climb::new(card, plan, stages).unwrap()
@@ -88,14 +97,18 @@ impl Imagined {
         // Each MHz of overclock takes half a millivolt, each level of timing 60 MHz of memory.
         let fails = depth + core * 0.5 > self.edge.max(self.core * 0.5)
             || (core == 0.0 && depth > self.edge)
-            || memory > 150.0 - 60.0 * timing;
+            || memory
+                > 150.0 - 60.0 * timing + 0.3 * (value(SettingKind::MemoryVoltage, 900.0) - 900.0);
         let power = value(SettingKind::PowerLimit, 220.0);
         let by_power = 1_900.0 + 1.6 * depth + (power - 220.0) * 2.0 - memory * 0.1 + core * 0.2;
         let clock = by_power.min(top + core).max(low.min(1_980.0));
         let throttles = low > by_power + 20.0;
         let is_held = clock >= by_power - 0.1 && depth < self.flat_from;
         let fit = -((top - low).max(1.0) / 400.0).ln().powi(2) * 0.012;
-        let gain = 0.75 * (clock / 1_900.0 - 1.0) + fit + memory / 1_750.0 * 0.05 + timing * 0.015;
+        let gain = 0.75 * (clock / 1_900.0 - 1.0)
+            + fit
+            + memory / 1_750.0 * self.by_memory
+            + timing * 0.015;
         let number = climb.trials().len() as u32 + 1;
         // Runs scatter by a thousandth, each in its own way.
         let chance = [0.0, 0.001, -0.001, 0.0005, -0.0005][number as usize % 5];
@@ -171,7 +184,7 @@ fn cooler_for_clock_takes_off_what_holds_and_ends_faster_for_no_more_watts(#[cas
     assert_eq!(climb.held_settings().power_limit, Some(Watt(220.0)));
     assert_eq!(outcome.settings.power_limit, Some(Watt(219.0)));
     assert!(outcome.gain_percent.unwrap() > 1.0, "{:?}", outcome.gain_percent);
-    assert!(outcome.confirmed && outcome.claim.is_some());
+    assert!(outcome.confirmed && climb.claim_by(outcome.stage, outcome.pair).is_some());
     assert!(outcome.settings.curve.is_some());
     let (measured, stock) = (report.measured.unwrap(), report.stock);
     assert!(measured.power.unwrap() <= stock.power.unwrap(), "{measured:?} after {stock:?}");
@@ -246,11 +259,12 @@ fn the_highest_clock_is_looked_for_at_full_voltage_and_then_walked_down() {
     let up = volts.iter().take_while(|volt| **volt == 60).count();
     assert!(up > 3, "{volts:?}");
     assert!(volts[up..].iter().any(|volt| *volt < 60), "{volts:?}");
-    let kept = outcome.settings;
-    assert!(kept.core_offset.unwrap().0 >= 90, "{kept:?}");
     let report = climb.strategy_report(Stage::MaxClock).unwrap();
+    let kept = report.settings.unwrap();
+    assert!(kept.core_offset.unwrap().0 >= 90, "{kept:?}");
     assert_eq!(kept.voltage_offset.unwrap().0, 60 - report.depth);
-    assert_eq!(outcome.stage, Some(Stage::MaxClock));
+    // Power holds this card back: more voltage leaves less of it for the clock.
+    assert!(report.passed_over.is_some() && outcome.stage.is_none(), "{report:?}");
 }
 
 #[test]
@@ -475,4 +489,215 @@ fn a_curve_is_a_start_where_it_is_an_undervolt_of_all_of_it() {
         .map(|point| (point.millivolt, point.mhz.min(1_500)))
         .collect();
     assert_eq!(start(&under(VfCurve::new(&points).unwrap())), None);
+}
+
+fn trials_of(climb: &Climb, stage: Stage) -> Vec<&TrialRecord> {
+    climb.trials().iter().filter(|trial| trial.stage == stage).collect()
+}
+
+#[rstest]
+#[case(Stage::UndervoltClock)]
+#[case(Stage::UndervoltQuiet)]
+#[case(Stage::MaxClock)]
+#[case(Stage::Alternate)]
+fn a_strategy_begins_with_the_limits_and_the_memory_that_were_kept_before_it(#[case] stage: Stage) {
+    let stages = [Stage::Baseline, Stage::Power, Stage::Memory, stage];
+    let mut climb = climb_of(shaped(), Policy::FixedStep, &stages);
+    let outcome = CARD.climb(&mut climb);
+    let memory = climb.found_alone().memory;
+    assert!(memory > MhzOffset::STOCK);
+    let powered = climb.powered_settings().power_limit;
+    assert!(powered > climb.held_settings().power_limit);
+    for trial in trials_of(&climb, stage) {
+        assert_eq!(trial.asked.memory_offset, Some(memory), "{:?}", trial.asked);
+    }
+    let found = stage.rules().found(&climb).unwrap();
+    assert_eq!(found.memory_offset, Some(memory));
+    let limit = found.power_limit;
+    match stage {
+        Stage::UndervoltQuiet => assert_eq!(limit, climb.held_settings().power_limit),
+        // It may take the limit a step down.
+        _ => assert!(limit > climb.held_settings().power_limit, "{limit:?}"),
+    }
+    assert!(outcome.confirmed, "{outcome:?}");
+    assert!(climb.claim_by(outcome.stage, outcome.pair).is_some());
+    // More voltage leaves a card that power holds back less clock.
+    let is_slower = stage == Stage::MaxClock;
+    assert_eq!(
+        (climb.passed_over(stage).is_some(), outcome.stage),
+        (is_slower, (!is_slower).then_some(stage))
+    );
+}
+
+#[rstest]
+#[case::less_score(30.0, 400.0, true)]
+#[case::more_score(62.0, 130.0, false)]
+fn what_scores_less_than_what_was_kept_before_it_is_passed_over_and_told(
+    #[case] edge: f64,
+    #[case] core: f64,
+    #[case] is_passed_over: bool,
+) {
+    let stages = [Stage::Baseline, Stage::Core, Stage::UndervoltClock];
+    let mut climb = climb_of(shaped(), Policy::FixedStep, &stages);
+    let outcome = Imagined { edge, core, ..CARD }.climb(&mut climb);
+    let report = climb.strategy_report(Stage::UndervoltClock).unwrap();
+    assert_eq!(report.passed_over.is_some(), is_passed_over, "{report:?}");
+    assert_eq!(outcome.stage.is_none(), is_passed_over);
+    assert_eq!(outcome.settings.curve.is_none(), is_passed_over);
+}
+
+#[test]
+fn what_gives_score_up_on_purpose_is_not_passed_over() {
+    let stages = [Stage::Baseline, Stage::Core, Stage::UndervoltQuiet];
+    let mut climb = climb_of(shaped(), Policy::FixedStep, &stages);
+    let outcome = CARD.climb(&mut climb);
+    assert_eq!(outcome.stage, Some(Stage::UndervoltQuiet));
+    assert_eq!(
+        outcome.settings.core_offset,
+        climb.held_settings().core_offset,
+        "the core is its own"
+    );
+}
+
+#[test]
+fn balanced_halves_both_clocks_and_gives_a_little_voltage_back() {
+    let stages = [Stage::Baseline, Stage::Core, Stage::Memory, Stage::Balanced];
+    let run = |ease_mv| {
+        let mut plan =
+            Plan { policy: Policy::FixedStep, scene: "lantern".into(), ..Plan::default() };
+        plan.balanced.ease_mv = ease_mv;
+        let mut climb = Climb::new(shaped(), plan, &stages).unwrap();
+        let outcome = CARD.climb(&mut climb);
+        (climb, outcome.settings)
+    };
+    let (climb, kept) = run(10);
+    let before = climb.settings_before(Stage::Balanced);
+    let memory = climb.axis(Domain::Memory).unwrap();
+    let (all, half) = (memory.read(&before).0, memory.read(&kept).0);
+    let alone = climb.found_alone();
+    assert!(half == 0 || (half * 2 - all).abs() <= 10, "{half} of {all}");
+    let core = kept.core_offset.unwrap().0;
+    assert!(core > 0 && core <= alone.core.0 / 2, "{core} of {}", alone.core.0);
+    let depth =
+        |climb: &Climb, kept| climb.depth_of(Stage::Balanced).unwrap().read(kept).unwrap().0;
+    let (eager_climb, eager) = run(0);
+    assert_eq!(depth(&climb, &kept) + 10, depth(&eager_climb, &eager));
+}
+
+#[test]
+fn the_memorys_voltage_goes_up_for_its_edge_and_down_while_that_holds() {
+    let stages = [Stage::Baseline, Stage::Memory, Stage::MemoryVoltage];
+    let mut climb = climb_of(with_memory_voltage(), Policy::FixedStep, &stages);
+    let outcome = Imagined { by_memory: 0.5, ..CARD }.climb(&mut climb);
+    let volts: Vec<f64> = trials_of(&climb, Stage::MemoryVoltage)
+        .iter()
+        .map(|trial| trial.asked.memory_voltage.unwrap().value())
+        .collect();
+    let up = volts.iter().take_while(|volt| **volt == 1_000.0).count();
+    assert!(up > 3 && volts[up..].iter().any(|volt| *volt < 1_000.0), "{volts:?}");
+    let kept = outcome.settings;
+    let alone = climb.found_alone().memory;
+    assert!(kept.memory_offset.unwrap() > alone, "{kept:?} and {alone:?}");
+    let volt = kept.memory_voltage.unwrap().value();
+    let memory = f64::from(kept.memory_offset.unwrap());
+    assert!(memory <= 150.0 + 0.3 * (volt - 900.0), "it holds: {memory} at {volt}");
+    assert_eq!(outcome.stage, Some(Stage::MemoryVoltage));
+    assert!(climb.strategy_report(Stage::MemoryVoltage).unwrap().settings.is_some());
+}
+
+#[test]
+fn clock_and_voltage_go_by_turns_as_the_clock_line_dips_or_not() {
+    let stages = [Stage::Baseline, Stage::Power, Stage::Alternate];
+    let mut climb = climb_of(shaped(), Policy::FixedStep, &stages);
+    let outcome = Imagined { edge: 90.0, ..CARD }.climb(&mut climb);
+    let trials = trials_of(&climb, Stage::Alternate);
+    let depth = climb.depth_of(Stage::UndervoltClock).unwrap();
+    let place = |trial: &TrialRecord| {
+        (trial.asked.core_offset.map_or(0, |core| core.0), depth.read(&trial.asked).unwrap().0)
+    };
+    let (mut by_clock, mut by_voltage) = (0, 0);
+    for pair in trials.windows(2).filter(|pair| pair[1].purpose == Purpose::Step) {
+        let [(clock, off), (next_clock, next_off)] = [place(pair[0]), place(pair[1])];
+        let dips = pair[0].seen.limiter_share(Limiter::Power) > 0.5;
+        // What is left of a step of clock that the card's bins have no room for is taken in voltage.
+        match dips {
+            false if next_clock >= clock + 15 && next_off <= off + 5 => by_clock += 1,
+            true if next_clock == clock && next_off > off => by_voltage += 1,
+            _ => {}
+        }
+    }
+    assert!(
+        by_clock > 0 && by_voltage > 0,
+        "{:?}",
+        trials.iter().map(|t| place(t)).collect::<Vec<_>>()
+    );
+    let kept = outcome.settings;
+    assert_eq!(outcome.stage, Some(Stage::Alternate));
+    assert!(kept.curve.is_some() && kept.core_offset.unwrap() > MhzOffset::STOCK, "{kept:?}");
+    assert!(outcome.confirmed && climb.claim_by(outcome.stage, outcome.pair).is_some());
+    let nudge = climb.nudged_by(0);
+    assert!(nudge.is_none(), "nothing is proposed any more");
+}
+
+/// Several settings that fail in different ways: which they are is found by halving.
+#[rstest]
+#[case::one(&[SettingKind::MemoryTiming], 4)]
+#[case::two_apart(&[SettingKind::VoltageOffset, SettingKind::MemoryOffset], 8)]
+#[case::none_alone(&[], 2)]
+fn of_many_settings_those_that_fail_are_found_by_halving(
+    #[case] bad: &[SettingKind],
+    #[case] most: usize,
+) {
+    let mut climb = climb_of(windowed(), Policy::FixedStep, &[Stage::Baseline, Stage::Window]);
+    for _ in 0..3 {
+        let Next::Trial(proposal) = climb.next() else { panic!() };
+        let record = CARD.run(&climb, &proposal.request);
+        climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+    }
+    let mut settings = climb.held_settings();
+    let moved = [
+        (SettingKind::PowerLimit, 240.0),
+        (SettingKind::ClockMaximum, 2_300.0),
+        (SettingKind::VoltageOffset, -40.0),
+        (SettingKind::MemoryOffset, 100.0),
+        (SettingKind::MemoryTiming, 1.0),
+    ];
+    moved.iter().for_each(|(kind, value)| settings.set(*kind, Some(*value)));
+    let stock = climb.held_settings();
+    let is_all =
+        |asked: &Settings| moved.iter().all(|(kind, _)| asked.get(*kind) == settings.get(*kind));
+    let judge = |asked: &Settings| {
+        let is_bad = bad.iter().any(|kind| asked.get(*kind) != stock.get(*kind));
+        if is_bad || is_all(asked) { Verdict::LoadDied } else { Verdict::Clean }
+    };
+    climb.handle(ClimbEvent::Wished(Some(Box::new(settings))));
+    let mut runs = 0;
+    let mut failed = None;
+    while let Next::Trial(proposal) = climb.next() {
+        let request = &proposal.request;
+        if failed.is_some() && request.purpose != Purpose::Isolate {
+            break;
+        }
+        let mut record = CARD.run(&climb, request);
+        record.judged = judge(&request.asked);
+        let number = record.number;
+        climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+        match failed {
+            None => {
+                failed = Some(number);
+                climb.handle(ClimbEvent::Asked(Some(number)));
+            }
+            Some(_) => runs += 1,
+        }
+    }
+    let (_, culprits) = climb.culprits().unwrap();
+    let found: Vec<SettingKind> = culprits.found.iter().flatten().copied().collect();
+    match bad {
+        [] => assert_eq!((culprits.found.len(), found.len()), (1, 5), "only all together"),
+        bad => {
+            assert_eq!(found, bad);
+            assert_eq!(culprits.found.len(), bad.len(), "each by itself");
+        }
+    }
+    assert!(runs <= most, "{runs} runs");
 }

@@ -4,7 +4,7 @@
 use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
 use crate::climb::isolation::{Culprit, Isolation};
-use crate::climb::search::bayesian::{Weighed, learn_severity};
+use crate::climb::search::bayesian::{Weighed, believe, believe_beside, learn_severity};
 use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::experience::Experience;
 use crate::climb::search::scale::Scale;
@@ -129,10 +129,8 @@ impl Climb {
     pub(in crate::climb) fn believed_together(&self, experience: &Experience) -> Option<Joint> {
         let (core, memory) = (self.axis(Domain::Core)?, self.axis(Domain::Memory)?);
         let alone = |axis: &Axis, domain| {
-            crate::climb::search::bayesian::believe(
-                axis.belief(&self.plan, experience),
-                &self.tried_alone(domain),
-            )
+            let belief = believe(axis.belief(&self.plan, experience), &self.tried_alone(domain));
+            believe_beside(belief, &self.beside(domain))
         };
         let mut joint = Joint {
             core: alone(&core, Domain::Core).lowered_by_the_other(),
@@ -226,10 +224,8 @@ impl Climb {
                         self.counted_of(Stage::Together)
                             .map(|record| Tried { value: record.value_on(&axis), record }),
                     );
-                    Some(crate::climb::search::bayesian::believe(
-                        axis.belief(&self.plan, &self.experience),
-                        &tried,
-                    ))
+                    let belief = believe(axis.belief(&self.plan, &self.experience), &tried);
+                    Some(believe_beside(belief, &self.beside(domain)))
                 };
                 let (core, memory) = (belief(Domain::Core), belief(Domain::Memory));
                 let any = core.clone().or(memory.clone())?;
@@ -347,7 +343,6 @@ impl Climb {
                     trial: trial.number,
                     verdict: trial.verdict(),
                     raised: domain,
-                    is_asked: false,
                 },
             },
             None => Want::Try {

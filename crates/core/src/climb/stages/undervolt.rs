@@ -31,11 +31,15 @@ pub(in crate::climb) struct Undervolt {
 
 impl StageRules for Undervolt {
     fn missing(&self, card: &CardDescription) -> Option<&'static str> {
+        let (voltage, clock) = match self.by.domain() {
+            Domain::Core => ("core voltage", "core clock"),
+            Domain::Memory => ("memory voltage", "memory clock offset"),
+        };
         if self.by.depth(card, 1, i32::MAX).is_none() {
-            return Some("core voltage");
+            return Some(voltage);
         }
-        let clock = crate::climb::Axis::of(card, Domain::Core);
-        (self.by.needs_clock() && clock.is_none()).then_some("core clock")
+        let axis = crate::climb::Axis::of(card, self.by.domain());
+        (self.by.needs_clock() && axis.is_none()).then_some(clock)
     }
 
     fn builds_on(&self, before: &[Stage]) -> Result<(), ClimbError> {
@@ -50,6 +54,10 @@ impl StageRules for Undervolt {
         climb.kept_of_strategy(self.stage, self.by)
     }
 
+    fn gives_score_up(&self) -> bool {
+        self.by.gives_score_up()
+    }
+
     fn is_confirmed(&self, climb: &Climb, at_kept: &[&TrialRecord]) -> bool {
         let long = climb.plan.voltage.settle_seconds;
         at_kept.iter().any(|trial| trial.seconds.value() >= long)
@@ -58,11 +66,12 @@ impl StageRules for Undervolt {
     fn claim(&self, climb: &Climb, pair: Pair) -> Option<Claim> {
         let margin = climb.plan.margin;
         let chance = climb.chance_of_strategy(self.stage, margin)?;
-        let clocks = climb.claim(Pair { core: MhzOffset::STOCK, ..pair });
+        let other = climb.claim_beside(self.stage, self.by.domain(), pair);
         Some(Claim {
-            below_memory: clocks.map_or(MhzOffset::STOCK, |claim| claim.below_memory),
+            below_core: other.map_or(MhzOffset::STOCK, |claim| claim.below_core),
+            below_memory: other.map_or(MhzOffset::STOCK, |claim| claim.below_memory),
             below_depth: climb.depth_in_hand(self.stage),
-            ..climb.claimed(chance * clocks.map_or(1.0, |claim| claim.chance), &self.found(climb)?)
+            ..climb.claimed(chance * other.map_or(1.0, |claim| claim.chance), &self.found(climb)?)
         })
     }
 
@@ -88,9 +97,20 @@ struct Descending<'a> {
     base: Settings,
     /// The highest clock held, where it holds one.
     top: Option<Mhz>,
+    /// Millivolts given back of the most that hold.
+    eased_by: i32,
 }
 
 impl Descending<'_> {
+    /// The depth it comes to, as far as is known, less what the strategy gives back.
+    fn kept(&self) -> i32 {
+        self.eased(self.search.kept())
+    }
+
+    fn eased(&self, depth: i32) -> i32 {
+        self.search.scale.bin(f64::from((depth - self.eased_by).max(0)))
+    }
+
     fn settings(&self, depth: i32) -> Settings {
         self.search.scale.write(&self.base, depth, self.top)
     }
@@ -138,6 +158,8 @@ pub struct StrategyReport {
     pub moved: Vec<Shown>,
     /// The baseline, measured alike.
     pub stock: Measured,
+    /// By how much less it scores than what was kept before it, percent; none where it is not passed over for that.
+    pub passed_over: Option<f64>,
 }
 
 impl Climb {
@@ -163,11 +185,33 @@ impl Climb {
         self.measured_in(&self.stock_runs().collect::<Vec<_>>())
     }
 
+    /// What is claimed of the domain that a strategy leaves as it found it: by the strategy that moved that one, or else by
+    /// the searches along the clocks.
+    pub(in crate::climb) fn claim_beside(
+        &self,
+        stage: Stage,
+        domain: Domain,
+        pair: Pair,
+    ) -> Option<Claim> {
+        let before = self.kept_until(stage).0;
+        let moved_it = before.filter(|before| {
+            before.rules().strategy().is_some_and(|by| by.domain() == domain.other())
+        });
+        match moved_it {
+            Some(before) => before.rules().claim(self, pair),
+            None => {
+                let mut pair = pair;
+                pair.set(domain, MhzOffset::STOCK);
+                self.claim(pair)
+            }
+        }
+    }
+
     /// A strategy with what its trials told it so far.
     fn descending(&self, stage: Stage) -> Option<Descending<'_>> {
         let by = stage.rules().strategy()?;
         let depth = self.depth_of(stage)?;
-        let mut base = by.base(self)?;
+        let mut base = by.base(self, stage)?;
         base.curve = None;
         let walked: Vec<Walked<'_>> = self
             .counted_of(stage)
@@ -194,15 +238,16 @@ impl Climb {
             barred: self.barred_among(depths, |at| depth.write(&base, at, top)),
             taken_up_after: self.taken_up_after,
             is_followed: true,
+            beside: Vec::new(),
             all: &self.trials,
             experience: &self.experience,
         };
-        Some(Descending { search, walked, base, top })
+        Some(Descending { search, walked, base, top, eased_by: by.eased_by(self) })
     }
 
     /// How deep a strategy comes as far as is known, mV off; none for another stage.
     pub(super) fn depth_kept(&self, stage: Stage) -> Option<i32> {
-        Some(self.descending(stage)?.search.kept())
+        Some(self.descending(stage)?.kept())
     }
 
     /// What a strategy wants next; `None` when it is over.
@@ -219,7 +264,7 @@ impl Climb {
                 if let Some(stuck) = self.stuck_in_vain(stage) {
                     return Some(stuck);
                 }
-                self.measure(stage, by, &now, depth)?
+                self.measure(stage, by, &now, now.eased(depth))?
             }
             SearchStep::Stuck(why) => return Some(Next::Stuck(why)),
             SearchStep::Try { value, purpose, seconds, reason } => {
@@ -277,8 +322,8 @@ impl Climb {
             return None;
         }
         let now = self.descending(stage)?;
-        let depth = now.search.kept();
-        let raised = self.axis(Domain::Core).map_or(MhzOffset::STOCK, |axis| axis.read(&now.base));
+        let depth = now.kept();
+        let raised = self.axis(by.domain()).map_or(MhzOffset::STOCK, |axis| axis.read(&now.base));
         let is_something = depth > 0 || (by.keeps_its_clock() && raised > MhzOffset::STOCK);
         let settings = is_something.then(|| now.settings(depth))?;
         let other = by.other_limit(self, &settings).map(|(other, _)| other);
@@ -290,7 +335,7 @@ impl Climb {
     pub fn strategy_report(&self, stage: Stage) -> Option<StrategyReport> {
         let by = stage.rules().strategy().filter(|_| self.has_begun(stage))?;
         let now = self.descending(stage)?;
-        let depth = now.search.kept();
+        let depth = now.kept();
         let settings = self.kept_of_strategy(stage, by);
         let measured = settings.and_then(|settings| self.measured(&settings));
         let stock = self.measured_baseline()?;
@@ -309,6 +354,7 @@ impl Climb {
             at: now.search.scale.show(depth),
             moved: settings.map_or_else(Vec::new, |settings| settings.moved_but_fan(&self.card)),
             stock,
+            passed_over: self.passed_over(stage),
         })
     }
 
@@ -339,7 +385,7 @@ impl Climb {
                 let (low, high) = now.search.belief().band(BAND);
                 (depth.bin(low), depth.bin(high))
             }),
-            kept: is_begun.then(|| now.search.kept()),
+            kept: is_begun.then(|| now.kept()),
             next: proposed,
         })
     }
@@ -348,7 +394,7 @@ impl Climb {
     fn depth_in_hand(&self, stage: Stage) -> MillivoltOffset {
         let Some(now) = self.descending(stage) else { return MillivoltOffset::STOCK };
         let middle = now.search.belief().band(0.0).0;
-        let hand = middle - f64::from(now.search.kept());
+        let hand = middle - f64::from(now.kept());
         MillivoltOffset(hand.max(0.0).round() as i32)
     }
 
@@ -359,8 +405,8 @@ impl Climb {
 
     /// Chance that settings a strategy keeps stand the margin's span, 0 to 1.
     fn chance_of_strategy(&self, stage: Stage, margin: Margin) -> Option<f64> {
-        let search = self.descending(stage)?.search;
-        Some(search.belief().chance_to_hold(f64::from(search.kept()), margin.hours()))
+        let now = self.descending(stage)?;
+        Some(now.search.belief().chance_to_hold(f64::from(now.kept()), margin.hours()))
     }
 }
 

@@ -1,9 +1,10 @@
 //! Undervolt-quiet: the work of stock for less voltage. It holds the clock at which the score is that of
 //! stock, and banks the watts.
 
+use crate::card::settings::Settings;
 use crate::climb::search::depth::Depth;
 use crate::climb::stages::rules::{SCORE_BY_CLOCK, Strategy, Walked};
-use crate::climb::{Climb, Purpose};
+use crate::climb::{Climb, Purpose, Stage};
 use crate::statistics::mean;
 use crate::units::Mhz;
 
@@ -24,6 +25,15 @@ const LEAST_CLOCK: f64 = 0.8;
 pub(in crate::climb) struct UndervoltQuiet;
 
 impl Strategy for UndervoltQuiet {
+    /// No watts beyond stock's.
+    fn base(&self, climb: &Climb, stage: Stage) -> Option<Settings> {
+        Some(climb.with_limits_at_stock(climb.with_stock(self.domain(), stage)))
+    }
+
+    fn gives_score_up(&self) -> bool {
+        true
+    }
+
     fn holds_clock(&self) -> bool {
         true
     }

@@ -1,0 +1,206 @@
+//! What all the stages come to together, beside what each of them comes to alone: on many stand-ins, held against what the
+//! card truly does at the kept settings.
+
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use serde::Serialize;
+use yard_step_card::{BriefCard, CardChoice};
+use yard_step_core::{Climb, Demand, Plan, Settings, Stage};
+use yard_step_scenes::Scene;
+
+use crate::climbing::climb;
+use crate::truth::look;
+use crate::{StudyError, on_all, scene_of};
+
+/// Stages that look for more score, in the order in which they join.
+const JOINED: [Stage; 11] = [
+    Stage::Power,
+    Stage::Core,
+    Stage::Memory,
+    Stage::Together,
+    Stage::MemoryVoltage,
+    Stage::MaxClock,
+    Stage::UndervoltClock,
+    Stage::Alternate,
+    Stage::Window,
+    Stage::Timing,
+    Stage::MemoryForCore,
+];
+
+/// What is to be studied.
+#[derive(Debug, Clone)]
+pub struct JoinedStudy {
+    /// The first seed; the others follow it.
+    pub first_seed: u64,
+    /// Cards, over all kinds in turn.
+    pub cards: usize,
+    /// The kinds.
+    pub kinds: Vec<CardChoice>,
+    /// The plan.
+    pub plan: Plan,
+    /// Cards worked on at a time.
+    pub threads: usize,
+}
+
+/// One climb on one card.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct JoinedRow {
+    /// Kind of the card.
+    pub kind: String,
+    /// Its seed.
+    pub seed: u64,
+    /// The one stage that was made beside the baseline; none for all of them.
+    pub stage: Option<&'static str>,
+    /// Score at what is kept, percent above stock.
+    pub gain_percent: f64,
+    /// Whether that holds a day with 99 %.
+    pub holds: bool,
+    /// Settings moved from stock, the fan aside.
+    pub moved: usize,
+    /// Trials made.
+    pub trials: usize,
+    /// Time under load, minutes.
+    pub minutes: f64,
+    /// Trials that took the machine down.
+    pub machine_downs: usize,
+    /// Whether the climb could not go on.
+    pub stuck: bool,
+}
+
+impl JoinedStudy {
+    /// Makes the study. `done` is called from any thread after each card, with how many are done.
+    ///
+    /// # Errors
+    /// A card cannot be opened, a climb cannot be laid out, or the plan's scene is none of ours.
+    pub fn run(&self, done: &(dyn Fn(usize) + Sync)) -> Result<Vec<JoinedRow>, StudyError> {
+        let scene = scene_of(&self.plan)?;
+        let finished = AtomicUsize::new(0);
+        let numbers: Vec<usize> = (0..self.cards).collect();
+        let mut rows = on_all(&numbers, self.threads, |number| {
+            let made = self.on_card(*number, scene);
+            done(finished.fetch_add(1, Ordering::Relaxed) + 1);
+            made
+        })?;
+        rows.sort_by_key(|row: &JoinedRow| (row.seed, row.stage));
+        Ok(rows)
+    }
+
+    fn on_card(&self, number: usize, scene: Scene) -> Result<Vec<JoinedRow>, StudyError> {
+        let Some(kind) = self.kinds.get(number % self.kinds.len().max(1)) else {
+            return Ok(Vec::new());
+        };
+        let seed = self.first_seed + number as u64;
+        let demand = move |frame| scene.demand(frame);
+        let mut card = BriefCard::new(kind.open(seed, 0)?, demand, scene.period(), 0);
+        let description = card.description().clone();
+        let offered: Vec<Stage> =
+            JOINED.into_iter().filter(|stage| Climb::is_offered(&description, *stage)).collect();
+        let stock = Climb::new(description, self.plan.clone(), &[Stage::Baseline])?;
+        let base = card.steady(&stock.held_settings()).score;
+        // What needs others before it is no single stage.
+        let alone = offered.iter().filter(|stage| **stage != Stage::Together);
+        let mut sets = vec![(None, offered.clone())];
+        sets.extend(alone.map(|stage| (Some(*stage), vec![*stage])));
+        let name = kind.to_string().replace("standin:", "");
+        sets.into_iter()
+            .map(|(stage, stages)| {
+                self.climbed(&mut card, scene, &stages, base).map(|row| JoinedRow {
+                    kind: name.clone(),
+                    seed,
+                    stage: stage.map(Stage::label),
+                    ..row
+                })
+            })
+            .collect()
+    }
+
+    fn climbed<D: Fn(u64) -> Demand>(
+        &self,
+        card: &mut BriefCard<D>,
+        scene: Scene,
+        stages: &[Stage],
+        base: f64,
+    ) -> Result<JoinedRow, StudyError> {
+        card.set_course(0);
+        let stages: Vec<Stage> = [Stage::Baseline].into_iter().chain(stages.to_vec()).collect();
+        let laid_out = Climb::new(card.description().clone(), self.plan.clone(), &stages)?;
+        let climbed = climb(card, laid_out, scene.mean_load(), false);
+        let kept: Settings = climbed.outcome.settings;
+        Ok(JoinedRow {
+            kind: String::new(),
+            seed: 0,
+            stage: None,
+            gain_percent: (card.steady(&kept).score / base - 1.0) * 100.0,
+            holds: look(card, &kept).holds(),
+            moved: climbed.outcome.moved.len(),
+            trials: climbed.outcome.trials,
+            minutes: climbed.outcome.test_seconds.value() / 60.0,
+            machine_downs: climbed.machine_downs,
+            stuck: climbed.stuck.is_some(),
+        })
+    }
+}
+
+/// What the stages come to together on the cards of one kind.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct JoinedSummary {
+    /// The kind; none for all of them.
+    pub kind: Option<String>,
+    /// Cards.
+    pub cards: usize,
+    /// Cards on which all together score at least as high as the best of the single stages.
+    pub at_least_as_high: usize,
+    /// Gain over stock of all together, percent: median.
+    pub gain_median_percent: f64,
+    /// The same of the best single stage.
+    pub best_single_median_percent: f64,
+    /// Cards whose joined settings do not hold a day with 99 %.
+    pub not_holding: usize,
+    /// The same of the settings of single stages, on average over the stages.
+    pub singles_not_holding: f64,
+    /// Minutes under load of a joined climb: mean.
+    pub minutes: f64,
+    /// Machine downs in all joined climbs.
+    pub machine_downs: usize,
+    /// Joined climbs that could not go on.
+    pub stuck: usize,
+}
+
+/// The summaries: over all kinds, and of each.
+#[must_use]
+pub fn joined_summaries(rows: &[JoinedRow]) -> Vec<JoinedSummary> {
+    let mut kinds: Vec<&str> = rows.iter().map(|row| row.kind.as_str()).collect();
+    kinds.sort_unstable();
+    kinds.dedup();
+    let of_kinds = kinds.into_iter().map(Some);
+    [None].into_iter().chain(of_kinds).map(|kind| summary(rows, kind)).collect()
+}
+
+fn summary(rows: &[JoinedRow], kind: Option<&str>) -> JoinedSummary {
+    let rows: Vec<&JoinedRow> =
+        rows.iter().filter(|row| kind.is_none_or(|kind| row.kind == kind)).collect();
+    let (joined, singles): (Vec<&JoinedRow>, Vec<&JoinedRow>) =
+        rows.into_iter().partition(|row| row.stage.is_none());
+    let best = |row: &JoinedRow| {
+        let of_card = singles.iter().filter(|one| one.seed == row.seed && one.holds);
+        of_card.map(|one| one.gain_percent).fold(0.0, f64::max)
+    };
+    let median = |mut values: Vec<f64>| {
+        values.sort_by(f64::total_cmp);
+        values.get(values.len() / 2).copied().unwrap_or(0.0)
+    };
+    let cards = joined.len();
+    let failing = singles.iter().filter(|one| !one.holds).count() as f64;
+    JoinedSummary {
+        kind: kind.map(str::to_owned),
+        cards,
+        at_least_as_high: joined.iter().filter(|row| row.gain_percent >= best(row)).count(),
+        gain_median_percent: median(joined.iter().map(|row| row.gain_percent).collect()),
+        best_single_median_percent: median(joined.iter().map(|row| best(row)).collect()),
+        not_holding: joined.iter().filter(|row| !row.holds).count(),
+        singles_not_holding: failing / singles.len().max(1) as f64 * cards as f64,
+        minutes: joined.iter().map(|row| row.minutes).sum::<f64>() / cards.max(1) as f64,
+        machine_downs: joined.iter().map(|row| row.machine_downs).sum(),
+        stuck: joined.iter().filter(|row| row.stuck).count(),
+    }
+}
