@@ -438,7 +438,8 @@ fn a_stage_is_added_to_a_climb_and_found_again() {
     let terminal = opened(&dir, "--stages baseline --pace max");
     terminal.press(&["g"]);
     terminal.wait_for_all(&["undervolt-clock", "+ a adds", "window          – not here"]);
-    terminal.press(&["Down", "Down", "Down", "Down", "Down", "Down", "Down", "a"]);
+    terminal.press(&["Down"; 8]);
+    terminal.press(&["a"]);
     terminal.wait_for("Stage undervolt-clock comes after the others now.");
     terminal.close("Stages of the climb");
     terminal.press(&["q"]);
@@ -805,12 +806,12 @@ fn at_each_stage_the_user_may_overrule_the_climb_and_it_goes_on_from_there() {
     terminal.wait_for("core: core +60 MHz, step");
     made(&terminal, &mut trials, "core +60 MHz");
     // Another policy from here on, and the core ended, too.
-    // The policy comes after five stages of the climb and eight others.
+    // The policy comes after five stages of the climb and ten others.
     terminal.press(&["g"]);
-    terminal.press(&["Down"; 13]);
+    terminal.press(&["Down"; 15]);
     terminal.press(&["Right"]);
     terminal.wait_for("The climb now uses bisection");
-    terminal.press(&["Up"; 10]);
+    terminal.press(&["Up"; 12]);
     terminal.press(&["e"]);
     terminal.wait_for("Stage core was ended with what is known.");
     terminal.press(&["Up", "Down", "Down", "e"]);

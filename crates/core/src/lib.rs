@@ -46,8 +46,8 @@ pub use climb::{
     Joint, Left, Lesson, LoadGain, Map, Measured, Next, Nudge, OtherLimit, Outcome, Outlook, Pair,
     Part, PowerReport, Proposal, Prospect, Purpose, RISKED, Ratio, Reason, Risk, RoundEntry,
     RoundReport, ScoreLine, Shown, StableYetSlower, Stage, StageOrder, Stairs, StepSize,
-    StockReport, StrategyReport, Stuck, SuggestedMove, Suggestion, TimingBand, TrialRecord,
-    TrialRequest, WhySlower, asks_more_clock, forecast, in_short, starting_from,
+    StockReport, StrategyReport, Stuck, SuggestedMove, Suggestion, Surprise, TimingBand,
+    TrialRecord, TrialRequest, WhySlower, asks_more_clock, forecast, in_short, starting_from,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{

@@ -49,6 +49,7 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
             leaving_out: false,
             claim: None,
             conditions: Arc::default(),
+            surprise: None,
             culprits: None,
             history: Vec::new(),
             older_climbs: 0,
@@ -123,6 +124,7 @@ pub(crate) fn fill(snapshot: &mut Snapshot, engine: &Engine) {
     state.advice = climb.trials().last().map_or_else(Vec::new, |trial| climb.advice(trial));
     state.claim = outcome.claim;
     state.conditions = Arc::new(outcome.conditions.clone());
+    state.surprise = outcome.surprise;
     state.parts = climb.parts();
     state.leaving_out = climb.is_leaving_out();
     state.culprits = climb.culprits();

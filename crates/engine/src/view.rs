@@ -8,7 +8,7 @@ use yard_step_core::{
     Judgement, LoadGain, Machine, Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau,
     PowerReport, Prerequisite, Purpose, Reason, Risk, Room, RoundReport, Sample, Seconds, Seen,
     Settings, StableYetSlower, Stage, Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline,
-    Trace, TrialRecord, Verdict,
+    Surprise, Trace, TrialRecord, Verdict,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{SizedScene, WrongPixel, check, reference};
@@ -457,6 +457,8 @@ pub struct ClimbView {
     pub claim: Option<Claim>,
     /// What that is claimed under.
     pub conditions: Arc<Conditions>,
+    /// The trial that was not to be expected, where the model does not fit this card.
+    pub surprise: Option<Surprise>,
     /// What the user asked: of which trial, and how far the answer has come.
     pub culprits: Option<(u32, Culprits)>,
     /// The newest earlier climbs on this card, the newest first.

@@ -30,7 +30,7 @@ pub use culprits::culprits;
 pub use drift::drift;
 pub use experience::{expected_e_fold, expected_edge, learnt_from};
 pub use frontier::{beside_stock, frontier};
-pub use outcome::{claim, conditions, margin_claim, no_claim, outcome};
+pub use outcome::{claim, conditions, margin_claim, no_claim, outcome, surprise};
 pub use prerequisite::prerequisite;
 pub use proof::{origin, proof};
 pub use reason::{reason, stuck};

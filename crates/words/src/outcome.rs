@@ -1,7 +1,8 @@
 //! What a climb comes to, and what is claimed of it.
 
 use yard_step_core::{
-    Claim, Conditions, Fan, Margin, MhzOffset, MillivoltOffset, Outcome, Seconds, figure_in_words,
+    Claim, Conditions, Fan, Margin, MhzOffset, MillivoltOffset, Outcome, Seconds, Surprise,
+    figure_in_words,
 };
 
 use crate::text::capitalised;
@@ -76,6 +77,18 @@ pub fn claim(claim: &Claim) -> String {
         percent_of(claim.chance),
         percent_of(claim.undisturbed),
         claim.clean.in_words(),
+    )
+}
+
+/// A trial that was not to be expected, and what follows from it.
+#[must_use]
+pub fn surprise(surprise: &Surprise) -> String {
+    let what = if surprise.failed { "failed so early" } else { "held for so long" };
+    format!(
+        "Trial {} {what} that there was a chance of 1 in {:.0} for it: this card fails in another way than is assumed, so \
+         less of what was seen is relied on.",
+        surprise.trial,
+        1.0 / surprise.chance.clamp(1e-6, 1.0)
     )
 }
 
@@ -169,6 +182,7 @@ mod tests {
             }),
             searches: true,
             by_load: Vec::new(),
+            surprise: None,
             conditions: Conditions::default(),
         }
     }
@@ -230,6 +244,15 @@ mod tests {
     #[case(Margin::Gift, "stands 30 days without a fault with a chance of 99 %")]
     fn a_margin_says_what_it_claims(#[case] margin: Margin, #[case] told: &str) {
         assert_eq!(margin_claim(margin), told);
+    }
+
+    #[rstest]
+    #[case(true, "Trial 9 failed so early that there was a chance of 1 in 2500 for it")]
+    #[case(false, "Trial 9 held for so long that there was a chance of 1 in 2500 for it")]
+    fn a_trial_that_was_not_to_be_expected_is_told(#[case] failed: bool, #[case] told: &str) {
+        let sentence = surprise(&Surprise { trial: 9, failed, chance: 0.000_4 });
+        assert!(sentence.starts_with(told), "{sentence}");
+        assert!(sentence.ends_with("so less of what was seen is relied on."), "{sentence}");
     }
 
     #[test]

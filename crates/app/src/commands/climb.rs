@@ -306,10 +306,12 @@ fn last_words(engine: &Engine, outcome: &Outcome) -> String {
     let under =
         yard_step_words::conditions(&outcome.conditions).filter(|_| outcome.claim.is_some());
     let under = under.map_or(String::new(), |text| format!(" {text}"));
+    let surprise = outcome.surprise.as_ref().map(yard_step_words::surprise);
+    let surprise = surprise.map_or(String::new(), |text| format!(" {text}"));
     let by_load = yard_step_words::by_load(&outcome.by_load);
     let by_load = by_load.map_or(String::new(), |text| format!(" {text}"));
     format!(
-        "Outcome: {kept}{score}. {}{claim}{under}{by_load} {} trials, {} under load. Its chart: \
+        "Outcome: {kept}{score}. {}{claim}{under}{surprise}{by_load} {} trials, {} under load. Its chart: \
          yard-step report --climb {} --out climb.svg",
         yard_step_words::outcome(outcome),
         outcome.trials,

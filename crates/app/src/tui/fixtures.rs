@@ -403,6 +403,7 @@ pub fn snapshot() -> Snapshot {
             leaving_out: false,
             claim: None,
             conditions: Arc::default(),
+            surprise: None,
             culprits: None,
             history: vec![ClimbSummary {
                 id: 1,

@@ -48,6 +48,7 @@ pub use reason::{Above, OtherLimit, Reason, Risk, Shown, StepSize, Stuck};
 pub use record::{InStepRecord, Purpose, Stage, TrialRecord};
 pub use search::axis::{Axis, asks_more_clock};
 pub use search::bands::TimingBand;
+pub use search::bayesian::Surprise;
 pub use search::belief::{EdgeBelief, Prospect};
 pub use search::depth::Depth;
 pub use search::experience::{Expectation, Experience, Lesson};

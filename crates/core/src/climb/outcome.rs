@@ -5,6 +5,7 @@ use crate::card::settings::Settings;
 use crate::climb::by_load::{LoadGain, Ratio};
 use crate::climb::claim::{Claim, Conditions};
 use crate::climb::pair::Pair;
+use crate::climb::search::bayesian::Surprise;
 use crate::climb::{Baseline, Climb, Purpose, Shown, Stage, TrialRecord};
 use crate::judge::verdict::{Meaning, Verdict, gain_percent};
 use crate::load::artifact::Domain;
@@ -45,6 +46,8 @@ pub struct Outcome {
     pub searches: bool,
     /// What the settings bring under each load of the climb.
     pub by_load: Vec<LoadGain>,
+    /// The trial that was least to be expected, where the model did not fit this card: all is believed less firmly then.
+    pub surprise: Option<Surprise>,
     /// What all of that was found under.
     pub conditions: Conditions,
 }
@@ -88,8 +91,17 @@ impl Climb {
             baseline: self.baseline(),
             searches: self.stages.iter().any(|stage| *stage != Stage::Baseline),
             by_load: self.gains(&settings),
+            surprise: self.surprise(),
             conditions: self.conditions(),
         }
+    }
+
+    /// The trial that was least to be expected of those that were not.
+    #[must_use]
+    pub fn surprise(&self) -> Option<Surprise> {
+        let is_bayesian = self.plan.policy == Policy::Bayesian;
+        let of_stages = self.stages.iter().filter_map(|stage| stage.rules().surprise(self));
+        of_stages.min_by(|a, b| a.chance.total_cmp(&b.chance)).filter(|_| is_bayesian)
     }
 
     /// What the climb would keep, and the stage that found it: the cross-check, where it went back a step, or what

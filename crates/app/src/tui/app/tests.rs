@@ -227,6 +227,7 @@ fn a_profile_gets_the_name_that_is_typed() {
         baseline: None,
         searches: true,
         by_load: Vec::new(),
+        surprise: None,
         conditions: Conditions::default(),
     };
     snapshot.climb.next = NextView::Ended(Box::new(outcome));

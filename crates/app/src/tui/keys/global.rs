@@ -179,7 +179,7 @@ pub(crate) static ALWAYS: &[Binding] = &[
         action: Action::Which,
         keys: &[key('u')],
         label: "which one?",
-        help: "find out whether core or memory failed in the trial looked at, or in the last failure",
+        help: "find out which setting the trial looked at, or the last failure, was due to",
         applies: |m| m.waits() && m.has_failure && !m.in_ledger(),
         in_footer: false,
     },

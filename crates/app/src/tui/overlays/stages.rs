@@ -130,6 +130,9 @@ pub(crate) fn lines(
         let claim = format!("{} {under}", yard_step_words::claim(claim));
         push(None, "claim", "", claim.trim_end(), text);
     }
+    if let Some(surprise) = &snapshot.climb.surprise {
+        push(None, "unexpected", "", &yard_step_words::surprise(surprise), text);
+    }
     for advice in snapshot.climb.advice.iter().take(2) {
         let (what, why) = yard_step_words::advice(advice);
         push(None, "pays next", "", &format!("{what}. {why}"), text);

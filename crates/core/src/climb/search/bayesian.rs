@@ -41,6 +41,12 @@ pub(in crate::climb) const fn unrelated_faults(verdict: Verdict) -> f64 {
     }
 }
 
+/// The same of all kinds together.
+const ANY_UNRELATED: f64 = 0.075;
+
+/// Chance, all trials of a search considered, below which one of them was not to be expected.
+const NOT_TO_BE_EXPECTED: f64 = 0.01;
+
 /// How many times as much a trial of a search that the climb has left must tell: what a later stage finds moves the worth
 /// of a clock a little, and would have two stages take turns.
 const COMES_BACK: f64 = 4.0;
@@ -64,16 +70,50 @@ pub(in crate::climb) fn is_lived_down(verdict: Verdict, hours: f64, clean: f64) 
     verdict != Verdict::MachineDown && clean >= (hours * LIVED_DOWN).max(LEAST_LIVED_DOWN)
 }
 
-/// What is believed of an edge after these trials.
+/// What is believed of an edge after these trials. Where one of them was not to be expected at all, the model does not fit this
+/// card, and what it says is believed half as firmly.
 pub(in crate::climb) fn believe<V: Value>(
-    mut belief: EdgeBelief,
+    belief: EdgeBelief,
     tried: &[Tried<'_, V>],
 ) -> EdgeBelief {
-    for trial in tried.iter().filter(|trial| trial.proves()) {
-        let others = unrelated_faults(trial.verdict());
-        belief.take(trial.value, trial.hours(), trial.is_fault(), others);
+    match believe_all(belief, tried) {
+        (belief, None) => belief,
+        (belief, Some(_)) => belief.widened(),
     }
-    belief
+}
+
+/// A trial that was not to be expected.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Surprise {
+    /// Its number.
+    pub trial: u32,
+    /// Whether it failed, sooner than expected; else it held for longer.
+    pub failed: bool,
+    /// The chance that it would by then, as it was believed before it, 0 to 1.
+    pub chance: f64,
+}
+
+/// What is believed after all trials, and the one that was not to be expected by what was believed before it: a check of the
+/// model on each next observation (prequential; Dawid, *Statistical Theory: The Prequential Approach*, 1984).
+pub(in crate::climb) fn believe_all<V: Value>(
+    mut belief: EdgeBelief,
+    tried: &[Tried<'_, V>],
+) -> (EdgeBelief, Option<Surprise>) {
+    let mut least: Option<Surprise> = None;
+    let mut count = 0;
+    for trial in tried.iter().filter(|trial| trial.proves()) {
+        let (value, hours, failed) = (trial.value, trial.hours(), trial.is_fault());
+        let fails = belief.fails_within(value.into(), hours, ANY_UNRELATED);
+        let chance = if failed { fails } else { 1.0 - fails };
+        if least.is_none_or(|least| chance < least.chance) {
+            least = Some(Surprise { trial: trial.record.number, failed, chance });
+        }
+        count += 1;
+        belief.take(value, hours, failed, unrelated_faults(trial.verdict()));
+    }
+    // The least of many chances is small by chance.
+    let surprise = least.filter(|least| least.chance * f64::from(count) < NOT_TO_BE_EXPECTED);
+    (belief, surprise)
 }
 
 /// Takes in how grave the faults of the card were up to the trial with this number: a beta distribution that begins with
@@ -106,6 +146,11 @@ impl<S: Scale> Search<'_, S> {
     fn believed_after(&self, tried: &[Tried<'_, S::Value>]) -> EdgeBelief {
         let belief = believe(self.scale.belief(self.plan, self.experience), tried);
         believe_beside(belief, &self.beside)
+    }
+
+    /// The trial that was not to be expected, by which all is believed less firmly.
+    pub(in crate::climb) fn surprise(&self) -> Option<Surprise> {
+        believe_all(self.scale.belief(self.plan, self.experience), &self.tried).1
     }
 
     /// What is believed of the edge.
@@ -352,6 +397,64 @@ impl<S: Scale> Search<'_, S> {
                 purpose: None,
                 length: Seconds(wanted),
             },
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::climb::search::belief::Assumed;
+    use crate::fixtures::record;
+    use crate::judge::verdict::Fault;
+    use crate::load::artifact::Domain;
+    use crate::units::MhzOffset;
+    use rstest::rstest;
+
+    /// Trials at these values, each of so many seconds, that failed at the end or did not.
+    fn records(trials: &[(i32, f64, bool)]) -> Vec<(MhzOffset, TrialRecord)> {
+        let made = |(number, (value, seconds, failed)): (usize, &(i32, f64, bool))| {
+            let made = TrialRecord {
+                judged: if *failed { Verdict::LoadDied } else { Verdict::Clean },
+                seconds: Seconds(*seconds),
+                faults: failed.then(|| Fault::at(Seconds(*seconds), "lost")).into_iter().collect(),
+                ..record(number as u32 + 1)
+            };
+            (MhzOffset(*value), made)
+        };
+        trials.iter().enumerate().map(made).collect()
+    }
+
+    /// What a card does that fails as is assumed: its edge lies at +100 MHz of 2,050, its e-fold is 4 MHz.
+    const AS_ASSUMED: &[(i32, f64, bool)] = &[
+        (60, 100.0, false),
+        (140, 9.0, true),
+        (120, 500.0, true),
+        (110, 640.0, false),
+        (130, 40.0, true),
+        (90, 640.0, false),
+    ];
+
+    #[rstest]
+    #[case::as_assumed(&[], None)]
+    #[case::fails_where_it_held(&[(60, 2.0, true)], Some((7, true)))]
+    #[case::holds_where_it_failed(&[(150, 1_200.0, false)], Some((7, false)))]
+    fn what_was_not_to_be_expected_is_found_and_all_is_believed_less_firmly(
+        #[case] more: &[(i32, f64, bool)],
+        #[case] expected: Option<(u32, bool)>,
+    ) {
+        let records = records(&[AS_ASSUMED, more].concat());
+        let tried: Vec<Tried<'_>> =
+            records.iter().map(|(value, record)| Tried { value: *value, record }).collect();
+        let before =
+            EdgeBelief::assumed(Domain::Core, 2_050.0, None, &Assumed::of_any(Domain::Core));
+        let (after, surprise) = believe_all(before.clone(), &tried);
+        assert_eq!(surprise.map(|found| (found.trial, found.failed)), expected, "{surprise:?}");
+        let held = |belief: &EdgeBelief| belief.holds_to(24.0, 0.01, 0.99);
+        let believed = believe(before, &tried);
+        match expected {
+            None => assert_eq!(held(&believed), held(&after)),
+            Some(_) => assert!(held(&believed) < held(&after) - 1.0, "less is kept"),
         }
     }
 }

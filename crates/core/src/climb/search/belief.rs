@@ -225,6 +225,22 @@ impl EdgeBelief {
         }
     }
 
+    /// Chance that a run at `value` fails within `hours`, 0 to 1, faults of other causes among them at a rate of `others` an
+    /// hour.
+    pub(in crate::climb) fn fails_within(&self, value: f64, hours: f64, others: f64) -> f64 {
+        let chance = |cell: &Cell| -(-(cell.rate(value) + others) * hours).exp_m1();
+        self.cells.iter().map(|cell| cell.weight * chance(cell)).sum()
+    }
+
+    /// The same belief held half as firmly: as if half as many trials had spoken for it. What is taken of a model that does
+    /// not fit (a coarsened posterior; Miller and Dunson, *Robust Bayesian Inference via Coarsening*, 2019).
+    #[must_use]
+    pub(in crate::climb) fn widened(mut self) -> Self {
+        self.cells.iter_mut().for_each(|cell| cell.weight = cell.weight.sqrt());
+        self.normalise();
+        self
+    }
+
     /// Takes in which share of the faults of this card takes the machine down, 0 to 1.
     pub(in crate::climb) fn set_severity(&mut self, share: f64) {
         self.severity = share;

@@ -7,6 +7,7 @@
 use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
 use crate::climb::search::axis::Axis;
+use crate::climb::search::bayesian::Surprise;
 use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::depth::Depth;
 use crate::climb::search::experience::Experience;
@@ -162,6 +163,10 @@ impl StageRules for Alternate {
             ..climb
                 .claimed(chance * beside.map_or(1.0, |claim| claim.chance), &turns.settings(kept))
         })
+    }
+
+    fn surprise(&self, climb: &Climb) -> Option<Surprise> {
+        climb.turns()?.search.surprise()
     }
 
     fn to_go(&self, climb: &Climb, done: f64) -> ToGo {

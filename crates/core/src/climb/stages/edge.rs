@@ -3,6 +3,7 @@
 use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
 use crate::climb::search::axis::Axis;
+use crate::climb::search::bayesian::Surprise;
 use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::scale::Scale;
 use crate::climb::search::score::{Bend, Gain, ScoreLine, decide, scatter};
@@ -43,6 +44,10 @@ impl StageRules for Edge {
 
     fn next(&self, climb: &Climb) -> Option<Next> {
         climb.next_of_axis(self.stage, self.domain)
+    }
+
+    fn surprise(&self, climb: &Climb) -> Option<Surprise> {
+        climb.search(climb.axis(self.domain)?).surprise()
     }
 
     fn to_go(&self, climb: &Climb, done: f64) -> ToGo {

@@ -3,6 +3,7 @@
 use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
 use crate::climb::search::axis::Axis;
+use crate::climb::search::bayesian::Surprise;
 use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::experience::Experience;
 use crate::climb::search::scale::{Scale, Steps};
@@ -143,6 +144,10 @@ impl StageRules for Ladder {
                 &climb.settings_of(Pair { core: kept, memory: search.scale.memory_at(kept) }),
             )
         })
+    }
+
+    fn surprise(&self, climb: &Climb) -> Option<Surprise> {
+        climb.ladder()?.surprise()
     }
 
     fn to_go(&self, climb: &Climb, done: f64) -> ToGo {

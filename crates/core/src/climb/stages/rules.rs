@@ -4,6 +4,7 @@
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
 use crate::climb::search::Tried;
+use crate::climb::search::bayesian::Surprise;
 use crate::climb::search::depth::Depth;
 use crate::climb::{Claim, Climb, ClimbError, Next, OtherLimit, Pair, Stage, TrialRecord};
 use crate::load::artifact::Domain;
@@ -71,6 +72,11 @@ pub(in crate::climb) trait StageRules: Sync {
     /// What is claimed of what it found, which lies at `pair` on the map; none where nothing is claimed beyond
     /// its runs.
     fn claim(&self, _climb: &Climb, _pair: Pair) -> Option<Claim> {
+        None
+    }
+
+    /// The trial of its search that was not to be expected, if there is one.
+    fn surprise(&self, _climb: &Climb) -> Option<Surprise> {
         None
     }
 

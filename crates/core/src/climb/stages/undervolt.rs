@@ -3,6 +3,7 @@
 
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
+use crate::climb::search::bayesian::Surprise;
 use crate::climb::search::belief::EdgeBelief;
 use crate::climb::search::depth::Depth;
 use crate::climb::search::{Search, SearchStep, Tried};
@@ -73,6 +74,10 @@ impl StageRules for Undervolt {
             below_depth: climb.depth_in_hand(self.stage),
             ..climb.claimed(chance * other.map_or(1.0, |claim| claim.chance), &self.found(climb)?)
         })
+    }
+
+    fn surprise(&self, climb: &Climb) -> Option<Surprise> {
+        climb.descending(self.stage)?.search.surprise()
     }
 
     fn to_go(&self, _climb: &Climb, done: f64) -> ToGo {
