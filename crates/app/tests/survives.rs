@@ -114,6 +114,16 @@ impl Place {
             .unwrap()
     }
 
+    /// Whether a trial is under way, as the ledger has it.
+    fn has_begun(&self, number: i64) -> bool {
+        let path = self.data().join("ledger.sqlite");
+        let Ok(ledger) = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY) else {
+            return false;
+        };
+        let open = "SELECT count(*) FROM trial WHERE number = ?1 AND verdict IS NULL";
+        ledger.query_row(open, [number], |row| row.get(0)).is_ok_and(|found: i64| found == 1)
+    }
+
     /// Nothing in the ledger is half there.
     fn check_ledger(&self, before: &BTreeMap<(i64, i64), String>) {
         let now = self.ended();
@@ -423,8 +433,7 @@ fn no_other_user_reaches_a_card() {
 fn the_next_start_says_whose_lock_it_took_over_and_what_became_of_the_trial() {
     let place = Place::new(LONG);
     let mut running = place.start(&[]);
-    running.wait_for("trial  1");
-    running.load_at_work(&place);
+    until("the second trial, under way", || place.has_begun(2).then_some(()));
     let owner = running.child.id();
     running.kill();
     let mut again = place.start(&[]);
@@ -460,7 +469,7 @@ fn a_load_that_stands_still_is_found_and_ended() {
 #[case::aborted(Signal::SIGABRT, "was ended by signal 6 (SIGABRT)")]
 fn a_load_that_ends_by_a_signal_ends_only_its_trial(#[case] signal: Signal, #[case] told: &str) {
     let place = Place::new(LONG);
-    let mut running = place.start(&["--pace", "60"]);
+    let mut running = place.start(&["--pace", "10"]);
     let load = running.load_at_work(&place);
     kill(load, signal).unwrap();
     let line = running.wait_for("trial  1");
@@ -587,7 +596,7 @@ fn a_machine_that_goes_down_is_restarted_and_the_climb_taken_up_as_after_any_sta
     #[case] then: &str,
 ) {
     let place = Place::new(LONG);
-    let mut running = place.start(&["--pace", "60"]);
+    let mut running = place.start(&["--pace", "10"]);
     running.load_at_work(&place);
     place.card().inject_fault(fault).unwrap();
     running.wait_for(first);

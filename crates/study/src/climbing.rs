@@ -36,6 +36,23 @@ pub struct Climbed {
     pub lesson: Lesson,
 }
 
+impl Climbed {
+    /// Share of the ranges told that held what was really left, trials and minutes counted alike, 0 to 1; none where none
+    /// was told.
+    #[must_use]
+    pub fn ranges_held(&self) -> Option<f64> {
+        let (trials, time) = (self.outcome.trials, self.outcome.test_seconds);
+        let held = self.outlooks.iter().map(|(made, by_then, outlook)| {
+            let (few, many) = outlook.climb.trials;
+            let (short, long) = outlook.climb.seconds;
+            let of_trials = (few..=many).contains(&(trials - made));
+            let of_time = (short..=long).contains(&(time - *by_then));
+            f64::from(u8::from(of_trials) + u8::from(of_time)) / 2.0
+        });
+        yard_step_core::statistics::mean(&held.collect::<Vec<_>>())
+    }
+}
+
 /// Trials after which a climb is taken to have no end.
 const MOST_TRIALS: usize = 400;
 

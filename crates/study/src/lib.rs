@@ -197,7 +197,9 @@ impl Study {
             let mut laid_out = Climb::new(card.description().clone(), plan, &stages)?;
             let experience = Experience::of(lessons, &[]);
             laid_out.handle(ClimbEvent::Learnt(Box::new(experience)));
-            let climbed = climb(&mut card, laid_out, scene.mean_load(), false);
+            // Playing a climb by steps forward takes longer than the climb.
+            let with_outlooks = *policy == Policy::Bayesian;
+            let climbed = climb(&mut card, laid_out, scene.mean_load(), with_outlooks);
             let kept = look(&mut card, &climbed.outcome.settings);
             let row = Row::new(kind, seed, *policy, &climbed, kept, truth);
             rows.push(Row { earlier: lessons.len(), ..row });

@@ -48,6 +48,8 @@ pub struct Row {
     pub holds: bool,
     /// Chance of a day that the climb itself claimed, where it claimed one.
     pub claimed: Option<f64>,
+    /// Share of the ranges told of what was left that held it, 0 to 1; none where none was told.
+    pub ranges_held: Option<f64>,
     /// Whether the climb could not go on.
     pub stuck: bool,
 }
@@ -82,6 +84,7 @@ impl Row {
             chance: kept.chance,
             holds: kept.holds(),
             claimed: outcome.claim.map(|claim| claim.in_all()),
+            ranges_held: climbed.ranges_held(),
             stuck: climbed.stuck.is_some(),
         }
     }
@@ -132,6 +135,8 @@ pub struct Summary {
     pub gap_ninth_percent: f64,
     /// Median of how far the kept core clock is below that of the true best, MHz.
     pub core_gap_mhz: f64,
+    /// Share of the ranges told of what was left that held it, in percent; none where none was told.
+    pub ranges_held_percent: Option<f64>,
     /// Mean number of trials.
     pub trials: f64,
     /// Mean time under load, minutes.
@@ -172,6 +177,10 @@ impl Summary {
             gap_median_percent: quantile(0.5, |row| row.gap_percent),
             gap_ninth_percent: quantile(0.9, |row| row.gap_percent),
             core_gap_mhz: quantile(0.5, |row| Some(f64::from(row.best_core_mhz? - row.core_mhz))),
+            ranges_held_percent: {
+                let held = rows.iter().filter_map(|row| Some(row.ranges_held? * 100.0));
+                yard_step_core::statistics::mean(&held.collect::<Vec<_>>())
+            },
             trials: mean(|row| row.trials as f64),
             minutes: mean(|row| row.minutes),
             machine_downs: rows.iter().map(|row| row.machine_downs).sum(),
@@ -278,6 +287,7 @@ mod tests {
             chance: 0.995,
             holds: true,
             claimed: Some(0.992),
+            ranges_held: None,
             stuck: false,
         }
     }

@@ -254,12 +254,12 @@ fn families_told(study: &Study, table: &[OfFamily]) -> String {
         yard_step_words::margin_claim(study.plan.margin)
     );
     text += "family           policy      climb  not holding  claimed    true  gap median  nine of ten  minutes  \
-             downs in 100  fail at stock  could not go on\n";
+             downs in 100  range held  fail at stock  could not go on\n";
     let percent = |value: Option<f64>| value.map_or("none".into(), |value| format!("{value:.1} %"));
     for OfFamily { family, summary, .. } in table {
         let _ = writeln!(
             text,
-            "{family:<16} {:<10}  {:<5}  {:>9.1} %  {:>7}  {:>6}  {:>8.2} %  {:>9.2} %  {:>7.0}  {:>12.0}  {:>13}  {:>15}",
+            "{family:<16} {:<10}  {:<5}  {:>9.1} %  {:>7}  {:>6}  {:>8.2} %  {:>9.2} %  {:>7.0}  {:>12.0}  {:>10}  {:>13}  {:>15}",
             summary.policy.label(),
             climb_of(summary),
             summary.not_holding_percent,
@@ -269,6 +269,7 @@ fn families_told(study: &Study, table: &[OfFamily]) -> String {
             summary.gap_ninth_percent,
             summary.minutes,
             summary.machine_downs as f64 / summary.cards.max(1) as f64 * 100.0,
+            percent(summary.ranges_held_percent),
             summary.never_holding,
             summary.stuck,
         );
@@ -295,7 +296,7 @@ fn families_told(study: &Study, table: &[OfFamily]) -> String {
     text += "\nnot holding: of the cards that hold at stock, those kept at settings whose true chance of a day under the \
              scene, warm, without a fault is below 99 %.\nclaimed, true: mean chance of a day that climbs claimed, and \
              that is true of the same settings.\nclimb: the first on its kind of card, or the fourth and later ones, which learnt from those before them.\n\
-             downs: machine downs.\n";
+             downs: machine downs.\nrange held: how often the range of trials and minutes left held what was left.\n";
     text
 }
 

@@ -94,7 +94,7 @@ const LATER: [Took; 3] = [
 ];
 /// Standard deviations to each side that hold nine of ten. Of a normal distribution 1.645 would; but a card that takes long in
 /// one stage takes long in the next, too, and some take very long.
-const NINE_OF_TEN: f64 = 2.4;
+const NINE_OF_TEN: f64 = 2.8;
 /// Share of runs that are spoilt by something else and made again.
 const SPOILT: f64 = 0.12;
 
