@@ -3,7 +3,7 @@
 
 use ratatui::crossterm::event::KeyCode;
 use ratatui::style::Style;
-use yard_step_core::{Margin, Policy, StageOrder};
+use yard_step_core::{ClimbError, Margin, Policy, StageOrder};
 use yard_step_engine::{Command, Snapshot, StageStanding};
 
 use crate::tui::overlays::found;
@@ -115,6 +115,9 @@ pub(crate) fn lines(
     for (index, (stage, why)) in snapshot.climb.other_stages.iter().enumerate() {
         let (standing, what) = match why {
             None => ("+ a adds", stage.statement().to_owned()),
+            Some(ClimbError::NotOffered { setting, card, .. }) => {
+                ("– not here", format!("{card} offers no {setting}"))
+            }
             Some(why) => ("– not here", why.to_string()),
         };
         let row = Some(Row::Other(index));
@@ -191,7 +194,8 @@ mod tests {
         assert!(text[1].starts_with("▸ core            ▶ present"), "{text:#?}");
         let text = text.join("\n");
         assert!(text.contains("undervolt-clock + a adds   less voltage"), "{text}");
-        assert!(text.contains("window          – not here stage window moves"), "{text}");
+        assert!(text.contains("window          – not here "), "{text}");
+        assert!(text.contains("offers no lowest and highest clock"), "{text}");
         assert!(text.contains("‹ bayesian ›") && text.contains("for daily use"), "{text}");
         assert!(text.contains("pays next                  power limit up, to 286 W."), "{text}");
         assert!(text.contains("core clock: +3.1 ± 0.3 %, estimated"), "{text}");
