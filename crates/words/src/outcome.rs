@@ -85,8 +85,8 @@ pub fn claim(claim: &Claim) -> String {
 pub fn surprise(surprise: &Surprise) -> String {
     let what = if surprise.failed { "failed so early" } else { "held for so long" };
     format!(
-        "Trial {} {what} that there was a chance of 1 in {:.0} for it: this card fails in another way than is assumed, so \
-         less of what was seen is relied on.",
+        "Trial {} {what} that the chance of it was 1 in {:.0}. This card fails in another way than is assumed, so what was \
+         seen counts less.",
         surprise.trial,
         1.0 / surprise.chance.clamp(1e-6, 1.0)
     )
@@ -247,12 +247,12 @@ mod tests {
     }
 
     #[rstest]
-    #[case(true, "Trial 9 failed so early that there was a chance of 1 in 2500 for it")]
-    #[case(false, "Trial 9 held for so long that there was a chance of 1 in 2500 for it")]
+    #[case(true, "Trial 9 failed so early that the chance of it was 1 in 2500.")]
+    #[case(false, "Trial 9 held for so long that the chance of it was 1 in 2500.")]
     fn a_trial_that_was_not_to_be_expected_is_told(#[case] failed: bool, #[case] told: &str) {
         let sentence = surprise(&Surprise { trial: 9, failed, chance: 0.000_4 });
         assert!(sentence.starts_with(told), "{sentence}");
-        assert!(sentence.ends_with("so less of what was seen is relied on."), "{sentence}");
+        assert!(sentence.ends_with("so what was seen counts less."), "{sentence}");
     }
 
     #[test]

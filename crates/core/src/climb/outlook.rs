@@ -92,9 +92,9 @@ const LATER: [Took; 3] = [
         [0.0, 0.0, 0.0, 11.0, 15.0, 19.0, 25.0, 32.0, 40.0, 78.0],
     ),
 ];
-/// Standard deviations below and above the mean that hold nine of ten. Of a normal distribution 1.645 would; but a card that
-/// takes long in one stage takes long in the next, too, and some take very long.
-const NINE_OF_TEN: (f64, f64) = (1.9, 2.8);
+/// Standard deviations to each side that hold nine of ten. Of a normal distribution 1.645 would; but a card that takes long in
+/// one stage takes long in the next, too, some take very long, and some that fail at stock are through at once.
+const NINE_OF_TEN: f64 = 2.8;
 /// Share of runs that are spoilt by something else and made again.
 const SPOILT: f64 = 0.12;
 
@@ -123,8 +123,8 @@ impl Spread {
 
     fn range(self) -> Left {
         let range = |(mean, variance): (f64, f64)| {
-            let deviation = variance.sqrt();
-            ((mean - NINE_OF_TEN.0 * deviation).max(0.0), mean + NINE_OF_TEN.1 * deviation)
+            let wide = NINE_OF_TEN * variance.sqrt();
+            ((mean - wide).max(0.0), mean + wide)
         };
         let ((few, many), (short, long)) = (range(self.trials), range(self.minutes));
         Left {

@@ -126,7 +126,7 @@ impl Stage {
             Self::UndervoltClock => "less voltage, so that a power-limited clock rises",
             Self::UndervoltQuiet => "the work of stock at the least voltage that holds",
             Self::Alternate => "more clock and, where it dips, less voltage, by turns",
-            Self::Balanced => "half the overclock, with as much undervolt as it allows",
+            Self::Balanced => "half the overclock, with a little less undervolt than it allows",
             Self::Window => "the clock window: narrow or wide, around the average clock",
             Self::Timing => "whether a faster memory timing pays for the clock it costs",
             Self::MemoryForCore => "whether giving up memory clock helps the core",

@@ -149,8 +149,13 @@ pub(crate) fn draw_overlay(
             ("Stages of the climb", lines)
         }
     };
-    let focus = lines.iter().position(|(line, _)| line.starts_with('▸'));
-    draw_box(buffer, area, theme, heading, &fitting(lines, area.height, focus.unwrap_or(0)));
+    let focus = lines.iter().position(|(line, _)| line.starts_with('▸')).unwrap_or(0);
+    let until = match overlay {
+        // What cannot be chosen stands behind the last line that can.
+        Overlay::Stages(chosen) if stages::is_last(*chosen, snapshot) => lines.len(),
+        _ => focus,
+    };
+    draw_box(buffer, area, theme, heading, &fitting(lines, area.height, focus, until));
 }
 
 /// The loads a free run can have, each with what it asks of a card.
@@ -177,14 +182,15 @@ fn load_lines(theme: Theme, chosen: usize, snapshot: &Snapshot) -> Lines {
     lines
 }
 
-/// As many of the lines as fit, the focused one among them, and always the last, which tells the keys.
-fn fitting(mut lines: Lines, height: u16, focus: usize) -> Lines {
+/// As many of the lines as fit, the focused one among them and those `until` another one as far as there is room, and
+/// always the last, which tells the keys.
+fn fitting(mut lines: Lines, height: u16, focus: usize, until: usize) -> Lines {
     let room = usize::from(height.saturating_sub(4)).max(2);
     if lines.len() <= room {
         return lines;
     }
     let last = lines.pop();
-    let first = (focus + 2).saturating_sub(room - 1).min(lines.len() - (room - 1));
+    let first = (until + 2).saturating_sub(room - 1).min(lines.len() - (room - 1)).min(focus);
     lines.into_iter().skip(first).take(room - 1).chain(last).collect()
 }
 
@@ -526,19 +532,22 @@ mod tests {
     }
 
     #[rstest]
-    #[case::all_fit(5, 12, 0, &["0", "1", "2", "3", "4"])]
-    #[case::the_first(9, 8, 0, &["0", "1", "2", "8"])]
-    #[case::around_the_focus(9, 8, 5, &["4", "5", "6", "8"])]
-    #[case::the_last(9, 8, 8, &["5", "6", "7", "8"])]
-    #[case::hardly_any_room(9, 2, 3, &["4", "8"])]
+    #[case::all_fit(5, 12, 0, 0, &["0", "1", "2", "3", "4"])]
+    #[case::the_first(9, 8, 0, 0, &["0", "1", "2", "8"])]
+    #[case::around_the_focus(9, 8, 5, 5, &["4", "5", "6", "8"])]
+    #[case::the_last(9, 8, 8, 8, &["5", "6", "7", "8"])]
+    #[case::what_stands_behind_the_focus(9, 8, 5, 9, &["5", "6", "7", "8"])]
+    #[case::no_further_than_the_focus(12, 8, 5, 12, &["5", "6", "7", "11"])]
+    #[case::hardly_any_room(9, 2, 3, 3, &["3", "8"])]
     fn as_many_lines_as_fit_with_the_focus_and_always_the_keys(
         #[case] count: usize,
         #[case] height: u16,
         #[case] focus: usize,
+        #[case] until: usize,
         #[case] expected: &[&str],
     ) {
         let left: Vec<String> =
-            fitting(lines(count), height, focus).into_iter().map(|(line, _)| line).collect();
+            fitting(lines(count), height, focus, until).into_iter().map(|(line, _)| line).collect();
         assert_eq!(left, expected);
     }
 

@@ -74,6 +74,11 @@ pub(crate) fn key(chosen: usize, code: KeyCode, snapshot: &Snapshot) -> (usize, 
     (chosen, command)
 }
 
+/// Whether the chosen row is the last that can be.
+pub(crate) fn is_last(chosen: usize, snapshot: &Snapshot) -> bool {
+    chosen + 1 >= rows(snapshot).len()
+}
+
 /// The lines of the panel for a screen of so many columns.
 pub(crate) fn lines(
     theme: Theme,
