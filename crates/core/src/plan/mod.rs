@@ -232,7 +232,7 @@ pub struct BayesianPlan {
 
 impl Default for BayesianPlan {
     fn default() -> Self {
-        Self { most_machine_down_percent: 2.0, worth_percent_per_minute: 0.0012 }
+        Self { most_machine_down_percent: 3.0, worth_percent_per_minute: 0.0012 }
     }
 }
 
