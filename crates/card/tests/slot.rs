@@ -217,6 +217,25 @@ fn a_frame_drawn_otherwise_crosses_whole_among_those_handed_in_before_it() {
 }
 
 #[test]
+fn a_load_that_ends_with_frames_handed_in_has_left_and_does_not_hang() {
+    let Hosted { address, dir: _dir, .. } = hosted();
+    let mut card = open(&address);
+    for _ in 0..3 {
+        let mut device = Device::attach(&address).unwrap();
+        let load = thread::spawn(move || {
+            (0..24).for_each(|_| device.hand_in(&Demand::default(), (4, 2)));
+            device.drawn(|| Frame::black(4, 2)).unwrap();
+        });
+        while card.run(Seconds(0.1), Work::Elsewhere).unwrap().frames == Some(0) {}
+        load.join().unwrap();
+        // Whether the card still draws what it was handed or not, the next load finds it at work.
+        for _ in 0..20 {
+            card.run(Seconds(0.1), Work::Elsewhere).unwrap();
+        }
+    }
+}
+
+#[test]
 fn a_load_that_gives_no_work_is_found_and_whoever_wants_the_card_back_does_not_wait_for_it() {
     let Hosted { address, dir: _dir, .. } = hosted();
     let (mut card, mut other) = (open(&address), open(&address));

@@ -369,8 +369,7 @@ impl Attached {
         }
         match self.read_frame(patience, hurried) {
             Ok(came) => self.is_handed_in = came,
-            Err(error) if error.kind() == LEFT => self.has_left = true,
-            Err(_) => self.stalled = true,
+            Err(error) => self.broke_off(&error),
         }
     }
 
@@ -421,7 +420,10 @@ impl Attached {
         self.send();
         (canvas.width, canvas.height) = self.frame.size;
         canvas.pixels.resize(canvas.width * canvas.height, 0);
-        self.stalled |= !matches!(self.await_pixels(&mut canvas.pixels, hurried), Ok(true));
+        match self.await_pixels(&mut canvas.pixels, hurried) {
+            Ok(came) => self.stalled |= !came,
+            Err(error) => self.broke_off(&error),
+        }
         self.is_handed_in &= !self.stalled;
     }
 
@@ -456,9 +458,22 @@ impl Attached {
         self.answers.extend_from_slice(bytemuck::cast_slice(pixels));
     }
 
+    /// Sends the answers kept.
     fn send(&mut self) {
-        self.stalled |= self.stream.get_mut().write_all(&self.answers).is_err();
+        if let Err(error) = self.stream.get_mut().write_all(&self.answers) {
+            self.broke_off(&error);
+        }
         self.answers.clear();
+    }
+
+    /// A load that is not there any more has left, with whatever it had handed in; any other hangs.
+    fn broke_off(&mut self, error: &io::Error) {
+        if is_an_end(error) {
+            (self.has_left, self.is_handed_in) = (true, false);
+            self.ahead.clear();
+        } else {
+            self.stalled = true;
+        }
     }
 
     /// A load that has gone needs not be told.
@@ -530,6 +545,11 @@ impl Workload for Working<'_> {
             self.load.look_for_work(SOON, self.hurried);
         }
     }
+}
+
+/// Whether the other side has closed the connection between two words.
+fn is_an_end(error: &io::Error) -> bool {
+    matches!(error.kind(), LEFT | ErrorKind::BrokenPipe | ErrorKind::ConnectionReset)
 }
 
 fn is_a_pause(error: &io::Error) -> bool {
