@@ -31,6 +31,12 @@ impl FrameSize {
         Self { width: 192, height: 108 },
     ];
 
+    /// Pixels in a row, and rows.
+    #[must_use]
+    pub const fn sides(self) -> (usize, usize) {
+        (self.width, self.height)
+    }
+
     /// Place among [`ALL`](Self::ALL).
     pub(crate) fn place(self) -> usize {
         Self::ALL.iter().position(|size| *size == self).unwrap_or(1)

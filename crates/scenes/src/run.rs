@@ -126,7 +126,7 @@ impl Workload for SceneRun {
     }
 
     fn size(&self) -> (usize, usize) {
-        (self.scene.size().width, self.scene.size().height)
+        self.scene.size().sides()
     }
 
     fn draw(&mut self, canvas: &mut Frame) {

@@ -5,12 +5,12 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use serde::Serialize;
 use yard_step_card::{BriefCard, CardChoice};
-use yard_step_core::{Climb, Demand, Plan, Settings, Stage};
+use yard_step_core::{Climb, Plan, Stage};
 use yard_step_scenes::Scene;
 
 use crate::climbing::climb;
 use crate::truth::look;
-use crate::{StudyError, on_all, scene_of};
+use crate::{StudyError, distinct, on_all, scene_of};
 
 /// Stages that look for more score, in the order in which they join.
 const JOINED: [Stage; 11] = [
@@ -101,43 +101,26 @@ impl JoinedStudy {
         let alone = offered.iter().filter(|stage| **stage != Stage::Together);
         let mut sets = vec![(None, offered.clone())];
         sets.extend(alone.map(|stage| (Some(*stage), vec![*stage])));
-        let name = kind.to_string().replace("standin:", "");
-        sets.into_iter()
-            .map(|(stage, stages)| {
-                self.climbed(&mut card, scene, &stages, base).map(|row| JoinedRow {
-                    kind: name.clone(),
-                    seed,
-                    stage: stage.map(Stage::label),
-                    ..row
-                })
+        let rows = sets.into_iter().map(|(stage, stages)| {
+            card.set_course(0);
+            let stages: Vec<Stage> = [Stage::Baseline].into_iter().chain(stages).collect();
+            let laid_out = Climb::new(card.description().clone(), self.plan.clone(), &stages)?;
+            let climbed = climb(&mut card, laid_out, scene.mean_load(), false);
+            let kept = climbed.outcome.settings;
+            Ok(JoinedRow {
+                kind: kind.to_string().replace("standin:", ""),
+                seed,
+                stage: stage.map(Stage::label),
+                gain_percent: (card.steady(&kept).score / base - 1.0) * 100.0,
+                holds: look(&mut card, &kept).holds(),
+                moved: climbed.outcome.moved.len(),
+                trials: climbed.outcome.trials,
+                minutes: climbed.outcome.test_seconds.value() / 60.0,
+                machine_downs: climbed.machine_downs,
+                stuck: climbed.stuck.is_some(),
             })
-            .collect()
-    }
-
-    fn climbed<D: Fn(u64) -> Demand>(
-        &self,
-        card: &mut BriefCard<D>,
-        scene: Scene,
-        stages: &[Stage],
-        base: f64,
-    ) -> Result<JoinedRow, StudyError> {
-        card.set_course(0);
-        let stages: Vec<Stage> = [Stage::Baseline].into_iter().chain(stages.to_vec()).collect();
-        let laid_out = Climb::new(card.description().clone(), self.plan.clone(), &stages)?;
-        let climbed = climb(card, laid_out, scene.mean_load(), false);
-        let kept: Settings = climbed.outcome.settings;
-        Ok(JoinedRow {
-            kind: String::new(),
-            seed: 0,
-            stage: None,
-            gain_percent: (card.steady(&kept).score / base - 1.0) * 100.0,
-            holds: look(card, &kept).holds(),
-            moved: climbed.outcome.moved.len(),
-            trials: climbed.outcome.trials,
-            minutes: climbed.outcome.test_seconds.value() / 60.0,
-            machine_downs: climbed.machine_downs,
-            stuck: climbed.stuck.is_some(),
-        })
+        });
+        rows.collect()
     }
 }
 
@@ -169,10 +152,7 @@ pub struct JoinedSummary {
 /// The summaries: over all kinds, and of each.
 #[must_use]
 pub fn joined_summaries(rows: &[JoinedRow]) -> Vec<JoinedSummary> {
-    let mut kinds: Vec<&str> = rows.iter().map(|row| row.kind.as_str()).collect();
-    kinds.sort_unstable();
-    kinds.dedup();
-    let of_kinds = kinds.into_iter().map(Some);
+    let of_kinds = distinct(rows.iter().map(|row| row.kind.as_str())).into_iter().map(Some);
     [None].into_iter().chain(of_kinds).map(|kind| summary(rows, kind)).collect()
 }
 
@@ -185,9 +165,9 @@ fn summary(rows: &[JoinedRow], kind: Option<&str>) -> JoinedSummary {
         let of_card = singles.iter().filter(|one| one.seed == row.seed && one.holds);
         of_card.map(|one| one.gain_percent).fold(0.0, f64::max)
     };
-    let median = |mut values: Vec<f64>| {
-        values.sort_by(f64::total_cmp);
-        values.get(values.len() / 2).copied().unwrap_or(0.0)
+    let median = |of: &dyn Fn(&JoinedRow) -> f64| {
+        let values: Vec<f64> = joined.iter().map(|row| of(row)).collect();
+        yard_step_core::statistics::median(&values).unwrap_or_default()
     };
     let cards = joined.len();
     let failing = singles.iter().filter(|one| !one.holds).count() as f64;
@@ -195,8 +175,8 @@ fn summary(rows: &[JoinedRow], kind: Option<&str>) -> JoinedSummary {
         kind: kind.map(str::to_owned),
         cards,
         at_least_as_high: joined.iter().filter(|row| row.gain_percent >= best(row)).count(),
-        gain_median_percent: median(joined.iter().map(|row| row.gain_percent).collect()),
-        best_single_median_percent: median(joined.iter().map(|row| best(row)).collect()),
+        gain_median_percent: median(&|row| row.gain_percent),
+        best_single_median_percent: median(&best),
         not_holding: joined.iter().filter(|row| !row.holds).count(),
         singles_not_holding: failing / singles.len().max(1) as f64 * cards as f64,
         minutes: joined.iter().map(|row| row.minutes).sum::<f64>() / cards.max(1) as f64,

@@ -117,6 +117,14 @@ fn started_above<D: Fn(u64) -> Demand>(
     plan
 }
 
+/// The kinds there are among those of some rows, in alphabetical order.
+fn distinct<'a>(kinds: impl Iterator<Item = &'a str>) -> Vec<&'a str> {
+    let mut kinds: Vec<&str> = kinds.collect();
+    kinds.sort_unstable();
+    kinds.dedup();
+    kinds
+}
+
 /// The one scene that a plan runs.
 fn scene_of(plan: &Plan) -> Result<Scene, StudyError> {
     if plan.has_many_loads() {

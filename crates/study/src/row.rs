@@ -7,6 +7,7 @@ use yard_step_card::CardChoice;
 use yard_step_core::Policy;
 
 use crate::climbing::Climbed;
+use crate::distinct;
 use crate::truth::{Look, Truth};
 
 /// One policy on one card.
@@ -194,9 +195,7 @@ impl Summary {
 /// that had learnt from three at least, then over each kind.
 #[must_use]
 pub fn summaries(rows: &[Row]) -> Vec<Summary> {
-    let mut kinds: Vec<&str> = rows.iter().map(|row| row.kind.as_str()).collect();
-    kinds.sort_unstable();
-    kinds.dedup();
+    let kinds = distinct(rows.iter().map(|row| row.kind.as_str()));
     let mut all = Vec::new();
     let learnt = rows.iter().any(|row| row.earlier > 0);
     let groups = learnt.then_some([Learnt::Nothing, Learnt::FromThree]).into_iter().flatten();

@@ -10,7 +10,7 @@ use yard_step_scenes::Scene;
 
 use crate::climbing::climb;
 use crate::truth::look;
-use crate::{StudyError, on_all, scene_of};
+use crate::{StudyError, distinct, on_all, scene_of};
 
 /// Share of the loaded time at stock from which on a card counts as held back by power.
 const HELD_BACK: f64 = 0.5;
@@ -308,9 +308,7 @@ impl StrategySummary {
 /// Each strategy by each policy over all cards, then over each kind.
 #[must_use]
 pub fn strategy_summaries(rows: &[StrategyRow]) -> Vec<StrategySummary> {
-    let mut kinds: Vec<&str> = rows.iter().map(|row| row.kind.as_str()).collect();
-    kinds.sort_unstable();
-    kinds.dedup();
+    let kinds = distinct(rows.iter().map(|row| row.kind.as_str()));
     let several = kinds.len() > 1;
     let kinds = kinds.into_iter().filter(|_| several).map(Some);
     let mut all = Vec::new();

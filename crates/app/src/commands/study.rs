@@ -119,6 +119,27 @@ struct Document<'a, S, R> {
     rows: &'a [R],
 }
 
+impl<'a, S, R> Document<'a, S, R> {
+    fn new(
+        format: &'static str,
+        (first_seed, plan): (u64, &'a Plan),
+        summaries: &'a [S],
+        rows: &'a [R],
+    ) -> Self {
+        Self {
+            format,
+            version: 1,
+            first_seed,
+            family: None,
+            flatter: None,
+            scene: &plan.scene,
+            margin: plan.margin.label(),
+            summaries,
+            rows,
+        }
+    }
+}
+
 pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
     let loads = yard_step_engine::Loads { launcher: None, outside: Vec::new() };
     let mut plan = chosen_plan(options.quick, options.plan.as_deref(), &loads)?;
@@ -141,11 +162,7 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
         first_seed: options.first_seed,
         cards: options.cards as usize,
         family,
-        kinds: if options.kinds.is_empty() {
-            yard_step_card::CardChoice::all()
-        } else {
-            options.kinds.clone()
-        },
+        kinds: kinds_of(options),
         policies: if options.policies.is_empty() {
             Policy::ALL.to_vec()
         } else {
@@ -160,25 +177,22 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
     if families.len() > 1 {
         return study_families(&study, families, &files);
     }
-    let bar = progress(study.cards)?;
-    let rows = study.run(&|done| bar.set_position(done as u64)).map_err(refused)?;
-    bar.finish_and_clear();
+    let rows = with_progress(study.cards, |done| study.run(done))?;
     let table = summaries(&rows);
     files.write(&Document {
-        format: "yard-step-study",
         family: Some(&family_name).filter(|name| !name.is_empty()),
-        version: 1,
-        first_seed: study.first_seed,
         flatter: Some(study.flatter),
-        scene: &study.plan.scene,
-        margin: study.plan.margin.label(),
-        summaries: &table,
-        rows: &rows,
+        ..Document::new("yard-step-study", (study.first_seed, &study.plan), &table, &rows)
     })?;
     if let Some(target) = &files.svg {
         target.write(picture(&study, &rows)?.as_bytes())?;
     }
     files.say(&told(&study, &table))
+}
+
+/// The kinds that were named, or all of them.
+fn kinds_of(options: &StudyOptions) -> Vec<CardChoice> {
+    if options.kinds.is_empty() { CardChoice::all() } else { options.kinds.clone() }
 }
 
 /// The families that were named, each with its name.
@@ -323,6 +337,17 @@ fn progress(cards: usize) -> Result<ProgressBar, Failure> {
     Ok(bar)
 }
 
+/// Makes a study of so many cards beside a bar that shows how many are done.
+fn with_progress<T>(
+    cards: usize,
+    run: impl FnOnce(&(dyn Fn(usize) + Sync)) -> Result<T, StudyError>,
+) -> Result<T, Failure> {
+    let bar = progress(cards)?;
+    let made = run(&|done| bar.set_position(done as u64)).map_err(refused)?;
+    bar.finish_and_clear();
+    Ok(made)
+}
+
 fn refused(error: StudyError) -> Failure {
     match error {
         StudyError::Scene(_) => Failure::usage(error),
@@ -353,21 +378,10 @@ fn study_strategies(options: &StudyOptions, plan: Plan, files: &Files) -> Result
         plan: Plan { scene, ..plan },
         threads: std::thread::available_parallelism().map_or(1, usize::from),
     };
-    let bar = progress(study.cards)?;
-    let rows = study.run(&|done| bar.set_position(done as u64)).map_err(refused)?;
-    bar.finish_and_clear();
+    let rows = with_progress(study.cards, |done| study.run(done))?;
     let table = strategy_summaries(&rows);
-    files.write(&Document {
-        format: "yard-step-study-of-strategies",
-        family: None,
-        version: 1,
-        first_seed: study.first_seed,
-        flatter: None,
-        scene: &study.plan.scene,
-        margin: study.plan.margin.label(),
-        summaries: &table,
-        rows: &rows,
-    })?;
+    let of = (study.first_seed, &study.plan);
+    files.write(&Document::new("yard-step-study-of-strategies", of, &table, &rows))?;
     files.say(&strategies_told(&study, &table))
 }
 
@@ -389,29 +403,17 @@ fn belongs_to_policies(options: &StudyOptions, other: &str) -> Result<(), Failur
 /// What all stages come to together, beside each alone.
 fn study_joined(options: &StudyOptions, plan: Plan, files: &Files) -> Result<(), Failure> {
     belongs_to_policies(options, "--joined")?;
-    let all = || yard_step_card::CardChoice::all();
     let study = JoinedStudy {
         first_seed: options.first_seed,
         cards: options.cards as usize,
-        kinds: if options.kinds.is_empty() { all() } else { options.kinds.clone() },
+        kinds: kinds_of(options),
         plan,
         threads: std::thread::available_parallelism().map_or(1, usize::from),
     };
-    let bar = progress(study.cards)?;
-    let rows = study.run(&|done| bar.set_position(done as u64)).map_err(refused)?;
-    bar.finish_and_clear();
+    let rows = with_progress(study.cards, |done| study.run(done))?;
     let table = joined_summaries(&rows);
-    files.write(&Document {
-        format: "yard-step-study-joined",
-        family: None,
-        version: 1,
-        first_seed: study.first_seed,
-        flatter: None,
-        scene: &study.plan.scene,
-        margin: study.plan.margin.label(),
-        summaries: &table,
-        rows: &rows,
-    })?;
+    let of = (study.first_seed, &study.plan);
+    files.write(&Document::new("yard-step-study-joined", of, &table, &rows))?;
     files.say(&joined_told(&study, &table))
 }
 

@@ -6,7 +6,7 @@
 
 use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
-use crate::climb::isolation::domain_of;
+use crate::climb::stages::power::RAISED;
 use crate::climb::{Climb, Next, Proposal, Purpose, Reason, Stage, TrialRecord};
 use crate::judge::verdict::Meaning;
 use crate::load::artifact::Domain;
@@ -14,7 +14,7 @@ use crate::load::artifact::Domain;
 /// What goes back to stock as one, named by its first setting: the limits and what serves both clocks, then the core's, then
 /// the memory's.
 const PARTS: [&[SettingKind]; 8] = [
-    &[SettingKind::PowerLimit, SettingKind::TemperatureTarget],
+    &RAISED,
     &[SettingKind::CoreOffset],
     &[SettingKind::ClockMaximum, SettingKind::ClockMinimum],
     &[SettingKind::VoltageOffset],
@@ -23,6 +23,24 @@ const PARTS: [&[SettingKind]; 8] = [
     &[SettingKind::MemoryVoltage],
     &[SettingKind::MemoryTiming],
 ];
+
+/// The domain whose edge a setting moves; none for what serves both.
+const fn domain_of(kind: SettingKind) -> Option<Domain> {
+    match kind {
+        SettingKind::CoreOffset
+        | SettingKind::ClockMinimum
+        | SettingKind::ClockMaximum
+        | SettingKind::VoltageOffset
+        | SettingKind::Curve => Some(Domain::Core),
+        SettingKind::MemoryOffset | SettingKind::MemoryVoltage | SettingKind::MemoryTiming => {
+            Some(Domain::Memory)
+        }
+        SettingKind::PowerLimit
+        | SettingKind::TemperatureTarget
+        | SettingKind::Fan
+        | SettingKind::FrameCap => None,
+    }
+}
 
 /// How far the question has come.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -65,12 +83,8 @@ impl Climb {
     }
 
     fn without_parts(&self, settings: &Settings, kinds: &[SettingKind]) -> Settings {
-        let stock = Settings::stock(&self.card);
-        let mut less = *settings;
-        for part in PARTS.iter().filter(|part| kinds.contains(&part[0])) {
-            part.iter().for_each(|kind| less.copy(*kind, &stock));
-        }
-        less
+        let parts = PARTS.iter().filter(|part| kinds.contains(&part[0]));
+        self.put_back(*settings, parts.copied().flatten())
     }
 
     /// Which settings a failed trial hangs on, as far as the runs tell that were made since to find out.
@@ -159,5 +173,19 @@ impl Climb {
     pub(in crate::climb) fn next_asked(&self) -> Option<Next> {
         let proposal = self.next_of_culprits(self.asked_about()?, Stage::Own)?;
         Some(Next::Trial(Box::new(proposal)))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_setting_that_can_make_a_card_fail_is_in_one_part() {
+        for kind in SettingKind::ALL {
+            let parts = PARTS.iter().filter(|part| part.contains(&kind)).count();
+            let is_harmless = matches!(kind, SettingKind::Fan | SettingKind::FrameCap);
+            assert_eq!(parts, usize::from(!is_harmless), "{kind:?}");
+        }
     }
 }

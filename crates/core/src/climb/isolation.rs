@@ -1,7 +1,6 @@
 //! Which of the two was it? After a failure with core and memory both raised, one of them goes back to
 //! stock and the same scene runs again; then the other. [`culprits`](crate::climb::culprits) asks of all settings.
 
-use crate::card::description::SettingKind;
 use crate::climb::TrialRecord;
 use crate::load::artifact::Domain;
 use crate::units::Seconds;
@@ -54,24 +53,6 @@ impl Isolation {
             (true, true) => Culprit::Both,
             (false, false) => Culprit::OnlyTogether,
         })
-    }
-}
-
-/// The domain whose edge a setting moves; none for what serves both.
-pub(in crate::climb) const fn domain_of(kind: SettingKind) -> Option<Domain> {
-    match kind {
-        SettingKind::CoreOffset
-        | SettingKind::ClockMinimum
-        | SettingKind::ClockMaximum
-        | SettingKind::VoltageOffset
-        | SettingKind::Curve => Some(Domain::Core),
-        SettingKind::MemoryOffset | SettingKind::MemoryVoltage | SettingKind::MemoryTiming => {
-            Some(Domain::Memory)
-        }
-        SettingKind::PowerLimit
-        | SettingKind::TemperatureTarget
-        | SettingKind::Fan
-        | SettingKind::FrameCap => None,
     }
 }
 

@@ -10,6 +10,7 @@
 
 use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
+use crate::climb::stages::power::RAISED;
 use crate::climb::{Climb, Stage};
 use crate::load::artifact::Domain;
 use crate::statistics::mean;
@@ -28,9 +29,6 @@ const fn own_of(domain: Domain) -> &'static [SettingKind] {
         Domain::Memory => &[SettingKind::MemoryOffset, SettingKind::MemoryVoltage],
     }
 }
-/// The limits that the power stage raises.
-const LIMITS: [SettingKind; 2] = [SettingKind::PowerLimit, SettingKind::TemperatureTarget];
-
 impl Climb {
     /// What the stages before this one keep.
     pub(in crate::climb) fn settings_before(&self, stage: Stage) -> Settings {
@@ -44,12 +42,17 @@ impl Climb {
 
     /// Settings with the limits at stock.
     pub(in crate::climb) fn with_limits_at_stock(&self, settings: Settings) -> Settings {
-        self.put_back(settings, &LIMITS)
+        self.put_back(settings, &RAISED)
     }
 
-    fn put_back(&self, mut settings: Settings, kinds: &[SettingKind]) -> Settings {
-        let stock = self.held_settings();
-        kinds.iter().for_each(|kind| settings.copy(*kind, &stock));
+    /// Settings with some kinds of them at stock.
+    pub(in crate::climb) fn put_back<'a>(
+        &self,
+        mut settings: Settings,
+        kinds: impl IntoIterator<Item = &'a SettingKind>,
+    ) -> Settings {
+        let stock = Settings::stock(&self.card);
+        kinds.into_iter().for_each(|kind| settings.copy(*kind, &stock));
         settings
     }
 

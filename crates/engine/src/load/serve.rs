@@ -176,12 +176,11 @@ fn run(
 ) -> Result<(), DeviceError> {
     let mut finished: Vec<(usize, Seconds)> = Vec::new();
     let mut began = Seconds(0.0);
-    let size = (scene.size().width, scene.size().height);
     let last = if level == Level::Pass { PASS_FRAMES } else { u64::MAX };
     let mut handed_in = 0;
     for number in 0..last {
         while handed_in < last.min(number + AHEAD) {
-            device.hand_in(&scene.demand(handed_in), size);
+            device.hand_in(&scene.demand(handed_in), scene.size().sides());
             handed_in += 1;
         }
         if device.has_to_wait() {

@@ -16,14 +16,14 @@ use crate::climb::search::{Search, Tried, below_slow};
 use crate::climb::stages::edge::USUAL_TRIALS;
 use crate::climb::stages::rules::{NudgeBy, SCORE_BY_CLOCK, StageRules, ToGo};
 use crate::climb::stages::undervolt::held_by_power;
-use crate::climb::{Claim, Climb, Next, Nudge, Pair, Stage, TrialRecord};
+use crate::climb::{Claim, Climb, Next, Nudge, Pair, Stage};
 use crate::judge::verdict::Verdict;
 use crate::load::artifact::Domain;
 use crate::plan::Plan;
 use crate::units::{MhzOffset, MillivoltOffset};
 
 /// Clock above stock and voltage below it.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
 struct Place {
     clock: MhzOffset,
     depth: i32,
@@ -92,8 +92,7 @@ impl Scale for Turns {
     }
 
     fn highest(&self) -> i32 {
-        let clock = f64::from(self.clock.highest()) * self.per_mhz;
-        Scale::bin(&self.depth, f64::from(self.depth.deepest()).max(clock))
+        self.depth.deepest()
     }
 
     fn bin(&self, value: f64) -> i32 {
@@ -138,7 +137,7 @@ impl StageRules for Alternate {
     }
 
     fn found(&self, climb: &Climb) -> Option<Settings> {
-        if climb.is_skipped(Stage::Alternate) || !climb.has_begun(Stage::Alternate) {
+        if !climb.counts(Stage::Alternate) {
             return None;
         }
         let turns = climb.turns()?;
@@ -146,22 +145,26 @@ impl StageRules for Alternate {
         (kept > 0).then(|| turns.settings(kept))
     }
 
-    fn is_confirmed(&self, climb: &Climb, at_kept: &[&TrialRecord]) -> bool {
-        let long = climb.plan.voltage.settle_seconds;
-        at_kept.iter().any(|trial| trial.seconds.value() >= long)
+    fn long_run(&self, climb: &Climb) -> f64 {
+        climb.plan.voltage.settle_seconds
     }
 
     fn claim(&self, climb: &Climb, pair: Pair) -> Option<Claim> {
         let turns = climb.turns()?;
         let (belief, kept) = (turns.search.belief(), turns.search.kept());
-        let beside = climb.claim_beside(Stage::Alternate, Domain::Core, pair);
         let chance = belief.chance_to_hold(kept, climb.plan.margin.hours());
         let hand = (belief.band(0.0).0 - f64::from(kept)).max(0.0).round() as i32;
         Some(Claim {
-            below_memory: beside.map_or(MhzOffset::STOCK, |claim| claim.below_memory),
+            // Both of its moves lie on the scale of millivolts.
+            below_core: MhzOffset::STOCK,
             below_depth: MillivoltOffset(hand),
-            ..climb
-                .claimed(chance * beside.map_or(1.0, |claim| claim.chance), &turns.settings(kept))
+            ..climb.claimed_beside(
+                Stage::Alternate,
+                Domain::Core,
+                pair,
+                chance,
+                &turns.settings(kept),
+            )
         })
     }
 
@@ -208,7 +211,7 @@ impl Climb {
             clock,
             depth,
             per_mhz: depth.size() / clock.clock,
-            from: Place { clock: MhzOffset::STOCK, depth: 0 },
+            from: Place::default(),
             dips: self.measured_baseline()?.held_by_power >= flat,
         };
         let mut tried: Vec<Tried<'_, i32>> = Vec::new();
@@ -222,12 +225,11 @@ impl Climb {
         }
         // Where something failed since below it, the last step that held is no place to go on from.
         let failed = tried.iter().filter(|trial| trial.is_fault()).map(|trial| trial.value).min();
-        if failed.is_some_and(|failed| scale.value(scale.from) >= failed) {
-            let held = tried.iter().rev().find(|trial| {
-                trial.verdict() == Verdict::Clean && failed.is_none_or(|at| trial.value < at)
-            });
-            let stock = Place { clock: MhzOffset::STOCK, depth: 0 };
-            scale.from = held.and_then(|trial| scale.read(&trial.record.held())).unwrap_or(stock);
+        if let Some(failed) = failed.filter(|failed| scale.value(scale.from) >= *failed) {
+            let mut held = tried.iter().rev().filter(|trial| trial.verdict() == Verdict::Clean);
+            let below = held.find(|trial| trial.value < failed);
+            scale.from =
+                below.and_then(|trial| scale.read(&trial.record.held())).unwrap_or_default();
         }
         let values = (depth.step()..=scale.highest()).step_by(depth.step() as usize);
         let search = Search {

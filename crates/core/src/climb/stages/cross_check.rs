@@ -29,7 +29,8 @@ impl StageRules for CrossCheck {
             return None;
         }
         let Checked { at, failed, asked } = climb.cross_checked()?;
-        if asked.is_none() && climb.left_to_cross_check(&at).is_empty() {
+        let load = climb.left_to_cross_check(&at).into_iter().next();
+        if asked.is_none() && load.is_none() {
             return None;
         }
         if let Some(stuck) = climb.stuck_in_vain(Stage::CrossCheck) {
@@ -39,7 +40,7 @@ impl StageRules for CrossCheck {
             let proposal = climb.next_of_culprits(asked, Stage::CrossCheck)?;
             return Some(Next::Trial(Box::new(proposal)));
         }
-        let load = climb.left_to_cross_check(&at).into_iter().next()?;
+        let load = load?;
         let length = Seconds(climb.plan.cross_check.seconds);
         let reason = Reason::CrossCheck {
             at: at.moved_but_fan(&climb.card).join(", "),
@@ -128,12 +129,13 @@ impl Climb {
     /// Settings made milder in those that a failure hangs on.
     fn milder_in(&self, from: Settings, culprits: &Culprits, steps: i32) -> Settings {
         let is_only = |kind| culprits.found.iter().flatten().all(|found| *found == kind);
-        let mut settings = from;
-        if is_only(SettingKind::MemoryTiming) {
-            settings.copy(SettingKind::MemoryTiming, &Settings::stock(&self.card));
+        let settings = if is_only(SettingKind::MemoryTiming) {
+            self.put_back(from, &[SettingKind::MemoryTiming])
         } else if is_only(SettingKind::PowerLimit) {
-            settings = self.with_limits_at_stock(settings);
-        }
+            self.with_limits_at_stock(from)
+        } else {
+            from
+        };
         match settings == from {
             true => self.milder(from, culprits.domain(), steps),
             false => settings,

@@ -86,32 +86,25 @@ impl Climb {
     /// Runs of other stages with the clock of a domain at stock: what they tell of its edge there. A fault is laid to the
     /// core, unless its memory was raised or the picture points to it.
     pub(in crate::climb) fn beside(&self, domain: Domain) -> Vec<Beside> {
-        let (axes, powered) =
-            ([self.axis(Domain::Core), self.axis(Domain::Memory)], self.powered_settings());
+        let powered = self.powered_settings();
         let is_own = |trial: &&TrialRecord| trial.stage.domain() == Some(domain);
         let others = [Stage::Baseline, Stage::Power, Stage::Core, Stage::Memory];
         let runs = self.trials.iter().filter(|trial| {
             others.contains(&trial.stage) && trial.verdict().meaning() != Meaning::ProvesNothing
         });
         let tells = |trial: &TrialRecord| {
-            let held = trial.held();
-            let mut moved = powered;
-            for axis in axes.iter().flatten() {
-                axis.write(&mut moved, axis.read(&held));
-            }
-            let value =
-                |of: Domain| self.axis(of).map_or(MhzOffset::STOCK, |axis| axis.read(&held));
-            if value(domain) != MhzOffset::STOCK {
+            let at = self.place(trial);
+            if at.get(domain) != MhzOffset::STOCK {
                 return None;
             }
-            let is_other_raised = value(domain.other()) != MhzOffset::STOCK;
+            let is_other_raised = at.get(domain.other()) != MhzOffset::STOCK;
             let is_its = match domain {
                 Domain::Core => !is_other_raised && hint(trial) != Some(Domain::Memory),
                 Domain::Memory => !is_other_raised && hint(trial) == Some(Domain::Memory),
             };
             let fault = Some(trial.verdict()).filter(|verdict| verdict.is_fault() && is_its);
             // At lower limits the clock is lower, too: that it holds there tells nothing, that it fails does.
-            let is_as_fast = moved == held;
+            let is_as_fast = self.with_clocks(powered, at) == trial.held();
             let hours = Tried { value: MhzOffset::STOCK, record: trial }.hours();
             (is_as_fast || fault.is_some()).then_some(Beside { hours, fault })
         };

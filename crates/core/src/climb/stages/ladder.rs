@@ -106,7 +106,7 @@ impl StageRules for Ladder {
     }
 
     fn found(&self, climb: &Climb) -> Option<Settings> {
-        if climb.is_skipped(Stage::Ladder) || !climb.has_begun(Stage::Ladder) {
+        if !climb.counts(Stage::Ladder) {
             return None;
         }
         let search = climb.ladder()?;

@@ -140,6 +140,11 @@ impl Climb {
         self.counted_of(stage).next().is_some()
     }
 
+    /// Whether what a stage finds counts: it has begun, and is not left out.
+    pub(in crate::climb) fn counts(&self, stage: Stage) -> bool {
+        !self.is_skipped(stage) && self.has_begun(stage)
+    }
+
     /// Trials of a stage since it was last begun anew.
     pub(in crate::climb) fn counted_of(
         &self,

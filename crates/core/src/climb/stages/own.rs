@@ -5,7 +5,6 @@ use crate::card::description::CardDescription;
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
 use crate::climb::{Climb, Next, Purpose, TrialRecord};
 use crate::judge::verdict::Meaning;
-use crate::load::artifact::Domain;
 
 /// The stage.
 pub(in crate::climb) struct Own;
@@ -41,10 +40,7 @@ impl Climb {
 
     fn moves_clocks_alone(&self, trial: &TrialRecord) -> bool {
         let held = trial.held();
-        let mut same = self.powered_settings();
-        for axis in [Domain::Core, Domain::Memory].into_iter().filter_map(|of| self.axis(of)) {
-            axis.write(&mut same, axis.read(&held));
-        }
+        let mut same = self.settings_of(self.place(trial));
         same.fan = held.fan;
         same == held
     }

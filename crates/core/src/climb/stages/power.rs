@@ -32,7 +32,8 @@ pub struct PowerReport {
 }
 
 /// The offers that the stage raises.
-const RAISED: [SettingKind; 2] = [SettingKind::PowerLimit, SettingKind::TemperatureTarget];
+pub(in crate::climb) const RAISED: [SettingKind; 2] =
+    [SettingKind::PowerLimit, SettingKind::TemperatureTarget];
 
 /// The stage.
 pub(in crate::climb) struct Power;

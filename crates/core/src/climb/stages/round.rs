@@ -210,7 +210,7 @@ impl Climb {
 
     /// What a round keeps; none where nothing is clearly better than what it began with.
     fn kept_of_round(&self, stage: Stage) -> Option<Settings> {
-        if self.is_skipped(stage) || !self.has_begun(stage) {
+        if !self.counts(stage) {
             return None;
         }
         let all = self.candidates(stage);

@@ -63,9 +63,14 @@ pub(in crate::climb) trait StageRules: Sync {
         false
     }
 
+    /// Length of a clean run that confirms what it found, s.
+    fn long_run(&self, climb: &Climb) -> f64 {
+        climb.plan.rounds.seconds
+    }
+
     /// Whether clean runs long enough stand behind what it found, `at_kept` being those at these settings.
     fn is_confirmed(&self, climb: &Climb, at_kept: &[&TrialRecord]) -> bool {
-        let long = climb.plan.rounds.seconds;
+        let long = self.long_run(climb);
         at_kept.iter().any(|trial| trial.seconds.value() >= long)
     }
 

@@ -190,11 +190,13 @@ impl Climb {
     /// Settings with both at these values.
     #[must_use]
     pub fn settings_of(&self, pair: Pair) -> Settings {
-        let mut settings = self.powered_settings();
-        for domain in [Domain::Core, Domain::Memory] {
-            if let Some(axis) = self.axis(domain) {
-                axis.write(&mut settings, pair.get(domain));
-            }
+        self.with_clocks(self.powered_settings(), pair)
+    }
+
+    /// Settings with both clocks at these values.
+    pub(in crate::climb) fn with_clocks(&self, mut settings: Settings, pair: Pair) -> Settings {
+        for axis in [Domain::Core, Domain::Memory].into_iter().filter_map(|of| self.axis(of)) {
+            axis.write(&mut settings, pair.get(axis.domain));
         }
         settings
     }

@@ -59,20 +59,17 @@ impl StageRules for Undervolt {
         self.by.gives_score_up()
     }
 
-    fn is_confirmed(&self, climb: &Climb, at_kept: &[&TrialRecord]) -> bool {
-        let long = climb.plan.voltage.settle_seconds;
-        at_kept.iter().any(|trial| trial.seconds.value() >= long)
+    fn long_run(&self, climb: &Climb) -> f64 {
+        climb.plan.voltage.settle_seconds
     }
 
     fn claim(&self, climb: &Climb, pair: Pair) -> Option<Claim> {
         let margin = climb.plan.margin;
         let chance = climb.chance_of_strategy(self.stage, margin)?;
-        let other = climb.claim_beside(self.stage, self.by.domain(), pair);
+        let (domain, found) = (self.by.domain(), self.found(climb)?);
         Some(Claim {
-            below_core: other.map_or(MhzOffset::STOCK, |claim| claim.below_core),
-            below_memory: other.map_or(MhzOffset::STOCK, |claim| claim.below_memory),
             below_depth: climb.depth_in_hand(self.stage),
-            ..climb.claimed(chance * other.map_or(1.0, |claim| claim.chance), &self.found(climb)?)
+            ..climb.claimed_beside(self.stage, domain, pair, chance, &found)
         })
     }
 
@@ -190,14 +187,26 @@ impl Climb {
         self.measured_in(&self.stock_runs().collect::<Vec<_>>())
     }
 
-    /// What is claimed of the domain that a strategy leaves as it found it: by the strategy that moved that one, or else by
-    /// the searches along the clocks.
-    pub(in crate::climb) fn claim_beside(
+    /// A claim by the chance that what a stage moves in a domain holds, and by what is claimed of the other one.
+    pub(in crate::climb) fn claimed_beside(
         &self,
         stage: Stage,
         domain: Domain,
         pair: Pair,
-    ) -> Option<Claim> {
+        chance: f64,
+        kept: &Settings,
+    ) -> Claim {
+        let other = self.claim_beside(stage, domain, pair);
+        Claim {
+            below_core: other.map_or(MhzOffset::STOCK, |claim| claim.below_core),
+            below_memory: other.map_or(MhzOffset::STOCK, |claim| claim.below_memory),
+            ..self.claimed(chance * other.map_or(1.0, |claim| claim.chance), kept)
+        }
+    }
+
+    /// What is claimed of the domain that a strategy leaves as it found it: by the strategy that moved that one, or else by
+    /// the searches along the clocks.
+    fn claim_beside(&self, stage: Stage, domain: Domain, pair: Pair) -> Option<Claim> {
         let before = self.kept_until(stage).0;
         let moved_it = before.filter(|before| {
             before.rules().strategy().is_some_and(|by| by.domain() == domain.other())
@@ -323,7 +332,7 @@ impl Climb {
 
     /// The settings a strategy comes to, as far as is known; none where it gains nothing.
     fn kept_of_strategy(&self, stage: Stage, by: &dyn Strategy) -> Option<Settings> {
-        if self.is_skipped(stage) || !self.has_begun(stage) {
+        if !self.counts(stage) {
             return None;
         }
         let now = self.descending(stage)?;
