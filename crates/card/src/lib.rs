@@ -7,11 +7,13 @@
 //! ```
 
 mod address;
+mod fan_driver;
 mod runtime_dir;
 pub mod slot;
 mod standin;
 
 pub use address::{CardAddress, CardChoice, ChoiceError, KINDS, connect, connect_hosted};
+pub use fan_driver::FanDriver;
 pub use runtime_dir::{RuntimeDir, RuntimeDirError, file_name};
 pub use standin::{
     Blemish, Brief, BriefCard, BriefEnding, Disturbance, Edges, Family, FaultInjection, Incident,
@@ -20,7 +22,7 @@ pub use standin::{
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
-use yard_step_core::{CardDescription, Demand, Room, Sample, Seconds, Settings, Workload};
+use yard_step_core::{CardDescription, Demand, Percent, Room, Sample, Seconds, Settings, Workload};
 
 /// Why a card did not do what it was asked.
 #[derive(Debug, Clone, PartialEq, Error)]
@@ -108,6 +110,12 @@ pub trait Card: Send {
     /// # Errors
     /// The machine is down.
     fn taken(&mut self) -> Result<Settings, CardError>;
+
+    /// Turns the fan at a fixed speed and leaves all else as it is held. A fan that cannot be set stays as it is.
+    ///
+    /// # Errors
+    /// The machine is down.
+    fn turn_fan(&mut self, speed: Percent) -> Result<(), CardError>;
 
     /// All sensors, read now. The sample's time is zero: the caller knows since when it counts.
     ///

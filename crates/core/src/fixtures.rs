@@ -1,5 +1,6 @@
 //! Values for the tests of this crate.
 
+use crate::air::fan::FanControl;
 use crate::card::description::{CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
 use crate::card::memory_rate::MemoryWiring;
 use crate::card::settings::Settings;
@@ -39,6 +40,7 @@ pub(crate) fn card() -> CardDescription {
             current: None,
         },
         curve: None,
+        fan: FanControl::Curve,
         offers: vec![
             offer(SettingKind::PowerLimit, 110.0, 286.0, 1.0, Some(220.0)),
             offer(SettingKind::TemperatureTarget, 60.0, 90.0, 1.0, Some(83.0)),

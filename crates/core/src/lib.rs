@@ -33,7 +33,13 @@ mod weigh;
 pub use judge::{alarm, verdict};
 pub use weigh::compare;
 
-pub use air::fan::{Fan, FanCurve, FanCurveError, MOST_FAN_POINTS};
+pub use air::budget::{DecidedBy, Drawing, DrawnCurve, Keep, Lost, SUMMER, Settled, Wish};
+pub use air::fan::{
+    CurveFollower, Fan, FanControl, FanCurve, FanCurveError, FanTarget, MOST_FAN_POINTS,
+    MOST_HYSTERESIS,
+};
+pub use air::heat::{HeatModel, HeatRun, LoadHeat, speed_of};
+pub use air::noise::{Heard, Loudness, MOST_NOISE_NOTES, NoiseModel, NoiseNote, NoiseNoteError};
 pub use card::description::{
     Absent, Adjusted, CardDescription, CardLimits, Channel, Offer, Reading, SettingKind,
 };

@@ -3,6 +3,46 @@
 
 use statrs::distribution::{ContinuousCDF, StudentsT};
 
+/// A figure with its standard error, in its unit.
+#[derive(Debug, Clone, Copy, PartialEq, Default)]
+pub struct Uncertain {
+    /// The figure.
+    pub value: f64,
+    /// Its standard error.
+    pub error: f64,
+}
+
+/// Inverse of a matrix (Gauss and Jordan, with pivots); `None` if there is none.
+#[must_use]
+pub fn inverse<const N: usize>(mut matrix: [[f64; N]; N]) -> Option<[[f64; N]; N]> {
+    let mut result = [[0.0; N]; N];
+    for (i, row) in result.iter_mut().enumerate() {
+        row[i] = 1.0;
+    }
+    for column in 0..N {
+        let best = (column..N)
+            .max_by(|a, b| matrix[*a][column].abs().total_cmp(&matrix[*b][column].abs()))?;
+        if matrix[best][column].abs() < 1e-9 {
+            return None;
+        }
+        matrix.swap(column, best);
+        result.swap(column, best);
+        let pivot = matrix[column][column];
+        for j in 0..N {
+            matrix[column][j] /= pivot;
+            result[column][j] /= pivot;
+        }
+        for i in (0..N).filter(|i| *i != column) {
+            let factor = matrix[i][column];
+            for j in 0..N {
+                matrix[i][j] -= factor * matrix[column][j];
+                result[i][j] -= factor * result[column][j];
+            }
+        }
+    }
+    Some(result)
+}
+
 /// Arithmetic mean.
 #[must_use]
 pub fn mean(values: &[f64]) -> Option<f64> {

@@ -21,7 +21,7 @@ use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
 use tracing::info;
 use yard_step_card::slot::SlotAddress;
-use yard_step_card::{Card, CardAddress, connect};
+use yard_step_card::{Card, CardAddress, FanDriver, connect};
 use yard_step_core::{Seconds, Settings};
 
 use crate::load::Kin;
@@ -256,6 +256,8 @@ fn try_it_back(
         }
     };
     let way_back = settings.with_unwritten_fan(card.description());
+    // A fan that was driven stands at its last speed, and nobody drives it any more.
+    let way_back = FanDriver::left_alone(&way_back, card.description());
     restore(card.as_mut(), &way_back).map_err(|error| error.cause)?;
     // What the dead have asked for last may reach the card only now.
     for _ in 0..LATE_LOOKS {

@@ -4,7 +4,7 @@
 //! goes on trying; a guard is relieved only by a card that is back.
 
 use tracing::{error, info};
-use yard_step_card::Card;
+use yard_step_card::{Card, FanDriver};
 use yard_step_core::Settings;
 
 use crate::error::EngineError;
@@ -32,6 +32,7 @@ impl HeldCard {
         factory: Settings,
         (guard, lock): (Option<Guard>, Option<CardLock>),
     ) -> Self {
+        let card = Box::new(FanDriver::new(card));
         Self { card, guard, lock, factory, kept: None, is_left: false }
     }
 
@@ -111,7 +112,9 @@ impl HeldCard {
             return Ok(());
         }
         self.is_left = true;
-        let back = self.put_back();
+        // Nobody drives its fan from now on.
+        let left = FanDriver::left_alone(&self.way_back(), self.card.description());
+        let back = self.restore(&left);
         match &back {
             Ok(()) => {
                 if let Some(guard) = self.guard.take() {

@@ -10,8 +10,9 @@ use yard_step_card::{
     Card, CardChoice, CardError, FaultInjection, LoadLost, Mishaps, Ran, StandIn, Work,
 };
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Machine, Margin, MhzOffset, Plan,
-    PowerPlan, Proof, Risk, Sample, Seconds, Settings, Stage, Told, TrialRecord, Verdict, Watt,
+    Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Machine, Margin, MhzOffset,
+    Percent, Plan, PowerPlan, Proof, Risk, Sample, Seconds, Settings, Stage, Told, TrialRecord,
+    Verdict, Watt,
 };
 use yard_step_engine::{
     Engine, EngineError, KeepWhat, KeepWish, LiveRun, MarkKind, Overseer, Restart, Steer,
@@ -54,6 +55,9 @@ impl Card for Troubled {
             return Err(CardError::Gone { cause: "an empty slot".into() });
         }
         self.card.taken()
+    }
+    fn turn_fan(&mut self, speed: Percent) -> Result<(), CardError> {
+        self.card.turn_fan(speed)
     }
     fn sample(&mut self) -> Result<Sample, CardError> {
         let panics = self.trouble.lock().unwrap().panics;

@@ -108,6 +108,7 @@ pub fn conditions(conditions: &Conditions) -> Option<String> {
     let fan = match conditions.fan {
         Some(Fan::Fixed(percent)) => format!(", fan at {:.0} %", percent.value()),
         Some(Fan::Curve(_)) => ", fan on its curve".into(),
+        Some(Fan::Target(target)) => format!(", fan regulated to {}", target.core),
         Some(Fan::Automatic) | None => String::new(),
     };
     let room = match conditions.room {

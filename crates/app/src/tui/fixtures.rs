@@ -52,6 +52,7 @@ pub fn card() -> CardDescription {
             current: None,
         },
         curve: None,
+        fan: yard_step_core::FanControl::Curve,
         offers: vec![
             offer(SettingKind::PowerLimit, 110.0, 286.0, 1.0, Some(220.0)),
             offer(SettingKind::CoreOffset, -150.0, 300.0, 15.0, Some(0.0)),

@@ -5,7 +5,7 @@ use std::os::unix::net::UnixStream;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use yard_step_core::{CardDescription, Room, Sample, Seconds, Settings};
+use yard_step_core::{CardDescription, Percent, Room, Sample, Seconds, Settings};
 
 use super::SlotAddress;
 use super::wire::{MOST_REPLY, Reply, Request, read_line};
@@ -168,6 +168,10 @@ impl Card for SlotCard {
             Reply::Holds { settings } => Ok(settings.with_unwritten_fan(&self.description)),
             other => Err(unexpected(&other)),
         }
+    }
+
+    fn turn_fan(&mut self, speed: Percent) -> Result<(), CardError> {
+        self.ask(&Request::TurnFan { percent: speed }).map(drop)
     }
 
     fn sample(&mut self) -> Result<Sample, CardError> {

@@ -220,6 +220,9 @@ impl Host {
                 .card
                 .taken()
                 .map_or_else(down, |settings| Reply::Holds { settings: Box::new(settings) }),
+            Request::TurnFan { percent } => {
+                slot.card.turn_fan(percent).map_or_else(down, |()| Reply::Done)
+            }
             Request::Sample => slot
                 .card
                 .sample()

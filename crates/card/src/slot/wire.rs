@@ -36,6 +36,7 @@ pub(super) enum Request {
     Describe,
     Apply { settings: Box<Settings> },
     Taken,
+    TurnFan { percent: Percent },
     Sample,
     Run { seconds: f64 },
     Idle { seconds: f64 },
@@ -53,6 +54,7 @@ impl Request {
         match self {
             Self::Describe => "describe itself",
             Self::Apply { .. } => "hold settings",
+            Self::TurnFan { .. } => "turn its fan",
             Self::Taken => "say what it holds",
             Self::Sample => "say what its sensors read",
             Self::Run { .. } => "work",

@@ -16,7 +16,7 @@ use std::sync::Arc;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use yard_step_core::{
-    CardDescription, Celsius, ClockLine, Demand, Domain, Limiter, LimiterShares, Mhz, Percent,
+    CardDescription, Celsius, ClockLine, Demand, Domain, Fan, Limiter, LimiterShares, Mhz, Percent,
     Sample, Seconds, Seen, SettingKind, Settings, VfCurve, Watt, attribute,
 };
 
@@ -84,7 +84,24 @@ pub struct Brief {
 }
 
 /// What runs at the same settings have in common.
-type Key = ([u64; SettingKind::ALL.len()], Option<VfCurve>);
+type Key = ([u64; SettingKind::ALL.len()], Option<VfCurve>, Vec<u64>);
+
+/// A fan as it is told apart: numbers behind the one that says how it is driven.
+fn fan_key(fan: Option<Fan>) -> Vec<u64> {
+    match fan.unwrap_or(Fan::Automatic) {
+        Fan::Automatic => vec![0],
+        Fan::Fixed(speed) => vec![1, speed.value().to_bits()],
+        Fan::Target(target) => {
+            vec![2, target.core.value().to_bits(), target.least.value().to_bits()]
+        }
+        Fan::Curve(curve) => {
+            let stop = curve.stops_below().map_or(f64::NAN, Celsius::value);
+            let ends = [stop, curve.hysteresis()];
+            let points = curve.points().iter().flat_map(|(at, speed)| [*at, *speed]);
+            std::iter::once(3).chain(ends.into_iter().chain(points).map(f64::to_bits)).collect()
+        }
+    }
+}
 
 /// A stand-in whose runs are worked out at once.
 pub struct BriefCard<D> {
@@ -146,7 +163,7 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
     /// What the card does at `settings` once it is warm.
     pub fn steady(&mut self, settings: &Settings) -> Arc<Steady> {
         let numbers = SettingKind::ALL.map(|kind| settings.get(kind).map_or(0, f64::to_bits));
-        let key = (numbers, settings.curve);
+        let key = (numbers, settings.curve, fan_key(settings.fan));
         if let Some(known) = self.known.get(&key) {
             return Arc::clone(known);
         }

@@ -28,8 +28,8 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde::{Deserialize, Serialize};
 use yard_step_core::{
-    CardDescription, Celsius, Channel, Demand, Domain, Fan, Frame, Mhz, Millivolt, Percent, Room,
-    Sample, Seconds, SettingKind, Settings, Watt, Workload,
+    CardDescription, Celsius, Channel, Demand, Domain, Fan, FanControl, FanTarget, Frame, Mhz,
+    Millivolt, Offer, Percent, Room, Sample, Seconds, SettingKind, Settings, Watt, Workload,
 };
 
 use crate::{Card, CardError, LoadLost, Ran, Simulation, Work};
@@ -270,6 +270,22 @@ impl StandIn {
         }
     }
 
+    /// What it makes of a fan that is to be driven along a curve or to a target: a card that cannot drives it as it likes.
+    fn held_fan(&self, asked: Fan, offer: &Offer) -> Fan {
+        match (asked, self.model.fan) {
+            (Fan::Curve(curve), FanControl::Curve) => {
+                Fan::Curve(curve.within(offer.minimum, offer.maximum))
+            }
+            (Fan::Target(target), FanControl::Target { lowest, highest }) => {
+                Fan::Target(FanTarget {
+                    core: Celsius(target.core.value().clamp(lowest, highest).round()),
+                    least: Percent(offer.bin(target.least.value())),
+                })
+            }
+            _ => Fan::Automatic,
+        }
+    }
+
     fn controls_change(&mut self) {
         self.controls = Controls::of(&self.held, &self.model, self.odd);
     }
@@ -461,8 +477,8 @@ impl Card for StandIn {
         let mut wanted = Settings::stock(&self.description);
         for offer in &self.description.offers {
             match (offer.kind, settings.fan) {
-                (SettingKind::Fan, Some(Fan::Curve(curve))) => {
-                    wanted.fan = Some(Fan::Curve(curve.within(offer.minimum, offer.maximum)));
+                (SettingKind::Fan, Some(fan @ (Fan::Curve(_) | Fan::Target(_)))) => {
+                    wanted.fan = Some(self.held_fan(fan, offer));
                 }
                 (kind, _) => {
                     let asked = settings.get(kind).or(offer.stock);
@@ -488,6 +504,17 @@ impl Card for StandIn {
     fn taken(&mut self) -> Result<Settings, CardError> {
         self.up()?;
         Ok(self.held)
+    }
+
+    fn turn_fan(&mut self, speed: Percent) -> Result<(), CardError> {
+        self.up()?;
+        let offer = self.description.offer(SettingKind::Fan).copied();
+        // What ignores settings ignores this one, too.
+        if let Some(offer) = offer.filter(|_| self.injected != FaultInjection::ApplyIgnored) {
+            self.held.fan = Some(Fan::Fixed(Percent(offer.bin(speed.value()))));
+            self.controls_change();
+        }
+        Ok(())
     }
 
     fn sample(&mut self) -> Result<Sample, CardError> {

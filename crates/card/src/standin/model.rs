@@ -9,7 +9,7 @@ use rand_distr::{Distribution, Normal};
 use serde::Deserialize;
 use yard_step_core::{
     Absent, Ampere, CardDescription, CardLimits, Celsius, Channel, CurveKind, CurveOffer,
-    MemoryWiring, Mhz, Millivolt, Offer, Reading, SettingKind, Span, VfCurve, Watt,
+    FanControl, MemoryWiring, Mhz, Millivolt, Offer, Reading, SettingKind, Span, VfCurve, Watt,
 };
 
 use super::faults::Faults;
@@ -24,6 +24,8 @@ pub(super) struct Model {
     pub name: String,
     /// Work units per second at 2,000 MHz and the stock memory clock.
     pub throughput: f64,
+    /// What it lets its fan be driven by.
+    pub fan: FanControl,
     pub clocks: Clocks,
     pub memory: Memory,
     pub offers: Vec<Offer>,
@@ -420,6 +422,7 @@ impl Model {
                 current: self.power.current_limit_a.map(Ampere),
             },
             curve: self.curve_offer(),
+            fan: self.fan,
             offers: self.offers.clone(),
             sensors: Channel::ALL
                 .into_iter()

@@ -23,7 +23,9 @@
 //! | memory rate | `(f − relaxed) · (1 + timing) / (1 + resent)` | MHz | assumption: every resent transfer takes its time again |
 //! | window loss | `loss · min(1, (ln(width / best) / ln 6)²)` | share of the clock | assumption: a regulation loop hunts in a wide window and starves in a narrow one |
 
-use yard_step_core::{Case, Celsius, Demand, Fan, Room, SettingKind, Settings, VfCurve};
+use yard_step_core::{
+    Case, Celsius, CurveFollower, Demand, Fan, Room, SettingKind, Settings, VfCurve,
+};
 
 use super::model::{Heat, Model, Point, Power, Unit, curve_clock};
 
@@ -40,6 +42,8 @@ const OVERLOAD_SECONDS: f64 = 0.4;
 /// How long it throttles then, s, and to which share of the lowest clock.
 const THROTTLE_SECONDS: f64 = 0.6;
 const THROTTLE_SHARE: f64 = 0.7;
+/// How fast a card that regulates its fan to a temperature changes its speed, percent a second for each K.
+const REGULATES: f64 = 0.6;
 /// Time constant with which the supply of the chip follows its load, s.
 const SUPPLY_SECONDS: f64 = 0.5;
 
@@ -137,6 +141,9 @@ pub(super) struct Physics {
     pub sink: f64,
     pub hot_spot: f64,
     pub fan: f64,
+    /// Speed that a fan regulated to a temperature is at, percent.
+    regulated: f64,
+    follower: CurveFollower,
     pub chip_power: f64,
     memory_power: f64,
     pub board_power: f64,
@@ -174,6 +181,8 @@ impl Physics {
             sink: air + 6.0,
             hot_spot: air + 9.0,
             fan: 0.0,
+            regulated: 0.0,
+            follower: CurveFollower::default(),
             chip_power: 0.0,
             memory_power: 0.0,
             board_power: 0.0,
@@ -370,7 +379,12 @@ impl Physics {
         let heat = &self.model.heat;
         let wanted = match controls.fan {
             Fan::Fixed(percent) => percent.value(),
-            Fan::Curve(curve) => curve.speed_at(Celsius(self.die)).value(),
+            Fan::Curve(curve) => self.follower.next(&curve, Celsius(self.die)).value(),
+            Fan::Target(target) => {
+                let faster = REGULATES * (self.die - target.core.value()) * dt;
+                self.regulated = (self.regulated + faster).clamp(target.least.value(), 100.0);
+                self.regulated
+            }
             Fan::Automatic if self.die < heat.fan_stops_below_c => 0.0,
             Fan::Automatic => {
                 let speed =

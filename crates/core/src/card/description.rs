@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::air::fan::FanControl;
 use crate::card::memory_rate::MemoryWiring;
 use crate::shape::CurveOffer;
 use crate::units::{Ampere, Celsius, Mhz, Millivolt, Watt};
@@ -415,6 +416,9 @@ pub struct CardDescription {
     /// The V/F curve it lets be shaped, where it does.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub curve: Option<CurveOffer>,
+    /// What it lets its fan be driven by, where it offers its fan.
+    #[serde(default)]
+    pub fan: FanControl,
     /// Settings it offers. What is missing here, the card does not offer.
     pub offers: Vec<Offer>,
     /// Readings its sensors give. What is missing here, the card does not measure.

@@ -5,7 +5,7 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-use crate::air::fan::{Fan, FanCurve};
+use crate::air::fan::{Fan, FanControl, FanCurve, FanTarget};
 use crate::card::description::{CardDescription, Offer, SettingKind};
 use crate::shape::{CurveOffer, VfCurve};
 use crate::units::{Celsius, Mhz, MhzOffset, Millivolt, MillivoltOffset, Percent, Watt};
@@ -37,7 +37,7 @@ pub enum SettingsError {
 /// One set of settings. What is `None` is left as the card has it at stock.
 ///
 /// It is written with the unit in every name: `{"core_offset_mhz": 120, "fan_percent": 100.0}`,
-/// where a fan without `fan_percent` and `fan_curve` is automatic.
+/// where a fan without `fan_percent`, `fan_curve` and `fan_target` is automatic.
 #[derive(Debug, Clone, Copy, PartialEq, Default, Serialize, Deserialize)]
 #[serde(try_from = "Written", into = "Written")]
 pub struct Settings {
@@ -96,6 +96,8 @@ struct Written {
     #[serde(skip_serializing_if = "Option::is_none")]
     fan_curve: Option<FanCurve>,
     #[serde(skip_serializing_if = "Option::is_none")]
+    fan_target: Option<FanTarget>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     frame_cap_fps: Option<u32>,
     #[serde(skip_serializing_if = "Option::is_none")]
     vf_curve: Option<VfCurve>,
@@ -103,10 +105,11 @@ struct Written {
 
 impl From<Settings> for Written {
     fn from(settings: Settings) -> Self {
-        let (fan_percent, fan_curve) = match settings.fan {
-            Some(Fan::Fixed(percent)) => (Some(percent), None),
-            Some(Fan::Curve(curve)) => (None, Some(curve)),
-            Some(Fan::Automatic) | None => (None, None),
+        let (fan_percent, fan_curve, fan_target) = match settings.fan {
+            Some(Fan::Fixed(percent)) => (Some(percent), None, None),
+            Some(Fan::Curve(curve)) => (None, Some(curve), None),
+            Some(Fan::Target(target)) => (None, None, Some(target)),
+            Some(Fan::Automatic) | None => (None, None, None),
         };
         Self {
             power_limit_w: settings.power_limit,
@@ -121,6 +124,7 @@ impl From<Settings> for Written {
             memory_timing_level: settings.memory_timing,
             fan_percent,
             fan_curve,
+            fan_target,
             frame_cap_fps: settings.frame_cap,
             vf_curve: settings.curve,
         }
@@ -148,11 +152,14 @@ impl Written {
             }
             (watt, None) => watt,
         };
-        let fan = match (self.fan_percent, self.fan_curve) {
-            (Some(_), Some(_)) => return twice("fan", "fan_percent", "fan_curve"),
-            (Some(percent), None) => Some(Fan::Fixed(percent)),
-            (None, Some(curve)) => Some(Fan::Curve(curve)),
-            (None, None) => None,
+        let fan = match (self.fan_percent, self.fan_curve, self.fan_target) {
+            (Some(_), Some(_), _) => return twice("fan", "fan_percent", "fan_curve"),
+            (Some(_), _, Some(_)) => return twice("fan", "fan_percent", "fan_target"),
+            (_, Some(_), Some(_)) => return twice("fan", "fan_curve", "fan_target"),
+            (Some(percent), None, None) => Some(Fan::Fixed(percent)),
+            (None, Some(curve), None) => Some(Fan::Curve(curve)),
+            (None, None, Some(target)) => Some(Fan::Target(target)),
+            (None, None, None) => None,
         };
         let settings = Settings {
             power_limit,
@@ -217,7 +224,7 @@ impl Settings {
             SettingKind::MemoryTiming => self.memory_timing.map(f64::from),
             SettingKind::Fan => match self.fan {
                 Some(Fan::Fixed(percent)) => Some(percent.value()),
-                Some(Fan::Automatic | Fan::Curve(_)) | None => None,
+                Some(Fan::Automatic | Fan::Curve(_) | Fan::Target(_)) | None => None,
             },
             SettingKind::FrameCap => self.frame_cap.map(f64::from),
             SettingKind::Curve => None,
@@ -299,8 +306,12 @@ impl Settings {
                 let points = curve.points();
                 let ends = points.first().zip(points.last());
                 ends.map_or("curve".into(), |((_, low), (_, high))| {
+                    let low = curve.stops_below().map_or(*low, |_| 0.0);
                     format!("curve, {low:.0} to {high:.0} %")
                 })
+            }
+            (SettingKind::Fan, Some(Fan::Target(target)), _) => {
+                format!("{} target, at least {}", target.core, target.least)
             }
             (SettingKind::Curve, ..) => match self.curve {
                 None => kind.without_number().to_owned(),
@@ -320,11 +331,14 @@ impl Settings {
         let mut settings = *self;
         let mut notes = Vec::new();
         for kind in SettingKind::ALL {
-            let is_fan_curve = matches!((kind, self.fan), (SettingKind::Fan, Some(Fan::Curve(_))));
+            let is_driven_fan = matches!(
+                (kind, self.fan),
+                (SettingKind::Fan, Some(Fan::Curve(_) | Fan::Target(_)))
+            );
             let is_vf_curve = kind == SettingKind::Curve && self.curve.is_some();
             let is_number = self.get(kind).is_some();
             match (card.offer(kind), card.curve) {
-                _ if !is_number && !is_fan_curve && !is_vf_curve => {}
+                _ if !is_number && !is_driven_fan && !is_vf_curve => {}
                 (_, Some(offer)) if kind == SettingKind::Curve => {
                     notes.extend(settings.clamp_curve(&offer));
                 }
@@ -333,7 +347,7 @@ impl Settings {
                     let why = card.why_not_offered(kind);
                     notes.push(format!("{} is left out: {why}", kind.label()));
                 }
-                (Some(offer), _) => notes.extend(settings.clamp_one(offer)),
+                (Some(offer), _) => notes.extend(settings.clamp_one(offer, card.fan)),
             }
         }
         if let (Some(low), Some(high)) = (settings.clock_minimum, settings.clock_maximum)
@@ -364,8 +378,11 @@ impl Settings {
     }
 
     /// Brings one setting into the range of its offer; tells if it had to.
-    fn clamp_one(&mut self, offer: &Offer) -> Option<String> {
+    fn clamp_one(&mut self, offer: &Offer, control: FanControl) -> Option<String> {
         let kind = offer.kind;
+        if let (SettingKind::Fan, Some(Fan::Target(target))) = (kind, self.fan) {
+            return self.clamp_target(target, offer, control);
+        }
         if let (SettingKind::Fan, Some(Fan::Curve(curve))) = (kind, self.fan) {
             let within = curve.within(offer.minimum, offer.maximum);
             self.fan = Some(Fan::Curve(within));
@@ -387,6 +404,33 @@ impl Settings {
                 kind.show(offer.minimum),
                 kind.show(offer.maximum),
                 kind.show(held)
+            )
+        })
+    }
+
+    /// Brings what a fan is regulated to into the range of the card; tells if it had to. A card that does not regulate
+    /// its fan is left to drive it as it does by itself.
+    fn clamp_target(
+        &mut self,
+        target: FanTarget,
+        offer: &Offer,
+        control: FanControl,
+    ) -> Option<String> {
+        let FanControl::Target { lowest, highest } = control else {
+            self.fan = Some(Fan::Automatic);
+            return Some(
+                "the fan's target is left out: this card does not regulate its fan to one".into(),
+            );
+        };
+        let within = FanTarget {
+            core: Celsius(target.core.value().clamp(lowest, highest)),
+            least: Percent(target.least.value().clamp(offer.minimum, offer.maximum)),
+        };
+        self.fan = Some(Fan::Target(within));
+        (within != target).then(|| {
+            format!(
+                "the fan's target leaves {lowest:.0} to {highest:.0} °C or {:.0} to {:.0} %: it is asked inside that",
+                offer.minimum, offer.maximum
             )
         })
     }

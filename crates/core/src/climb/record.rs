@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::air::heat::HeatRun;
 use crate::card::settings::Settings;
 use crate::climb::search::axis::Axis;
 use crate::judge::verdict::{Fault, Verdict};
@@ -300,6 +301,22 @@ impl TrialRecord {
     pub fn held(&self) -> Settings {
         let taken = self.taken.filter(|_| self.verdict() != Verdict::NotTaken);
         taken.unwrap_or(self.asked)
+    }
+
+    /// What it tells of heat; `None` where it was too short for a plateau, or a reading is missing.
+    #[must_use]
+    pub fn heat_run(&self) -> Option<HeatRun> {
+        let seen = &self.seen;
+        Some(HeatRun {
+            load: self.scene.clone(),
+            settings: Settings { fan: None, ..self.held() },
+            fan: seen.fan?,
+            power: seen.average_power?,
+            plateau: seen.plateau?,
+            settles_in: seen.settles_in,
+            clock: seen.effective_clock.or_else(|| seen.average_clock()),
+            room: self.room,
+        })
     }
 
     /// The value on an axis that the trial is evidence for.

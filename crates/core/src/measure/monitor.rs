@@ -66,6 +66,9 @@ pub struct Seen {
     /// The temperature it was going to, as far as the course of its warming told.
     #[serde(default)]
     pub plateau: Option<Celsius>,
+    /// Time in which the distance to that fell to 37 %.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub settles_in: Option<Seconds>,
     /// What the load, or the user for it, told of the run.
     #[serde(default, skip_serializing_if = "Told::is_empty")]
     pub told: Told,
@@ -378,12 +381,14 @@ impl Watch {
         for dip in clock_line.iter_mut().flat_map(|line| &mut line.dips) {
             dip.section = self.section_at(dip.at);
         }
+        let plateau = self.plateau();
         Seen {
             clock_line,
             sections: self.sections_seen(usize::MAX),
             frame_rate_low: quantile(&self.frame_rates, 0.01),
             warming: self.warming.rise_since(self.warm_up),
-            plateau: self.plateau().map(|plateau| plateau.temperature),
+            plateau: plateau.map(|plateau| plateau.temperature),
+            settles_in: plateau.map(|plateau| plateau.time_constant),
             ..self.glance()
         }
     }
@@ -418,6 +423,7 @@ impl Watch {
             sections: self.sections_seen(NEWEST),
             warming: None,
             plateau: None,
+            settles_in: None,
             told: Told::default(),
         }
     }

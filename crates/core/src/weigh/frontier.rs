@@ -9,6 +9,7 @@
 //! ```
 
 use crate::air::fan::Fan;
+use crate::air::noise::fan_law;
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
 use crate::judge::verdict::{Verdict, gain_percent};
@@ -103,9 +104,8 @@ impl Cost {
 /// a decibel.
 #[must_use]
 pub fn fan_noise(fan: Percent, full: Decibel) -> Decibel {
-    let share = (fan.value() / 100.0).max(0.05);
     // No ear, and no meter at hand, tells more than a tenth; and a fan never stands quite still.
-    let tenths = (10.0 * (full.value() + 50.0 * share.log10())).round();
+    let tenths = (10.0 * fan_law(full.value(), fan.value().max(5.0))).round();
     Decibel((tenths + 0.0) / 10.0)
 }
 

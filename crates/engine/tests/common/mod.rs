@@ -45,6 +45,9 @@ impl Card for Watched {
     fn taken(&mut self) -> Result<Settings, CardError> {
         self.card.taken()
     }
+    fn turn_fan(&mut self, speed: Percent) -> Result<(), CardError> {
+        self.card.turn_fan(speed)
+    }
     fn sample(&mut self) -> Result<Sample, CardError> {
         let mut sample = self.card.sample()?;
         let course = self.course.lock().unwrap();

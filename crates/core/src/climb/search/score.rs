@@ -1,6 +1,6 @@
 //! Whether a gain is real: scores against the value of a setting, with the scatter of runs in mind.
 
-use crate::statistics::standard_deviation;
+use crate::statistics::{inverse, standard_deviation};
 use crate::units::MhzOffset;
 
 /// Scatter of runs that is assumed before any were made, in shares of the score, and how many runs
@@ -86,7 +86,11 @@ impl ScoreLine {
                 products[i] += row[i] * score;
             }
         }
-        let inverse = inverse(squares, size)?;
+        // A line without a hinge has nothing to tell of the third: it is left as it is.
+        if size == 2 {
+            squares[2][2] = 1.0;
+        }
+        let inverse = inverse(squares)?;
         let mut coefficients = [0.0; 3];
         for i in 0..size {
             coefficients[i] = (0..size).map(|j| inverse[i][j] * products[j]).sum();
@@ -141,36 +145,6 @@ impl ScoreLine {
 fn row(value: f64, hinge: Option<f64>) -> [f64; 3] {
     let beyond = hinge.map_or(0.0, |hinge| (value - hinge).max(0.0));
     [1.0, value / SCALE, beyond / SCALE]
-}
-
-/// Inverse of the upper left `size` × `size` of a matrix (Gauss and Jordan); `None` if there is none.
-fn inverse(mut matrix: [[f64; 3]; 3], size: usize) -> Option<[[f64; 3]; 3]> {
-    let mut result = [[0.0; 3]; 3];
-    for (i, row) in result.iter_mut().enumerate().take(size) {
-        row[i] = 1.0;
-    }
-    for column in 0..size {
-        let best = (column..size)
-            .max_by(|a, b| matrix[*a][column].abs().total_cmp(&matrix[*b][column].abs()))?;
-        if matrix[best][column].abs() < 1e-9 {
-            return None;
-        }
-        matrix.swap(column, best);
-        result.swap(column, best);
-        let pivot = matrix[column][column];
-        for j in 0..size {
-            matrix[column][j] /= pivot;
-            result[column][j] /= pivot;
-        }
-        for i in (0..size).filter(|i| *i != column) {
-            let factor = matrix[i][column];
-            for j in 0..size {
-                matrix[i][j] -= factor * matrix[column][j];
-                result[i][j] -= factor * result[column][j];
-            }
-        }
-    }
-    Some(result)
 }
 
 /// Decides on a gain known with a standard error, both in shares of the score: Wald's sequential

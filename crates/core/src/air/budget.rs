@@ -1,0 +1,341 @@
+//! The quietest fan curve that keeps a card's clock, and what a noise budget costs.
+//!
+//! ```text
+//!  speed ▲                           ╱  all there is, before the ceiling
+//!        │                          ╱
+//!        │             ┌───────────┘
+//!      n ┤  ┄┄┄┄┄┄┄┄┄┄╱│           │     n: the lowest speed whose plateau keeps the clock
+//!        │        ╱    │  reserve  │
+//!  least ┤───────╱     │           │
+//!        └─────────────┴───────────┴──────► core temperature
+//!            idle      plateau
+//! ```
+
+use crate::air::fan::{FanCurve, FanCurveError};
+use crate::air::heat::HeatModel;
+use crate::air::noise::NoiseModel;
+use crate::card::description::{CardDescription, SettingKind};
+use crate::statistics::Uncertain;
+use crate::units::{Celsius, Decibel, Mhz, Percent, Watt};
+
+/// Width of the rise from the least speed to that of the plateau, K.
+const RISE: f64 = 22.0;
+/// The plateau's own speed holds from so many K below it on, so that it does not swing about it.
+const LEVEL: f64 = 3.0;
+/// From the end of the reserve to full speed, K.
+const TO_FULL: f64 = 10.0;
+/// Full speed is reached so far below the temperature at which the load is stopped, K.
+const BELOW_CEILING: f64 = 4.0;
+/// Core temperature below which a fan that may stop does, °C: an idle card stays below it, a busy one does not.
+const STOPS_BELOW: f64 = 45.0;
+/// Hysteresis of the curve, K: without one a fan hunts.
+const HYSTERESIS: f64 = 3.0;
+/// Share of a bin that may be lost where the clock is to be kept: a whole one would be crossed half of the time.
+const OF_A_BIN: f64 = 0.8;
+/// By how much warmer the room is for which it is told what is lost, K: summer.
+pub const SUMMER: f64 = 8.0;
+
+/// What is to be kept at least.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Keep {
+    /// The clock, within one bin of that at the highest speed.
+    Clock,
+    /// The score, but for so many percent.
+    ScoreBut(Percent),
+}
+
+/// What a curve is to be drawn for.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Wish {
+    /// Temperature of the room.
+    pub room: Celsius,
+    /// Board power of the hottest load.
+    pub power: Watt,
+    /// Average clock under it.
+    pub clock: Mhz,
+    /// What is to be kept.
+    pub keep: Keep,
+    /// By how much the card may be hotter than foreseen before the fan becomes louder, K.
+    pub reserve: f64,
+    /// The most that may be heard under load; none for as little as keeps what is to be kept.
+    pub most_noise: Option<Decibel>,
+    /// Whether the fan is to stand still when the card has nothing to do.
+    pub stops_when_idle: bool,
+}
+
+/// What decided the speed at the plateau.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DecidedBy {
+    /// Slower, more of the clock than wished would be lost.
+    Clock,
+    /// Slower, the card would come too near the temperature at which the load is stopped.
+    Ceiling,
+    /// The fan goes no slower.
+    LeastSpeed,
+    /// Faster would be louder than the budget, though it takes more to keep what was wished.
+    Budget,
+    /// The budget asks for less than what keeps the card from its ceiling: it is not kept.
+    CeilingOverBudget,
+}
+
+/// What warmth costs.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Lost {
+    /// Clock lost against the highest fan speed in the same room.
+    pub clock: Mhz,
+    /// The score that goes with it at most, percent: work follows the clock or falls behind it.
+    pub percent: Percent,
+}
+
+/// Where a card settles in a room.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Settled {
+    /// Temperature of the room.
+    pub room: Celsius,
+    /// Core temperature, °C, with its standard error, K.
+    pub plateau: Uncertain,
+    /// Fan speed.
+    pub fan: Percent,
+    /// All that is heard.
+    pub noise: Decibel,
+    /// What is lost against the highest speed, in the room the wish was made for.
+    pub lost: Lost,
+}
+
+/// A curve that was drawn for a wish.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct DrawnCurve {
+    /// The curve.
+    pub curve: FanCurve,
+    /// Where the card settles in the room wished for.
+    pub settled: Settled,
+    /// The same in a room that is [`SUMMER`] K warmer.
+    pub summer: Settled,
+    /// By how much quieter the fan is than at its highest speed.
+    pub quieter: Decibel,
+    /// What decided the speed.
+    pub decided_by: DecidedBy,
+}
+
+impl DrawnCurve {
+    /// Whether what is heard stays in the budget, where there is one.
+    #[must_use]
+    pub fn is_in_budget(&self) -> bool {
+        self.decided_by != DecidedBy::CeilingOverBudget
+    }
+
+    /// Whether what was to be kept is kept.
+    #[must_use]
+    pub fn keeps_what_was_wished(&self) -> bool {
+        self.decided_by != DecidedBy::Budget
+    }
+}
+
+/// Draws curves for a card.
+#[derive(Debug, Clone, Copy)]
+pub struct Drawing<'a> {
+    /// The card.
+    pub card: &'a CardDescription,
+    /// Its cooler.
+    pub heat: &'a HeatModel,
+    /// Its noise.
+    pub noise: &'a NoiseModel,
+}
+
+impl Drawing<'_> {
+    /// The quietest curve for a wish; none for a card without a fan that can be set.
+    #[must_use]
+    pub fn draw(&self, wish: &Wish) -> Option<DrawnCurve> {
+        let offer = self.card.offer(SettingKind::Fan)?;
+        let (least, most) = (offer.minimum, offer.maximum);
+        let (fan, decided_by) = self.speed_for(wish, (least, most));
+        let curve = self.curve_for(wish, fan, (least, most)).ok()?;
+        Some(DrawnCurve {
+            curve,
+            settled: self.settled(wish, &curve, wish.room),
+            summer: self.settled(wish, &curve, wish.room + Celsius(SUMMER)),
+            quieter: NoiseModel::quieter(Percent(most), fan),
+            decided_by,
+        })
+    }
+
+    /// What a curve comes to in a room, by what was learnt so far.
+    #[must_use]
+    pub fn settled(&self, wish: &Wish, curve: &FanCurve, room: Celsius) -> Settled {
+        let (plateau, fan) = self.heat.plateau_under(wish.power, room, |at| curve.speed_at(at));
+        let (noise, lost) = (self.noise.at(fan), self.lost(wish, plateau.value));
+        Settled { room, plateau, fan, noise, lost }
+    }
+
+    /// What is lost at a core temperature against the highest fan speed.
+    fn lost(&self, wish: &Wish, at: f64) -> Lost {
+        let most = self.card.offer(SettingKind::Fan).map_or(100.0, |offer| offer.maximum);
+        let coolest = self.heat.plateau(wish.power, Percent(most), wish.room).value;
+        let clock = self.heat.clock_by_heat.value.max(0.0) * (at - coolest).max(0.0);
+        let percent = Percent(clock / wish.clock.value().max(1.0) * 100.0);
+        Lost { clock: Mhz(clock), percent }
+    }
+
+    /// The core temperature that a plateau must stay below.
+    fn highest_plateau(&self) -> f64 {
+        let limits = &self.card.limits;
+        let stop = limits.stops_at().value() - BELOW_CEILING;
+        limits.temperature_target.map_or(stop, |target| target.value().min(stop))
+    }
+
+    fn speed_for(&self, wish: &Wish, (least, most): (f64, f64)) -> (Percent, DecidedBy) {
+        let plateau = |speed: f64| self.heat.plateau(wish.power, Percent(speed), wish.room);
+        let allowed = match wish.keep {
+            Keep::Clock => self.card.limits.clock_bin.value() * OF_A_BIN,
+            Keep::ScoreBut(percent) => percent.value() / 100.0 * wish.clock.value(),
+        };
+        // What is not known of the clock counts against it.
+        let by_heat = self.heat.clock_by_heat;
+        let slope = (by_heat.value + by_heat.error).max(0.0);
+        let coolest = plateau(most).value;
+        let keeps = |speed: f64| slope * (plateau(speed).value - coolest) <= allowed;
+        let is_cool = |speed: f64| {
+            let at = plateau(speed);
+            at.value + at.error.max(wish.reserve) <= self.highest_plateau()
+        };
+        let slowest = |fits: &dyn Fn(f64) -> bool| {
+            let speeds = (least.ceil() as i32..=most.floor() as i32).map(f64::from);
+            speeds.into_iter().find(|speed| fits(*speed)).unwrap_or(most)
+        };
+        let (for_clock, for_ceiling) = (slowest(&keeps), slowest(&is_cool));
+        let speed = for_clock.max(for_ceiling);
+        let decided_by = match (speed > least, for_ceiling > for_clock) {
+            (false, _) => DecidedBy::LeastSpeed,
+            (true, true) => DecidedBy::Ceiling,
+            (true, false) => DecidedBy::Clock,
+        };
+        let Some(level) = wish.most_noise else { return (Percent(speed), decided_by) };
+        let loudest = self.noise.speed_for(level).map_or(0.0, Percent::value);
+        if loudest >= speed {
+            (Percent(speed), decided_by)
+        } else if loudest.max(least) >= for_ceiling && loudest >= least {
+            (Percent(loudest), DecidedBy::Budget)
+        } else {
+            (Percent(for_ceiling.max(least)), DecidedBy::CeilingOverBudget)
+        }
+    }
+
+    fn curve_for(
+        &self,
+        wish: &Wish,
+        fan: Percent,
+        (least, most): (f64, f64),
+    ) -> Result<FanCurve, FanCurveError> {
+        let plateau = self.heat.plateau(wish.power, fan, wish.room).value.round();
+        let stop = self.card.limits.stops_at().value() - BELOW_CEILING;
+        let level_until = (plateau + wish.reserve).round().min(stop - 2.0);
+        let full = (level_until + TO_FULL).min(stop).max(level_until + 1.0);
+        let level_from = (plateau - LEVEL).min(level_until - 1.0);
+        let rises_from = (level_from - RISE).max(wish.room.value().max(10.0)).min(level_from - 1.0);
+        let mut points = vec![(rises_from, least), (level_from, fan.value())];
+        points.extend([(level_until, fan.value()), (full, most)]);
+        let curve = FanCurve::new(&points)?.with_hysteresis(HYSTERESIS)?;
+        match wish.stops_when_idle {
+            true => curve.stopping_below(STOPS_BELOW.min(level_from)),
+            false => Ok(curve),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::air::heat::HeatRun;
+    use crate::card::settings::Settings;
+    use crate::fixtures::card;
+    use rstest::{fixture, rstest};
+
+    fn model() -> HeatModel {
+        let runs = [(100.0, 60.0), (70.0, 67.0), (45.0, 77.0)].map(|(fan, plateau)| HeatRun {
+            load: "medley".into(),
+            settings: Settings::default(),
+            fan: Percent(fan),
+            power: Watt(250.0),
+            plateau: Celsius(plateau),
+            settles_in: None,
+            clock: Some(Mhz(2_000.0 - 2.0 * (plateau - 60.0))),
+            room: Some(crate::Room::default()),
+        });
+        HeatModel::of(&runs, Mhz(2_000.0)).unwrap()
+    }
+
+    #[fixture]
+    fn wish() -> Wish {
+        Wish {
+            room: Celsius(22.0),
+            power: Watt(250.0),
+            clock: Mhz(2_000.0),
+            keep: Keep::Clock,
+            reserve: 4.0,
+            most_noise: None,
+            stops_when_idle: false,
+        }
+    }
+
+    fn drawn(wish: &Wish) -> DrawnCurve {
+        let (card, heat, noise) = (card(), model(), NoiseModel::of(&[]));
+        Drawing { card: &card, heat: &heat, noise: &noise }.draw(wish).unwrap()
+    }
+
+    #[rstest]
+    fn the_quietest_curve_keeps_the_clock_within_a_bin_and_no_more(wish: Wish) {
+        let quiet = drawn(&wish);
+        let bin = card().limits.clock_bin.value();
+        assert!(
+            quiet.settled.lost.clock.value() <= bin && quiet.settled.lost.clock.value() > bin / 3.0
+        );
+        assert_eq!(quiet.decided_by, DecidedBy::Clock);
+        assert!(quiet.quieter.value() > 2.0 && quiet.settled.fan.value() < 90.0, "{quiet:?}");
+        let half = drawn(&Wish { keep: Keep::ScoreBut(Percent(1.5)), ..wish });
+        assert!(half.settled.fan < quiet.settled.fan && half.settled.lost.percent.value() <= 1.5);
+    }
+
+    #[rstest]
+    fn the_card_settles_where_the_curve_was_drawn_for(wish: Wish) {
+        let quiet = drawn(&wish);
+        let at = Celsius(quiet.settled.plateau.value);
+        assert_eq!(quiet.curve.speed_at(at), quiet.settled.fan);
+        assert_eq!(quiet.curve.speed_at(at + Celsius(wish.reserve - 1.0)), quiet.settled.fan);
+        assert_eq!(quiet.curve.speed_at(Celsius(86.0)), Percent(100.0), "before the ceiling");
+        let summer = quiet.summer;
+        assert!(summer.plateau.value > at.value() && summer.lost.clock > quiet.settled.lost.clock);
+        assert!(summer.fan >= quiet.settled.fan);
+    }
+
+    #[rstest]
+    fn a_budget_that_is_too_small_costs_clock_and_says_so(wish: Wish) {
+        let quiet = drawn(&wish);
+        let level = quiet.settled.noise - Decibel(4.0);
+        let strict = drawn(&Wish { most_noise: Some(level), ..wish });
+        assert_eq!(strict.decided_by, DecidedBy::Budget);
+        assert!(strict.settled.noise <= level && strict.is_in_budget());
+        assert!(!strict.keeps_what_was_wished());
+        assert!(strict.settled.lost.clock > quiet.settled.lost.clock);
+        let wide = drawn(&Wish { most_noise: Some(Decibel(70.0)), ..wish });
+        assert_eq!(wide.settled.fan, quiet.settled.fan, "no louder than it must be");
+    }
+
+    #[rstest]
+    fn no_budget_lets_a_card_come_near_its_ceiling(wish: Wish) {
+        let hot = Wish { power: Watt(310.0), room: Celsius(30.0), ..wish };
+        let level = Some(Decibel(31.0));
+        let drawn = drawn(&Wish { most_noise: level, ..hot });
+        assert_eq!(drawn.decided_by, DecidedBy::CeilingOverBudget);
+        assert!(!drawn.is_in_budget() && drawn.settled.noise > Decibel(31.0));
+        assert!(drawn.settled.plateau.value < 84.0, "{drawn:?}");
+    }
+
+    #[rstest]
+    fn a_fan_may_stand_still_when_there_is_nothing_to_do(wish: Wish) {
+        let idle = drawn(&Wish { stops_when_idle: true, ..wish });
+        assert_eq!(idle.curve.speed_at(Celsius(38.0)), Percent(0.0));
+        assert!(
+            idle.curve.speed_at(Celsius(55.0)).value() >= 30.0 && idle.curve.hysteresis() > 0.0
+        );
+    }
+}

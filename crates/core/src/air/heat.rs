@@ -1,0 +1,448 @@
+//! How warm a card becomes: a model of its cooler, learnt from its runs.
+//!
+//! ```text
+//!   T = T_room + a + P · ( R + 1 / (g + h · n^x) )
+//! ```
+//!
+//! | | what | unit |
+//! |---|---|---|
+//! | `T` | core temperature at the plateau | °C |
+//! | `P` | power of the whole board | W |
+//! | `n` | fan speed, 0 to 1 | |
+//! | `R` | from the chip to the cooler, and what the case adds | K/W |
+//! | `g` | what the cooler gives to still air | W/K |
+//! | `h` | what the fan adds at full speed | W/K |
+//! | `x` | how that grows with the speed: 0.8 for turbulent air over plates, 0.5 for laminar | |
+//! | `a` | by how much the room is warmer than the user said, or than was assumed | K |
+//!
+//! Two resistances in a row, the second of them convection with Nu ∝ Re^x (Incropera et al., *Heat and Mass Transfer*,
+//! ch. 3 and 7). The logarithms of `R`, `g` and `h`, and `x` and `a`, have normal priors that are wide enough for coolers
+//! of every size; the fit is the most likely set (Gauss and Newton), its errors are the curvature there (Laplace's
+//! method: Gelman et al., *Bayesian Data Analysis*, ch. 4). What no run has shown stays as uncertain as it was before.
+
+use crate::air::fan::Fan;
+use crate::card::settings::Settings;
+use crate::machine::room::{Case, Room};
+use crate::statistics::{Uncertain, inverse, mean};
+use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
+
+/// Parameters of the model.
+const PARAMETERS: usize = 5;
+/// Their priors: ln R, ln g, ln h, x, each with its spread. Assumption: a cooler that leaves a card of 250 W some 45 K above
+/// the room at full speed; half or twice of each is likely.
+const PRIOR: [(f64, f64); 4] = [(-2.5, 0.7), (0.2, 0.8), (1.7, 0.8), (0.75, 0.12)];
+/// By how much the room may be off, K: where the user said how warm it is, and where he did not.
+const ROOM_SAID: f64 = 1.0;
+const ROOM_ASSUMED: f64 = 4.0;
+/// Error of one plateau, K: sensors count in degrees, and most plateaus are foreseen, not reached.
+const PLATEAU: f64 = 1.0;
+/// What a warmer card loses of its clock, in shares of the clock for each K, before anything was seen: mean and spread.
+/// Assumption: boards give up a bin of 15 MHz every few degrees.
+const CLOCK_BY_HEAT: (f64, f64) = (0.0008, 0.0008);
+/// Scatter of the average clock from run to run, in shares. Assumption.
+const CLOCK_SCATTER: f64 = 0.001;
+/// Fan speed taken for none at all, percent.
+const STILL: f64 = 1.0;
+
+/// What a run tells of heat.
+#[derive(Debug, Clone, PartialEq)]
+pub struct HeatRun {
+    /// What ran.
+    pub load: String,
+    /// Settings it ran at, the fan aside: runs alike in these differ in heat alone.
+    pub settings: Settings,
+    /// Average fan speed.
+    pub fan: Percent,
+    /// Average power of the board.
+    pub power: Watt,
+    /// Core temperature it was going to.
+    pub plateau: Celsius,
+    /// Time in which the distance to that fell to 37 %.
+    pub settles_in: Option<Seconds>,
+    /// Average clock.
+    pub clock: Option<Mhz>,
+    /// The room, where the user had said.
+    pub room: Option<Room>,
+}
+
+impl HeatRun {
+    /// Core temperature above the room, or above one that is assumed, K.
+    fn above_room(&self) -> f64 {
+        self.plateau.value() - self.room.unwrap_or_default().ambient.value()
+    }
+}
+
+/// What a card does under one load, by the runs of it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct LoadHeat {
+    /// The load.
+    pub load: String,
+    /// Mean power of the board.
+    pub power: Watt,
+    /// Highest speed, temperature and clock of each run: where the card really was.
+    pub seen: Vec<(Percent, Celsius)>,
+    /// Mean time in which the distance to the plateau falls to 37 %; none where no run told.
+    pub settles_in: Option<Seconds>,
+}
+
+/// A cooler, as its runs show it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct HeatModel {
+    parameters: [f64; PARAMETERS],
+    covariance: [[f64; PARAMETERS]; PARAMETERS],
+    /// Runs it is fitted to.
+    pub runs: usize,
+    /// Lowest and highest fan speed of these runs.
+    pub speeds: (Percent, Percent),
+    /// The case of these runs: another case is another cooler.
+    pub case: Case,
+    /// Root mean square distance of the plateaus from the fit, K.
+    pub residual: f64,
+    /// What the card loses of its clock for each K, MHz.
+    pub clock_by_heat: Uncertain,
+    /// Each load that ran, the hottest first.
+    pub loads: Vec<LoadHeat>,
+}
+
+impl HeatModel {
+    /// The cooler of a card whose clock is some `clock`, as runs of it show it: those in the newest run's case. `None`
+    /// without any.
+    #[must_use]
+    pub fn of(runs: &[HeatRun], clock: Mhz) -> Option<Self> {
+        let case = runs.last()?.room.unwrap_or_default().case;
+        let runs: Vec<&HeatRun> =
+            runs.iter().filter(|run| run.room.unwrap_or_default().case == case).collect();
+        let points: Vec<Point> = runs.iter().map(|run| Point::of(run)).collect();
+        let room_known = runs.iter().any(|run| run.room.is_some());
+        let (parameters, covariance) =
+            fit(&points, if room_known { ROOM_SAID } else { ROOM_ASSUMED })?;
+        let squares = points.iter().map(|point| (point.rise - rise(&parameters, point)).powi(2));
+        let residual = (squares.sum::<f64>() / points.len() as f64).sqrt();
+        let speeds = runs.iter().map(|run| run.fan.value());
+        let lowest = speeds.clone().fold(f64::INFINITY, f64::min);
+        let highest = speeds.fold(0.0, f64::max);
+        Some(Self {
+            parameters,
+            covariance,
+            runs: points.len(),
+            speeds: (Percent(lowest), Percent(highest)),
+            case,
+            residual,
+            clock_by_heat: clock_by_heat(&runs, clock),
+            loads: loads(&runs),
+        })
+    }
+
+    /// Core temperature at the plateau of a load that draws `power` in a room of `ambient`, with its standard error, at
+    /// one fan speed.
+    #[must_use]
+    pub fn plateau(&self, power: Watt, fan: Percent, ambient: Celsius) -> Uncertain {
+        let point = Point { power: power.value(), fan: fan.value(), rise: 0.0 };
+        let slopes = slopes(&self.parameters, &point);
+        let mut variance = 0.0;
+        for (row, one) in self.covariance.iter().zip(&slopes) {
+            for (entry, other) in row.iter().zip(&slopes) {
+                variance += one * entry * other;
+            }
+        }
+        Uncertain {
+            value: ambient.value() + rise(&self.parameters, &point),
+            error: variance.max(0.0).sqrt(),
+        }
+    }
+
+    /// The same where the fan is driven in any way that depends on the temperature: the plateau that holds itself. `speed`
+    /// must not fall with the temperature.
+    #[must_use]
+    pub fn plateau_under(
+        &self,
+        power: Watt,
+        ambient: Celsius,
+        speed: impl Fn(Celsius) -> Percent,
+    ) -> (Uncertain, Percent) {
+        // Below it the fan is too slow to keep the card there, above it too fast.
+        let (mut low, mut high) = (ambient.value(), 200.0);
+        for _ in 0..40 {
+            let middle = f64::midpoint(low, high);
+            match self.plateau(power, speed(Celsius(middle)), ambient).value > middle {
+                true => low = middle,
+                false => high = middle,
+            }
+        }
+        // A fan that starts at a temperature goes on and off about it.
+        let at = f64::midpoint(low, high);
+        let fan = speed(Celsius(at));
+        let error = self.plateau(power, fan, ambient).error;
+        (Uncertain { value: at, error }, fan)
+    }
+
+    /// Thermal resistance from the core to the room at a fan speed, K/W.
+    #[must_use]
+    pub fn resistance(&self, fan: Percent) -> Uncertain {
+        let per_watt = |watt: f64| self.plateau(Watt(watt), fan, Celsius(0.0));
+        let (one, other) = (per_watt(1_000.0), per_watt(0.0));
+        Uncertain { value: (one.value - other.value) / 1_000.0, error: one.error / 1_000.0 }
+    }
+
+    /// Mean of the time in which the card settles, over all loads.
+    #[must_use]
+    pub fn settles_in(&self) -> Option<Seconds> {
+        let all: Vec<f64> =
+            self.loads.iter().filter_map(|load| load.settles_in).map(Seconds::value).collect();
+        mean(&all).map(Seconds)
+    }
+}
+
+/// Where a run was.
+#[derive(Debug, Clone, Copy)]
+struct Point {
+    power: f64,
+    fan: f64,
+    rise: f64,
+}
+
+impl Point {
+    fn of(run: &HeatRun) -> Self {
+        Self { power: run.power.value(), fan: run.fan.value(), rise: run.above_room() }
+    }
+
+    fn speed(&self) -> f64 {
+        self.fan.max(STILL) / 100.0
+    }
+}
+
+/// Rise above the room by the model, K.
+fn rise(parameters: &[f64; PARAMETERS], point: &Point) -> f64 {
+    let [r, g, h, x, a] = *parameters;
+    a + point.power * (r.exp() + 1.0 / (g.exp() + h.exp() * point.speed().powf(x)))
+}
+
+/// How that changes with each parameter.
+fn slopes(parameters: &[f64; PARAMETERS], point: &Point) -> [f64; PARAMETERS] {
+    let [r, g, h, x, _] = *parameters;
+    let (still, blown) = (g.exp(), h.exp() * point.speed().powf(x));
+    let falls = -point.power / (still + blown).powi(2);
+    [point.power * r.exp(), falls * still, falls * blown, falls * blown * point.speed().ln(), 1.0]
+}
+
+/// The most likely parameters, and their covariance.
+fn fit(
+    points: &[Point],
+    room: f64,
+) -> Option<([f64; PARAMETERS], [[f64; PARAMETERS]; PARAMETERS])> {
+    let [r, g, h, x] = PRIOR;
+    let prior: [(f64, f64); PARAMETERS] = [r, g, h, x, (0.0, room)];
+    let mut parameters = prior.map(|(mean, _)| mean);
+    let mut covariance = [[0.0; PARAMETERS]; PARAMETERS];
+    for _ in 0..30 {
+        let mut curvature = [[0.0; PARAMETERS]; PARAMETERS];
+        let mut downhill = [0.0; PARAMETERS];
+        for (at, (mean, spread)) in prior.iter().enumerate() {
+            curvature[at][at] += spread.powi(-2);
+            downhill[at] += (mean - parameters[at]) / spread.powi(2);
+        }
+        for point in points {
+            let off = (point.rise - rise(&parameters, point)) / PLATEAU.powi(2);
+            let slopes = slopes(&parameters, point);
+            for one in 0..PARAMETERS {
+                downhill[one] += slopes[one] * off;
+                for other in 0..PARAMETERS {
+                    curvature[one][other] += slopes[one] * slopes[other] / PLATEAU.powi(2);
+                }
+            }
+        }
+        covariance = inverse(curvature)?;
+        let mut largest: f64 = 0.0;
+        for one in 0..PARAMETERS {
+            let step: f64 =
+                (0..PARAMETERS).map(|other| covariance[one][other] * downhill[other]).sum();
+            // Logarithms no further than half of one at a time, or it overshoots.
+            let most = if one == PARAMETERS - 1 { 5.0 } else { 0.5 };
+            let step = step.clamp(-most, most);
+            parameters[one] += step;
+            largest = largest.max(step.abs());
+        }
+        if largest < 1e-6 {
+            break;
+        }
+    }
+    parameters.iter().all(|value| value.is_finite()).then_some((parameters, covariance))
+}
+
+/// What is lost of the clock for each K: runs alike in load and settings, compared with one another.
+fn clock_by_heat(runs: &[&HeatRun], clock: Mhz) -> Uncertain {
+    let (before, spread) = CLOCK_BY_HEAT;
+    let (mut weights, mut sum) = (spread.powi(-2), before * spread.powi(-2));
+    let mut left: Vec<&HeatRun> = runs.iter().filter(|run| run.clock.is_some()).copied().collect();
+    while let Some(first) = left.first().copied() {
+        let is_alike = |run: &&HeatRun| run.load == first.load && run.settings == first.settings;
+        let (alike, others): (Vec<_>, Vec<_>) = left.into_iter().partition(is_alike);
+        left = others;
+        let of = |value: fn(&HeatRun) -> f64| {
+            let all: Vec<f64> = alike.iter().map(|run| value(run)).collect();
+            let middle = mean(&all).unwrap_or_default();
+            all.into_iter().map(move |value| value - middle)
+        };
+        let degrees = of(|run| run.plateau.value());
+        let clocks = of(|run| run.clock.map_or(0.0, Mhz::value));
+        for (degrees, mhz) in degrees.zip(clocks) {
+            let share = mhz / clock.value().max(1.0);
+            weights += degrees.powi(2) / CLOCK_SCATTER.powi(2);
+            sum -= degrees * share / CLOCK_SCATTER.powi(2);
+        }
+    }
+    Uncertain { value: sum / weights * clock.value(), error: weights.powf(-0.5) * clock.value() }
+}
+
+fn loads(runs: &[&HeatRun]) -> Vec<LoadHeat> {
+    let mut loads: Vec<LoadHeat> = Vec::new();
+    for run in runs {
+        if loads.iter().any(|load| load.load == run.load) {
+            continue;
+        }
+        let of: Vec<&&HeatRun> = runs.iter().filter(|other| other.load == run.load).collect();
+        let average = |value: fn(&HeatRun) -> Option<f64>| {
+            mean(&of.iter().filter_map(|run| value(run)).collect::<Vec<_>>())
+        };
+        loads.push(LoadHeat {
+            load: run.load.clone(),
+            power: Watt(average(|run| Some(run.power.value())).unwrap_or_default()),
+            seen: of.iter().map(|run| (run.fan, run.plateau)).collect(),
+            settles_in: average(|run| run.settles_in.map(Seconds::value)).map(Seconds),
+        });
+    }
+    loads.sort_by(|a, b| b.power.value().total_cmp(&a.power.value()));
+    loads
+}
+
+/// The speed a fan that is driven so has at a core temperature; none where only the card knows.
+#[must_use]
+pub fn speed_of(fan: &Fan, temperature: Celsius) -> Option<Percent> {
+    match fan {
+        Fan::Fixed(speed) => Some(*speed),
+        Fan::Curve(curve) => Some(curve.speed_at(temperature)),
+        // As much as it takes: full speed above the target, the least below it.
+        Fan::Target(target) => {
+            Some(if temperature > target.core { Percent(100.0) } else { target.least })
+        }
+        Fan::Automatic => None,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// A cooler unlike the one that is assumed: `shrink` of it.
+    fn truth(shrink: f64, power: f64, fan: f64, ambient: f64) -> f64 {
+        let speed: f64 = fan / 100.0;
+        ambient + power * (0.09 / shrink + 1.0 / (shrink * (1.3 + 5.0 * speed.powf(0.8))))
+    }
+
+    fn run(fan: f64, power: f64, plateau: f64, ambient: Option<f64>) -> HeatRun {
+        let room = ambient.map(|at| Room { ambient: Celsius(at), case: Case::Open });
+        HeatRun {
+            load: "medley".into(),
+            settings: Settings::default(),
+            fan: Percent(fan),
+            power: Watt(power),
+            plateau: Celsius(plateau),
+            settles_in: Some(Seconds(130.0)),
+            clock: Some(Mhz(2_000.0 - 2.0 * (plateau - 60.0))),
+            room,
+        }
+    }
+
+    #[rstest]
+    #[case::as_assumed(1.0, 250.0)]
+    #[case::a_small_card(0.33, 80.0)]
+    #[case::a_large_cooler(2.5, 400.0)]
+    fn three_speeds_tell_the_plateau_at_others_and_in_another_room(
+        #[case] shrink: f64,
+        #[case] power: f64,
+    ) {
+        let runs: Vec<HeatRun> = [(100.0, 0.4), (75.0, -0.5), (50.0, 0.3)]
+            .into_iter()
+            .map(|(fan, off)| run(fan, power, truth(shrink, power, fan, 21.0) + off, Some(21.0)))
+            .collect();
+        let model = HeatModel::of(&runs, Mhz(2_000.0)).unwrap();
+        for (fan, ambient, bound) in [(60.0, 21.0, 1.5), (90.0, 30.0, 1.5), (35.0, 21.0, 4.0)] {
+            let told = model.plateau(Watt(power), Percent(fan), Celsius(ambient));
+            let off = told.value - truth(shrink, power, fan, ambient);
+            assert!(off.abs() < bound && off.abs() < 3.0 * told.error, "{fan} %: {off} {told:?}");
+        }
+        assert!(model.residual < 1.0, "{}", model.residual);
+    }
+
+    #[test]
+    fn what_no_run_has_shown_stays_uncertain() {
+        let one = [run(100.0, 250.0, 62.0, Some(22.0))];
+        let three = [
+            one[0].clone(),
+            run(70.0, 250.0, 69.0, Some(22.0)),
+            run(45.0, 250.0, 80.0, Some(22.0)),
+        ];
+        let error = |runs: &[HeatRun], fan| {
+            let model = HeatModel::of(runs, Mhz(2_000.0)).unwrap();
+            model.plateau(Watt(250.0), Percent(fan), Celsius(22.0)).error
+        };
+        assert!(error(&one, 100.0) < 1.2, "where it ran");
+        assert!(error(&one, 40.0) > 4.0, "where it never ran");
+        assert!(error(&three, 40.0) < error(&one, 40.0) / 2.0);
+        let unsaid = [HeatRun { room: None, ..one[0].clone() }];
+        assert!(error(&unsaid, 100.0) <= error(&one, 100.0) + 0.3, "in its own room it is as sure");
+        assert_eq!(HeatModel::of(&[], Mhz(2_000.0)), None);
+    }
+
+    #[test]
+    fn a_case_is_a_cooler_of_its_own() {
+        let closed = |run: HeatRun| HeatRun {
+            room: Some(Room { ambient: Celsius(22.0), case: Case::Closed }),
+            ..run
+        };
+        let runs =
+            [run(100.0, 250.0, 90.0, Some(22.0)), closed(run(100.0, 250.0, 62.0, Some(22.0)))];
+        let model = HeatModel::of(&runs, Mhz(2_000.0)).unwrap();
+        assert_eq!((model.runs, model.case), (1, Case::Closed));
+        assert!(model.plateau(Watt(250.0), Percent(100.0), Celsius(22.0)).value < 66.0);
+    }
+
+    #[test]
+    fn the_clock_that_heat_costs_is_read_off_runs_that_differ_in_heat_alone() {
+        let runs = [(100.0, 60.0), (70.0, 68.0), (50.0, 78.0)]
+            .map(|(fan, plateau)| run(fan, 250.0, plateau, Some(22.0)));
+        let slope = HeatModel::of(&runs, Mhz(2_000.0)).unwrap().clock_by_heat;
+        assert!((slope.value - 2.0).abs() < 0.15 && slope.error < 0.3, "{slope:?}");
+        let mut other = runs.clone();
+        other.iter_mut().zip([0, 1, 2]).for_each(|(run, at)| run.load = at.to_string());
+        let slope = HeatModel::of(&other, Mhz(2_000.0)).unwrap().clock_by_heat;
+        assert!(slope.error > 1.0, "other loads have other clocks: {slope:?}");
+    }
+
+    #[test]
+    fn under_a_curve_the_plateau_is_where_the_fan_holds_it() {
+        let runs = [(100.0, 60.0), (60.0, 70.0), (40.0, 79.0)]
+            .map(|(fan, plateau)| run(fan, 250.0, plateau, Some(22.0)));
+        let model = HeatModel::of(&runs, Mhz(2_000.0)).unwrap();
+        let curve = crate::FanCurve::new(&[(50.0, 30.0), (80.0, 90.0)]).unwrap();
+        let (at, fan) = model.plateau_under(Watt(250.0), Celsius(22.0), |at| curve.speed_at(at));
+        let back = model.plateau(Watt(250.0), fan, Celsius(22.0)).value;
+        assert!((at.value - back).abs() < 0.1, "{at:?} {back}");
+        let (summer, faster) =
+            model.plateau_under(Watt(250.0), Celsius(30.0), |at| curve.speed_at(at));
+        assert!(summer.value > at.value + 2.0 && summer.value < at.value + 8.0 && faster > fan);
+    }
+
+    #[test]
+    fn resistance_falls_with_the_fan_and_loads_are_told_with_the_hottest_first() {
+        let mut runs = vec![run(100.0, 250.0, 60.0, None), run(50.0, 250.0, 75.0, None)];
+        runs.push(HeatRun { load: "doldrums".into(), ..run(50.0, 90.0, 41.0, None) });
+        let model = HeatModel::of(&runs, Mhz(2_000.0)).unwrap();
+        assert!(model.resistance(Percent(50.0)).value > model.resistance(Percent(100.0)).value);
+        let names: Vec<&str> = model.loads.iter().map(|load| load.load.as_str()).collect();
+        assert_eq!(names, ["medley", "doldrums"]);
+        assert_eq!(model.loads[0].seen.len(), 2);
+        assert_eq!(model.settles_in(), Some(Seconds(130.0)));
+    }
+}
