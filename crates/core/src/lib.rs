@@ -51,9 +51,10 @@ pub use climb::{
     Downed, EdgeBelief, Estimate, Expectation, Experience, Failure, Forecast, Gain, InStepRecord,
     Joint, Left, Lesson, LoadGain, Map, Measured, Next, Nudge, OtherLimit, Outcome, Outlook, Pair,
     Part, PowerReport, Proposal, Prospect, Purpose, RISKED, Ratio, Reason, Risk, RoundEntry,
-    RoundReport, ScoreLine, Shown, StableYetSlower, Stage, StageOrder, Stairs, StepSize,
-    StockReport, StrategyReport, Stuck, SuggestedMove, Suggestion, Surprise, TimingBand,
-    TrialRecord, TrialRequest, WhySlower, asks_more_clock, forecast, in_short, starting_from,
+    RoundReport, ScoreLine, SettleReport, SettleStep, Shown, StableYetSlower, Stage, StageOrder,
+    Stairs, StepSize, StockReport, StrategyReport, Stuck, SuggestedMove, Suggestion, Surprise,
+    TimingBand, TrialRecord, TrialRequest, WhySlower, asks_more_clock, forecast, in_short,
+    starting_from,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{
@@ -93,9 +94,10 @@ pub use measure::step_change::{StepChange, TimedReading};
 pub use measure::strip::{Bucket, Merge, Strip, Timeline};
 pub use measure::trace::{CHUNK_SAMPLES, Columns, Trace};
 pub use plan::{
-    AxisPlan, BalancedPlan, BaselinePlan, BayesianPlan, CrossCheckPlan, Hold, LEAST_LONG_RUN,
-    LadderPlan, MOST_CROSS_CHECKS, Margin, Plan, PlanError, Policy, PowerPlan, RoundPlan, Rules,
-    ScorePlan, TogetherPlan, UndervoltClockPlan, UndervoltQuietPlan, VoltagePlan,
+    AirPlan, AxisPlan, BalancedPlan, BaselinePlan, BayesianPlan, CrossCheckPlan, Hold,
+    LEAST_LONG_RUN, LadderPlan, MOST_CROSS_CHECKS, Margin, Plan, PlanError, Policy, PowerPlan,
+    RoundPlan, Rules, ScorePlan, SettlePlan, TogetherPlan, UndervoltClockPlan, UndervoltQuietPlan,
+    VoltagePlan,
 };
 pub use shape::{
     Change, CurveError, CurveKind, CurveOffer, HeldBy, MOST_CURVE_POINTS, Place, Sight, Sketch,

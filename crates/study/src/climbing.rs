@@ -4,7 +4,8 @@
 use yard_step_card::{Brief, BriefCard, BriefEnding, LoadLost};
 use yard_step_core::{
     Climb, ClimbEvent, Demand, Ending, Evidence, Expected, Fault, Judgement, Lesson, Next, Outcome,
-    Outlook, Percent, Seconds, Stuck, TrialRecord, TrialRequest, Verdict, asks_more_clock, judge,
+    Outlook, Percent, Seconds, SettleReport, Stuck, TrialRecord, TrialRequest, Verdict,
+    asks_more_clock, judge,
 };
 
 /// Why a climb has no end.
@@ -32,6 +33,8 @@ pub struct Climbed {
     pub outlooks: Vec<(usize, Seconds, Outlook)>,
     /// Every trial.
     pub trials: Vec<TrialRecord>,
+    /// What settling came to, where the climb had that stage.
+    pub settled: Option<SettleReport>,
     /// What later climbs may learn of it.
     pub lesson: Lesson,
 }
@@ -94,6 +97,7 @@ pub fn climb<D: Fn(u64) -> Demand>(
         driver_resets: count(Verdict::DriverReset),
         outlooks,
         trials: climb.trials().to_vec(),
+        settled: climb.settle_report(),
         lesson: climb.lesson(),
     }
 }

@@ -6,6 +6,7 @@
 //!                               └─► climb by each policy ─► Row ─► Summary, JSON, CSV
 //! ```
 
+mod air;
 mod climbing;
 mod families;
 mod joined;
@@ -13,6 +14,7 @@ mod row;
 mod truth;
 mod voltage;
 
+pub use air::{AirRow, AirStudy, AirSummary, air_summaries};
 pub use climbing::{Climbed, NoEnd, climb};
 pub use families::{family_names, shipped_family};
 pub use joined::{JoinedRow, JoinedStudy, JoinedSummary, joined_summaries};

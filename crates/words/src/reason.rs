@@ -29,6 +29,22 @@ pub fn reason(why: &Reason) -> String {
             let under = under(load.as_deref());
             limits_raised(&limits.join(", "), *done, *runs, *is_halved, &under)
         }
+        Reason::SettleFrom => {
+            "First what was found as it is: each step down is compared with it.".into()
+        }
+        Reason::SettleStep { what, from, to, lost_percent, permitted_percent } => format!(
+            "The {} from {from} to {to}: {lost_percent:.1} % of the score is given up so far, {permitted_percent:.1} % may be.",
+            what.label()
+        ),
+        Reason::SettleProof { at, hotter, length } => {
+            let heat = match hotter.round() {
+                hotter if hotter > 0.0 => {
+                    format!(" The core is {hotter:.0} K hotter than where it was found.")
+                }
+                _ => String::new(),
+            };
+            format!("{} at {at}, with its own fan, to prove it.{heat}", length.in_words())
+        }
         Reason::CrossCheck { at, load, length, after: None } => {
             format!("{} holds so far. Now {} under {load}.", capitalised(at), length.in_words())
         }

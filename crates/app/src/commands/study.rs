@@ -1,5 +1,7 @@
 //! `yard-step study`: whole climbs over many stand-ins, held against what these truly can do.
 
+mod air;
+
 use std::fmt::Write as _;
 use std::io::{IsTerminal, stderr};
 use std::path::PathBuf;
@@ -44,6 +46,9 @@ pub(crate) struct StudyOptions {
     /// Study what all stages come to together instead, beside each of them alone
     #[arg(long, conflicts_with_all = ["strategies", "policies"])]
     pub joined: bool,
+    /// Study heat, noise and settling instead: foretold plateaus, fan curves for a noise budget, and what a permitted loss buys
+    #[arg(long, conflicts_with_all = ["strategies", "policies", "joined"])]
+    pub air: bool,
     /// Load of the climbs [default: the plan's; kiln for strategies]
     #[arg(long, value_name = "NAME")]
     pub load: Option<String>,
@@ -152,6 +157,9 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
     let files = Files::of(options)?;
     if !options.strategies.is_empty() {
         return study_strategies(options, plan, &files);
+    }
+    if options.air {
+        return air::study_air(options, plan, &files);
     }
     if options.joined {
         return study_joined(options, plan, &files);

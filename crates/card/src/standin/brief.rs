@@ -17,7 +17,7 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use yard_step_core::{
     CardDescription, Celsius, ClockLine, Demand, Domain, Fan, Limiter, LimiterShares, Mhz, Percent,
-    Sample, Seconds, Seen, SettingKind, Settings, VfCurve, Watt, attribute,
+    Room, Sample, Seconds, Seen, SettingKind, Settings, VfCurve, Watt, attribute,
 };
 
 use super::faults::{self, ChipFault, Onset};
@@ -35,6 +35,9 @@ const ADJUST_SECONDS: f64 = 300.0;
 const WARM_UP_STEP: f64 = 0.5;
 /// Frames of a pass.
 const PASS_FRAMES: f64 = 480.0;
+/// Shortest run whose course tells where its temperature is going, s, and how far that is off, K.
+const LEAST_PLATEAU: Seconds = Seconds(90.0);
+const PLATEAU_ERROR: f64 = 0.8;
 /// A card this close to where it is going is warm, K.
 const WARM_WITHIN: f64 = 1.5;
 
@@ -113,6 +116,8 @@ pub struct BriefCard<D> {
     known: HashMap<Key, Arc<Steady>>,
     held: Settings,
     dice: ChaCha8Rng,
+    /// Chance of what is read off a run and changes nothing of it.
+    reading: ChaCha8Rng,
 }
 
 impl<D: Fn(u64) -> Demand> BriefCard<D> {
@@ -122,6 +127,8 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
     pub fn new(card: StandIn, demand: D, period: u64, course: u64) -> Self {
         let mut dice = ChaCha8Rng::seed_from_u64(card.seed());
         dice.set_stream(course.wrapping_add(1));
+        let mut reading = dice.clone();
+        reading.set_stream(!course);
         let stock = Settings::stock(&card.description);
         let mut warm = Physics::new(card.model.clone(), card.unit, card.physics.room());
         let controls = Controls::of(&stock, &card.model, 1.0);
@@ -137,6 +144,7 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
             demand,
             period,
             warm,
+            reading,
             dice,
         }
     }
@@ -145,6 +153,12 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
     #[must_use]
     pub fn description(&self) -> &CardDescription {
         &self.card.description
+    }
+
+    /// The room it stands in.
+    #[must_use]
+    pub fn room(&self) -> Room {
+        self.card.room()
     }
 
     /// How long a cold card takes to be warm.
@@ -157,6 +171,8 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
     pub fn set_course(&mut self, course: u64) {
         self.dice.set_stream(course.wrapping_add(1));
         self.dice.set_word_pos(0);
+        self.reading.set_stream(!course);
+        self.reading.set_word_pos(0);
         self.held = Settings::stock(&self.card.description);
     }
 
@@ -257,6 +273,9 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
         }
         let (ending, lasted) = self.first_fault(&steady, seconds);
         seen.seconds = lasted;
+        seen.plateau = seen.plateau.filter(|_| lasted >= LEAST_PLATEAU).map(|plateau| {
+            Celsius(plateau.value() + normal(&mut self.reading, 0.0, PLATEAU_ERROR))
+        });
         if let BriefEnding::Spoilt(_) = ending {
             (seen.wrong_frames, seen.wrong_pixels, seen.first_wrong) = (1, 100, Some(lasted));
         }
@@ -410,6 +429,7 @@ struct Pass {
     load: f64,
     fan: f64,
     die: f64,
+    mean_die: f64,
     hot_spot: f64,
     shares: LimiterShares,
 }
@@ -434,6 +454,7 @@ impl Pass {
         self.load += load;
         self.fan += physics.fan;
         self.die = self.die.max(physics.die);
+        self.mean_die += physics.die;
         self.hot_spot = self.hot_spot.max(physics.hot_spot);
         let sample = Sample {
             core_clock: Some(Mhz(clock)),
@@ -469,6 +490,7 @@ impl Pass {
                 .filter(|(_, share)| *share > 0.0)
                 .collect(),
             warming: Some(Celsius(0.0)),
+            plateau: Some(Celsius(self.mean_die / steps)),
             ..Seen::default()
         }
     }

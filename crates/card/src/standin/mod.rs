@@ -215,6 +215,12 @@ impl StandIn {
         self.description.serial.parse().unwrap_or_default()
     }
 
+    /// The room it stands in.
+    #[must_use]
+    pub fn room(&self) -> Room {
+        self.physics.room()
+    }
+
     /// Sets how often small things go wrong.
     pub fn set_mishaps(&mut self, mishaps: Mishaps) {
         self.mishaps = mishaps;

@@ -31,7 +31,7 @@ const STOPS_BELOW: f64 = 45.0;
 /// Hysteresis of the curve, K: without one a fan hunts.
 const HYSTERESIS: f64 = 3.0;
 /// Share of a bin that may be lost where the clock is to be kept: a whole one would be crossed half of the time.
-const OF_A_BIN: f64 = 0.8;
+const OF_A_BIN: f64 = 0.6;
 /// By how much warmer the room is for which it is told what is lost, K: summer.
 pub const SUMMER: f64 = 8.0;
 
@@ -115,6 +115,8 @@ pub struct DrawnCurve {
     pub quieter: Decibel,
     /// What decided the speed.
     pub decided_by: DecidedBy,
+    /// Whether what was to be kept is kept.
+    pub keeps: bool,
 }
 
 impl DrawnCurve {
@@ -122,12 +124,6 @@ impl DrawnCurve {
     #[must_use]
     pub fn is_in_budget(&self) -> bool {
         self.decided_by != DecidedBy::CeilingOverBudget
-    }
-
-    /// Whether what was to be kept is kept.
-    #[must_use]
-    pub fn keeps_what_was_wished(&self) -> bool {
-        self.decided_by != DecidedBy::Budget
     }
 }
 
@@ -148,7 +144,7 @@ impl Drawing<'_> {
     pub fn draw(&self, wish: &Wish) -> Option<DrawnCurve> {
         let offer = self.card.offer(SettingKind::Fan)?;
         let (least, most) = (offer.minimum, offer.maximum);
-        let (fan, decided_by) = self.speed_for(wish, (least, most));
+        let (fan, decided_by, keeps) = self.speed_for(wish, (least, most));
         let curve = self.curve_for(wish, fan, (least, most)).ok()?;
         Some(DrawnCurve {
             curve,
@@ -156,6 +152,7 @@ impl Drawing<'_> {
             summer: self.settled(wish, &curve, wish.room + Celsius(SUMMER)),
             quieter: NoiseModel::quieter(Percent(most), fan),
             decided_by,
+            keeps,
         })
     }
 
@@ -183,7 +180,8 @@ impl Drawing<'_> {
         limits.temperature_target.map_or(stop, |target| target.value().min(stop))
     }
 
-    fn speed_for(&self, wish: &Wish, (least, most): (f64, f64)) -> (Percent, DecidedBy) {
+    /// The speed for a wish, what decided it, and whether it keeps what is to be kept.
+    fn speed_for(&self, wish: &Wish, (least, most): (f64, f64)) -> (Percent, DecidedBy, bool) {
         let plateau = |speed: f64| self.heat.plateau(wish.power, Percent(speed), wish.room);
         let allowed = match wish.keep {
             Keep::Clock => self.card.limits.clock_bin.value() * OF_A_BIN,
@@ -209,14 +207,15 @@ impl Drawing<'_> {
             (true, true) => DecidedBy::Ceiling,
             (true, false) => DecidedBy::Clock,
         };
-        let Some(level) = wish.most_noise else { return (Percent(speed), decided_by) };
+        let Some(level) = wish.most_noise else { return (Percent(speed), decided_by, true) };
         let loudest = self.noise.speed_for(level).map_or(0.0, Percent::value);
         if loudest >= speed {
-            (Percent(speed), decided_by)
+            (Percent(speed), decided_by, true)
         } else if loudest.max(least) >= for_ceiling && loudest >= least {
-            (Percent(loudest), DecidedBy::Budget)
+            (Percent(loudest), DecidedBy::Budget, false)
         } else {
-            (Percent(for_ceiling.max(least)), DecidedBy::CeilingOverBudget)
+            let speed = for_ceiling.max(least);
+            (Percent(speed), DecidedBy::CeilingOverBudget, speed >= for_clock)
         }
     }
 
@@ -261,7 +260,7 @@ mod tests {
             clock: Some(Mhz(2_000.0 - 2.0 * (plateau - 60.0))),
             room: Some(crate::Room::default()),
         });
-        HeatModel::of(&runs, Mhz(2_000.0)).unwrap()
+        HeatModel::of(&runs, &card()).unwrap()
     }
 
     #[fixture]
@@ -314,7 +313,7 @@ mod tests {
         let strict = drawn(&Wish { most_noise: Some(level), ..wish });
         assert_eq!(strict.decided_by, DecidedBy::Budget);
         assert!(strict.settled.noise <= level && strict.is_in_budget());
-        assert!(!strict.keeps_what_was_wished());
+        assert!(!strict.keeps);
         assert!(strict.settled.lost.clock > quiet.settled.lost.clock);
         let wide = drawn(&Wish { most_noise: Some(Decibel(70.0)), ..wish });
         assert_eq!(wide.settled.fan, quiet.settled.fan, "no louder than it must be");

@@ -21,6 +21,7 @@
 //! method: Gelman et al., *Bayesian Data Analysis*, ch. 4). What no run has shown stays as uncertain as it was before.
 
 use crate::air::fan::Fan;
+use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
 use crate::machine::room::{Case, Room};
 use crate::statistics::{Uncertain, inverse, mean};
@@ -41,6 +42,12 @@ const PLATEAU: f64 = 1.0;
 const CLOCK_BY_HEAT: (f64, f64) = (0.0008, 0.0008);
 /// Scatter of the average clock from run to run, in shares. Assumption.
 const CLOCK_SCATTER: f64 = 0.001;
+/// What a fan draws at full speed, in shares of the power of the board: mean and spread. Assumption.
+const FAN_POWER: (f64, f64) = (0.025, 0.02);
+/// Scatter of the average power from run to run, in shares. Assumption.
+const POWER_SCATTER: f64 = 0.003;
+/// A card nearer than this to its temperature target or its ceiling is held back by it, K: it loses far more clock there.
+const HELD_BACK: f64 = 3.0;
 /// Fan speed taken for none at all, percent.
 const STILL: f64 = 1.0;
 
@@ -77,7 +84,7 @@ impl HeatRun {
 pub struct LoadHeat {
     /// The load.
     pub load: String,
-    /// Mean power of the board.
+    /// Mean power of the board, as it is with the fan at full speed.
     pub power: Watt,
     /// Highest speed, temperature and clock of each run: where the card really was.
     pub seen: Vec<(Percent, Celsius)>,
@@ -98,20 +105,24 @@ pub struct HeatModel {
     pub case: Case,
     /// Root mean square distance of the plateaus from the fit, K.
     pub residual: f64,
-    /// What the card loses of its clock for each K, MHz.
+    /// What the card loses of its clock for each K, MHz, as long as neither its target nor its ceiling holds it back.
     pub clock_by_heat: Uncertain,
+    /// By how much more the board draws with the fan at full speed than with the fan still, W. A card at its power limit
+    /// gives the chip what the fan leaves.
+    pub fan_power: Uncertain,
     /// Each load that ran, the hottest first.
     pub loads: Vec<LoadHeat>,
 }
 
 impl HeatModel {
-    /// The cooler of a card whose clock is some `clock`, as runs of it show it: those in the newest run's case. `None`
-    /// without any.
+    /// The cooler of a card, as runs of it show it: those in the newest run's case. `None` without any.
     #[must_use]
-    pub fn of(runs: &[HeatRun], clock: Mhz) -> Option<Self> {
+    pub fn of(runs: &[HeatRun], card: &CardDescription) -> Option<Self> {
         let case = runs.last()?.room.unwrap_or_default().case;
         let runs: Vec<&HeatRun> =
             runs.iter().filter(|run| run.room.unwrap_or_default().case == case).collect();
+        let free = not_held_back(&runs, card);
+        let fan_power = fan_power(&free);
         let points: Vec<Point> = runs.iter().map(|run| Point::of(run)).collect();
         let room_known = runs.iter().any(|run| run.room.is_some());
         let (parameters, covariance) =
@@ -128,16 +139,18 @@ impl HeatModel {
             speeds: (Percent(lowest), Percent(highest)),
             case,
             residual,
-            clock_by_heat: clock_by_heat(&runs, clock),
-            loads: loads(&runs),
+            clock_by_heat: clock_by_heat(&free, card.limits.boost_clock),
+            fan_power,
+            loads: loads(&runs, fan_power.value),
         })
     }
 
-    /// Core temperature at the plateau of a load that draws `power` in a room of `ambient`, with its standard error, at
-    /// one fan speed.
+    /// Core temperature at the plateau of a load in a room of `ambient`, with its standard error, at one fan speed.
+    /// `power` is what the board draws with the fan at full speed.
     #[must_use]
     pub fn plateau(&self, power: Watt, fan: Percent, ambient: Celsius) -> Uncertain {
-        let point = Point { power: power.value(), fan: fan.value(), rise: 0.0 };
+        let power = power.value() - fan_saves(self.fan_power.value, fan);
+        let point = Point { power, fan: fan.value(), rise: 0.0 };
         let slopes = slopes(&self.parameters, &point);
         let mut variance = 0.0;
         for (row, one) in self.covariance.iter().zip(&slopes) {
@@ -269,44 +282,89 @@ fn fit(
     parameters.iter().all(|value| value.is_finite()).then_some((parameters, covariance))
 }
 
-/// What is lost of the clock for each K: runs alike in load and settings, compared with one another.
-fn clock_by_heat(runs: &[&HeatRun], clock: Mhz) -> Uncertain {
-    let (before, spread) = CLOCK_BY_HEAT;
+/// The slope of one figure of runs over another, by runs alike in load and settings, each compared with the others of its
+/// kind; together with what was believed of it before (a conjugate normal regression: Gelman et al., ch. 14).
+fn slope(
+    runs: &[&HeatRun],
+    (before, spread): (f64, f64),
+    scatter: f64,
+    of: impl Fn(&HeatRun) -> (f64, f64),
+) -> Uncertain {
     let (mut weights, mut sum) = (spread.powi(-2), before * spread.powi(-2));
-    let mut left: Vec<&HeatRun> = runs.iter().filter(|run| run.clock.is_some()).copied().collect();
+    let mut left: Vec<&HeatRun> = runs.to_vec();
     while let Some(first) = left.first().copied() {
         let is_alike = |run: &&HeatRun| run.load == first.load && run.settings == first.settings;
         let (alike, others): (Vec<_>, Vec<_>) = left.into_iter().partition(is_alike);
         left = others;
-        let of = |value: fn(&HeatRun) -> f64| {
-            let all: Vec<f64> = alike.iter().map(|run| value(run)).collect();
-            let middle = mean(&all).unwrap_or_default();
-            all.into_iter().map(move |value| value - middle)
+        let points: Vec<(f64, f64)> = alike.iter().map(|run| of(run)).collect();
+        let middle = |value: fn(&(f64, f64)) -> f64| {
+            mean(&points.iter().map(value).collect::<Vec<_>>()).unwrap_or_default()
         };
-        let degrees = of(|run| run.plateau.value());
-        let clocks = of(|run| run.clock.map_or(0.0, Mhz::value));
-        for (degrees, mhz) in degrees.zip(clocks) {
-            let share = mhz / clock.value().max(1.0);
-            weights += degrees.powi(2) / CLOCK_SCATTER.powi(2);
-            sum -= degrees * share / CLOCK_SCATTER.powi(2);
+        let (x, y) = (middle(|point| point.0), middle(|point| point.1));
+        for point in &points {
+            weights += (point.0 - x).powi(2) / scatter.powi(2);
+            sum += (point.0 - x) * (point.1 - y) / scatter.powi(2);
         }
     }
-    Uncertain { value: sum / weights * clock.value(), error: weights.powf(-0.5) * clock.value() }
+    Uncertain { value: sum / weights, error: weights.powf(-0.5) }
 }
 
-fn loads(runs: &[&HeatRun]) -> Vec<LoadHeat> {
+/// Runs in which neither the temperature target nor the ceiling held the card back.
+fn not_held_back<'a>(runs: &[&'a HeatRun], card: &CardDescription) -> Vec<&'a HeatRun> {
+    let stop = card.limits.stops_at();
+    let is_free = |run: &&HeatRun| {
+        let target = run.settings.temperature_target.or(card.limits.temperature_target);
+        let bound = target.map_or(stop.value(), |target| target.value().min(stop.value()));
+        run.plateau.value() < bound - HELD_BACK
+    };
+    runs.iter().copied().filter(is_free).collect()
+}
+
+/// What is lost of the clock for each K.
+fn clock_by_heat(runs: &[&HeatRun], clock: Mhz) -> Uncertain {
+    let clock = clock.value().max(1.0);
+    let runs: Vec<&HeatRun> = runs.iter().copied().filter(|run| run.clock.is_some()).collect();
+    let (before, spread) = CLOCK_BY_HEAT;
+    let found = slope(&runs, (-before, spread), CLOCK_SCATTER, |run| {
+        (run.plateau.value(), run.clock.map_or(0.0, Mhz::value) / clock)
+    });
+    Uncertain { value: -found.value * clock, error: found.error * clock }
+}
+
+/// What the fan's own power comes to at full speed, W.
+fn fan_power(runs: &[&HeatRun]) -> Uncertain {
+    let all: Vec<f64> = runs.iter().map(|run| run.power.value()).collect();
+    let usual = mean(&all).unwrap_or_default().max(1.0);
+    let found =
+        slope(runs, FAN_POWER, POWER_SCATTER, |run| (cubed(run.fan), run.power.value() / usual));
+    Uncertain { value: found.value * usual, error: found.error * usual }
+}
+
+fn cubed(fan: Percent) -> f64 {
+    (fan.value() / 100.0).clamp(0.0, 1.0).powi(3)
+}
+
+/// By how much less the board draws at a fan speed than at full speed, W: a fan's power goes with the third power of its
+/// speed (fan laws).
+fn fan_saves(fan_power: f64, fan: Percent) -> f64 {
+    fan_power * (1.0 - cubed(fan))
+}
+
+fn loads(runs: &[&HeatRun], fan_power: f64) -> Vec<LoadHeat> {
     let mut loads: Vec<LoadHeat> = Vec::new();
     for run in runs {
         if loads.iter().any(|load| load.load == run.load) {
             continue;
         }
         let of: Vec<&&HeatRun> = runs.iter().filter(|other| other.load == run.load).collect();
+        let powers: Vec<f64> =
+            of.iter().map(|run| run.power.value() + fan_saves(fan_power, run.fan)).collect();
         let average = |value: fn(&HeatRun) -> Option<f64>| {
             mean(&of.iter().filter_map(|run| value(run)).collect::<Vec<_>>())
         };
         loads.push(LoadHeat {
             load: run.load.clone(),
-            power: Watt(average(|run| Some(run.power.value())).unwrap_or_default()),
+            power: Watt(mean(&powers).unwrap_or_default()),
             seen: of.iter().map(|run| (run.fan, run.plateau)).collect(),
             settles_in: average(|run| run.settles_in.map(Seconds::value)).map(Seconds),
         });
@@ -332,6 +390,7 @@ pub fn speed_of(fan: &Fan, temperature: Celsius) -> Option<Percent> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::fixtures::card;
     use rstest::rstest;
 
     /// A cooler unlike the one that is assumed: `shrink` of it.
@@ -366,7 +425,7 @@ mod tests {
             .into_iter()
             .map(|(fan, off)| run(fan, power, truth(shrink, power, fan, 21.0) + off, Some(21.0)))
             .collect();
-        let model = HeatModel::of(&runs, Mhz(2_000.0)).unwrap();
+        let model = HeatModel::of(&runs, &card()).unwrap();
         for (fan, ambient, bound) in [(60.0, 21.0, 1.5), (90.0, 30.0, 1.5), (35.0, 21.0, 4.0)] {
             let told = model.plateau(Watt(power), Percent(fan), Celsius(ambient));
             let off = told.value - truth(shrink, power, fan, ambient);
@@ -384,7 +443,7 @@ mod tests {
             run(45.0, 250.0, 80.0, Some(22.0)),
         ];
         let error = |runs: &[HeatRun], fan| {
-            let model = HeatModel::of(runs, Mhz(2_000.0)).unwrap();
+            let model = HeatModel::of(runs, &card()).unwrap();
             model.plateau(Watt(250.0), Percent(fan), Celsius(22.0)).error
         };
         assert!(error(&one, 100.0) < 1.2, "where it ran");
@@ -392,7 +451,7 @@ mod tests {
         assert!(error(&three, 40.0) < error(&one, 40.0) / 2.0);
         let unsaid = [HeatRun { room: None, ..one[0].clone() }];
         assert!(error(&unsaid, 100.0) <= error(&one, 100.0) + 0.3, "in its own room it is as sure");
-        assert_eq!(HeatModel::of(&[], Mhz(2_000.0)), None);
+        assert_eq!(HeatModel::of(&[], &card()), None);
     }
 
     #[test]
@@ -403,7 +462,7 @@ mod tests {
         };
         let runs =
             [run(100.0, 250.0, 90.0, Some(22.0)), closed(run(100.0, 250.0, 62.0, Some(22.0)))];
-        let model = HeatModel::of(&runs, Mhz(2_000.0)).unwrap();
+        let model = HeatModel::of(&runs, &card()).unwrap();
         assert_eq!((model.runs, model.case), (1, Case::Closed));
         assert!(model.plateau(Watt(250.0), Percent(100.0), Celsius(22.0)).value < 66.0);
     }
@@ -412,11 +471,11 @@ mod tests {
     fn the_clock_that_heat_costs_is_read_off_runs_that_differ_in_heat_alone() {
         let runs = [(100.0, 60.0), (70.0, 68.0), (50.0, 78.0)]
             .map(|(fan, plateau)| run(fan, 250.0, plateau, Some(22.0)));
-        let slope = HeatModel::of(&runs, Mhz(2_000.0)).unwrap().clock_by_heat;
+        let slope = HeatModel::of(&runs, &card()).unwrap().clock_by_heat;
         assert!((slope.value - 2.0).abs() < 0.15 && slope.error < 0.3, "{slope:?}");
         let mut other = runs.clone();
         other.iter_mut().zip([0, 1, 2]).for_each(|(run, at)| run.load = at.to_string());
-        let slope = HeatModel::of(&other, Mhz(2_000.0)).unwrap().clock_by_heat;
+        let slope = HeatModel::of(&other, &card()).unwrap().clock_by_heat;
         assert!(slope.error > 1.0, "other loads have other clocks: {slope:?}");
     }
 
@@ -424,7 +483,7 @@ mod tests {
     fn under_a_curve_the_plateau_is_where_the_fan_holds_it() {
         let runs = [(100.0, 60.0), (60.0, 70.0), (40.0, 79.0)]
             .map(|(fan, plateau)| run(fan, 250.0, plateau, Some(22.0)));
-        let model = HeatModel::of(&runs, Mhz(2_000.0)).unwrap();
+        let model = HeatModel::of(&runs, &card()).unwrap();
         let curve = crate::FanCurve::new(&[(50.0, 30.0), (80.0, 90.0)]).unwrap();
         let (at, fan) = model.plateau_under(Watt(250.0), Celsius(22.0), |at| curve.speed_at(at));
         let back = model.plateau(Watt(250.0), fan, Celsius(22.0)).value;
@@ -438,7 +497,7 @@ mod tests {
     fn resistance_falls_with_the_fan_and_loads_are_told_with_the_hottest_first() {
         let mut runs = vec![run(100.0, 250.0, 60.0, None), run(50.0, 250.0, 75.0, None)];
         runs.push(HeatRun { load: "doldrums".into(), ..run(50.0, 90.0, 41.0, None) });
-        let model = HeatModel::of(&runs, Mhz(2_000.0)).unwrap();
+        let model = HeatModel::of(&runs, &card()).unwrap();
         assert!(model.resistance(Percent(50.0)).value > model.resistance(Percent(100.0)).value);
         let names: Vec<&str> = model.loads.iter().map(|load| load.load.as_str()).collect();
         assert_eq!(names, ["medley", "doldrums"]);

@@ -198,11 +198,24 @@ impl NoiseModel {
         Decibel(fan_law(0.0, from.value()) - fan_law(0.0, to.value()))
     }
 
-    /// The highest speed, in whole percent, at which no more than `level` is heard; none where the background alone is
-    /// louder.
+    /// Standard error of what is said to be heard at a speed: each source counts by its share of the sound.
+    #[must_use]
+    pub fn error_at(&self, speed: Percent) -> Decibel {
+        let power = |level: f64| 10.0_f64.powf(level / 10.0);
+        let fan = match speed.value() < LEAST_SPEED {
+            true => 0.0,
+            false => power(fan_law(self.full.value, speed.value())),
+        };
+        let room = power(self.background.value);
+        let share = fan / (fan + room);
+        Decibel((share * self.full.error).hypot((1.0 - share) * self.background.error))
+    }
+
+    /// The highest speed, in whole percent, at which no more than `level` is heard, what is not known counted as noise;
+    /// none where the background alone is louder.
     #[must_use]
     pub fn speed_for(&self, level: Decibel) -> Option<Percent> {
-        let fits = |speed: &f64| self.at(Percent(*speed)) <= level;
+        let fits = |speed: &f64| self.at(Percent(*speed)) + self.error_at(Percent(*speed)) <= level;
         (0..=100).rev().map(f64::from).find(fits).map(Percent)
     }
 
@@ -300,10 +313,19 @@ mod tests {
         let model =
             NoiseModel::of(&[measured(100.0, 50.0), measured(60.0, 40.0), measured(0.0, 30.0)]);
         let speed = model.speed_for(Decibel(40.0)).unwrap();
-        assert!(model.at(speed).value() <= 40.0);
-        assert!(model.at(speed + Percent(1.0)).value() > 40.0);
+        let most = |speed| (model.at(speed) + model.error_at(speed)).value();
+        assert!(most(speed) <= 40.0 && most(speed + Percent(1.0)) > 40.0, "{speed}");
         assert_eq!(model.speed_for(Decibel(20.0)), None);
         assert_eq!(model.speed_for(Decibel(90.0)), Some(Percent(100.0)));
+    }
+
+    #[test]
+    fn the_more_is_noted_the_less_is_kept_in_reserve() {
+        let unknown = NoiseModel::of(&[]);
+        let known =
+            NoiseModel::of(&[measured(100.0, 46.0), measured(60.0, 36.0), measured(0.0, 30.0)]);
+        assert!(unknown.speed_for(Decibel(38.0)) < known.speed_for(Decibel(38.0)));
+        assert!(known.error_at(Percent(100.0)) < unknown.error_at(Percent(100.0)));
     }
 
     #[test]

@@ -58,6 +58,7 @@ pub use stages::baseline::{Baseline, BaselineProgress};
 pub use stages::order::{Directive, StageOrder};
 pub use stages::power::PowerReport;
 pub use stages::round::{RoundEntry, RoundReport};
+pub use stages::settle::{SettleReport, SettleStep};
 pub use stages::together::Joint;
 pub use stages::undervolt::{Descent, DescentTrial, Measured, StrategyReport};
 pub use start::starting_from;
@@ -66,7 +67,6 @@ pub use suggestion::{SuggestedMove, Suggestion};
 
 use std::sync::OnceLock;
 
-use crate::air::fan::Fan;
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
 use crate::judge::verdict::{Reference, Verdict};
@@ -429,7 +429,12 @@ impl Climb {
     pub fn held_settings(&self) -> Settings {
         let mut settings = Settings::stock(&self.card);
         if self.card.offer(SettingKind::Fan).is_some() {
-            settings.fan = Some(Fan::Fixed(Percent(self.plan.hold.fan_percent)));
+            settings.fan = Some(self.plan.hold.fan());
+        }
+        if let Some(cap) = self.plan.hold.frame_cap_fps
+            && self.card.offer(SettingKind::FrameCap).is_some()
+        {
+            settings.frame_cap = Some(cap);
         }
         settings
     }

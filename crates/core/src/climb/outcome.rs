@@ -1,5 +1,6 @@
 //! What a climb comes to.
 
+use crate::air::fan::Fan;
 use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
 use crate::climb::by_load::{LoadGain, Ratio};
@@ -172,7 +173,7 @@ impl Climb {
     }
 
     /// Where settings lie on the map of core against memory.
-    fn pair_of(&self, settings: &Settings) -> Pair {
+    pub(in crate::climb) fn pair_of(&self, settings: &Settings) -> Pair {
         let read = |domain| self.axis(domain).map_or(MhzOffset::STOCK, |axis| axis.read(settings));
         Pair { core: read(Domain::Core), memory: read(Domain::Memory) }
     }
@@ -184,6 +185,7 @@ impl Climb {
             trial.verdict() == Verdict::Clean
                 && SettingKind::ALL.iter().all(|kind| held.get(*kind) == settings.get(*kind))
                 && held.curve == settings.curve
+                && held.fan.unwrap_or(Fan::Automatic) == settings.fan.unwrap_or(Fan::Automatic)
         };
         self.trials.iter().filter(is_there).collect()
     }

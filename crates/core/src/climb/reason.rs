@@ -58,6 +58,30 @@ pub enum Reason {
         /// The load, where the climb has several.
         load: Option<String>,
     },
+    /// What was found, run as it is before it is settled.
+    SettleFrom,
+    /// One setting a step down, to settle.
+    SettleStep {
+        /// Which.
+        what: SettingKind,
+        /// From where.
+        from: Shown,
+        /// To where.
+        to: Shown,
+        /// Score lost so far, percent.
+        lost_percent: f64,
+        /// Score that may be lost, percent.
+        permitted_percent: f64,
+    },
+    /// What settling came to, proven with its own fan.
+    SettleProof {
+        /// What it moves.
+        at: String,
+        /// By how much hotter the core is than where it was found, K.
+        hotter: f64,
+        /// Length of the run.
+        length: Seconds,
+    },
     /// What was found, under another load.
     CrossCheck {
         /// The settings.

@@ -71,6 +71,10 @@ pub enum Stage {
     #[serde(alias = "feed")]
     #[strum(to_string = "memory-for-core", serialize = "feed")]
     MemoryForCore,
+    /// Full fan speed against slightly less.
+    Air,
+    /// Back down to settings one can live with.
+    Settle,
     /// What was found, run under each of the other loads.
     CrossCheck,
     /// Settings of the user's own, beside every plan. No stage learns from them, but from the segments
@@ -96,6 +100,8 @@ impl Stage {
         Self::Window,
         Self::Timing,
         Self::MemoryForCore,
+        Self::Air,
+        Self::Settle,
         Self::CrossCheck,
     ];
     /// Those a climb has that nobody chose stages for.
@@ -131,6 +137,8 @@ impl Stage {
             Self::Window => "the clock window: narrow or wide, around the average clock",
             Self::Timing => "whether a faster memory timing pays for the clock it costs",
             Self::MemoryForCore => "whether giving up memory clock helps the core",
+            Self::Air => "whether a fan slightly below full speed scores more",
+            Self::Settle => "fan, power limit and voltage as low as a permitted loss allows",
             Self::CrossCheck => "what was found, run under each of the other loads",
             Self::Own => "settings of your own",
         }

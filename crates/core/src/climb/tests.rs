@@ -1,5 +1,6 @@
 //! Climbs driven by hand: no card, no clock, only verdicts.
 
+use crate::air::fan::Fan;
 use rstest::rstest;
 
 use super::*;

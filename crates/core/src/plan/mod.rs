@@ -3,6 +3,7 @@
 //! A plan is a TOML file; what it leaves out has the default. The whole default plan is
 //! [`Plan::default`], written out by [`Plan::to_toml`].
 
+mod air;
 mod loads;
 pub(crate) mod margin;
 mod policy;
@@ -13,9 +14,11 @@ use std::ops::RangeInclusive;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+use crate::air::fan::{Fan, FanCurve};
 use crate::load::artifact::Domain;
 use crate::units::{Celsius, Percent, Seconds};
 
+pub use air::{AirPlan, SettlePlan};
 pub use loads::{CrossCheckPlan, MOST_CROSS_CHECKS};
 pub use margin::{LEAST_LONG_RUN, Margin};
 pub use policy::Policy;
@@ -55,11 +58,37 @@ pub enum PlanError {
 pub struct Hold {
     /// Fan speed, fixed, 30 to 100 %. Noise does not matter while searching.
     pub fan_percent: f64,
+    /// Fan curve in place of that, as points of (°C, %): the search runs under the curve that will be used.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fan_curve: Option<FanCurve>,
+    /// The fan is left to the card instead.
+    #[serde(skip_serializing_if = "is_false")]
+    pub fan_automatic: bool,
+    /// Highest frame rate, fps: it is the goal then, and more score is none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub frame_cap_fps: Option<u32>,
+}
+
+#[expect(clippy::trivially_copy_pass_by_ref, reason = "serde passes a reference")]
+fn is_false(value: &bool) -> bool {
+    !value
+}
+
+impl Hold {
+    /// The fan of every trial.
+    #[must_use]
+    pub fn fan(&self) -> Fan {
+        match self.fan_curve {
+            Some(curve) => Fan::Curve(curve),
+            None if self.fan_automatic => Fan::Automatic,
+            None => Fan::Fixed(Percent(self.fan_percent)),
+        }
+    }
 }
 
 impl Default for Hold {
     fn default() -> Self {
-        Self { fan_percent: 100.0 }
+        Self { fan_percent: 100.0, fan_curve: None, fan_automatic: false, frame_cap_fps: None }
     }
 }
 
@@ -324,6 +353,10 @@ pub struct Plan {
     pub balanced: BalancedPlan,
     /// Window, timing, and memory for core.
     pub rounds: RoundPlan,
+    /// Full fan speed against slightly less.
+    pub air: AirPlan,
+    /// Back down to settings one can live with.
+    pub settle: SettlePlan,
     /// What was found, under other loads.
     pub cross_check: CrossCheckPlan,
     /// The bayesian policy.
@@ -354,6 +387,8 @@ impl Default for Plan {
             undervolt_quiet: UndervoltQuietPlan::default(),
             balanced: BalancedPlan::default(),
             rounds: RoundPlan::default(),
+            air: AirPlan::default(),
+            settle: SettlePlan::default(),
             cross_check: CrossCheckPlan::default(),
             bayesian: BayesianPlan::default(),
             score: ScorePlan::default(),
@@ -513,6 +548,9 @@ impl Plan {
                 return Err(PlanError::Contradiction(confirm));
             }
         }
+        if self.hold.fan_automatic && self.hold.fan_curve.is_some() {
+            return Err(PlanError::Contradiction(TWO_FANS));
+        }
         if self.voltage.fine_step_mv > self.voltage.coarse_step_mv {
             return Err(PlanError::Contradiction(VOLTAGE_STEPS));
         }
@@ -580,6 +618,10 @@ impl Plan {
             &self.balanced,
         ));
         ranges.extend(self.rounds.ranges());
+        ranges.extend(self.air.ranges());
+        ranges.extend(self.settle.ranges());
+        let cap = self.hold.frame_cap_fps.map(f64::from);
+        ranges.extend(cap.map(|cap| ("hold.frame_cap_fps", cap, 1.0..=10_000.0, "fps")));
         ranges.extend(self.cross_check.ranges());
         for (axis, keys) in [(core, CORE_KEYS), (memory, MEMORY_KEYS)] {
             ranges.extend(axis.ranges(keys));
@@ -673,6 +715,8 @@ macro_rules! axis_names {
     };
 }
 
+const TWO_FANS: &str =
+    "hold.fan_automatic and hold.fan_curve are both given: leave one of them out";
 const VOLTAGE_STEPS: &str = "voltage.fine_step_mv is larger than its \
     voltage.coarse_step_mv: make the fine step the smaller of the two";
 const VOLTAGE_TOLD: &str = "voltage.confirm_seconds is shorter than its \

@@ -62,6 +62,13 @@ impl Axis {
         MhzOffset((bins * self.offer.step).round() as i32)
     }
 
+    /// So many MHz in whole bins of the card, no fewer.
+    #[must_use]
+    pub fn bin_up(&self, mhz: f64) -> MhzOffset {
+        let bins = (mhz / self.offer.step - 1e-9).ceil().max(0.0);
+        MhzOffset((bins * self.offer.step).round() as i32)
+    }
+
     /// The plan's coarse step in whole bins of the card, no smaller than the fine one.
     #[must_use]
     pub fn coarse_step(&self, plan: &Plan) -> MhzOffset {

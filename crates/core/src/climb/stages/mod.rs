@@ -11,7 +11,8 @@
 //! | `max_clock` | max-clock, memory-voltage | the voltage up, the search along its clock, and the search down in voltage |
 //! | `undervolt_clock`, `undervolt_quiet`, `balanced` | the same | the search down in voltage, which they share (`undervolt`) |
 //! | `alternate` | alternate | a search along clock and voltage by turns |
-//! | `window`, `timing`, `memory_for_core` | the same | a few settings in turn, the best is kept (`round`) |
+//! | `window`, `timing`, `memory_for_core`, `air` | the same | a few settings in turn, the best is kept (`round`) |
+//! | `settle` | settle | fan, power limit and voltage down as far as a permitted loss allows |
 //! | `cross_check` | cross-check | what was found, under other loads |
 //! | `own` | own | the user's settings, beside every plan |
 //!
@@ -21,6 +22,7 @@
 //! Everything is read off the trials made, so that a resumed climb, a trial marked by the user or one of
 //! the user's own in between need no special care.
 
+mod air;
 mod alternate;
 mod balanced;
 pub(in crate::climb) mod baseline;
@@ -34,6 +36,7 @@ mod own;
 pub(in crate::climb) mod power;
 pub(in crate::climb) mod round;
 pub(in crate::climb) mod rules;
+pub(in crate::climb) mod settle;
 #[cfg(test)]
 pub(in crate::climb) mod tests;
 mod timing;
@@ -81,6 +84,8 @@ impl Stage {
             Stage::MemoryForCore => {
                 &Rounds { stage: Stage::MemoryForCore, of: &memory_for_core::MemoryForCore }
             }
+            Stage::Air => &Rounds { stage: Stage::Air, of: &air::Air },
+            Stage::Settle => &settle::Settle,
             Stage::CrossCheck => &cross_check::CrossCheck,
             Stage::Own => &own::Own,
         }

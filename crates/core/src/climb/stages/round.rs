@@ -117,7 +117,7 @@ impl Climb {
         }
     }
 
-    fn in_vain_at(&self, settings: &Settings) -> usize {
+    pub(super) fn in_vain_at(&self, settings: &Settings) -> usize {
         let proves_nothing = |run: &&TrialRecord| run.verdict().meaning() == Meaning::ProvesNothing;
         let asked = self.trials.iter().filter(|trial| trial.asked == *settings);
         asked.filter(|run| !run.was_stopped()).filter(proves_nothing).count()
