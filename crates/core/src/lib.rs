@@ -40,6 +40,8 @@ pub use air::fan::{
 };
 pub use air::heat::{HeatModel, HeatRun, LoadHeat, speed_of};
 pub use air::noise::{Heard, Loudness, MOST_NOISE_NOTES, NoiseModel, NoiseNote, NoiseNoteError};
+pub use air::notes::{AirNotes, AirWish, WishError};
+pub use air::sketch::{FanMode, FanSketch};
 pub use card::description::{
     Absent, Adjusted, CardDescription, CardLimits, Channel, Offer, Reading, SettingKind,
 };

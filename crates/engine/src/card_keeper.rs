@@ -8,7 +8,7 @@
 use std::fmt;
 
 use yard_step_card::Card;
-use yard_step_core::{Seconds, Settings};
+use yard_step_core::{Fan, Seconds, Settings};
 
 use crate::error::EngineError;
 use crate::held_card::HeldCard;
@@ -78,6 +78,12 @@ impl CardKeeper {
     pub(crate) fn set_kept(&mut self, kept: Option<Settings>) {
         self.own.set_kept(kept.as_ref());
         self.in_step.iter_mut().for_each(|other| other.held_mut().set_kept(kept.as_ref()));
+    }
+
+    /// Sets how the fan of the card climbed on is driven as long as no settings are kept.
+    pub(crate) fn set_chosen_fan(&mut self, fan: Option<Fan>) {
+        self.own.set_chosen_fan(fan);
+        self.own.set_kept(self.own.kept().as_ref());
     }
 
     /// Sees to it that somebody would put each card back; tells if a new guard had to be set.

@@ -117,6 +117,7 @@ impl Engine {
         let (machine, factory) = first_sight(&ledger, card.as_mut())?;
         let (kept, told_at_start) = at_start(&ledger, card.description())?;
         let mut held = HeldCard::new(card, factory, (guard, lock));
+        held.set_chosen_fan(ledger.air_notes(held.card().description())?.chosen);
         held.set_kept(kept.as_ref());
         let mut engine = Self {
             cards: CardKeeper::new(held),

@@ -5,7 +5,7 @@
 
 use tracing::{error, info};
 use yard_step_card::{Card, FanDriver};
-use yard_step_core::Settings;
+use yard_step_core::{Fan, Settings};
 
 use crate::error::EngineError;
 use crate::guard::Guard;
@@ -22,6 +22,8 @@ pub(crate) struct HeldCard {
     factory: Settings,
     /// Where it goes when nothing is tried on it; the factory state where that is none.
     kept: Option<Settings>,
+    /// How its fan is driven in the factory state, where the user chose.
+    chosen_fan: Option<Fan>,
     /// Whether it was let go.
     is_left: bool,
 }
@@ -33,7 +35,7 @@ impl HeldCard {
         (guard, lock): (Option<Guard>, Option<CardLock>),
     ) -> Self {
         let card = Box::new(FanDriver::new(card));
-        Self { card, guard, lock, factory, kept: None, is_left: false }
+        Self { card, guard, lock, factory, kept: None, chosen_fan: None, is_left: false }
     }
 
     pub(crate) fn card(&self) -> &dyn Card {
@@ -50,7 +52,13 @@ impl HeldCard {
     }
 
     pub(crate) fn way_back(&self) -> Settings {
-        self.kept.unwrap_or(self.factory)
+        let chosen = Settings { fan: self.chosen_fan.or(self.factory.fan), ..self.factory };
+        self.kept.unwrap_or(chosen)
+    }
+
+    /// Sets how its fan is driven as long as no settings are kept; [`set_kept`](Self::set_kept) tells the guard.
+    pub(crate) fn set_chosen_fan(&mut self, fan: Option<Fan>) {
+        self.chosen_fan = fan;
     }
 
     /// Sets where the card goes, brought inside its ranges, and tells its guard.

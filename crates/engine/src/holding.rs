@@ -184,7 +184,13 @@ impl Engine {
     /// # Errors
     /// The ledger fails, or a card is not seen to be at stock.
     pub fn back_to_stock(&mut self) -> Result<(), EngineError> {
-        self.ledger.use_profile(self.cards.card().description(), None)?;
+        let card = self.cards.card().description().clone();
+        self.ledger.use_profile(&card, None)?;
+        let mut notes = self.ledger.air_notes(&card)?;
+        if notes.chosen.take().is_some() {
+            self.ledger.set_air_notes(&card, &notes)?;
+        }
+        self.cards.set_chosen_fan(None);
         self.cards.set_kept(None);
         self.cards.arm()?;
         Ok(self.cards.put_back()?)

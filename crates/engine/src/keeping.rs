@@ -1,6 +1,6 @@
 //! Profiles: keeping them, putting the card to one, trying one again, and what each stands on.
 
-use yard_step_core::{Margin, Next, Origin, Profile, Settings};
+use yard_step_core::{Fan, Margin, Next, Origin, Profile, SettingKind, Settings};
 use yard_step_ledger::TrialDetail;
 
 use crate::engine::Engine;
@@ -18,6 +18,18 @@ pub struct KeepWish {
     pub margin: Option<Margin>,
     /// Whose settings.
     pub what: KeepWhat,
+    /// Which fan it carries.
+    pub fan: KeptFan,
+}
+
+/// Which fan a profile carries, where its settings were found with the fan of a search.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum KeptFan {
+    /// The one the user chose in Air, or automatic. A fan that was settled, or tried by hand, stays.
+    #[default]
+    Chosen,
+    /// That of the search.
+    AsSearched,
 }
 
 /// Whose settings are to be kept.
@@ -60,6 +72,14 @@ impl Engine {
                 Profile { margin: wish.margin, ..by_hand }
             }
         };
+        let of_search = Some(self.climb.plan().hold.fan());
+        if wish.fan == KeptFan::Chosen && profile.settings.fan == of_search {
+            let card = self.cards.card().description();
+            if card.offers(SettingKind::Fan) {
+                let chosen = self.ledger.air_notes(card)?.chosen;
+                profile.settings.fan = Some(chosen.unwrap_or(Fan::Automatic));
+            }
+        }
         profile.name.clone_from(&wish.name);
         profile.purpose.clone_from(&wish.purpose);
         profile.driver = Some(self.cards.card().description().driver.clone());

@@ -17,6 +17,7 @@
 //! [`Engine`] does one trial at a time and is driven directly by the headless climb; [`Session`]
 //! puts it on a thread of its own, takes [`Command`]s and publishes a [`Snapshot`] to draw.
 
+mod air;
 mod apply;
 mod card_keeper;
 mod carry_out;
@@ -49,6 +50,7 @@ mod snapshot;
 mod trial;
 mod view;
 
+pub use air::AirView;
 pub use carry_out::Step;
 pub use engine::{Engine, Unfinished};
 pub use error::EngineError;
@@ -56,7 +58,7 @@ pub use everyday::{Everyday, Stretch};
 pub use free_run::{Driver, FreeRun, FreeStart, Hand};
 pub use free_view::{Figure, FigureChange, FreeEnd, FreeView, SegmentView};
 pub use guard::{Guard, Post, stand};
-pub use keeping::{KeepWhat, KeepWish};
+pub use keeping::{KeepWhat, KeepWish, KeptFan};
 pub use load::{Load, Loads};
 pub use lock::{CardLock, LockError};
 pub use logging::{LOG_FILE, log_trial, pass_log_on, set_log_file};

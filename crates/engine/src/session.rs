@@ -6,14 +6,14 @@ use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
 use yard_step_core::{
-    Machine, Margin, Next, Policy, Seconds, Settings, Stage, StageOrder, Told, Verdict, alarm,
-    in_short,
+    AirNotes, Machine, Margin, Next, Policy, Seconds, Settings, Stage, StageOrder, Told, Verdict,
+    alarm, in_short,
 };
 
 use crate::engine::Engine;
 use crate::error::EngineError;
 use crate::free_run::{Driver, FreeRun, FreeStart, Hand};
-use crate::keeping::KeepWish;
+use crate::keeping::{KeepWish, KeptFan};
 use crate::load::{ManualLoad, OutsideSpec};
 use crate::overseer::{LiveRun, Overseer, Steer};
 use crate::pace::{Pace, Pacer};
@@ -129,6 +129,8 @@ pub enum Command {
     LayOver(Option<u32>),
     /// Note what the user says of the machine.
     SetMachine(Machine),
+    /// Note what the user says of the card's fan.
+    SetAir(Box<AirNotes>),
     /// Take another card of the rack up.
     Choose(usize),
     /// Hold a card of the rack in step with the present one, or let it go.
@@ -418,6 +420,7 @@ struct Work {
 impl Work {
     fn run(mut self) -> Result<(), EngineError> {
         self.read_lists();
+        self.read_air();
         self.look_around();
         self.desk.publish();
         while !self.desk.quitting {
@@ -531,6 +534,7 @@ impl Work {
             Command::BackToStock => {
                 let back = self.engine.back_to_stock();
                 self.read_lists();
+                self.read_air();
                 back.map(|()| {
                     self.desk.answer("The card is at stock, and no profile is in use any more.");
                 })
@@ -617,7 +621,12 @@ impl Work {
             Command::SetMachine(machine) => self.engine.set_machine(machine).map(|told| {
                 let noted = "Noted. It holds from the next trial on.".to_owned();
                 let told = told.map(|told| format!("{noted} {told}"));
+                self.read_air();
                 self.desk.answer(told.unwrap_or(noted));
+            }),
+            Command::SetAir(notes) => self.engine.set_air(&notes).map(|told| {
+                self.read_air();
+                self.desk.answer(told.unwrap_or_else(|| "Noted.".into()));
             }),
             Command::Choose(index) => self.choose(index),
             Command::ToggleInStep(index) => self.toggle_in_step(index),
@@ -652,6 +661,7 @@ impl Work {
         *state = first_snapshot(&self.engine, state.runs.pace, notices);
         (state.machine.held, state.machine.sensors) = now;
         self.read_lists();
+        self.read_air();
         let card = self.engine.description();
         let name =
             format!("{}, unit {}: climb {}.", card.name, card.serial, self.engine.climb_id());
@@ -726,6 +736,7 @@ impl Work {
             }
         }
         self.desk.state.runs.activity = Activity::Waiting;
+        self.read_air();
         // What was run may stand behind a profile, or against it.
         if !self.desk.state.machine.profiles.is_empty() {
             self.read_profiles();
@@ -767,6 +778,7 @@ impl Work {
                 self.desk.answer(error.to_string());
             }
         }
+        self.read_air();
         if !self.desk.state.machine.profiles.is_empty() {
             self.read_profiles();
         }
@@ -810,6 +822,15 @@ impl Work {
         let profile = kept?;
         let what = in_short(&profile.settings, self.engine.description());
         self.desk.answer(format!("Kept as profile \"{name}\": {what}."));
+        // A search runs with a fan of its own.
+        let hold = self.engine.climb().plan().hold.fan();
+        let searched = Settings { fan: Some(hold), ..profile.settings };
+        if wish.fan == KeptFan::Chosen
+            && profile.climb.is_some()
+            && let Some(text) = yard_step_words::kept_fan(&profile.settings, &searched)
+        {
+            self.desk.answer(text);
+        }
         Ok(())
     }
 
@@ -893,6 +914,14 @@ impl Work {
         let state = &mut self.desk.state;
         (state.machine.held, state.machine.sensors) = (held, sensors);
         fill(state, &self.engine);
+    }
+
+    /// Reads what is known of the fan, which changes with every run and with what the user says.
+    fn read_air(&mut self) {
+        match self.engine.air() {
+            Ok(air) => self.desk.state.machine.air = Some(Arc::new(air)),
+            Err(error) => self.desk.tell(error.to_string()),
+        }
     }
 
     fn read_profiles(&mut self) {

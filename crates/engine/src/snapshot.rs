@@ -76,6 +76,7 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
             said: Arc::new(engine.machine().clone()),
             prerequisites: Arc::new(Vec::new()),
             restart: engine.restart_wanted(),
+            air: None,
             alarms: Vec::new(),
         },
         answer: None,
@@ -196,6 +197,7 @@ fn found(
         Stage::Together | Stage::Ladder | Stage::Alternate => {
             Some(Found::Together(Box::new(outcome.settings), outcome.claim))
         }
+        Stage::Settle => climb.settle_report().map(|report| Found::Settled(Box::new(report))),
         _ if stage.is_undervolting() => {
             climb.strategy_report(stage).map(|report| Found::Undervolt(Box::new(report)))
         }

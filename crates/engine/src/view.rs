@@ -7,12 +7,13 @@ use yard_step_core::{
     ClimbError, Conditions, Culprits, Descent, Experience, Fault, Frame, Gain, InStepRecord,
     Judgement, LoadGain, Machine, Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau,
     PowerReport, Prerequisite, Purpose, Reason, Risk, Room, RoundReport, Sample, Seconds, Seen,
-    Settings, StableYetSlower, Stage, Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline,
-    Surprise, Trace, TrialRecord, Verdict,
+    Settings, SettleReport, StableYetSlower, Stage, Stairs, StockReport, StrategyReport, Stuck,
+    SubScoreBaseline, Surprise, Trace, TrialRecord, Verdict,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{SizedScene, WrongPixel, check, reference};
 
+use crate::air::AirView;
 use crate::free_view::FreeView;
 use crate::load::OutsideSpec;
 use crate::pace::Pace;
@@ -346,6 +347,8 @@ pub enum Found {
     Undervolt(Box<StrategyReport>),
     /// The best of a few settings, and the names of the sections of its load.
     Round(Box<RoundReport>, &'static [&'static str]),
+    /// Settings one can live with.
+    Settled(Box<SettleReport>),
 }
 
 /// The edge of one clock, as far as it is known.
@@ -513,6 +516,8 @@ pub struct MachineView {
     pub prerequisites: Arc<Vec<Prerequisite>>,
     /// Why the machine should be restarted, if it should.
     pub restart: Option<Restart>,
+    /// What is known of the card's fan; none before it was read.
+    pub air: Option<Arc<AirView>>,
     /// Alarms of the user's that what is read now sets off, the gravest first.
     pub alarms: Vec<AlarmRaised>,
 }

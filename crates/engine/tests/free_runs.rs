@@ -15,8 +15,8 @@ use yard_step_core::{
     Percent, Plan, Purpose, Risk, Seconds, SettingKind, Settings, Stage, Verdict,
 };
 use yard_step_engine::{
-    Driver, Engine, EngineError, FreeRun, FreeStart, FreeView, Hand, KeepWhat, KeepWish, Restart,
-    RunView,
+    Driver, Engine, EngineError, FreeRun, FreeStart, FreeView, Hand, KeepWhat, KeepWish, KeptFan,
+    Restart, RunView,
 };
 use yard_step_ledger::{DataDir, Ledger};
 
@@ -402,6 +402,7 @@ fn a_segment_is_kept_as_a_profile_and_counts_towards_its_proof() {
         purpose: String::new(),
         margin: None,
         what: KeepWhat::Trial { climb, trial: 1 },
+        fan: KeptFan::AsSearched,
     };
     let profile = engine.keep(&wish).unwrap();
     assert_eq!(profile.settings, settings);

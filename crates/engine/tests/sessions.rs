@@ -13,8 +13,8 @@ use yard_step_core::{
     Risk, Room, Settings, Stage, Standing, Verdict, Watt,
 };
 use yard_step_engine::{
-    Activity, Command, Engine, EngineError, FreeStart, KeepWhat, KeepWish, NextView, Opener, Pace,
-    Rack, Restart, Rig, Session, Snapshot, Unfinished,
+    Activity, Command, Engine, EngineError, FreeStart, KeepWhat, KeepWish, KeptFan, NextView,
+    Opener, Pace, Rack, Restart, Rig, Session, Snapshot, Unfinished,
 };
 use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
 
@@ -317,7 +317,13 @@ fn the_settings_of_another_card_are_not_tried_on_this_one(desk: Desk) {
 
 fn keep_outcome(name: &str) -> Command {
     let (name, purpose) = (name.to_owned(), String::new());
-    Command::Keep(Box::new(KeepWish { name, purpose, margin: None, what: KeepWhat::Outcome }))
+    Command::Keep(Box::new(KeepWish {
+        name,
+        purpose,
+        margin: None,
+        what: KeepWhat::Outcome,
+        fan: KeptFan::AsSearched,
+    }))
 }
 
 #[rstest]
@@ -566,6 +572,7 @@ fn profiles_are_switched_tried_again_and_deleted(desk: Desk) {
         purpose: "as it came".into(),
         margin: Some(yard_step_core::Margin::Daily),
         what,
+        fan: KeptFan::AsSearched,
     };
     desk.send(Command::Keep(Box::new(wish)));
     let two = desk.until("both", |s| s.machine.profiles.len() == 2);

@@ -15,7 +15,7 @@ use yard_step_core::{
     Verdict, Watt,
 };
 use yard_step_engine::{
-    Engine, EngineError, KeepWhat, KeepWish, LiveRun, MarkKind, Overseer, Restart, Steer,
+    Engine, EngineError, KeepWhat, KeepWish, KeptFan, LiveRun, MarkKind, Overseer, Restart, Steer,
     Unfinished,
 };
 use yard_step_ledger::{ClimbState, DataDir, DiskFailure, Intent, Ledger, Measured};
@@ -603,7 +603,7 @@ fn what_took_the_machine_down_is_not_tried_again_without_a_yes() {
 
 fn outcome_as(name: &str) -> KeepWish {
     let (name, purpose) = (name.to_owned(), "the dome".to_owned());
-    KeepWish { name, purpose, margin: None, what: KeepWhat::Outcome }
+    KeepWish { name, purpose, margin: None, what: KeepWhat::Outcome, fan: KeptFan::AsSearched }
 }
 
 fn trial_as(name: &str, climb: i64, trial: u32) -> KeepWish {

@@ -12,7 +12,7 @@ use crate::error::{Doing, LedgerError};
 use crate::facts::Fact;
 use crate::handle::Ledger;
 
-const FORGOTTEN: Fact = Fact {
+const FORGOTTEN: Fact<'_> = Fact {
     name: "forgotten",
     thing: THING,
     reading: "read what is to be forgotten",

@@ -10,7 +10,7 @@ use crate::codec::content;
 use crate::error::{Doing, LedgerError};
 use crate::handle::Ledger;
 
-const MACHINE: Fact = Fact {
+const MACHINE: Fact<'_> = Fact {
     name: "machine",
     thing: "the facts of the machine",
     reading: "read the facts of the machine",
@@ -42,14 +42,14 @@ pub(crate) fn read_machine(connection: &Connection) -> Result<Machine, LedgerErr
 }
 
 /// A fact, and what errors call it.
-pub(crate) struct Fact {
-    pub name: &'static str,
+pub(crate) struct Fact<'a> {
+    pub name: &'a str,
     pub thing: &'static str,
     pub reading: &'static str,
     pub writing: &'static str,
 }
 
-impl Fact {
+impl Fact<'_> {
     /// What it is; its default where it was never written down.
     pub(crate) fn read<T: DeserializeOwned + Default>(
         &self,

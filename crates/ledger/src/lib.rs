@@ -9,6 +9,7 @@
 //! A trial without an outcome is one the tool or the machine did not survive. One thread owns the
 //! connection; [`Ledger`] is a handle that any thread may use.
 
+mod air;
 mod blob;
 mod browse;
 mod climbs;

@@ -17,7 +17,8 @@ use yard_step_core::{
 };
 use yard_step_engine::load::ManualLoad;
 use yard_step_engine::{
-    Engine, EngineError, KeepWhat, KeepWish, LiveRun, Overseer, Pace, Pacer, Steer, Step, TICK,
+    Engine, EngineError, KeepWhat, KeepWish, KeptFan, LiveRun, Overseer, Pace, Pacer, Steer, Step,
+    TICK,
 };
 use yard_step_report::ClimbDocument;
 
@@ -44,6 +45,9 @@ pub(crate) struct ClimbOptions {
     /// Keep the outcome as a profile of this name
     #[arg(long, value_name = "NAME")]
     pub keep: Option<String>,
+    /// Keep it with the fan of the search; else with the fan chosen in Air, or automatic
+    #[arg(long, requires = "keep")]
+    pub fan_as_searched: bool,
     /// What the profile is for, in your words
     #[arg(long, value_name = "TEXT", requires = "keep", default_value = "")]
     pub purpose: String,
@@ -75,7 +79,7 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
         if let Some(target) = &target {
             target.write(ClimbDocument::of(engine.climb()).to_text()?.as_bytes())?;
         }
-        conclude(&mut engine, &outcome, keep.as_deref(), &options.purpose)
+        conclude(&mut engine, &outcome, keep.as_deref(), (&options.purpose, options.kept_fan()))
     });
     let left = engine.leave();
     drop(lock);
@@ -86,22 +90,31 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
     }
 }
 
+impl ClimbOptions {
+    fn kept_fan(&self) -> KeptFan {
+        if self.fan_as_searched { KeptFan::AsSearched } else { KeptFan::Chosen }
+    }
+}
+
 /// Tells what the climb came to, and keeps it where that was asked for.
 fn conclude(
     engine: &mut Engine,
     outcome: &Outcome,
     keep: Option<&str>,
-    purpose: &str,
+    (purpose, fan): (&str, KeptFan),
 ) -> Result<(), Failure> {
     print(&format!("{}\n", last_words(engine, outcome)))?;
     if let Some(name) = keep {
-        engine.keep(&KeepWish {
+        let kept = engine.keep(&KeepWish {
             name: name.to_owned(),
             purpose: purpose.to_owned(),
             margin: None,
             what: KeepWhat::Outcome,
+            fan,
         })?;
-        print(&format!("Kept as profile \"{name}\".\n"))?;
+        let fan = yard_step_words::kept_fan(&kept.settings, &outcome.settings);
+        let fan = fan.map_or(String::new(), |text| format!(" {text}"));
+        print(&format!("Kept as profile \"{name}\".{fan}\n"))?;
     }
     Ok(())
 }
@@ -308,10 +321,15 @@ fn last_words(engine: &Engine, outcome: &Outcome) -> String {
     let under = under.map_or(String::new(), |text| format!(" {text}"));
     let surprise = outcome.surprise.as_ref().map(yard_step_words::surprise);
     let surprise = surprise.map_or(String::new(), |text| format!(" {text}"));
+    let settled = engine.climb().settle_report();
+    let settled = settled.map_or(String::new(), |report| {
+        let steps = yard_step_words::settle_steps(&report).join("; ");
+        format!(" Settled: {} Steps: {steps}.", yard_step_words::settled(&report))
+    });
     let by_load = yard_step_words::by_load(&outcome.by_load);
     let by_load = by_load.map_or(String::new(), |text| format!(" {text}"));
     format!(
-        "Outcome: {kept}{score}. {}{claim}{under}{surprise}{by_load} {} trials, {} under load. Its chart: \
+        "Outcome: {kept}{score}. {}{claim}{under}{surprise}{by_load}{settled} {} trials, {} under load. Its chart: \
          yard-step report --climb {} --out climb.svg",
         yard_step_words::outcome(outcome),
         outcome.trials,

@@ -13,7 +13,7 @@ use yard_step_core::{
     Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Decibel, Demand, Machine, Margin, Next, Plan,
     Policy, Profile, Room, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
 };
-use yard_step_engine::{KeepWhat, KeepWish, Pace, Unfinished};
+use yard_step_engine::{KeepWhat, KeepWish, KeptFan, Pace, Unfinished};
 use yard_step_ledger::{ClimbState, DataDir, Intent, Ledger, Measured};
 use yard_step_scenes::Scene;
 use yard_step_study::{Climbed, climb};
@@ -168,6 +168,7 @@ fn kept_last_autumn() -> KeepWish {
         purpose: "the school classes of the autumn".into(),
         margin: None,
         what: KeepWhat::Outcome,
+        fan: KeptFan::AsSearched,
     }
 }
 

@@ -428,6 +428,7 @@ pub fn snapshot() -> Snapshot {
             pace: Pace::Sixty,
         },
         machine: MachineView {
+            air: None,
             said: Arc::new(Machine {
                 room: Some(Room::default()),
                 supply: Some(Watt(750.0)),

@@ -6,7 +6,8 @@ use thiserror::Error;
 use crate::units::{Celsius, Percent};
 
 /// How the fan is driven.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
 pub enum Fan {
     /// By the card itself.
     Automatic,

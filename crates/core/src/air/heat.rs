@@ -24,6 +24,7 @@ use crate::air::fan::Fan;
 use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
 use crate::machine::room::{Case, Room};
+use crate::measure::monitor::Seen;
 use crate::statistics::{Uncertain, inverse, mean};
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
 
@@ -73,6 +74,22 @@ pub struct HeatRun {
 }
 
 impl HeatRun {
+    /// What was seen of a load at some settings tells of heat; `None` where the run was too short for a plateau, or a reading
+    /// is missing.
+    #[must_use]
+    pub fn of(load: String, settings: &Settings, seen: &Seen, room: Option<Room>) -> Option<Self> {
+        Some(Self {
+            load,
+            settings: Settings { fan: None, ..*settings },
+            fan: seen.fan?,
+            power: seen.average_power?,
+            plateau: seen.plateau?,
+            settles_in: seen.settles_in,
+            clock: seen.effective_clock.or_else(|| seen.average_clock()),
+            room,
+        })
+    }
+
     /// Core temperature above the room, or above one that is assumed, K.
     fn above_room(&self) -> f64 {
         self.plateau.value() - self.room.unwrap_or_default().ambient.value()
@@ -84,8 +101,10 @@ impl HeatRun {
 pub struct LoadHeat {
     /// The load.
     pub load: String,
-    /// Mean power of the board, as it is with the fan at full speed.
+    /// Mean power of the board at the newest run's settings, as it is with the fan at full speed.
     pub power: Watt,
+    /// Clock of the newest run.
+    pub clock: Option<Mhz>,
     /// Highest speed, temperature and clock of each run: where the card really was.
     pub seen: Vec<(Percent, Celsius)>,
     /// Mean time in which the distance to the plateau falls to 37 %; none where no run told.
@@ -357,14 +376,19 @@ fn loads(runs: &[&HeatRun], fan_power: f64) -> Vec<LoadHeat> {
             continue;
         }
         let of: Vec<&&HeatRun> = runs.iter().filter(|other| other.load == run.load).collect();
-        let powers: Vec<f64> =
-            of.iter().map(|run| run.power.value() + fan_saves(fan_power, run.fan)).collect();
+        let newest = of.last().map_or(run, |newest| *newest);
+        let powers: Vec<f64> = of
+            .iter()
+            .filter(|run| run.settings == newest.settings)
+            .map(|run| run.power.value() + fan_saves(fan_power, run.fan))
+            .collect();
         let average = |value: fn(&HeatRun) -> Option<f64>| {
             mean(&of.iter().filter_map(|run| value(run)).collect::<Vec<_>>())
         };
         loads.push(LoadHeat {
             load: run.load.clone(),
             power: Watt(mean(&powers).unwrap_or_default()),
+            clock: newest.clock,
             seen: of.iter().map(|run| (run.fan, run.plateau)).collect(),
             settles_in: average(|run| run.settles_in.map(Seconds::value)).map(Seconds),
         });

@@ -10,3 +10,5 @@ pub(crate) mod budget;
 pub(crate) mod fan;
 pub(crate) mod heat;
 pub(crate) mod noise;
+pub(crate) mod notes;
+pub(crate) mod sketch;

@@ -314,17 +314,7 @@ impl TrialRecord {
     /// What it tells of heat; `None` where it was too short for a plateau, or a reading is missing.
     #[must_use]
     pub fn heat_run(&self) -> Option<HeatRun> {
-        let seen = &self.seen;
-        Some(HeatRun {
-            load: self.scene.clone(),
-            settings: Settings { fan: None, ..self.held() },
-            fan: seen.fan?,
-            power: seen.average_power?,
-            plateau: seen.plateau?,
-            settles_in: seen.settles_in,
-            clock: seen.effective_clock.or_else(|| seen.average_clock()),
-            room: self.room,
-        })
+        HeatRun::of(self.scene.clone(), &self.held(), &self.seen, self.room)
     }
 
     /// The value on an axis that the trial is evidence for.

@@ -9,7 +9,7 @@ use ratatui::layout::Rect;
 use rstest::rstest;
 use yard_step_core::{Conditions, Stuck, Told, Verdict};
 use yard_step_engine::{
-    Activity, Command, FreeStart, KeepWhat, KeepWish, NextView, Restart, Snapshot,
+    Activity, Command, FreeStart, KeepWhat, KeepWish, KeptFan, NextView, Restart, Snapshot,
 };
 use yard_step_scenes::Scene;
 
@@ -246,6 +246,7 @@ fn a_profile_gets_the_name_that_is_typed() {
         purpose: "shows".into(),
         margin: None,
         what: KeepWhat::Outcome,
+        fan: KeptFan::AsSearched,
     };
     assert_eq!(kept, Outcome::Send(Command::Keep(Box::new(wish))));
 }

@@ -23,6 +23,7 @@ pub(crate) fn in_words(found: &Found, card: &CardDescription) -> String {
             format!("{}.{claim}", in_short(settings, card))
         }
         Found::Undervolt(report) => yard_step_words::strategy(report),
+        Found::Settled(report) => yard_step_words::settled(report),
         Found::Round(report, names) => {
             format!("{}{}", yard_step_words::round(report), where_it_pays(&report.sections, names))
         }

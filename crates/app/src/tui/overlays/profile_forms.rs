@@ -2,7 +2,7 @@
 
 use strum::VariantNames;
 use yard_step_core::{CUT_BACK, LONGEST_NAME, LONGEST_PURPOSE, Margin, Percent, checked_name};
-use yard_step_engine::{KeepWhat, KeepWish, Snapshot};
+use yard_step_engine::{KeepWhat, KeepWish, KeptFan, Snapshot};
 
 use crate::input::typed_path;
 use crate::tui::overlays::Overlay;
@@ -15,6 +15,9 @@ const LONGEST_PATH: usize = 200;
 const MARGINS: [&str; 4] =
     ["not said", Margin::VARIANTS[0], Margin::VARIANTS[1], Margin::VARIANTS[2]];
 
+/// The fans it may carry.
+const FANS: [&str; 2] = ["as chosen in Air", "as searched"];
+
 /// The form in which something is kept. What a climb came to has the margin of its plan.
 pub(crate) fn keep_form(name: String, what: KeepWhat) -> Overlay {
     let mut fields = vec![
@@ -24,17 +27,22 @@ pub(crate) fn keep_form(name: String, what: KeepWhat) -> Overlay {
     if what != KeepWhat::Outcome {
         fields.push(TextField::choice("good for", &MARGINS, 0));
     }
+    fields.push(TextField::choice("fan", &FANS, 0));
     Overlay::Keep { form: Fields::new(fields), what }
 }
 
 /// What is to be kept, or why it cannot be yet.
 pub(crate) fn keep_wish(form: &Fields, what: &KeepWhat) -> Result<KeepWish, String> {
     let name = checked_name(form.typed(0), LONGEST_NAME);
+    let has_margin = *what != KeepWhat::Outcome;
+    let margin = if has_margin { form.chosen(2) } else { 0 };
+    let fan = form.chosen(if has_margin { 3 } else { 2 });
     Ok(KeepWish {
         name: name.map_err(|why| format!("A profile needs another name: {why}."))?,
         purpose: form.typed(1).to_owned(),
-        margin: form.chosen(2).checked_sub(1).and_then(|at| Margin::ALL.get(at).copied()),
+        margin: margin.checked_sub(1).and_then(|at| Margin::ALL.get(at).copied()),
         what: what.clone(),
+        fan: if fan == 1 { KeptFan::AsSearched } else { KeptFan::Chosen },
     })
 }
 
@@ -100,7 +108,12 @@ mod tests {
             form.key(code);
         }
         form.key(KeyCode::Right);
+        assert_eq!(keep_wish(&form, &what).unwrap().fan, KeptFan::Chosen);
+        for code in [KeyCode::Down, KeyCode::Right] {
+            form.key(code);
+        }
         let wish = keep_wish(&form, &what).unwrap();
+        assert_eq!(wish.fan, KeptFan::AsSearched);
         assert_eq!((wish.name.as_str(), wish.purpose.as_str()), ("quiet", "q"));
         assert_eq!(wish.margin, Some(Margin::Daily));
         let Overlay::Keep { form, .. } = keep_form(" ".into(), what.clone()) else { panic!() };

@@ -564,3 +564,178 @@ impl Climb {
         Some(of(Domain::Core) * of(Domain::Memory))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::climb::ClimbEvent;
+    use crate::climb::whole_climbs::card;
+    use crate::fixtures::seen;
+    use crate::judge::verdict::Verdict;
+    use crate::measure::clock_line::ClockLine;
+    use crate::measure::monitor::Seen;
+    use crate::plan::Plan;
+    use rstest::rstest;
+
+    /// A card whose clock falls with its heat, and with less power; with a frame cap it draws what the cap takes.
+    #[derive(Clone, Copy)]
+    struct Warm {
+        /// Core temperature at full fan, °C.
+        cool: f64,
+        /// Clock lost for each K.
+        by_heat: f64,
+        /// Highest core offset that holds, less a tenth of a MHz for each K above `cool`.
+        edge: f64,
+        /// Power limit below which the clock falls, W.
+        needs: f64,
+    }
+
+    const WARM: Warm = Warm { cool: 60.0, by_heat: 1.0, edge: 130.0, needs: 200.0 };
+
+    impl Warm {
+        fn run(self, climb: &Climb, request: &crate::climb::TrialRequest) -> TrialRecord {
+            let asked = request.asked;
+            let Some(Fan::Fixed(fan)) = asked.fan else { panic!("{asked:?}") };
+            let core = asked.core_offset.map_or(0.0, |offset| f64::from(offset.0));
+            let limit = asked.power_limit.map_or(220.0, Watt::value);
+            let heat = self.cool + (100.0 - fan.value()) * 0.3;
+            let short = (self.needs - limit).max(0.0) * 2.0;
+            let clock = 2_000.0 + core - self.by_heat * (heat - self.cool) - short;
+            let fails = core > self.edge - 0.1 * (heat - self.cool);
+            let verdict = if fails { Verdict::LoadDied } else { Verdict::Clean };
+            let rate = asked.frame_cap.map_or(f64::INFINITY, f64::from).min(clock / 20.0);
+            TrialRecord {
+                taken: Some(asked),
+                seen: Seen {
+                    clock_line: Some(ClockLine { average: Mhz(clock), ..ClockLine::default() }),
+                    effective_clock: Some(Mhz(clock)),
+                    average_power: Some(Watt(limit.min(self.needs) * rate.min(100.0) / 100.0)),
+                    plateau: Some(Celsius(heat)),
+                    core_temperature_max: Some(Celsius(heat)),
+                    fan: Some(fan),
+                    frame_rate: Some(rate),
+                    ..seen()
+                },
+                seconds: if fails { Seconds(30.0) } else { request.seconds },
+                score: (!fails).then_some(clock / 2.0),
+                ..request.judged(climb.trials().len() as u32 + 1, verdict, "so".into())
+            }
+        }
+
+        /// A climb to its end.
+        fn climb(self, plan: Plan) -> Climb {
+            let stages = [Stage::Baseline, Stage::Power, Stage::Core, Stage::Settle];
+            let mut climb = Climb::new(card(), plan, &stages).unwrap();
+            for _ in 0..150 {
+                let Next::Trial(proposal) = climb.next() else { return climb };
+                let record = self.run(&climb, &proposal.request);
+                climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+            }
+            panic!("not after 150 trials: {:?}", climb.next());
+        }
+    }
+
+    fn kept_fan(climb: &Climb) -> f64 {
+        match climb.outcome().settings.fan {
+            Some(Fan::Fixed(speed)) => speed.value(),
+            other => panic!("{other:?}"),
+        }
+    }
+
+    #[rstest]
+    #[case::a_little(0.9)]
+    #[case::more(1.5)]
+    fn no_more_is_lost_than_is_permitted_and_what_is_kept_was_proven(#[case] permitted: f64) {
+        let mut plan = Plan::default();
+        plan.settle.loss_percent = permitted;
+        let climb = WARM.climb(plan.clone());
+        let (report, outcome) = (climb.settle_report().unwrap(), climb.outcome());
+        assert_eq!(outcome.stage, Some(Stage::Settle));
+        assert_eq!(report.settings, Some(outcome.settings));
+        assert!(report.lost_percent <= permitted && report.lost_percent > 0.0, "{report:?}");
+        assert!(report.quieter.value() > 2.0 && kept_fan(&climb) < 95.0);
+        assert!(outcome.confirmed, "a run of {} s proves it", plan.settle.proof_seconds);
+        let proof = climb.trials().last().unwrap();
+        assert_eq!((proof.purpose, proof.held()), (Purpose::Confirm, outcome.settings));
+        assert!(proof.seconds.value() >= plan.settle.proof_seconds);
+    }
+
+    #[test]
+    fn more_may_be_lost_for_more_silence() {
+        let of = |permitted: f64| {
+            let mut plan = Plan::default();
+            plan.settle.loss_percent = permitted;
+            kept_fan(&WARM.climb(plan))
+        };
+        assert!(of(2.0) < of(1.0) && of(1.0) < of(0.3), "{} {} {}", of(0.3), of(1.0), of(2.0));
+    }
+
+    #[test]
+    fn power_that_the_card_does_not_need_is_given_up_for_nothing() {
+        let climb = WARM.climb(Plan::default());
+        let limit = climb.outcome().settings.power_limit.unwrap().value();
+        assert!((195.0..220.0).contains(&limit), "{limit} W: it needs 200");
+    }
+
+    #[test]
+    fn a_core_that_would_become_too_hot_ends_the_fan_s_way_down() {
+        let hot = Warm { cool: 72.0, by_heat: 0.0, ..WARM };
+        let climb = hot.climb(Plan::default());
+        let hottest = climb.settle_report().unwrap().cooler;
+        assert!(hot.cool - hottest <= 80.0, "the target at stock is 83 °C: {hottest} K");
+        assert!(kept_fan(&climb) > 70.0);
+    }
+
+    #[test]
+    fn clocks_go_back_for_the_heat_and_what_fails_all_the_same_goes_back_further() {
+        let cool = WARM.climb(Plan::default());
+        let back = cool.settle_report().unwrap().clocks_back.core;
+        let found = cool.settle_report().unwrap().before.core_offset.unwrap();
+        let kept = cool.outcome().settings.core_offset.unwrap();
+        assert_eq!(kept, found - back);
+        // Here heat costs hardly any clock, so the fan becomes slower.
+        let fragile = Warm { by_heat: 0.2, ..WARM };
+        let climb = fragile.climb(Plan::default());
+        let outcome = climb.outcome();
+        let fails = climb
+            .trials()
+            .iter()
+            .any(|trial| trial.held() == outcome.settings && trial.verdict() == Verdict::LoadDied);
+        assert!(!fails, "{outcome:?}");
+    }
+
+    #[test]
+    fn under_a_frame_cap_the_rate_is_the_goal_and_the_least_power_that_sustains_it_is_kept() {
+        let mut plan = Plan::default();
+        plan.hold.frame_cap_fps = Some(60);
+        let stages = [Stage::Baseline, Stage::Settle];
+        let mut card = card();
+        card.offers.push(crate::card::description::Offer {
+            kind: SettingKind::FrameCap,
+            reading: crate::card::description::Reading::Absolute,
+            minimum: 5.0,
+            maximum: 240.0,
+            step: 1.0,
+            stock: None,
+        });
+        let mut climb = Climb::new(card, plan, &stages).unwrap();
+        while let Next::Trial(proposal) = climb.next() {
+            assert_eq!(proposal.request.asked.frame_cap, Some(60));
+            let record = WARM.run(&climb, &proposal.request);
+            climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+        }
+        let report = climb.settle_report().unwrap();
+        assert_eq!(report.frame_cap, Some(60));
+        assert!(report.saved.value() > 20.0 && report.lost_percent <= 1.0, "{report:?}");
+    }
+
+    #[test]
+    fn a_stage_that_was_skipped_or_found_nothing_lower_leaves_what_was_found() {
+        let mut plan = Plan::default();
+        plan.settle.loss_percent = 0.0;
+        let hot = Warm { cool: 81.0, needs: 400.0, ..WARM };
+        let climb = hot.climb(plan);
+        assert_ne!(climb.outcome().stage, Some(Stage::Settle));
+        assert_eq!(kept_fan(&climb), 100.0);
+    }
+}
