@@ -5,6 +5,7 @@
 //! ```
 
 mod advice;
+mod air;
 mod by_load;
 mod compare;
 mod culprits;
@@ -25,6 +26,7 @@ mod suggestion;
 mod text;
 
 pub use advice::{advice, stable_yet_slower};
+pub use air::{drawn_curve, who_drives};
 pub use by_load::{by_load, gain};
 pub use compare::finding;
 pub use culprits::culprits;

@@ -638,3 +638,34 @@ pub fn free_snapshot() -> Snapshot {
     snapshot.runs.free = Some(Arc::new(free_view()));
     snapshot
 }
+
+/// What three runs at three speeds, and two notes, tell of the card's fan.
+pub(crate) fn air_view() -> yard_step_engine::AirView {
+    use yard_step_core::{
+        AirNotes, Drawing, Heard, HeatModel, HeatRun, NoiseModel, NoiseNote, Room,
+    };
+    let card = card();
+    let runs = [(100.0, 60.0), (70.0, 67.0), (45.0, 77.0)].map(|(fan, plateau)| HeatRun {
+        load: "medley".into(),
+        settings: Settings::default(),
+        fan: Percent(fan),
+        power: Watt(216.0),
+        plateau: Celsius(plateau),
+        settles_in: Some(Seconds(130.0)),
+        clock: Some(Mhz(2_010.0 - 2.0 * (plateau - 60.0))),
+        room: Some(Room::default()),
+    });
+    let mut notes = AirNotes::default();
+    for (speed, level) in [(60.0, 37.0), (100.0, 46.0)] {
+        let heard = Heard::Measured(yard_step_core::Decibel(level));
+        notes.note(NoiseNote { speed: Percent(speed), heard });
+    }
+    let heat = HeatModel::of(&runs, &card);
+    let noise = NoiseModel::of(&notes.noise);
+    let wish = heat.as_ref().and_then(|heat| notes.wish.on(heat, &card, Room::default().ambient));
+    let drawn = heat
+        .as_ref()
+        .zip(wish)
+        .and_then(|(heat, wish)| Drawing { card: &card, heat, noise: &noise }.draw(&wish));
+    yard_step_engine::AirView { notes, heat, noise, wish, drawn }
+}

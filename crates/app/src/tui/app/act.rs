@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use ratatui::layout::Rect;
-use yard_step_core::{Meaning, TrialRecord};
+use yard_step_core::{Meaning, Settings, TrialRecord};
 use yard_step_engine::{Activity, Command, FreeStart, KeepWhat, Snapshot};
 
 use crate::tui::app::outcome::Outcome;
@@ -13,13 +13,16 @@ use crate::tui::app::screen;
 use crate::tui::app::state::{State, is_free};
 use crate::tui::keys::action::{Action, View};
 use crate::tui::keys::table::action_for;
+use crate::tui::overlays::air_forms::{noise_form, wish_form};
 use crate::tui::overlays::load_list::LoadList;
 use crate::tui::overlays::profile_forms::keep_form;
 use crate::tui::overlays::questions::question_before;
-use crate::tui::overlays::{FileUse, Overlay, Question, Yes, free_value, mark, path_of, value_of};
+use crate::tui::overlays::{
+    FileUse, Overlay, Question, Yes, fan_value, free_value, mark, path_of, value_of,
+};
 use crate::tui::views::ledger::state::Came;
 use crate::tui::views::shape::state::ShapeState;
-use crate::tui::views::{ledger, shape, weigh};
+use crate::tui::views::{air, ledger, shape, weigh};
 use crate::tui::widgets::entry::Entry;
 
 impl State {
@@ -75,6 +78,11 @@ impl State {
                 shape::state::Came::Send(command) => return Outcome::Send(command),
                 shape::state::Came::NotHere => {}
             }
+        }
+        if self.view == View::Air
+            && let Some(outcome) = self.act_on_air(action, snapshot)
+        {
+            return outcome;
         }
         if let Some(outcome) = self.act_on_free_run(action, snapshot) {
             return outcome;
@@ -132,7 +140,7 @@ impl State {
             Action::Quit => return Outcome::Quit,
             Action::Try => {
                 // In Shape one sees the card move along its curve.
-                if self.view != View::Shape {
+                if !matches!(self.view, View::Shape | View::Air) {
                     self.view = View::Climb;
                 }
                 Command::Try { yes: false }
@@ -182,6 +190,34 @@ impl State {
             self.trace.begin_anew();
         }
         Outcome::Send(command)
+    }
+
+    /// Carries out what concerns the view Air alone; `None` for what does not.
+    fn act_on_air(&mut self, action: Action, snapshot: &Snapshot) -> Option<Outcome> {
+        match self.air.act(action, snapshot) {
+            air::state::Came::NotHere => return None,
+            air::state::Came::Done => return Some(self.apply_drawn_fan(snapshot)),
+            air::state::Came::Send(command) => return Some(Outcome::Send(command)),
+            air::state::Came::Type => self.overlay = Some(fan_value(self.air.label(snapshot))),
+            air::state::Came::Wish => self.overlay = Some(wish_form(snapshot)),
+            air::state::Came::Noise => {
+                self.overlay = Some(noise_form(air::state::present_speed(snapshot)));
+            }
+        }
+        Some(Outcome::Nothing)
+    }
+
+    /// In a free run, the fan that is drawn is applied at once; nothing where the card is asked for it already.
+    pub(super) fn apply_drawn_fan(&mut self, snapshot: &Snapshot) -> Outcome {
+        let drawn = self.air.shown(snapshot).map(|draft| draft.sketch.fan());
+        let Some(fan) = drawn.filter(|_| is_free(snapshot)) else { return Outcome::Nothing };
+        let asked = self.free.asked(snapshot);
+        let settings = Settings { fan: Some(fan), ..asked };
+        if settings == asked {
+            return Outcome::Nothing;
+        }
+        self.free.wanted = Some(settings);
+        Outcome::Send(Command::Apply { settings: Box::new(settings), yes: false })
     }
 
     /// Carries out what concerns free runs; `None` for what does not.
@@ -243,9 +279,10 @@ impl State {
         let looked_at = snapshot.runs.looked_at.as_ref();
         let settings = match self.view {
             View::Shape if !shaped.is_next(snapshot) => shaped.settings().ok(),
+            View::Air => self.air.shown(snapshot).map(|draft| draft.settings(snapshot)),
             _ => looked_at.and_then(|run| run.taken),
         };
-        if self.view != View::Shape {
+        if !matches!(self.view, View::Shape | View::Air) {
             self.view = View::Climb;
         }
         self.free.begin();

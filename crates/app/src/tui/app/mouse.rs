@@ -47,6 +47,18 @@ impl State {
                 return self.apply_what_is_shaped(snapshot);
             }
         }
+        if self.view == View::Air && self.overlay.is_none() {
+            let at = screen::air_at(area, self, snapshot, (mouse.column, mouse.row));
+            if self.air.mouse(mouse.kind, at, snapshot) {
+                return match mouse.kind {
+                    MouseEventKind::Drag(_) => Outcome::Nothing,
+                    _ => self.apply_drawn_fan(snapshot),
+                };
+            }
+            if mouse.kind == MouseEventKind::Up(MouseButton::Left) {
+                return self.apply_drawn_fan(snapshot);
+            }
+        }
         if is_free(snapshot) && self.overlay.is_none() {
             let place = (mouse.column, mouse.row);
             if let Some(hit) = screen::free_setting_at(area, self, snapshot, place) {

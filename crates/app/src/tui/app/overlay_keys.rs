@@ -10,6 +10,7 @@ use crate::input::typed_path;
 use crate::tui::app::outcome::Outcome;
 use crate::tui::app::state::State;
 use crate::tui::keys::table::bindings;
+use crate::tui::overlays::air_forms::{noise_command, wish_command};
 use crate::tui::overlays::load_list::{Did, LoadList};
 use crate::tui::overlays::machine::Filled;
 use crate::tui::overlays::profile_forms::{import_change, keep_wish};
@@ -124,6 +125,32 @@ impl State {
                 self.overlay = Some(Overlay::Keep { form, what });
                 Outcome::Nothing
             }
+            (Overlay::Noise(mut form), KeyCode::Enter) => {
+                match noise_command(&form, snapshot) {
+                    Ok(command) => return Outcome::Send(command),
+                    Err(problem) => form.problem = Some(problem),
+                }
+                self.overlay = Some(Overlay::Noise(form));
+                Outcome::Nothing
+            }
+            (Overlay::Budget(mut form), KeyCode::Enter) => {
+                match wish_command(&form, snapshot) {
+                    Ok(command) => return Outcome::Send(command),
+                    Err(problem) => form.problem = Some(problem),
+                }
+                self.overlay = Some(Overlay::Budget(form));
+                Outcome::Nothing
+            }
+            (Overlay::Noise(mut form), code) => {
+                form.key(code);
+                self.overlay = Some(Overlay::Noise(form));
+                Outcome::Nothing
+            }
+            (Overlay::Budget(mut form), code) => {
+                form.key(code);
+                self.overlay = Some(Overlay::Budget(form));
+                Outcome::Nothing
+            }
             (Overlay::ImportProfile(mut form), KeyCode::Enter) => {
                 match import_change(&form, snapshot) {
                     Ok(change) => return Outcome::Change(change),
@@ -135,6 +162,15 @@ impl State {
             (Overlay::ImportProfile(mut form), code) => {
                 form.key(code);
                 self.overlay = Some(Overlay::ImportProfile(form));
+                Outcome::Nothing
+            }
+            (Overlay::FanValue { text, .. }, KeyCode::Enter) if !text.trimmed().is_empty() => {
+                self.air.type_in(snapshot, text.text());
+                self.apply_drawn_fan(snapshot)
+            }
+            (Overlay::FanValue { mut text, label }, code) => {
+                text.key(code);
+                self.overlay = Some(Overlay::FanValue { text, label });
                 Outcome::Nothing
             }
             (Overlay::Value { text, .. }, KeyCode::Enter) if !text.trimmed().is_empty() => {

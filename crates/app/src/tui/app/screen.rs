@@ -23,7 +23,7 @@ use crate::tui::overlays::draw::{Behind, draw_overlay};
 use crate::tui::theme::{Role, Theme};
 use crate::tui::views::climb::panel::Hit;
 use crate::tui::views::ledger::browser::List;
-use crate::tui::views::{artifacts, climb, ledger, profiles, shape, survey, trace, weigh};
+use crate::tui::views::{air, artifacts, climb, ledger, profiles, shape, survey, trace, weigh};
 use crate::tui::widgets::{row, wrapped, write, write_right, write_wrapped};
 
 /// Least size at which the views can be read.
@@ -96,6 +96,7 @@ pub fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
         View::Trace => trace::draw(buffer, body(area), theme, snapshot, &state.trace),
         View::Artifacts => artifacts::draw(buffer, body(area), theme, snapshot, &state.artifacts),
         View::Weigh => weigh::draw(buffer, body(area), theme, &state.weigh),
+        View::Air => air::draw(buffer, body(area), theme, snapshot, &state.air),
         View::Shape => shape::draw(buffer, body(area), theme, snapshot, &state.shape),
         View::Ledger if state.ledger.list() == List::Profiles => {
             let states = (&state.profiles, &state.ledger);
@@ -257,6 +258,17 @@ pub fn shape_at(
     shape::at(body(area), snapshot, &state.shape, place)
 }
 
+/// Temperature and fan speed in Air's chart at a place, °C and %.
+#[must_use]
+pub fn air_at(
+    area: Rect,
+    state: &State,
+    snapshot: &Snapshot,
+    place: (u16, u16),
+) -> Option<(f64, f64)> {
+    air::at(body(area), snapshot, &state.air, place)
+}
+
 /// The point of the frontier in Weigh at a place.
 #[must_use]
 pub fn point_at(area: Rect, state: &State, place: (u16, u16)) -> Option<usize> {
@@ -325,8 +337,9 @@ mod tests {
     fn header_and_footer_tell_where_one_is_and_what_can_be_done() {
         let lines = shown(160, 50, &State::new(View::Climb));
         assert!(
-            lines[0]
-                .starts_with(" Yard Step   1 Survey  2 Climb  3 Trace  4 Shape  7 Weigh  8 Ledger"),
+            lines[0].starts_with(
+                " Yard Step   1 Survey  2 Climb  3 Trace  4 Shape  5 Air  7 Weigh  8 Ledger"
+            ),
             "{}",
             lines[0]
         );

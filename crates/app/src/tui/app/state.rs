@@ -7,6 +7,7 @@ use yard_step_engine::{Activity, FreeView, NextView, Restart, Snapshot};
 use crate::tui::keys::action::View;
 use crate::tui::keys::moment::Moment;
 use crate::tui::overlays::Overlay;
+use crate::tui::views::air::state::AirState;
 use crate::tui::views::artifacts::state::ArtifactState;
 use crate::tui::views::climb;
 use crate::tui::views::climb::draw::ChartKind;
@@ -37,6 +38,8 @@ pub struct State {
     pub artifacts: ArtifactState,
     /// What the view Shape knows of itself.
     pub shape: ShapeState,
+    /// What the view Air knows of itself.
+    pub air: AirState,
     /// What Climb knows of a free run.
     pub(crate) free: FreeState,
     /// What the view Weigh knows of itself.
@@ -59,6 +62,7 @@ impl State {
             trace: TraceState::default(),
             artifacts: ArtifactState::default(),
             shape: ShapeState::default(),
+            air: AirState::default(),
             free: FreeState::default(),
             weigh: WeighState::default(),
             ledger: LedgerState::default(),
@@ -118,6 +122,8 @@ impl State {
             asks: free_of(snapshot).is_some_and(|free| free.asks.is_some()),
             has_curve: view == View::Shape && snapshot.machine.card.curve.is_some(),
             shape_is_next: view == View::Shape && self.shape.shown(snapshot).is_next(snapshot),
+            has_fan: view == View::Air && self.air.shown(snapshot).is_some(),
+            air_is_next: view == View::Air && self.air.is_next(snapshot),
             has_point: view == View::Weigh && self.weigh.point().is_some(),
             point_is_next: view == View::Weigh
                 && self.weigh.point().is_some_and(|point| is_asked(snapshot, &point.settings)),

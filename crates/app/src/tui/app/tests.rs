@@ -246,7 +246,7 @@ fn a_profile_gets_the_name_that_is_typed() {
         purpose: "shows".into(),
         margin: None,
         what: KeepWhat::Outcome,
-        fan: KeptFan::AsSearched,
+        fan: KeptFan::Chosen,
     };
     assert_eq!(kept, Outcome::Send(Command::Keep(Box::new(wish))));
 }

@@ -19,6 +19,9 @@ pub enum View {
     /// Curve, window and voltages.
     #[strum(to_string = "Shape")]
     Shape,
+    /// Fans, noise and heat.
+    #[strum(to_string = "Air")]
+    Air,
     /// Work against what it costs.
     #[strum(to_string = "Weigh")]
     Weigh,
@@ -34,6 +37,7 @@ impl View {
         Self::Climb,
         Self::Trace,
         Self::Shape,
+        Self::Air,
         Self::Weigh,
         Self::Ledger,
         Self::Artifacts,
@@ -48,6 +52,7 @@ impl View {
             Self::Trace => '3',
             Self::Artifacts => '9',
             Self::Shape => '4',
+            Self::Air => '5',
             Self::Weigh => '7',
             Self::Ledger => '8',
         }
@@ -219,6 +224,44 @@ pub enum Action {
     ShapeFarther,
     /// Have the shape tried next.
     AskShape,
+    /// In Air, the point before.
+    AirLeft,
+    /// In Air, the point after.
+    AirRight,
+    /// In Air, 1 % faster.
+    AirUp,
+    /// In Air, 1 % slower.
+    AirDown,
+    /// In Air, 10 % faster.
+    AirMuchUp,
+    /// In Air, 10 % slower.
+    AirMuchDown,
+    /// In Air, the point or the target 1 °C down.
+    AirCooler,
+    /// In Air, the point or the target 1 °C up.
+    AirHotter,
+    /// In Air, another way to drive the fan.
+    AirMode,
+    /// In Air, type a number.
+    AirType,
+    /// In Air, one more point.
+    AirAdd,
+    /// In Air, one point less.
+    AirRemove,
+    /// In Air, a fan that stops when it is cool, or never.
+    AirStop,
+    /// In Air, another hysteresis.
+    AirHysteresis,
+    /// In Air, the quietest curve for the budget.
+    AirDraw,
+    /// In Air, what is wished of the curve.
+    AirWish,
+    /// In Air, how loud the fan is.
+    AirNoise,
+    /// In Air, drive the fan so from now on.
+    AirKeep,
+    /// Have the fan tried next.
+    AskAir,
     /// In Weigh, the point of the frontier that costs less.
     FrontierLess,
     /// In Weigh, the point of the frontier that costs more.

@@ -105,7 +105,12 @@ pub(crate) static ALWAYS: &[Binding] = &[
         label: "keep",
         help: "keep the outcome as a profile and apply it",
         applies: |m| {
-            m.waits() && m.has_outcome && !m.down && !m.in_ledger() && !m.has_trial_to_keep()
+            m.waits()
+                && m.has_outcome
+                && !m.down
+                && !m.in_ledger()
+                && !m.has_trial_to_keep()
+                && m.view != View::Air
         },
         in_footer: true,
     },
@@ -123,7 +128,9 @@ pub(crate) static ALWAYS: &[Binding] = &[
         label: "free run",
         help: "run a load until you stop it, and change settings while it runs",
         applies: |m| {
-            m.waits() && !m.down && matches!(m.view, View::Survey | View::Climb | View::Shape)
+            m.waits()
+                && !m.down
+                && matches!(m.view, View::Survey | View::Climb | View::Shape | View::Air)
         },
         in_footer: true,
     },
@@ -252,6 +259,14 @@ pub(crate) static ALWAYS: &[Binding] = &[
         keys: &[key('4')],
         label: "Shape",
         help: "show V/F curve, performance states or clock window, and the voltages",
+        applies: |_| true,
+        in_footer: false,
+    },
+    Binding {
+        action: Action::Show(View::Air),
+        keys: &[key('5')],
+        label: "Air",
+        help: "show the fan over temperature, noise and heat",
         applies: |_| true,
         in_footer: false,
     },

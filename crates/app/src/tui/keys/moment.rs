@@ -37,6 +37,10 @@ pub struct Moment {
     pub(crate) has_curve: bool,
     /// In Shape, what is shaped is what the next trial asks for.
     pub(crate) shape_is_next: bool,
+    /// In Air, the card's fan can be set.
+    pub(crate) has_fan: bool,
+    /// In Air, the fan that is drawn is what the next trial asks for.
+    pub(crate) air_is_next: bool,
     /// In Weigh, a point is picked.
     pub(crate) has_point: bool,
     /// In Weigh, the picked point is what the next trial asks for.
@@ -79,7 +83,7 @@ impl Moment {
             View::Shape => true,
             View::Climb | View::Trace => self.looking,
             View::Weigh => self.has_point,
-            View::Survey | View::Artifacts => false,
+            View::Survey | View::Artifacts | View::Air => false,
         }
     }
 
@@ -88,6 +92,7 @@ impl Moment {
         match self.view {
             View::Ledger => false,
             View::Shape => self.shape_is_next,
+            View::Air => self.air_is_next || !self.has_fan,
             View::Weigh => self.point_is_next || !self.has_point,
             _ => true,
         }

@@ -7,7 +7,7 @@ use crate::tui::keys::action::{Action, View};
 use crate::tui::keys::binding::Binding;
 use crate::tui::keys::global;
 use crate::tui::keys::moment::Moment;
-use crate::tui::views::{artifacts, climb, ledger, shape, survey, trace, weigh};
+use crate::tui::views::{air, artifacts, climb, ledger, shape, survey, trace, weigh};
 
 /// What can be done in a view only.
 #[must_use]
@@ -17,6 +17,7 @@ fn bindings_of(view: View) -> &'static [Binding] {
         View::Climb => climb::keys::BINDINGS,
         View::Trace => trace::keys::BINDINGS,
         View::Shape => shape::keys::BINDINGS,
+        View::Air => air::keys::BINDINGS,
         View::Weigh => weigh::keys::BINDINGS,
         View::Ledger => ledger::keys::BINDINGS,
         View::Artifacts => artifacts::keys::BINDINGS,
@@ -111,6 +112,8 @@ pub(crate) mod tests {
                     asks: bit(5),
                     has_curve: bit(10) && view == View::Shape,
                     shape_is_next: bit(7) && view == View::Shape,
+                    has_fan: bit(10) && view == View::Air,
+                    air_is_next: bit(7) && view == View::Air,
                     has_point: bit(7) && view == View::Weigh,
                     point_is_next: bit(7) && bit(10) && view == View::Weigh,
                     in_profiles: bit(9) && view == View::Ledger,
@@ -178,6 +181,8 @@ pub(crate) mod tests {
             asks: false,
             has_curve: false,
             shape_is_next: false,
+            has_fan: false,
+            air_is_next: false,
             has_point: false,
             point_is_next: false,
             in_profiles: false,

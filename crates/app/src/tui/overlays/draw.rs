@@ -72,11 +72,28 @@ pub(crate) fn draw_overlay(
             };
             ("Keep as a profile", fields_lines(theme, form, told, "Enter keep   Esc cancel"))
         }
+        Overlay::Noise(form) => {
+            let told = "Measure where you sit, with the fan at that speed, or judge by ear.";
+            ("How loud is the fan?", fields_lines(theme, form, told, "Enter note   Esc cancel"))
+        }
+        Overlay::Budget(form) => {
+            let told = "Empty: as quiet as keeps the clock, in the machine's room, under the hottest load.";
+            ("Noise budget", fields_lines(theme, form, told, "Enter set   Esc cancel"))
+        }
         Overlay::ImportProfile(form) => {
             let told = "Each setting goes that share of its way back to stock. What its maker proved \
                         proves nothing on this card.";
             ("Import a profile", fields_lines(theme, form, told, "Enter read   Esc cancel"))
         }
+        Overlay::FanValue { text, label } => (
+            "A fan speed",
+            vec![
+                (format!("The {label}."), theme.style(Role::Text)),
+                (String::new(), Style::new()),
+                (text.shown(), theme.style(Role::Title)),
+                ("Enter set   Esc cancel".into(), theme.style(Role::Accent)),
+            ],
+        ),
         Overlay::Value { text, label } => (
             "A number",
             vec![

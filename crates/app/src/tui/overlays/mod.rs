@@ -1,5 +1,6 @@
 //! What lies over a view: questions, choices, texts that are typed.
 
+pub(crate) mod air_forms;
 pub(crate) mod draw;
 pub(crate) mod fields;
 pub(crate) mod found;
@@ -48,6 +49,17 @@ pub enum Overlay {
     },
     /// Naming a profile to be read, and how much it is cut back.
     ImportProfile(Fields),
+    /// Noting how loud the fan is at a speed.
+    Noise(Fields),
+    /// Saying what is wished of a fan curve.
+    Budget(Fields),
+    /// Typing a fan speed in Air.
+    FanValue {
+        /// As far as it is typed.
+        text: Entry,
+        /// What it is for.
+        label: String,
+    },
     /// Typing a number in Shape.
     Value {
         /// As far as it is typed.
@@ -178,6 +190,11 @@ pub(crate) fn path_of(what: FileUse, text: String) -> Overlay {
 /// The line in which a number is typed.
 pub(crate) fn value_of(label: String) -> Overlay {
     Overlay::Value { text: Entry::new("", LONGEST_NUMBER), label }
+}
+
+/// The line in which a fan speed is typed.
+pub(crate) fn fan_value(label: String) -> Overlay {
+    Overlay::FanValue { text: Entry::new("", LONGEST_NUMBER), label }
 }
 
 /// The line in which a number for a setting of a free run is typed.

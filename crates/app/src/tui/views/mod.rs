@@ -1,5 +1,6 @@
 //! The views, a folder each: what each knows of itself, and how it is drawn from a snapshot.
 
+pub mod air;
 pub mod artifacts;
 pub mod climb;
 pub mod ledger;

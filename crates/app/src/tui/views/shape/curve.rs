@@ -17,8 +17,8 @@ use ratatui::style::Style;
 use yard_step_core::{CurveBand, Mhz, Millivolt, Sketch, VfCurve};
 
 use crate::tui::theme::{Depth, Role, Theme};
-use crate::tui::views::shape::bands;
-use crate::tui::views::shape::bands::GUTTER;
+use crate::tui::widgets::bands;
+use crate::tui::widgets::bands::GUTTER;
 use crate::tui::widgets::{EIGHTHS, write, write_right};
 
 /// What is drawn.

@@ -1,6 +1,5 @@
 //! Curve, window and voltages.
 
-pub(crate) mod bands;
 pub(crate) mod curve;
 pub(crate) mod draw;
 pub(crate) mod keys;

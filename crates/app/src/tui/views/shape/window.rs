@@ -13,8 +13,8 @@ use ratatui::layout::Rect;
 use yard_step_core::{Channel, CurveBand, Trace};
 
 use crate::tui::theme::{Role, Theme};
-use crate::tui::views::shape::bands;
-use crate::tui::views::shape::bands::GUTTER;
+use crate::tui::widgets::bands;
+use crate::tui::widgets::bands::GUTTER;
 use crate::tui::widgets::{EIGHTHS, write, write_right};
 
 /// Stretches of a trace whose mean clock is counted.
