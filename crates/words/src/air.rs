@@ -19,7 +19,7 @@ pub fn drawn_curve(drawn: &DrawnCurve, wish: &Wish) -> String {
     };
     format!(
         "In a room of {} the fan runs at {} and the core settles at {}: {why}. That is {}, {:.1} dB \
-         quieter than at full speed, and costs {}; in a room of {} it is {}, {} and {}.",
+         quieter than full speed, and costs {}; in a room of {} it costs {}, with the fan at {} and the core at {}.",
         wish.room,
         settled.fan,
         plateau(settled),
@@ -27,21 +27,21 @@ pub fn drawn_curve(drawn: &DrawnCurve, wish: &Wish) -> String {
         quieter.value(),
         lost(&settled.lost),
         summer.room,
-        plateau(summer),
-        summer.fan,
         lost(&summer.lost),
+        summer.fan,
+        plateau(summer),
     )
 }
 
 /// Where a card settles, with its error.
 fn plateau(settled: &Settled) -> String {
-    format!("{:.0} ± {:.0} °C", settled.plateau.value, settled.plateau.error.max(0.5))
+    format!("{:.0} ± {:.0} °C", settled.plateau.value, settled.plateau.error.max(1.0))
 }
 
 fn lost(lost: &Lost) -> String {
     match lost.clock.value() {
         mhz if mhz < 0.5 => "no clock".into(),
-        mhz => format!("{mhz:.0} MHz ({:.1} % of the score at most)", lost.percent.value()),
+        mhz => format!("{mhz:.0} MHz (at most {:.1} % of the score)", lost.percent.value()),
     }
 }
 
@@ -104,16 +104,16 @@ mod tests {
         assert_eq!(
             drawn_curve(&drawn, &wish),
             "In a room of 22 °C the fan runs at 62 % and the core settles at 71 ± 1 °C: slower, it would lose \
-             more than you allow. That is 38.2 dB, 10.4 dB quieter than at full speed, and costs 6 MHz (0.3 % of \
-             the score at most); in a room of 30 °C it is 77 ± 1 °C, 70 % and no clock."
+             more than you allow. That is 38.2 dB, 10.4 dB quieter than full speed, and costs 6 MHz (at most 0.3 % of \
+             the score); in a room of 30 °C it costs no clock, with the fan at 70 % and the core at 77 ± 1 °C."
         );
     }
 
     #[rstest]
     #[case(DecidedBy::Ceiling, "temperature limit")]
     #[case(DecidedBy::LeastSpeed, "goes no slower")]
-    #[case(DecidedBy::Budget, "faster would break")]
-    #[case(DecidedBy::CeilingOverBudget, "this breaks the noise budget")]
+    #[case(DecidedBy::Budget, "allows no more")]
+    #[case(DecidedBy::CeilingOverBudget, "over the noise budget")]
     fn what_decided_is_said(#[case] decided_by: DecidedBy, #[case] part: &str) {
         let (drawn, wish) = drawn(decided_by);
         assert!(drawn_curve(&drawn, &wish).contains(part));

@@ -8,10 +8,11 @@ use std::fs;
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use clap::Args;
-use yard_step_card::{BriefCard, CardAddress};
+use yard_step_card::{BriefCard, Card as _, CardAddress};
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, Case, Celsius, Climb, Decibel, Demand, Machine, Margin, Next, Plan,
-    Policy, Profile, Room, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
+    AirNotes, AirWish, Alarm, AlarmAct, AlarmOn, CardDescription, Case, Celsius, Climb, Decibel,
+    Demand, Heard, Loudness, Machine, Margin, Next, NoiseNote, Percent, Plan, Policy, Profile,
+    Room, Settings, Stage, TrialRecord, Verdict, Watt, in_short,
 };
 use yard_step_engine::{KeepWhat, KeepWish, KeptFan, Pace, Unfinished};
 use yard_step_ledger::{ClimbState, DataDir, Intent, Ledger, Measured};
@@ -112,13 +113,15 @@ fn make_history(
     told.extend(undervolted(
         &ledger,
         card,
-        Stage::UndervoltClock,
+        &[Stage::UndervoltClock],
         WARM_EVENINGS,
         ("cool evenings", "warm evenings"),
     )?);
     if let [old, new] = others {
         let silent = ("silent hall", "shows beside the audience, with a slow fan");
-        told.extend(undervolted(&ledger, old, Stage::UndervoltQuiet, SILENT_HALL, silent)?);
+        let stages = [Stage::UndervoltQuiet, Stage::Settle];
+        told.extend(undervolted(&ledger, old, &stages, SILENT_HALL, silent)?);
+        ledger.set_air_notes(&described(old)?, &heard_beside_the_audience())?;
         told.push(new_card(&ledger, new)?);
         told.push(interrupted(&ledger, old)?);
     }
@@ -177,12 +180,13 @@ fn kept_last_autumn() -> KeepWish {
 fn undervolted(
     ledger: &Ledger,
     name: &CardAddress,
-    strategy: Stage,
+    after_baseline: &[Stage],
     days: f64,
     (kept_as, purpose): (&str, &str),
 ) -> Result<Option<String>, Failure> {
     let plan = Plan::default();
-    let (mut card, laid_out) = brief_card(name, &plan, &[Stage::Baseline, strategy])?;
+    let stages: Vec<Stage> = [&[Stage::Baseline], after_baseline].concat();
+    let (mut card, laid_out) = brief_card(name, &plan, &stages)?;
     let climbed = brief_climb(&mut card, &laid_out)?;
     let id = write_down(ledger, &laid_out, &climbed.trials)?;
     ledger.set_climb_state(id, ClimbState::Ended, laid_out.directives())?;
@@ -200,6 +204,26 @@ fn undervolted(
         laid_out.card().name,
         yard_step_words::outcome(&climbed.outcome)
     )))
+}
+
+/// How loud the old card is beside the audience, and how loud it may be there.
+fn heard_beside_the_audience() -> AirNotes {
+    let mut notes = AirNotes {
+        wish: AirWish { most_noise: Some(Decibel(34.0)), ..AirWish::default() },
+        ..AirNotes::default()
+    };
+    for (speed, heard) in [
+        (30.0, Heard::Judged(Loudness::Silent)),
+        (60.0, Heard::Measured(Decibel(37.5))),
+        (100.0, Heard::Measured(Decibel(48.0))),
+    ] {
+        notes.note(NoiseNote { speed: Percent(speed), heard });
+    }
+    notes
+}
+
+fn described(name: &CardAddress) -> Result<CardDescription, Failure> {
+    Ok(name.stand_in()?.description().clone())
 }
 
 /// What a climb came to as a profile.

@@ -105,8 +105,10 @@ pub struct LoadHeat {
     pub power: Watt,
     /// Clock of the newest run.
     pub clock: Option<Mhz>,
-    /// Highest speed, temperature and clock of each run: where the card really was.
+    /// Fan speed and plateau of each run: where the card really was.
     pub seen: Vec<(Percent, Celsius)>,
+    /// The plateau that the model gives for the newest run, in its own room.
+    pub newest_foretold: Celsius,
     /// Mean time in which the distance to the plateau falls to 37 %; none where no run told.
     pub settles_in: Option<Seconds>,
 }
@@ -160,7 +162,7 @@ impl HeatModel {
             residual,
             clock_by_heat: clock_by_heat(&free, card.limits.boost_clock),
             fan_power,
-            loads: loads(&runs, fan_power.value),
+            loads: loads(&runs, &parameters, fan_power.value),
         })
     }
 
@@ -369,7 +371,7 @@ fn fan_saves(fan_power: f64, fan: Percent) -> f64 {
     fan_power * (1.0 - cubed(fan))
 }
 
-fn loads(runs: &[&HeatRun], fan_power: f64) -> Vec<LoadHeat> {
+fn loads(runs: &[&HeatRun], parameters: &[f64; PARAMETERS], fan_power: f64) -> Vec<LoadHeat> {
     let mut loads: Vec<LoadHeat> = Vec::new();
     for run in runs {
         if loads.iter().any(|load| load.load == run.load) {
@@ -389,6 +391,10 @@ fn loads(runs: &[&HeatRun], fan_power: f64) -> Vec<LoadHeat> {
             load: run.load.clone(),
             power: Watt(mean(&powers).unwrap_or_default()),
             clock: newest.clock,
+            newest_foretold: Celsius(
+                rise(parameters, &Point::of(newest))
+                    + newest.room.unwrap_or_default().ambient.value(),
+            ),
             seen: of.iter().map(|run| (run.fan, run.plateau)).collect(),
             settles_in: average(|run| run.settles_in.map(Seconds::value)).map(Seconds),
         });
@@ -526,6 +532,8 @@ mod tests {
         let names: Vec<&str> = model.loads.iter().map(|load| load.load.as_str()).collect();
         assert_eq!(names, ["medley", "doldrums"]);
         assert_eq!(model.loads[0].seen.len(), 2);
+        let off = model.loads[0].newest_foretold.value() - 75.0;
+        assert!(off.abs() < 2.0, "{off}");
         assert_eq!(model.settles_in(), Some(Seconds(130.0)));
     }
 }

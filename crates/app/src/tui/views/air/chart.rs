@@ -161,7 +161,7 @@ impl FanChart<'_> {
         let field = places.field;
         let lines = [
             (self.target, "┃", Role::Clock, "target"),
-            (self.settles, "┊", Role::Second, "settles"),
+            (self.settles, "┊", Role::Title, "settles"),
             (Some(self.ceiling), "┊", Role::Warn, "stop"),
         ];
         for (row, (at, symbol, role, name)) in lines.into_iter().enumerate() {

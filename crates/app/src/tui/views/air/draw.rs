@@ -47,7 +47,7 @@ pub(crate) fn layout(area: Rect) -> Places {
     let [chart, _, right] =
         Layout::horizontal([Constraint::Fill(1), Constraint::Length(1), Constraint::Length(right)])
             .areas(body);
-    let (fan, budget) = if roomy { (10, 13) } else { (6, 8) };
+    let (fan, budget) = if roomy { (10, 13) } else { (8, 8) };
     let [fan, speeds, budget] = Layout::vertical([
         Constraint::Length(fan),
         Constraint::Fill(1),
@@ -103,27 +103,20 @@ pub(crate) fn at(
 fn ran(snapshot: &Snapshot) -> Vec<Ran> {
     let heat = snapshot.machine.air.as_deref().and_then(|air| air.heat.as_ref());
     let loads = heat.map_or(&[][..], |heat| &heat.loads);
-    loads.iter().take(MOST_LOADS).filter_map(|load| ran_under(load, snapshot)).collect()
+    loads.iter().take(MOST_LOADS).filter_map(ran_under).collect()
 }
 
-fn ran_under(load: &LoadHeat, snapshot: &Snapshot) -> Option<Ran> {
+fn ran_under(load: &LoadHeat) -> Option<Ran> {
     let by_heat =
         |a: &&(Percent, Celsius), b: &&(Percent, Celsius)| a.1.value().total_cmp(&b.1.value());
     let (cool, hot) = (load.seen.iter().min_by(by_heat)?, load.seen.iter().max_by(by_heat)?);
-    let fans = match (cool.0.value() - hot.0.value()).abs() < 1.0 {
-        true => format!("fan {}", cool.0),
-        false => format!("fan {} to {}", cool.0, hot.0),
-    };
     let degrees = match (hot.1 - cool.1).value() < 0.5 {
         true => format!("{}", hot.1),
         false => format!("{:.0} to {}", cool.1.value(), hot.1),
     };
-    // What is foretold for the newest run beside what it came to.
-    let newest = load.seen.last()?;
-    let heat = snapshot.machine.air.as_deref()?.heat.as_ref()?;
-    let room = snapshot.machine.said.room.unwrap_or_default().ambient;
-    let told = heat.plateau(load.power, newest.0, room).value;
-    let figures = format!("{degrees}, {fans}; last {} (foretold {told:.0})", newest.1);
+    // What the model says of the newest run beside what that came to.
+    let (newest, told) = (load.seen.last()?.1, load.newest_foretold);
+    let figures = format!("{degrees}, last {:.0} (foretold {:.0})", newest.value(), told.value());
     Some(Ran { load: load.load.clone(), cool: cool.1, hot: hot.1, figures })
 }
 
@@ -190,7 +183,9 @@ fn draw_fan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
     };
     let run = snapshot.runs.newest.as_deref().filter(|_| is_running(snapshot));
     let chosen = snapshot.machine.air.as_ref().and_then(|air| air.notes.chosen);
-    let used = snapshot.machine.profiles.iter().find(|view| view.profile.in_use);
+    // One that is not proven is not put on the card.
+    let used =
+        snapshot.machine.profiles.iter().find(|view| view.profile.in_use && view.proof.is_proven());
     let asked = match (run, used) {
         (Some(run), _) => run.asked.fan,
         (None, Some(view)) => view.profile.settings.fan,
@@ -273,8 +268,9 @@ fn draw_speeds(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
     for (index, name) in heads.iter().enumerate() {
         cell(buffer, head, index, name, dim);
     }
-    let notes = foot(snapshot, air);
-    let foot_rows = 4.min(space.height.saturating_sub(2));
+    let is_short = space.height < 12;
+    let notes = foot(snapshot, air, is_short);
+    let foot_rows = if space.height >= 12 { 4 } else { 1 };
     let rows = usize::from(space.height.saturating_sub(1 + foot_rows));
     let offer = snapshot.machine.card.offer(SettingKind::Fan);
     let least = offer.map_or(0.0, |offer| offer.minimum);
@@ -291,7 +287,7 @@ fn draw_speeds(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
         let then = heat.plateau(wish.power, percent, summer).value;
         let stop = snapshot.machine.card.limits.stops_at().value();
         let role = |at: f64| if at >= stop - 4.0 { Role::Warn } else { Role::Text };
-        let text = format!("{:.0} ± {:.0}", now.value, now.error.max(0.5));
+        let text = format!("{:.0} ± {:.0}", now.value, now.error.max(1.0));
         cell(buffer, line, 2, &text, theme.style(role(now.value)));
         cell(buffer, line, 3, &format!("{then:.0}"), theme.style(role(then)));
         let most = heat.plateau(wish.power, Percent(100.0), room).value;
@@ -309,7 +305,7 @@ fn draw_speeds(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
 }
 
 /// What the table stands on.
-fn foot(snapshot: &Snapshot, air: &AirView) -> String {
+fn foot(snapshot: &Snapshot, air: &AirView, is_short: bool) -> String {
     let noise = match air.noise.notes {
         0 => "Noise is assumed: N notes how loud the fan is.".to_owned(),
         count => format!(
@@ -319,6 +315,12 @@ fn foot(snapshot: &Snapshot, air: &AirView) -> String {
             air.noise.inaudible_up_to()
         ),
     };
+    if is_short && air.heat.is_some() {
+        return match air.noise.notes {
+            0 => "Noise is assumed: N notes it.".into(),
+            count => format!("Noise from {}.", counted(count, "note")),
+        };
+    }
     let heat = air.heat.as_ref().map_or_else(
         || "No run was long enough to tell how warm the card becomes.".to_owned(),
         |heat| heat_in_words(heat, snapshot),
@@ -419,7 +421,7 @@ mod tests {
             "100 %",
             "dB",
             "Quietest curve",
-            "quieter than at full",
+            "dB quieter",
             "medley",
         ] {
             assert!(text.contains(part), "{part}:\n{text}");
