@@ -9,12 +9,10 @@ pub fn drawn_curve(drawn: &DrawnCurve, wish: &Wish) -> String {
     let why = match decided_by {
         DecidedBy::Clock => "slower, it would lose more than you allow",
         DecidedBy::Ceiling => "slower, it would come too near its temperature limit",
-        DecidedBy::LeastSpeed => "it goes no slower",
-        DecidedBy::Budget => {
-            "faster would break the noise budget, though it takes more to lose no more than you allow"
-        }
+        DecidedBy::LeastSpeed => "the fan goes no slower",
+        DecidedBy::Budget => "the noise budget allows no more, and that loses more than you allow",
         DecidedBy::CeilingOverBudget => {
-            "this breaks the noise budget: slower, the card would come too near its temperature limit"
+            "over the noise budget, or the card would come too near its temperature limit"
         }
     };
     format!(
