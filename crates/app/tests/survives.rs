@@ -37,6 +37,13 @@ const BRIEF: &str = "[baseline]\nruns = 1\nseconds = 30\nwarm_up_seconds = 0\n\
     [core]\ncoarse_step_mhz = 15\nseconds = 60\nwarm_up_seconds = 0\n\
     confirm_seconds = 120\nsettle_seconds = 60\n[rules]\nmost_warming_k = 50\n";
 
+/// The same on a card that holds a fan speed and no curve: the search runs under a curve, which Yard Step drives.
+const DRIVEN: &str = "[baseline]\nruns = 1\nseconds = 30\nwarm_up_seconds = 0\n\
+    [core]\ncoarse_step_mhz = 15\nseconds = 60\nwarm_up_seconds = 0\n\
+    confirm_seconds = 120\nsettle_seconds = 60\n[rules]\nmost_warming_k = 50\n\
+    [hold]\nfan_curve = [[30, 35], [50, 60], [75, 100]]\n";
+const SPEED_CARD: &str = "standin:bracken-208#4";
+
 /// A plan whose first trial at another clock than stock goes on for long.
 const LONG: &str = "[baseline]\nruns = 1\nseconds = 30\nwarm_up_seconds = 0\n\
     [core]\ncoarse_step_mhz = 60\nseconds = 86400\nconfirm_seconds = 86400\nwarm_up_seconds = 0\n\
@@ -44,14 +51,19 @@ const LONG: &str = "[baseline]\nruns = 1\nseconds = 30\nwarm_up_seconds = 0\n\
 
 struct Place {
     dir: TempDir,
+    card: &'static str,
 }
 
 impl Place {
     fn new(plan: &str) -> Self {
+        Self::on(CARD, plan)
+    }
+
+    fn on(card: &'static str, plan: &str) -> Self {
         let dir = tempfile::tempdir().unwrap();
         let plan = format!("scene = \"lantern\"\npolicy = \"fixed-step\"\n{plan}");
         fs::write(dir.path().join("plan.toml"), plan).unwrap();
-        Self { dir }
+        Self { dir, card }
     }
 
     fn data(&self) -> PathBuf {
@@ -65,9 +77,10 @@ impl Place {
     /// On the machine of this place, but with records kept in another directory.
     fn command_in(&self, data: &Path, more: &[&str]) -> Command {
         let mut command = program_on_machine_of(&text_of(&self.data()));
+        let (kind, seed) = self.card.split_once('#').unwrap();
         command
             .env("YARD_STEP_INJECT_FAULTS", "1")
-            .args(["climb", "--card", "standin:tarn-310", "--seed", "6"])
+            .args(["climb", "--card", kind, "--seed", seed])
             .args(["--stages", "baseline,core", "--plan"])
             .arg(self.dir.path().join("plan.toml"))
             .arg("--data-dir")
@@ -87,7 +100,7 @@ impl Place {
 
     /// The card beside the program, once its machine is on.
     fn look(&self) -> Option<SlotCard> {
-        card_on_machine_of(&text_of(&self.data()), CARD)
+        card_on_machine_of(&text_of(&self.data()), self.card)
     }
 
     fn card(&self) -> SlotCard {
@@ -261,10 +274,10 @@ fn stock() -> Settings {
 
 /// Waits until the card is at stock; how long that took. None if its machine is off.
 fn back_at_stock(card: &mut SlotCard) -> Option<Duration> {
-    let began = Instant::now();
+    let (began, stock) = (Instant::now(), Settings::stock(card.description()));
     loop {
         let held = card.taken().ok()?;
-        if held == stock() {
+        if held == stock {
             return Some(began.elapsed());
         }
         assert!(began.elapsed() < PATIENCE, "the card was not put back: {held:?}");
@@ -283,7 +296,10 @@ struct Weathered {
 
 /// One storm: so many kills in one place, each of the application, its load or its guard.
 fn storm(seed: u64, kills: u64) -> Weathered {
-    let place = Place::new(BRIEF);
+    let place = match seed % 2 {
+        0 => Place::new(BRIEF),
+        _ => Place::on(SPEED_CARD, DRIVEN),
+    };
     let mut numbers = Numbers(seed);
     let mut weathered = Weathered::default();
     let mut running = place.start(&[]);

@@ -3,6 +3,9 @@
 
 mod common;
 
+#[path = "terminal/air.rs"]
+mod air;
+
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::process::Command;
