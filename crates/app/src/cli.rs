@@ -127,7 +127,10 @@ mod tests {
     #[case("climb --card standin:tarn-310 --margin none", "there are: record, daily, gift")]
     #[case("machine --case ajar", "either open or closed")]
     #[case("machine --alarm hot-spot", "WHAT=ABOVE:ACT")]
-    #[case("machine --alarm fan=95:stop", "there are: core-temperature, hot-spot, board-power")]
+    #[case(
+        "machine --alarm fan=95:stop",
+        "there are: core-temperature, hot-spot, memory-temperature"
+    )]
     #[case("machine --alarm hot-spot=x:stop", "\"x\" is not a number")]
     #[case("machine --alarm hot-spot=95:shout", "there are: warn, stop, put-back")]
     #[case("fly", "unrecognized subcommand 'fly'")]

@@ -38,7 +38,7 @@ pub use air::fan::{
     CurveFollower, Fan, FanControl, FanCurve, FanCurveError, FanTarget, MOST_FAN_POINTS,
     MOST_HYSTERESIS,
 };
-pub use air::heat::{HeatModel, HeatRun, LoadHeat, speed_of};
+pub use air::heat::{HeatModel, HeatRun, LoadHeat};
 pub use air::noise::{Heard, Loudness, MOST_NOISE_NOTES, NoiseModel, NoiseNote, NoiseNoteError};
 pub use air::notes::{AirNotes, AirWish, WishError};
 pub use air::sketch::{FanMode, FanSketch};
@@ -89,6 +89,7 @@ pub use machine::room::{Case, Room};
 pub use machine::supply::{Machine, MachineError, SupplyHeadroom};
 pub use measure::clock_line::{ClockLine, DIP_BINS, Dip, read_clock_line};
 pub use measure::limiter::{FULL_LOAD_PERCENT, Limiter, LimiterShares, attribute};
+pub use measure::moment::Moment;
 pub use measure::monitor::{CurveBand, SectionSeen, Seen, Watch};
 pub use measure::plateau::{Plateau, WARM_WITHIN, Warming};
 pub use measure::sample::Sample;

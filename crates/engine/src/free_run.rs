@@ -112,7 +112,7 @@ impl FreeRun<'_> {
     /// The alarms that what is read now sets off, the gravest first.
     #[must_use]
     pub fn alarms(&self, alarms: &[Alarm]) -> Vec<AlarmRaised> {
-        alarm::raised(alarms, &self.run.sample(), self.run.watch.wrong_frames())
+        alarm::raised(alarms, &self.run.watch.moment(&self.run.sample()))
     }
 
     /// All there is to see of the free run.

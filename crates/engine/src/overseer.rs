@@ -67,7 +67,7 @@ impl LiveRun<'_> {
     /// The alarms that what is read now sets off, on whichever card, the gravest first.
     #[must_use]
     pub fn alarms(&self, alarms: &[Alarm]) -> Vec<AlarmRaised> {
-        let of = |run: &Run| alarm::raised(alarms, &run.sample(), run.watch.wrong_frames());
+        let of = |run: &Run| alarm::raised(alarms, &run.watch.moment(&run.sample()));
         let others = self.in_step.iter().filter_map(InStep::run);
         let mut raised: Vec<AlarmRaised> =
             std::iter::once(self.run).chain(others).flat_map(of).collect();

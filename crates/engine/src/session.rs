@@ -476,7 +476,8 @@ impl Work {
         state.machine.said = Arc::new(self.engine.machine().clone());
         let now = state.machine.sensors.as_ref();
         let alarms = &state.machine.said.alarms;
-        state.machine.alarms = now.map_or_else(Vec::new, |now| alarm::raised(alarms, now, 0));
+        state.machine.alarms = now
+            .map_or_else(Vec::new, |now| alarm::raised(alarms, &yard_step_core::Moment::of(now)));
         state.machine.rack = Arc::new(self.rack.view(&self.engine.held_in_step()));
         state.machine.present = self.rack.present();
         let (idle, profiles) = (state.machine.sensors.as_ref(), &state.machine.profiles);

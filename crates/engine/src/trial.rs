@@ -194,7 +194,7 @@ impl Run {
 
     /// The user's alarms that this sample sets off for the first time, the gravest first.
     pub(crate) fn alarms_raised(&mut self, alarms: &[Alarm]) -> Option<AlarmRaised> {
-        let raised = alarm::raised(alarms, &self.sample, self.watch.wrong_frames());
+        let raised = alarm::raised(alarms, &self.watch.moment(&self.sample));
         for one in &raised {
             if !self.raised.contains(&one.alarm) {
                 self.raised.push(one.alarm);

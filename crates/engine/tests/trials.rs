@@ -10,9 +10,9 @@ use yard_step_card::{
     Card, CardChoice, CardError, FaultInjection, LoadLost, Mishaps, Ran, StandIn, Work,
 };
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Machine, Margin, MhzOffset,
-    Percent, Plan, PowerPlan, Proof, Risk, Sample, Seconds, Settings, Stage, Told, TrialRecord,
-    Verdict, Watt,
+    AirNotes, AirWish, Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Fan, FanCurve,
+    Machine, Margin, MhzOffset, Percent, Plan, PowerPlan, Proof, Risk, Sample, Seconds, Settings,
+    Stage, Told, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
     Engine, EngineError, KeepWhat, KeepWish, KeptFan, LiveRun, MarkKind, Overseer, Restart, Steer,
@@ -870,6 +870,86 @@ fn an_alarm_that_stops_ends_the_trial_and_one_that_puts_back_wants_a_look() {
     let put_back = engine.carry_out(false, &mut ()).unwrap();
     assert!(put_back.wants_a_look);
     assert_eq!(bench.last_applied(), Bench::stock());
+}
+
+#[rstest]
+#[case::memory(AlarmOn::MemoryTemperature, 40.0, "memory temperature")]
+#[case::regulator(AlarmOn::RegulatorTemperature, 35.0, "regulator temperature")]
+#[case::a_fan_that_stands_still(AlarmOn::FanShortfall, 30.0, "fan shortfall 100 %")]
+#[case::heat_that_comes_too_fast(AlarmOn::TemperatureRise, 10.0, "temperature rise")]
+fn what_heat_may_do_ends_a_trial(#[case] on: AlarmOn, #[case] above: f64, #[case] told: &str) {
+    let bench = Bench::new();
+    let mut card = bench.card_that(|| ());
+    if on == AlarmOn::FanShortfall {
+        card.card.inject_fault(FaultInjection::FanStops);
+    }
+    let mut engine = Engine::begin(card, bench.ledger.clone(), short_plan(), &STAGES).unwrap();
+    engine.set_machine(alarm(on, above, AlarmAct::Stop)).unwrap();
+    let view = engine.carry_out(false, &mut ()).unwrap();
+    let reason = &view.judgement.as_ref().unwrap().reason;
+    assert!(reason.contains(told), "{reason}");
+}
+
+#[test]
+fn a_fan_that_follows_what_it_was_asked_sets_nothing_off() {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    engine.set_machine(alarm(AlarmOn::FanShortfall, 10.0, AlarmAct::Stop)).unwrap();
+    engine.carry_out(false, &mut ()).unwrap();
+    assert_eq!(last_verdict(&engine), Verdict::Clean);
+}
+
+#[test]
+fn what_is_kept_carries_the_fan_that_was_chosen_and_not_that_of_the_search() {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    let climb = engine.climb_id();
+    let chosen = Fan::Fixed(Percent(55.0));
+    engine.set_air(&AirNotes { chosen: Some(chosen), ..AirNotes::default() }).unwrap();
+    let kept_with = |engine: &mut Engine, name: &str, fan| {
+        engine.keep(&KeepWish { fan, ..trial_as(name, climb, 1) }).unwrap().settings.fan
+    };
+    assert_eq!(kept_with(&mut engine, "mine", KeptFan::Chosen), Some(chosen));
+    let searched = Some(Fan::Fixed(Percent(100.0)));
+    assert_eq!(kept_with(&mut engine, "full", KeptFan::AsSearched), searched);
+    engine.set_air(&AirNotes::default()).unwrap();
+    assert_eq!(kept_with(&mut engine, "plain", KeptFan::Chosen), Some(Fan::Automatic));
+}
+
+#[test]
+fn a_chosen_fan_is_held_between_trials_after_a_start_and_until_the_card_is_back_at_stock() {
+    let bench = Bench::new();
+    let curve = FanCurve::new(&[(40.0, 30.0), (80.0, 100.0)]).unwrap();
+    let chosen = Some(Fan::Curve(curve));
+    let mut engine = bench.engine();
+    let told = engine.set_air(&AirNotes { chosen, ..AirNotes::default() }).unwrap().unwrap();
+    assert!(told.contains("after each start"), "{told}");
+    assert_eq!(bench.last_applied().fan, chosen);
+    drop(engine);
+    let mut again = bench.engine();
+    assert_eq!(bench.last_applied().fan, chosen);
+    assert_eq!(again.air().unwrap().notes.chosen, chosen);
+    again.back_to_stock().unwrap();
+    assert_eq!(bench.last_applied().fan, Some(Fan::Automatic));
+    assert_eq!(again.air().unwrap().notes.chosen, None);
+    let bad = AirNotes {
+        wish: AirWish { reserve_k: 900.0, ..AirWish::default() },
+        ..AirNotes::default()
+    };
+    assert!(again.set_air(&bad).unwrap_err().to_string().contains("0 to 20 K"));
+}
+
+#[test]
+fn runs_tell_how_warm_the_card_becomes_at_other_speeds() {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    let air = engine.air().unwrap();
+    let heat = air.heat.unwrap();
+    assert!(heat.runs >= 1 && air.drawn.is_some(), "{heat:?}");
+    let at = |speed| heat.plateau(heat.loads[0].power, Percent(speed), Celsius(22.0)).value;
+    assert!(at(40.0) > at(100.0) + 3.0);
+    engine.carry_out(false, &mut ()).unwrap();
+    assert!(engine.air().unwrap().heat.unwrap().runs >= heat.runs);
 }
 
 #[test]

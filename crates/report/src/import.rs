@@ -61,7 +61,7 @@ pub struct RowProblem {
 }
 
 /// Names under which the channels go in the trade, in lower case.
-const NAMES: [(Channel, &[&str]); 13] = [
+const NAMES: [(Channel, &[&str]); 14] = [
     (
         Channel::CoreClock,
         &[
@@ -104,6 +104,10 @@ const NAMES: [(Channel, &[&str]); 13] = [
     (
         Channel::MemoryTemperature,
         &["memory temperature", "memory temp", "vram temperature", "memory junction temperature"],
+    ),
+    (
+        Channel::RegulatorTemperature,
+        &["regulator temperature", "regulator temp", "vrm temperature", "vrm temp"],
     ),
     (Channel::Fan, &["fan", "fan speed", "fan duty", "gpu fan"]),
     (
@@ -522,6 +526,7 @@ mod tests {
     #[case("FPS", Meaning::Channel(Channel::FrameRate), 1.0)]
     #[case("fan_percent", Meaning::Channel(Channel::Fan), 1.0)]
     #[case("memory temperature", Meaning::Channel(Channel::MemoryTemperature), 1.0)]
+    #[case("Regulator temperature (°C)", Meaning::Channel(Channel::RegulatorTemperature), 1.0)]
     fn headers_are_understood_with_their_units(
         #[case] header: &str,
         #[case] meaning: Meaning,

@@ -146,7 +146,7 @@ mod tests {
             lines[0],
             "time_s,core_clock_mhz,effective_clock_mhz,memory_clock_mhz,voltage_mv,board_power_w,\
              core_temperature_c,hot_spot_c,fan_percent,load_percent,background_load_percent,\
-             frame_rate_fps,chip_power_w,memory_temperature_c"
+             frame_rate_fps,chip_power_w,memory_temperature_c,regulator_temperature_c"
         );
         assert_eq!(lines[1], "0.1,2010,,,,,,71.3,,,,,,");
         assert_eq!(lines.len(), 2);

@@ -67,6 +67,8 @@ pub enum FaultInjection {
     ApplyHangs,
     /// It takes what it is asked for with a friendly answer, and goes on holding what it held.
     ApplyIgnored,
+    /// Its fan stands still, whatever it is asked.
+    FanStops,
     /// It falls off the bus.
     Vanishes,
     /// The machine goes down.
@@ -236,6 +238,7 @@ impl StandIn {
     pub fn inject_fault(&mut self, fault: FaultInjection) {
         self.frozen = None;
         self.injected = fault;
+        self.physics.fan_is_stuck = fault == FaultInjection::FanStops;
         if fault == FaultInjection::MachineDown {
             self.lose(LoadLost::MachineDown);
         }
@@ -548,6 +551,7 @@ impl Card for StandIn {
             frame_rate: self.last_demand.and_then(|_| self.frame_rate()),
             chip_power: Some(Watt(physics.chip_power)),
             memory_temperature: Some(Celsius(physics.memory)),
+            regulator_temperature: Some(Celsius(physics.regulator)),
         };
         for channel in Channel::ALL {
             if !self.description.senses(channel) {

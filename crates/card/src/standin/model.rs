@@ -151,6 +151,8 @@ pub(super) struct Heat {
     pub memory_to_sink_k_per_w: f64,
     pub sink_j_per_k: f64,
     pub hot_spot_k_per_w: f64,
+    /// From the regulator to the sink, for its own loss.
+    pub regulator_k_per_w: f64,
     pub sink_w_per_k_still: f64,
     pub sink_w_per_k_full_fan: f64,
     pub case_k_per_w_open: f64,

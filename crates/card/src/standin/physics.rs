@@ -140,7 +140,12 @@ pub(super) struct Physics {
     pub memory: f64,
     pub sink: f64,
     pub hot_spot: f64,
+    /// Temperature of the voltage regulator, °C, and what it loses, W.
+    pub regulator: f64,
+    regulator_loss: f64,
     pub fan: f64,
+    /// Whether the fan stands still whatever it is asked.
+    pub fan_is_stuck: bool,
     /// Speed that a fan regulated to a temperature is at, percent.
     regulated: f64,
     follower: CurveFollower,
@@ -180,6 +185,9 @@ impl Physics {
             memory: air + 8.0,
             sink: air + 6.0,
             hot_spot: air + 9.0,
+            regulator: air + 6.0,
+            regulator_loss: 0.0,
+            fan_is_stuck: false,
             fan: 0.0,
             regulated: 0.0,
             follower: CurveFollower::default(),
@@ -228,6 +236,7 @@ impl Physics {
         let point = self.shifted(self.bin, controls);
         self.chip_power = self.chip_power_at(point, self.warmth());
         self.board_power = self.board_power_of(self.chip_power, point.volt);
+        self.regulator_loss = self.regulator_loss_of(self.chip_power, point.volt);
         self.warm(dt);
     }
 
@@ -359,10 +368,14 @@ impl Physics {
         switching + leakage_w_per_v * self.unit.leakage * point.volt * warmth
     }
 
+    fn regulator_loss_of(&self, chip: f64, volt: f64) -> f64 {
+        let power = &self.model.power;
+        power.regulator_w + power.regulator_milliohm / 1_000.0 * (chip / volt).powi(2)
+    }
+
     fn board_power_of(&self, chip: f64, volt: f64) -> f64 {
         let power = &self.model.power;
-        let regulator =
-            power.regulator_w + power.regulator_milliohm / 1_000.0 * (chip / volt).powi(2);
+        let regulator = self.regulator_loss_of(chip, volt);
         let fan = power.fan_w * (self.fan / 100.0).powi(3);
         chip + regulator + self.memory_power + fan + power.board_w
     }
@@ -378,6 +391,7 @@ impl Physics {
     fn turn_fan(&mut self, dt: f64, controls: &Controls) {
         let heat = &self.model.heat;
         let wanted = match controls.fan {
+            _ if self.fan_is_stuck => 0.0,
             Fan::Fixed(percent) => percent.value(),
             Fan::Curve(curve) => self.follower.next(&curve, Celsius(self.die)).value(),
             Fan::Target(target) => {
@@ -410,6 +424,7 @@ impl Physics {
             / heat.sink_j_per_k
             * dt;
         self.hot_spot = self.die + heat.hot_spot_k_per_w * mounted * self.chip_power;
+        self.regulator = self.sink + heat.regulator_k_per_w * self.regulator_loss;
         let case_k_per_w = match self.room.case {
             Case::Open => heat.case_k_per_w_open,
             Case::Closed => heat.case_k_per_w_closed,

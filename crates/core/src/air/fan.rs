@@ -58,6 +58,20 @@ impl FanControl {
 }
 
 impl Fan {
+    /// The speed of a fan that is driven so at a core temperature; none where only the card knows.
+    #[must_use]
+    pub fn speed_at(&self, temperature: Celsius) -> Option<Percent> {
+        match self {
+            Self::Fixed(speed) => Some(*speed),
+            Self::Curve(curve) => Some(curve.speed_at(temperature)),
+            // As much as it takes: full speed above the target, the least below it.
+            Self::Target(target) => {
+                Some(if temperature > target.core { Percent(100.0) } else { target.least })
+            }
+            Self::Automatic => None,
+        }
+    }
+
     /// Whether a fan driven as `own` is at no temperature faster than one driven as `other`. How fast
     /// an automatic fan is nobody knows: it is compared with an automatic one only, and one with a target with
     /// another target. `None` is automatic.

@@ -20,7 +20,6 @@
 //! of every size; the fit is the most likely set (Gauss and Newton), its errors are the curvature there (Laplace's
 //! method: Gelman et al., *Bayesian Data Analysis*, ch. 4). What no run has shown stays as uncertain as it was before.
 
-use crate::air::fan::Fan;
 use crate::card::description::CardDescription;
 use crate::card::settings::Settings;
 use crate::machine::room::{Case, Room};
@@ -401,20 +400,6 @@ fn loads(runs: &[&HeatRun], parameters: &[f64; PARAMETERS], fan_power: f64) -> V
     }
     loads.sort_by(|a, b| b.power.value().total_cmp(&a.power.value()));
     loads
-}
-
-/// The speed a fan that is driven so has at a core temperature; none where only the card knows.
-#[must_use]
-pub fn speed_of(fan: &Fan, temperature: Celsius) -> Option<Percent> {
-    match fan {
-        Fan::Fixed(speed) => Some(*speed),
-        Fan::Curve(curve) => Some(curve.speed_at(temperature)),
-        // As much as it takes: full speed above the target, the least below it.
-        Fan::Target(target) => {
-            Some(if temperature > target.core { Percent(100.0) } else { target.least })
-        }
-        Fan::Automatic => None,
-    }
 }
 
 #[cfg(test)]

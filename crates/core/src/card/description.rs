@@ -296,6 +296,9 @@ pub enum Channel {
     /// Memory temperature, °C.
     #[strum(to_string = "memory temperature")]
     MemoryTemperature,
+    /// Temperature of the voltage regulator, °C.
+    #[strum(to_string = "regulator temperature")]
+    RegulatorTemperature,
 }
 
 impl Channel {
@@ -314,6 +317,7 @@ impl Channel {
         Self::FrameRate,
         Self::ChipPower,
         Self::MemoryTemperature,
+        Self::RegulatorTemperature,
     ];
 
     /// Least and most that a sensor that works can say, in the channel's unit.
@@ -323,7 +327,10 @@ impl Channel {
             Self::CoreClock | Self::EffectiveClock | Self::MemoryClock => (0.0, 20_000.0),
             Self::Voltage => (0.0, 5_000.0),
             Self::BoardPower | Self::ChipPower => (0.0, 5_000.0),
-            Self::CoreTemperature | Self::HotSpot | Self::MemoryTemperature => (-60.0, 200.0),
+            Self::CoreTemperature
+            | Self::HotSpot
+            | Self::MemoryTemperature
+            | Self::RegulatorTemperature => (-60.0, 200.0),
             Self::Fan => (0.0, 250.0),
             Self::Load | Self::Background => (0.0, 100.5),
             Self::FrameRate => (0.0, 1_000_000.0),
@@ -343,7 +350,10 @@ impl Channel {
             Self::CoreClock | Self::EffectiveClock | Self::MemoryClock => "MHz",
             Self::Voltage => "mV",
             Self::BoardPower | Self::ChipPower => "W",
-            Self::CoreTemperature | Self::HotSpot | Self::MemoryTemperature => "°C",
+            Self::CoreTemperature
+            | Self::HotSpot
+            | Self::MemoryTemperature
+            | Self::RegulatorTemperature => "°C",
             Self::Fan | Self::Load | Self::Background => "%",
             Self::FrameRate => "fps",
         }

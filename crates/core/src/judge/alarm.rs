@@ -5,7 +5,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 use crate::card::description::Channel;
-use crate::measure::sample::Sample;
+use crate::measure::moment::Moment;
 
 /// What an alarm looks at.
 #[derive(
@@ -34,12 +34,32 @@ pub enum AlarmOn {
     /// Frames with wrong pixels in one trial.
     #[strum(to_string = "artifacts")]
     Artifacts,
+    /// Memory temperature, °C.
+    #[strum(to_string = "memory temperature")]
+    MemoryTemperature,
+    /// Temperature of the voltage regulator, °C.
+    #[strum(to_string = "regulator temperature")]
+    RegulatorTemperature,
+    /// How fast the chip becomes warmer, K a minute: a cooler that has come off, a pump that has stopped.
+    #[strum(to_string = "temperature rise")]
+    TemperatureRise,
+    /// By how much the fan is slower than it was asked to be, percent: one that does not spin.
+    #[strum(to_string = "fan shortfall")]
+    FanShortfall,
 }
 
 impl AlarmOn {
     /// Everything an alarm may look at.
-    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] =
-        [Self::CoreTemperature, Self::HotSpot, Self::BoardPower, Self::Artifacts];
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] = [
+        Self::CoreTemperature,
+        Self::HotSpot,
+        Self::MemoryTemperature,
+        Self::RegulatorTemperature,
+        Self::TemperatureRise,
+        Self::FanShortfall,
+        Self::BoardPower,
+        Self::Artifacts,
+    ];
 
     /// The trade's name of it.
     #[must_use]
@@ -51,7 +71,12 @@ impl AlarmOn {
     #[must_use]
     pub const fn unit(self) -> &'static str {
         match self {
-            Self::CoreTemperature | Self::HotSpot => "°C",
+            Self::CoreTemperature
+            | Self::HotSpot
+            | Self::MemoryTemperature
+            | Self::RegulatorTemperature => "°C",
+            Self::TemperatureRise => "K/min",
+            Self::FanShortfall => "%",
             Self::BoardPower => "W",
             Self::Artifacts => "frames",
         }
@@ -61,18 +86,41 @@ impl AlarmOn {
     #[must_use]
     pub const fn range(self) -> (f64, f64) {
         match self {
-            Self::CoreTemperature | Self::HotSpot => (20.0, 120.0),
+            Self::CoreTemperature
+            | Self::HotSpot
+            | Self::MemoryTemperature
+            | Self::RegulatorTemperature => (20.0, 150.0),
+            Self::TemperatureRise => (1.0, 1_000.0),
+            Self::FanShortfall => (5.0, 100.0),
             Self::BoardPower => (10.0, 2_000.0),
             Self::Artifacts => (0.0, 100_000.0),
         }
     }
 
-    fn value(self, sample: &Sample, wrong_frames: u64) -> Option<f64> {
+    /// The sensor it reads; none where it goes by more than one reading.
+    #[must_use]
+    pub const fn channel(self) -> Option<Channel> {
         match self {
-            Self::CoreTemperature => sample.get(Channel::CoreTemperature),
-            Self::HotSpot => sample.get(Channel::HotSpot),
-            Self::BoardPower => sample.get(Channel::BoardPower),
-            Self::Artifacts => Some(wrong_frames as f64),
+            Self::CoreTemperature => Some(Channel::CoreTemperature),
+            Self::HotSpot => Some(Channel::HotSpot),
+            Self::MemoryTemperature => Some(Channel::MemoryTemperature),
+            Self::RegulatorTemperature => Some(Channel::RegulatorTemperature),
+            Self::BoardPower => Some(Channel::BoardPower),
+            Self::FanShortfall => Some(Channel::Fan),
+            Self::TemperatureRise | Self::Artifacts => None,
+        }
+    }
+
+    fn value(self, moment: &Moment<'_>) -> Option<f64> {
+        match self {
+            Self::Artifacts => Some(moment.wrong_frames as f64),
+            Self::TemperatureRise => moment.rise_per_minute,
+            Self::FanShortfall => moment.fan_short_by,
+            Self::CoreTemperature
+            | Self::HotSpot
+            | Self::MemoryTemperature
+            | Self::RegulatorTemperature
+            | Self::BoardPower => moment.sample.get(self.channel()?),
         }
     }
 }
@@ -148,11 +196,11 @@ impl fmt::Display for AlarmRaised {
 /// The gravest alarm that a sample sets off. A reading that is missing sets nothing off: a sensor
 /// that falls silent is a matter of its own.
 #[must_use]
-pub fn raised(alarms: &[Alarm], sample: &Sample, wrong_frames: u64) -> Vec<AlarmRaised> {
+pub fn raised(alarms: &[Alarm], moment: &Moment<'_>) -> Vec<AlarmRaised> {
     let mut raised: Vec<AlarmRaised> = alarms
         .iter()
         .filter_map(|alarm| {
-            let value = alarm.on.value(sample, wrong_frames)?;
+            let value = alarm.on.value(moment)?;
             (value > alarm.above).then_some(AlarmRaised { alarm: *alarm, value })
         })
         .collect();
@@ -164,6 +212,7 @@ pub fn raised(alarms: &[Alarm], sample: &Sample, wrong_frames: u64) -> Vec<Alarm
 mod tests {
     use super::*;
     use crate::fixtures::sample;
+    use crate::measure::sample::Sample;
     use rstest::rstest;
 
     #[rstest]
@@ -179,7 +228,9 @@ mod tests {
         #[case] wrong: u64,
         #[case] told: Option<&str>,
     ) {
-        let raised = raised(&[Alarm { on, above, act: AlarmAct::Warn }], &sample(), wrong);
+        let sample = sample();
+        let moment = Moment { wrong_frames: wrong, ..Moment::of(&sample) };
+        let raised = raised(&[Alarm { on, above, act: AlarmAct::Warn }], &moment);
         let text = raised.first().map(ToString::to_string);
         match told {
             None => assert_eq!(text, None),
@@ -190,8 +241,28 @@ mod tests {
     #[test]
     fn the_gravest_comes_first_and_a_missing_reading_is_silent() {
         let alarms = AlarmAct::ALL.map(|act| Alarm { on: AlarmOn::HotSpot, above: 50.0, act });
-        assert_eq!(raised(&alarms, &sample(), 0)[0].alarm.act, AlarmAct::PutBack);
+        assert_eq!(raised(&alarms, &Moment::of(&sample()))[0].alarm.act, AlarmAct::PutBack);
         let blind = Sample { hot_spot: None, ..sample() };
-        assert!(raised(&alarms, &blind, 0).is_empty());
+        assert!(raised(&alarms, &Moment::of(&blind)).is_empty());
+    }
+
+    #[rstest]
+    #[case(
+        AlarmOn::TemperatureRise,
+        80.0,
+        "temperature rise 95 K/min is above the alarm at 80 K/min"
+    )]
+    #[case(AlarmOn::FanShortfall, 30.0, "fan shortfall 55 % is above the alarm at 30 %")]
+    fn heat_that_comes_too_fast_and_a_fan_that_stands_set_alarms_off(
+        #[case] on: AlarmOn,
+        #[case] above: f64,
+        #[case] told: &str,
+    ) {
+        let alarms = [Alarm { on, above, act: AlarmAct::Stop }];
+        let sample = sample();
+        let calm = Moment::of(&sample);
+        assert!(raised(&alarms, &calm).is_empty(), "nothing is known of it");
+        let moment = Moment { rise_per_minute: Some(95.0), fan_short_by: Some(55.0), ..calm };
+        assert_eq!(raised(&alarms, &moment)[0].to_string(), told);
     }
 }

@@ -8,6 +8,7 @@
 
 pub(crate) mod clock_line;
 pub(crate) mod limiter;
+pub(crate) mod moment;
 pub(crate) mod monitor;
 pub(crate) mod plateau;
 pub(crate) mod sample;

@@ -1,7 +1,10 @@
 //! Watching a run: from single samples and frame checks to what was *seen*.
 
+use std::collections::VecDeque;
+
 use serde::{Deserialize, Serialize};
 
+use crate::air::fan::Fan;
 use crate::card::description::{CardLimits, Channel};
 use crate::card::settings::Settings;
 use crate::load::artifact::{Artifact, ArtifactLog};
@@ -9,6 +12,7 @@ use crate::load::told::Told;
 use crate::load::workload::CheckedFrame;
 use crate::measure::clock_line::{ClockLine, read_clock_line};
 use crate::measure::limiter::{Limiter, LimiterShares, attribute};
+use crate::measure::moment::Moment;
 use crate::measure::plateau::{Plateau, Warming};
 use crate::measure::sample::Sample;
 use crate::statistics::{Running, quantile};
@@ -148,6 +152,8 @@ pub struct Watch {
     background: Running,
     shares: LimiterShares,
     warming: Warming,
+    /// The newest seconds: when, the chip's temperature, °C, and by how much the fan was slower than asked, percent.
+    newest: VecDeque<(f64, Option<f64>, Option<f64>)>,
     seconds: Seconds,
     frames: u64,
     /// When each measured frame was finished, since the load was begun, s, and the work units of
@@ -168,6 +174,9 @@ pub struct Watch {
     sections: Vec<(Seconds, usize)>,
     last_frame: Option<Seconds>,
 }
+
+/// How far back alarms look, s.
+const LOOKS_BACK: f64 = 10.0;
 
 /// Newest frames and samples by which a section is told of while a run goes on.
 const NEWEST: usize = 300;
@@ -197,6 +206,7 @@ impl Watch {
             background: Running::default(),
             shares: LimiterShares::default(),
             warming: Warming::default(),
+            newest: VecDeque::new(),
             seconds: Seconds::default(),
             frames: 0,
             finished: Vec::new(),
@@ -220,6 +230,14 @@ impl Watch {
         self.hot_spot.push(sample.get(Channel::HotSpot));
         self.memory_temperature.push(sample.get(Channel::MemoryTemperature));
         self.warming.push(sample.at, sample.chip_temperature());
+        self.newest.push_back((
+            sample.at.value(),
+            sample.chip_temperature().map(Celsius::value),
+            self.fan_short_by_now(sample),
+        ));
+        while self.newest.front().is_some_and(|(at, ..)| sample.at.value() - at > LOOKS_BACK) {
+            self.newest.pop_front();
+        }
         let limiter = attribute(sample, &self.taken, &self.limits);
         if self.measures(sample.at) {
             self.clock.extend(sample.core_clock.map(|clock| (sample.at, clock)));
@@ -322,6 +340,37 @@ impl Watch {
                 }
             })
             .collect()
+    }
+
+    /// By how much the fan is slower than it was asked to be, percent; none where the card drives it.
+    fn fan_short_by_now(&self, sample: &Sample) -> Option<f64> {
+        let asked = match self.taken.fan? {
+            Fan::Automatic | Fan::Target(_) => return None,
+            fan => fan.speed_at(sample.chip_temperature()?)?,
+        };
+        Some(asked.value() - sample.fan?.value())
+    }
+
+    /// What alarms look at.
+    #[must_use]
+    pub fn moment<'a>(&self, sample: &'a Sample) -> Moment<'a> {
+        let first = self.newest.front().map_or(0.0, |(at, ..)| *at);
+        let span = self.newest.back().map_or(0.0, |(at, ..)| at - first);
+        let is_long = span >= LOOKS_BACK * 0.9;
+        let ends = self.newest.front().zip(self.newest.back());
+        let rise = ends.and_then(|(first, last)| Some((last.1? - first.1?) / span * 60.0));
+        // A fan takes its time to follow: what counts is the least of a while.
+        let short: Option<f64> = self
+            .newest
+            .iter()
+            .map(|(.., short)| *short)
+            .try_fold(f64::INFINITY, |least, short| Some(least.min(short?)));
+        Moment {
+            sample,
+            wrong_frames: self.wrong_frames,
+            rise_per_minute: rise.filter(|_| is_long),
+            fan_short_by: short.filter(|_| is_long),
+        }
     }
 
     /// Where the temperature is going, once that can be told.

@@ -38,6 +38,9 @@ pub struct Sample {
     /// Memory temperature.
     #[serde(default)]
     pub memory_temperature: Option<Celsius>,
+    /// Temperature of the voltage regulator.
+    #[serde(default)]
+    pub regulator_temperature: Option<Celsius>,
 }
 
 impl Sample {
@@ -77,6 +80,7 @@ impl Sample {
             Channel::FrameRate => self.frame_rate,
             Channel::ChipPower => self.chip_power.map(Watt::value),
             Channel::MemoryTemperature => self.memory_temperature.map(Celsius::value),
+            Channel::RegulatorTemperature => self.regulator_temperature.map(Celsius::value),
         }
     }
 
@@ -96,6 +100,7 @@ impl Sample {
             Channel::FrameRate => self.frame_rate = value,
             Channel::ChipPower => self.chip_power = value.map(Watt),
             Channel::MemoryTemperature => self.memory_temperature = value.map(Celsius),
+            Channel::RegulatorTemperature => self.regulator_temperature = value.map(Celsius),
         }
     }
 }

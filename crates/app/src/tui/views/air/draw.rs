@@ -146,7 +146,7 @@ fn is_running(snapshot: &Snapshot) -> bool {
 fn settles(snapshot: &Snapshot, fan: &Fan) -> Option<Celsius> {
     let air = snapshot.machine.air.as_deref()?;
     let (heat, wish) = (air.heat.as_ref()?, air.wish?);
-    let speed = |at| yard_step_core::speed_of(fan, at);
+    let speed = |at| fan.speed_at(at);
     speed(wish.room)?;
     let under = heat.plateau_under(wish.power, wish.room, |at| speed(at).unwrap_or_default());
     Some(Celsius(under.0.value))

@@ -405,6 +405,10 @@ fn draw_machine(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
         let label = match on {
             AlarmOn::CoreTemperature => "alarm, core temp.",
             AlarmOn::HotSpot => "alarm, hot spot",
+            AlarmOn::MemoryTemperature => "alarm, memory",
+            AlarmOn::RegulatorTemperature => "alarm, regulator",
+            AlarmOn::TemperatureRise => "alarm, heat rise",
+            AlarmOn::FanShortfall => "alarm, fan slow",
             AlarmOn::BoardPower => "alarm, board power",
             AlarmOn::Artifacts => "alarm, artifacts",
         };
@@ -574,6 +578,7 @@ pub(crate) fn short(channel: Channel) -> &'static str {
         Channel::EffectiveClock => "effective",
         Channel::CoreTemperature => "core temp.",
         Channel::MemoryTemperature => "memory temp.",
+        Channel::RegulatorTemperature => "regulator temp.",
         Channel::Background => "background",
         other => other.label(),
     }

@@ -501,7 +501,7 @@ fn names(strip: &Strip) -> Vec<(&'static str, Role)> {
 const fn beside(channel: Channel) -> Role {
     match channel {
         Channel::HotSpot => Role::Second,
-        Channel::MemoryTemperature => Role::Warn,
+        Channel::MemoryTemperature | Channel::RegulatorTemperature => Role::Warn,
         _ => Role::Second,
     }
 }
