@@ -13,7 +13,7 @@ use crate::handle::{Ledger, now};
 /// SQL of settings as they are told apart in the index `trial_settings`: their fan left out, since a climb
 /// holds it fast while it searches.
 fn without_fan(settings: &str) -> String {
-    format!("json_remove({settings}, '$.fan_percent', '$.fan_curve')")
+    format!("json_remove({settings}, '$.fan_percent', '$.fan_curve', '$.fan_target')")
 }
 
 impl Ledger {

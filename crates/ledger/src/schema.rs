@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry brings a ledger one version up; the number of entries is the present version.
-const MIGRATIONS: [&str; 7] = [
+const MIGRATIONS: [&str; 8] = [
     "
     CREATE TABLE card (
         id           INTEGER PRIMARY KEY,
@@ -151,6 +151,13 @@ const MIGRATIONS: [&str; 7] = [
     // What a climb was told of earlier ones.
     "
     ALTER TABLE climb ADD COLUMN experience TEXT;
+",
+    // A fan may keep to a target, too: settings are told apart without that as well.
+    "
+    DROP INDEX trial_settings;
+    CREATE INDEX trial_settings ON trial
+        (CASE WHEN json_valid(asked)
+         THEN json_remove(asked, '$.fan_percent', '$.fan_curve', '$.fan_target') END);
 ",
 ];
 

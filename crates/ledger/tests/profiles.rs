@@ -5,8 +5,9 @@ use rstest::{fixture, rstest};
 use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice};
 use yard_step_core::{
-    Backing, CardDescription, Fan, Margin, MhzOffset, Origin, Percent, Plan, Profile, Purpose,
-    Seconds, Seen, Settings, Stage, TrialRecord, Verdict, VfCurve, Watt,
+    AirNotes, Backing, CardDescription, Celsius, Fan, FanTarget, Heard, Loudness, Margin,
+    MhzOffset, NoiseNote, Origin, Percent, Plan, Profile, Purpose, Seconds, Seen, Settings, Stage,
+    TrialRecord, Verdict, VfCurve, Watt,
 };
 use yard_step_ledger::{DataDir, Intent, Ledger, Measured, ProfileDocument};
 
@@ -52,13 +53,18 @@ impl Desk {
     }
 
     fn run(&self, number: u32, asked: Settings, judged: Verdict) {
+        let seen = Seen { average_power: Some(Watt(190.0)), ..Seen::default() };
+        self.run_that_saw(number, asked, judged, seen);
+    }
+
+    fn run_that_saw(&self, number: u32, asked: Settings, judged: Verdict, seen: Seen) {
         let record = TrialRecord {
             number,
             stage: Stage::Own,
             purpose: Purpose::Own,
             asked,
             taken: Some(asked),
-            seen: Seen { average_power: Some(Watt(190.0)), ..Seen::default() },
+            seen,
             scene: "medley".into(),
             seconds: Seconds(600.0),
             judged,
@@ -103,17 +109,49 @@ fn what_stands_behind_settings_is_every_run_at_them_whatever_the_fan_did(desk: D
     desk.run(2, Settings { fan: Some(Fan::Fixed(Percent(100.0))), ..settings }, Verdict::Clean);
     desk.run(3, desk.shaped(75), Verdict::Artifacts);
     desk.run(4, Settings { curve: None, ..settings }, Verdict::DriverReset);
+    let target = FanTarget { core: Celsius(70.0), least: Percent(30.0) };
+    desk.run(5, Settings { fan: Some(Fan::Target(target)), ..settings }, Verdict::Clean);
     let runs = desk.ledger.runs_at(&desk.card, &settings).unwrap();
     let numbers: Vec<u32> = runs.iter().map(|run| run.trial).collect();
-    assert_eq!(numbers, [1, 2]);
+    assert_eq!(numbers, [1, 2, 5]);
     assert_eq!(runs[0].power, Some(Watt(190.0)));
     assert_eq!(runs[1].fan, Some(Fan::Fixed(Percent(100.0))));
     let profile = Profile { settings, ..desk.profile(60) };
     let backing = Backing::of(&profile, &runs, &desk.card.driver, None);
-    assert_eq!((backing.runs, backing.clean, backing.failed), (2, Seconds(1_200.0), None));
+    assert_eq!((backing.runs, backing.clean, backing.failed), (3, Seconds(1_800.0), None));
     assert_eq!(backing.cooler, 0, "a faster fan, but as hot as with its own");
     let elsewhere = CardDescription { serial: "4".into(), ..desk.card.clone() };
     assert!(desk.ledger.runs_at(&elsewhere, &settings).unwrap().is_empty());
+}
+
+#[rstest]
+fn what_is_said_of_a_fan_is_kept_for_each_card(desk: Desk) {
+    assert_eq!(desk.ledger.air_notes(&desk.card).unwrap(), AirNotes::default());
+    let mut notes = AirNotes { chosen: Some(Fan::Fixed(Percent(45.0))), ..AirNotes::default() };
+    notes.note(NoiseNote { speed: Percent(45.0), heard: Heard::Judged(Loudness::Silent) });
+    desk.ledger.set_air_notes(&desk.card, &notes).unwrap();
+    assert_eq!(desk.ledger.air_notes(&desk.card).unwrap(), notes);
+    let elsewhere = CardDescription { serial: "4".into(), ..desk.card.clone() };
+    assert_eq!(desk.ledger.air_notes(&elsewhere).unwrap(), AirNotes::default());
+}
+
+#[rstest]
+fn runs_that_were_long_enough_tell_of_heat_in_their_order(desk: Desk) {
+    desk.run(1, desk.shaped(60), Verdict::Clean);
+    let hot = |fan: f64, plateau: f64| Seen {
+        average_power: Some(Watt(190.0)),
+        fan: Some(Percent(fan)),
+        plateau: Some(Celsius(plateau)),
+        ..Seen::default()
+    };
+    desk.run_that_saw(2, desk.shaped(60), Verdict::Clean, hot(100.0, 61.0));
+    desk.run_that_saw(3, desk.shaped(60), Verdict::LoadDied, hot(60.0, 70.0));
+    let runs = desk.ledger.heat_runs(&desk.card).unwrap();
+    let plateaus: Vec<f64> = runs.iter().map(|run| run.plateau.value()).collect();
+    assert_eq!(plateaus, [61.0, 70.0], "too short a run tells nothing");
+    assert_eq!((runs[1].fan, runs[1].settings.fan), (Percent(60.0), None));
+    let elsewhere = CardDescription { serial: "4".into(), ..desk.card.clone() };
+    assert!(desk.ledger.heat_runs(&elsewhere).unwrap().is_empty());
 }
 
 #[rstest]

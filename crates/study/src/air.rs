@@ -78,6 +78,8 @@ pub struct AirRow {
     pub lost_percent: f64,
     /// Power saved by it, in truth, percent.
     pub saved_percent: f64,
+    /// Whether what the search found holds a day with 99 %, with the fan of the search.
+    pub found_holds: bool,
     /// Whether what is settled holds a day with 99 % with its own fan.
     pub holds: bool,
     /// Whether anything was settled.
@@ -173,6 +175,7 @@ impl AirStudy {
             quieter_db: NoiseModel::quieter(Percent(fans.0), Percent(fans.1)).value(),
             lost_percent: (1.0 - quiet.score / before.score) * 100.0,
             saved_percent: (1.0 - watts(&quiet) / watts(&before)) * 100.0,
+            found_holds: look(&mut card, &found).holds(),
             holds: look(&mut card, &settled).holds(),
             is_settled,
             trials: of_stage.clone().count(),
@@ -203,12 +206,16 @@ fn plateaus_off<D: Fn(u64) -> Demand>(
     let power = watts(&card.steady(found));
     let room = card.room().ambient;
     let least = card.description().offer(SettingKind::Fan).map_or(0.0, |offer| offer.minimum);
+    let limits = card.description().limits;
+    let target = found.temperature_target.or(limits.temperature_target);
+    let target = target.map_or(f64::INFINITY, Celsius::value).min(limits.stops_at().value());
     let was_run = |speed: f64| runs.iter().any(|run| (run.fan.value() - speed).abs() < 2.5);
     let speeds = FORETOLD.into_iter().filter(|speed| *speed >= least && !was_run(*speed));
     let off = |speed: f64| {
         let at = Settings { fan: Some(Fan::Fixed(Percent(speed))), ..*found };
         let truth = card.steady(&at).seen.plateau.map_or(0.0, Celsius::value);
-        heat.plateau(Watt(power), Percent(speed), room).value - truth
+        // At its target a card drops its clock to stay there.
+        heat.plateau(Watt(power), Percent(speed), room).value.min(target) - truth
     };
     speeds.map(off).collect()
 }
@@ -273,8 +280,8 @@ pub struct AirSummary {
     pub lost_percent: (f64, f64),
     /// Power that it saves, percent: median.
     pub saved_percent: f64,
-    /// Cards whose settled settings do not hold a day with 99 %.
-    pub not_holding: usize,
+    /// Cards whose settled settings do not hold a day with 99 %, of those on which what the search found does.
+    pub not_holding: (usize, usize),
     /// Cards on which nothing was settled.
     pub not_settled: usize,
     /// Minutes under load that settling takes: mean.
@@ -319,7 +326,7 @@ fn summary(rows: &[AirRow], kind: Option<&str>) -> AirSummary {
         quieter_db: median(&of(&|row| row.quieter_db)).unwrap_or_default(),
         lost_percent: (median(&lost).unwrap_or_default(), quantile(&lost, 0.9).unwrap_or_default()),
         saved_percent: median(&of(&|row| row.saved_percent)).unwrap_or_default(),
-        not_holding: count(&|row| !row.holds),
+        not_holding: (count(&|row| row.found_holds && !row.holds), count(&|row| row.found_holds)),
         not_settled: count(&|row| !row.is_settled),
         minutes: mean(&of(&|row| row.minutes)).unwrap_or_default(),
     }

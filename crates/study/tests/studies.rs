@@ -9,8 +9,8 @@ use yard_step_core::{
 };
 use yard_step_scenes::Scene;
 use yard_step_study::{
-    JoinedRow, JoinedStudy, Learnt, StrategyRow, Study, VoltageStudy, climb, joined_summaries,
-    reliability, shipped_family, summaries, write_csv,
+    AirStudy, JoinedRow, JoinedStudy, Learnt, StrategyRow, Study, VoltageStudy, air_summaries,
+    climb, joined_summaries, reliability, shipped_family, summaries, write_csv,
 };
 
 fn study(cards: usize, policies: &[Policy]) -> Study {
@@ -246,4 +246,27 @@ fn what_all_stages_come_to_is_held_against_what_each_comes_to_alone() {
     let all = &table[0];
     assert!(all.at_least_as_high >= 2, "{all:?}");
     assert!(all.gain_median_percent > all.best_single_median_percent, "{all:?}");
+}
+
+#[test]
+fn what_is_told_of_heat_and_noise_holds_and_what_is_settled_is_quieter() {
+    let study = AirStudy {
+        first_seed: 7_000,
+        cards: 12,
+        kinds: CardChoice::all(),
+        family: None,
+        plan: Plan::default(),
+        threads: 2,
+    };
+    let rows = study.run(&|_| ()).unwrap();
+    let table = air_summaries(&rows);
+    let all = &table[0];
+    println!("{all:?}");
+    assert_eq!((table.len(), all.cards), (4, 12));
+    assert!(all.plateaus_right >= 0.8, "{}", all.plateaus_right);
+    assert!(all.in_budget.1 >= 6 && all.in_budget.0 == all.in_budget.1, "{:?}", all.in_budget);
+    assert!(all.clock_kept.1 - all.clock_kept.0 <= 1, "{:?}", all.clock_kept);
+    assert!(all.loss_told.0 >= 11, "{:?}", all.loss_told);
+    assert!(all.quieter_db >= 6.0 && all.lost_percent.1 <= 1.5, "{all:?}");
+    assert_eq!(all.not_holding.0, 0, "{rows:?}");
 }

@@ -89,23 +89,6 @@ pub struct Brief {
 /// What runs at the same settings have in common.
 type Key = ([u64; SettingKind::ALL.len()], Option<VfCurve>, Vec<u64>);
 
-/// A fan as it is told apart: numbers behind the one that says how it is driven.
-fn fan_key(fan: Option<Fan>) -> Vec<u64> {
-    match fan.unwrap_or(Fan::Automatic) {
-        Fan::Automatic => vec![0],
-        Fan::Fixed(speed) => vec![1, speed.value().to_bits()],
-        Fan::Target(target) => {
-            vec![2, target.core.value().to_bits(), target.least.value().to_bits()]
-        }
-        Fan::Curve(curve) => {
-            let stop = curve.stops_below().map_or(f64::NAN, Celsius::value);
-            let ends = [stop, curve.hysteresis()];
-            let points = curve.points().iter().flat_map(|(at, speed)| [*at, *speed]);
-            std::iter::once(3).chain(ends.into_iter().chain(points).map(f64::to_bits)).collect()
-        }
-    }
-}
-
 /// A stand-in whose runs are worked out at once.
 pub struct BriefCard<D> {
     card: StandIn,
@@ -179,7 +162,8 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
     /// What the card does at `settings` once it is warm.
     pub fn steady(&mut self, settings: &Settings) -> Arc<Steady> {
         let numbers = SettingKind::ALL.map(|kind| settings.get(kind).map_or(0, f64::to_bits));
-        let key = (numbers, settings.curve, fan_key(settings.fan));
+        let fan = settings.fan.unwrap_or(Fan::Automatic).numbers();
+        let key = (numbers, settings.curve, fan.into_iter().map(f64::to_bits).collect());
         if let Some(known) = self.known.get(&key) {
             return Arc::clone(known);
         }
@@ -192,7 +176,10 @@ impl<D: Fn(u64) -> Demand> BriefCard<D> {
     fn work_out(&self, settings: &Settings) -> Steady {
         let controls = Controls::of(settings, &self.card.model, 1.0);
         let mut physics = self.warm.clone();
-        heat_up(&mut physics, &controls, &self.demand, ADJUST_SECONDS, &mut Progress::default());
+        // The card is warm from a fan at full speed or faster than this one: cooler and case warm slowly.
+        let is_full = settings.fan == Some(Fan::Fixed(Percent(100.0)));
+        let seconds = if is_full { ADJUST_SECONDS } else { WARM_UP_SECONDS };
+        heat_up(&mut physics, &controls, &self.demand, seconds, &mut Progress::default());
         let (mut work, mut frame, mut done, mut steps) = (0.0, 0, 0.0, 0_u32);
         let mut pass = Pass::default();
         let mut asked = (self.demand)(frame);

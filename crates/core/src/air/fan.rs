@@ -58,6 +58,21 @@ impl FanControl {
 }
 
 impl Fan {
+    /// Numbers that tell two fans apart: how it is driven, then temperatures and speeds.
+    #[must_use]
+    pub fn numbers(&self) -> Vec<f64> {
+        match self {
+            Self::Automatic => vec![0.0],
+            Self::Fixed(speed) => vec![1.0, speed.value()],
+            Self::Target(target) => vec![2.0, target.core.value(), target.least.value()],
+            Self::Curve(curve) => {
+                let stop = curve.stops_below().map_or(-1.0, Celsius::value);
+                let points = curve.points().iter().flat_map(|(at, speed)| [*at, *speed]);
+                [3.0, stop, curve.hysteresis()].into_iter().chain(points).collect()
+            }
+        }
+    }
+
     /// The speed of a fan that is driven so at a core temperature; none where only the card knows.
     #[must_use]
     pub fn speed_at(&self, temperature: Celsius) -> Option<Percent> {
@@ -408,6 +423,22 @@ mod tests {
     fn a_stop_or_hysteresis_that_cannot_be_is_refused(#[case] text: &str, #[case] told: &str) {
         let error = serde_json::from_str::<FanCurve>(text).unwrap_err().to_string();
         assert!(error.contains(told), "{error}");
+    }
+
+    #[test]
+    fn numbers_tell_fans_apart() {
+        let curve = FanCurve::new(&[(50.0, 30.0)]).unwrap();
+        let fans = [
+            Fan::Automatic,
+            Fan::Fixed(Percent(30.0)),
+            Fan::Target(FanTarget { core: Celsius(50.0), least: Percent(30.0) }),
+            Fan::Curve(curve),
+            Fan::Curve(curve.stopping_below(40.0).unwrap()),
+            Fan::Curve(curve.with_hysteresis(2.0).unwrap()),
+        ];
+        for (at, one) in fans.iter().enumerate() {
+            assert!(fans[at + 1..].iter().all(|other| other.numbers() != one.numbers()));
+        }
     }
 
     #[test]

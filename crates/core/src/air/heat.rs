@@ -44,6 +44,8 @@ const CLOCK_BY_HEAT: (f64, f64) = (0.0008, 0.0008);
 const CLOCK_SCATTER: f64 = 0.001;
 /// What a fan draws at full speed, in shares of the power of the board: mean and spread. Assumption.
 const FAN_POWER: (f64, f64) = (0.025, 0.02);
+/// What a hotter chip draws more, in shares of the power of the board for each K: mean and spread. Assumption.
+const POWER_BY_HEAT: (f64, f64) = (0.0, 0.000_6);
 /// Scatter of the average power from run to run, in shares. Assumption.
 const POWER_SCATTER: f64 = 0.003;
 /// A card nearer than this to its temperature target or its ceiling is held back by it, K: it loses far more clock there.
@@ -127,9 +129,8 @@ pub struct HeatModel {
     pub residual: f64,
     /// What the card loses of its clock for each K, MHz, as long as neither its target nor its ceiling holds it back.
     pub clock_by_heat: Uncertain,
-    /// By how much more the board draws with the fan at full speed than with the fan still, W. A card at its power limit
-    /// gives the chip what the fan leaves.
-    pub fan_power: Uncertain,
+    /// How the power changes with fan and heat.
+    power_by: PowerBy,
     /// Each load that ran, the hottest first.
     pub loads: Vec<LoadHeat>,
 }
@@ -142,7 +143,7 @@ impl HeatModel {
         let runs: Vec<&HeatRun> =
             runs.iter().filter(|run| run.room.unwrap_or_default().case == case).collect();
         let free = not_held_back(&runs, card);
-        let fan_power = fan_power(&free);
+        let power_by = power_by(&free);
         let points: Vec<Point> = runs.iter().map(|run| Point::of(run)).collect();
         let room_known = runs.iter().any(|run| run.room.is_some());
         let (parameters, covariance) =
@@ -160,8 +161,8 @@ impl HeatModel {
             case,
             residual,
             clock_by_heat: clock_by_heat(&free, card.limits.boost_clock),
-            fan_power,
-            loads: loads(&runs, &parameters, fan_power.value),
+            power_by,
+            loads: loads(&runs, &parameters, power_by),
         })
     }
 
@@ -169,8 +170,7 @@ impl HeatModel {
     /// `power` is what the board draws with the fan at full speed.
     #[must_use]
     pub fn plateau(&self, power: Watt, fan: Percent, ambient: Celsius) -> Uncertain {
-        let power = power.value() - fan_saves(self.fan_power.value, fan);
-        let point = Point { power, fan: fan.value(), rise: 0.0 };
+        let point = self.settled(power.value(), fan);
         let slopes = slopes(&self.parameters, &point);
         let mut variance = 0.0;
         for (row, one) in self.covariance.iter().zip(&slopes) {
@@ -182,6 +182,18 @@ impl HeatModel {
             value: ambient.value() + rise(&self.parameters, &point),
             error: variance.max(0.0).sqrt(),
         }
+    }
+
+    /// Where a load settles that draws `power` with the fan at full speed: heat and power decide on one another.
+    fn settled(&self, power: f64, fan: Percent) -> Point {
+        let at = |power, fan: Percent| Point { power, fan: fan.value(), rise: 0.0 };
+        let coolest = rise(&self.parameters, &at(power, Percent(100.0)));
+        let mut point = at(power, fan);
+        for _ in 0..8 {
+            let hotter = rise(&self.parameters, &point) - coolest;
+            point.power = (power + self.power_by.more(fan, hotter)).max(0.0);
+        }
+        point
     }
 
     /// The same where the fan is driven in any way that depends on the temperature: the plateau that holds itself. `speed`
@@ -302,6 +314,21 @@ fn fit(
     parameters.iter().all(|value| value.is_finite()).then_some((parameters, covariance))
 }
 
+/// Runs alike in load and settings.
+fn groups<'a>(runs: &[&'a HeatRun]) -> Vec<Vec<&'a HeatRun>> {
+    let mut groups: Vec<Vec<&HeatRun>> = Vec::new();
+    for run in runs {
+        let is_alike = |group: &&mut Vec<&HeatRun>| {
+            group.first().is_some_and(|one| one.load == run.load && one.settings == run.settings)
+        };
+        match groups.iter_mut().find(is_alike) {
+            Some(group) => group.push(run),
+            None => groups.push(vec![run]),
+        }
+    }
+    groups
+}
+
 /// The slope of one figure of runs over another, by runs alike in load and settings, each compared with the others of its
 /// kind; together with what was believed of it before (a conjugate normal regression: Gelman et al., ch. 14).
 fn slope(
@@ -311,11 +338,7 @@ fn slope(
     of: impl Fn(&HeatRun) -> (f64, f64),
 ) -> Uncertain {
     let (mut weights, mut sum) = (spread.powi(-2), before * spread.powi(-2));
-    let mut left: Vec<&HeatRun> = runs.to_vec();
-    while let Some(first) = left.first().copied() {
-        let is_alike = |run: &&HeatRun| run.load == first.load && run.settings == first.settings;
-        let (alike, others): (Vec<_>, Vec<_>) = left.into_iter().partition(is_alike);
-        left = others;
+    for alike in groups(runs) {
         let points: Vec<(f64, f64)> = alike.iter().map(|run| of(run)).collect();
         let middle = |value: fn(&(f64, f64)) -> f64| {
             mean(&points.iter().map(value).collect::<Vec<_>>()).unwrap_or_default()
@@ -351,26 +374,69 @@ fn clock_by_heat(runs: &[&HeatRun], clock: Mhz) -> Uncertain {
     Uncertain { value: -found.value * clock, error: found.error * clock }
 }
 
-/// What the fan's own power comes to at full speed, W.
-fn fan_power(runs: &[&HeatRun]) -> Uncertain {
-    let all: Vec<f64> = runs.iter().map(|run| run.power.value()).collect();
-    let usual = mean(&all).unwrap_or_default().max(1.0);
-    let found =
-        slope(runs, FAN_POWER, POWER_SCATTER, |run| (cubed(run.fan), run.power.value() / usual));
-    Uncertain { value: found.value * usual, error: found.error * usual }
+/// How the power of the board changes with the fan and with the heat, by runs alike in load and settings, each compared
+/// with the others of its kind, and by what was believed before.
+fn power_by(runs: &[&HeatRun]) -> PowerBy {
+    let usual = mean(&runs.iter().map(|run| run.power.value()).collect::<Vec<_>>());
+    let usual = usual.unwrap_or_default().max(1.0);
+    let prior = [FAN_POWER, POWER_BY_HEAT];
+    let mut curvature = [[0.0; 2]; 2];
+    let mut sums = [0.0; 2];
+    for (at, (before, spread)) in prior.iter().enumerate() {
+        curvature[at][at] = spread.powi(-2);
+        sums[at] = before * spread.powi(-2);
+    }
+    for alike in groups(runs) {
+        let of = |value: &dyn Fn(&HeatRun) -> f64| {
+            let all: Vec<f64> = alike.iter().map(|run| value(run)).collect();
+            let middle = mean(&all).unwrap_or_default();
+            all.into_iter().map(|value| value - middle).collect::<Vec<_>>()
+        };
+        let (fan, heat) = (of(&|run| cubed(run.fan)), of(&|run| run.plateau.value()));
+        let power = of(&|run| run.power.value() / usual);
+        for ((fan, heat), power) in fan.into_iter().zip(heat).zip(power) {
+            let terms = [fan, heat];
+            for one in 0..2 {
+                sums[one] += terms[one] * power / POWER_SCATTER.powi(2);
+                for other in 0..2 {
+                    curvature[one][other] += terms[one] * terms[other] / POWER_SCATTER.powi(2);
+                }
+            }
+        }
+    }
+    // The priors keep it from being singular.
+    let covariance = inverse(curvature).unwrap_or_default();
+    let found = |one: usize| -> f64 { (0..2).map(|at| covariance[one][at] * sums[at]).sum() };
+    PowerBy { fan: found(0) * usual, heat: found(1) * usual }
 }
 
 fn cubed(fan: Percent) -> f64 {
     (fan.value() / 100.0).clamp(0.0, 1.0).powi(3)
 }
 
-/// By how much less the board draws at a fan speed than at full speed, W: a fan's power goes with the third power of its
-/// speed (fan laws).
-fn fan_saves(fan_power: f64, fan: Percent) -> f64 {
-    fan_power * (1.0 - cubed(fan))
+/// What changes the power of the board beside its settings.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct PowerBy {
+    /// What the fan draws at full speed, W: it goes with the third power of the speed (fan laws). A card at its power limit
+    /// gives the chip what the fan leaves.
+    fan: f64,
+    /// By each K that the core is hotter, W: less clock against more leakage.
+    heat: f64,
 }
 
-fn loads(runs: &[&HeatRun], parameters: &[f64; PARAMETERS], fan_power: f64) -> Vec<LoadHeat> {
+impl PowerBy {
+    /// By how much more the board draws at a fan speed, with the core so many K hotter, than with the fan at full speed, W.
+    fn more(&self, fan: Percent, hotter: f64) -> f64 {
+        self.heat * hotter - self.fan * (1.0 - cubed(fan))
+    }
+}
+
+fn loads(runs: &[&HeatRun], parameters: &[f64; PARAMETERS], power_by: PowerBy) -> Vec<LoadHeat> {
+    let at_full_speed = |run: &HeatRun| {
+        let point = Point { fan: 100.0, ..Point::of(run) };
+        let hotter = run.above_room() - rise(parameters, &point);
+        run.power.value() - power_by.more(run.fan, hotter)
+    };
     let mut loads: Vec<LoadHeat> = Vec::new();
     for run in runs {
         if loads.iter().any(|load| load.load == run.load) {
@@ -381,7 +447,7 @@ fn loads(runs: &[&HeatRun], parameters: &[f64; PARAMETERS], fan_power: f64) -> V
         let powers: Vec<f64> = of
             .iter()
             .filter(|run| run.settings == newest.settings)
-            .map(|run| run.power.value() + fan_saves(fan_power, run.fan))
+            .map(|run| at_full_speed(run))
             .collect();
         let average = |value: fn(&HeatRun) -> Option<f64>| {
             mean(&of.iter().filter_map(|run| value(run)).collect::<Vec<_>>())

@@ -294,7 +294,7 @@ fn knee(points: &[FrontierPoint], frontier: &[usize]) -> Option<usize> {
 struct Key {
     numbers: Vec<Option<i64>>,
     curve: Option<VfCurve>,
-    fan_curve: Vec<(i64, i64)>,
+    fan: Vec<i64>,
 }
 
 impl Key {
@@ -305,16 +305,11 @@ impl Key {
 
     fn of(settings: &Settings) -> Self {
         let tenths = |value: f64| (value * 10.0).round() as i64;
-        let fan_curve = match settings.fan {
-            Some(Fan::Curve(curve)) => {
-                curve.points().iter().map(|(at, speed)| (tenths(*at), tenths(*speed))).collect()
-            }
-            _ => Vec::new(),
-        };
+        let fan = settings.fan.unwrap_or(Fan::Automatic).numbers();
         Self {
             numbers: SettingKind::ALL.map(|kind| settings.get(kind).map(tenths)).to_vec(),
             curve: settings.curve,
-            fan_curve,
+            fan: fan.into_iter().map(tenths).collect(),
         }
     }
 }

@@ -57,7 +57,7 @@ fn told(study: &AirStudy, table: &[AirSummary]) -> String {
             row.lost_percent.0,
             row.lost_percent.1,
             row.saved_percent,
-            row.not_holding,
+            of(row.not_holding),
             row.not_settled,
             row.minutes,
         );
@@ -67,6 +67,7 @@ fn told(study: &AirStudy, table: &[AirSummary]) -> String {
              whose noise stays in it, and whose clock stays within one bin.\nloss told, at +8 K: cards whose loss of clock \
              under that curve was told within one bin or 0.5 % of the clock, in the stated room and in one that is 8 K warmer.\n\
              quieter, score lost, power saved: what settling gives and costs against what the search found, medians.\n\
-             not holding: settled settings whose true chance of a day with their own fan is below 99 %.\n";
+             not holding: settled settings whose true chance of a day with their own fan is below 99 %, of \
+             the cards on which what the search found holds.\n";
     text
 }

@@ -487,36 +487,31 @@ impl Climb {
     }
 
     /// By how much the clocks must go back on a card that is hotter by so many K, to stay as far from their edges; what
-    /// the search is so sure of that it holds all the same needs not.
+    /// the search is so sure of that it holds all the same needs not. A clock that stayed at stock goes below it where its
+    /// edge is believed that near.
     fn clocks_back(&self, at: &Settings, hotter: f64) -> Pair {
         let mut back = Pair::default();
         for domain in [Domain::Core, Domain::Memory] {
             let Some(axis) = self.axis(domain) else { continue };
             let held = axis.read(at);
             let lower_by = EDGE_BY_HEAT * axis.clock * hotter.max(0.0);
-            if held > MhzOffset::STOCK && lower_by > 0.0 {
-                let fewer = self.least_back(domain, held, lower_by, &|mhz| axis.bin_up(mhz));
-                back.set(domain, fewer.min(held));
-            }
+            let all = axis.bin_up(lower_by);
+            let less = match self.sure_of(domain) {
+                Some(sure) => axis.bin_up(f64::from(held) + lower_by - sure).min(all),
+                None if held > MhzOffset::STOCK => all.min(held),
+                None => MhzOffset::STOCK,
+            };
+            back.set(domain, less);
         }
         back
     }
 
-    /// The least that a clock goes back by when its edge lies lower by so much.
-    fn least_back(
-        &self,
-        domain: Domain,
-        held: MhzOffset,
-        lower_by: f64,
-        bin_up: &dyn Fn(f64) -> MhzOffset,
-    ) -> MhzOffset {
-        let all = bin_up(lower_by);
-        // Only of what core, memory and both together came to is there a belief in MHz.
-        let is_of_clocks = self.kept_until(Stage::Settle).0.is_none();
-        let Some(joint) = self.joint().filter(|_| is_of_clocks) else { return all };
+    /// The highest value of a clock that the search is sure enough of, MHz from stock; none where something else than the
+    /// clocks was searched for last, so that there is no such belief.
+    fn sure_of(&self, domain: Domain) -> Option<f64> {
+        let joint = self.joint().filter(|_| self.kept_until(Stage::Settle).0.is_none())?;
         let margin = self.plan.margin;
-        let sure = joint.get(domain).holds_to(margin.hours(), margin.faults(), margin.confidence());
-        bin_up(f64::from(held) + lower_by - sure).min(all)
+        Some(joint.get(domain).holds_to(margin.hours(), margin.faults(), margin.confidence()))
     }
 
     fn with_clocks_back(&self, at: &Settings, back: Pair) -> Settings {

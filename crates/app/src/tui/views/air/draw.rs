@@ -270,6 +270,10 @@ fn draw_speeds(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
     }
     let is_short = space.height < 12;
     let notes = foot(snapshot, air, is_short);
+    let limits = &snapshot.machine.card.limits;
+    let held = snapshot.machine.held.and_then(|held| held.temperature_target);
+    let target = held.or(limits.temperature_target);
+    let target = target.map_or(f64::INFINITY, Celsius::value).min(limits.stops_at().value());
     let foot_rows = if space.height >= 12 { 4 } else { 1 };
     let rows = usize::from(space.height.saturating_sub(1 + foot_rows));
     let offer = snapshot.machine.card.offer(SettingKind::Fan);
@@ -285,14 +289,21 @@ fn draw_speeds(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
         let Some((heat, wish)) = air.heat.as_ref().zip(air.wish) else { continue };
         let now = heat.plateau(wish.power, percent, room);
         let then = heat.plateau(wish.power, percent, summer).value;
-        let stop = snapshot.machine.card.limits.stops_at().value();
-        let role = |at: f64| if at >= stop - 4.0 { Role::Warn } else { Role::Text };
-        let text = format!("{:.0} ± {:.0}", now.value, now.error.max(1.0));
+        // At its target a card drops its clock to stay there.
+        let role = |at: f64| if at >= target { Role::Warn } else { Role::Text };
+        let text = match now.value >= target {
+            true => format!("held at {target:.0}"),
+            false => format!("{:.0} ± {:.0}", now.value, now.error.max(1.0)),
+        };
         cell(buffer, line, 2, &text, theme.style(role(now.value)));
-        cell(buffer, line, 3, &format!("{then:.0}"), theme.style(role(then)));
+        cell(buffer, line, 3, &format!("{:.0}", then.min(target)), theme.style(role(then)));
         let most = heat.plateau(wish.power, Percent(100.0), room).value;
         let lost = heat.clock_by_heat.value.max(0.0) * (now.value - most).max(0.0);
-        let text = if lost < 0.5 { "±0".to_owned() } else { format!("−{lost:.0} MHz") };
+        let text = match lost {
+            _ if now.value >= target => "falls".to_owned(),
+            lost if lost < 0.5 => "±0".into(),
+            lost => format!("−{lost:.0} MHz"),
+        };
         cell(buffer, line, 4, &text, theme.style(Role::Text));
     }
     let rest = Rect {
