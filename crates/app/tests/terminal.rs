@@ -809,12 +809,12 @@ fn at_each_stage_the_user_may_overrule_the_climb_and_it_goes_on_from_there() {
     terminal.wait_for("core: core +60 MHz, step");
     made(&terminal, &mut trials, "core +60 MHz");
     // Another policy from here on, and the core ended, too.
-    // The policy comes after five stages of the climb and ten others.
+    // The policy comes after five stages of the climb and twelve others.
     terminal.press(&["g"]);
-    terminal.press(&["Down"; 15]);
+    terminal.press(&["Down"; 17]);
     terminal.press(&["Right"]);
     terminal.wait_for("The climb now uses bisection");
-    terminal.press(&["Up"; 12]);
+    terminal.press(&["Up"; 14]);
     terminal.press(&["e"]);
     terminal.wait_for("Stage core was ended with what is known.");
     terminal.press(&["Up", "Down", "Down", "e"]);

@@ -1,28 +1,14 @@
 //! Fans: what is known of a card's heat and noise, and how its fan is driven when nothing is tried on it.
 
 use yard_step_core::{
-    AirNotes, CardDescription, Celsius, Drawing, DrawnCurve, Fan, Heard, HeatModel, HeatRun,
-    Machine, NoiseModel, NoiseNote, Percent, Settings, Wish,
+    AirNotes, CardDescription, Celsius, Drawing, Fan, Heard, HeatModel, HeatRun, Machine,
+    NoiseModel, NoiseNote, Percent, Settings,
 };
 use yard_step_ledger::Ledger;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
-
-/// What is known of a card's fan.
-#[derive(Debug, Clone, PartialEq)]
-pub struct AirView {
-    /// What the user said.
-    pub notes: AirNotes,
-    /// The cooler, as the runs show it; none before one was long enough to tell.
-    pub heat: Option<HeatModel>,
-    /// How loud the fan is.
-    pub noise: NoiseModel,
-    /// What a curve is drawn for; none before there is a cooler.
-    pub wish: Option<Wish>,
-    /// The curve that comes of it.
-    pub drawn: Option<DrawnCurve>,
-}
+use crate::view::AirView;
 
 impl AirView {
     /// What the ledger knows of a card's fan. Runs at `settings`, the fan aside, tell what its loads draw, if there are any.

@@ -50,7 +50,6 @@ mod snapshot;
 mod trial;
 mod view;
 
-pub use air::AirView;
 pub use carry_out::Step;
 pub use engine::{Engine, Unfinished};
 pub use error::EngineError;
@@ -74,7 +73,7 @@ pub use roles::LoadRoles;
 pub use session::{Command, Session};
 pub use trial::TICK;
 pub use view::{
-    Activity, ByLoad, ClimbSummary, ClimbView, EdgeFound, Found, InStepView, MachineView, Mark,
-    MarkKind, NextView, Picture, RackCard, RunView, RunsView, Snapshot, SpoiltPicture,
+    Activity, AirView, ByLoad, ClimbSummary, ClimbView, EdgeFound, Found, InStepView, MachineView,
+    Mark, MarkKind, NextView, Picture, RackCard, RunView, RunsView, Snapshot, SpoiltPicture,
     StageStanding, StageView,
 };

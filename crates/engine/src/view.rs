@@ -3,17 +3,17 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Advice, AlarmRaised, Axis, Baseline, BaselineProgress, CardDescription, CheckedFrame, Claim,
-    ClimbError, Conditions, Culprits, Descent, Experience, Fault, Frame, Gain, InStepRecord,
-    Judgement, LoadGain, Machine, Map, Mhz, MhzOffset, Outcome, Outlook, Part, Plan, Plateau,
-    PowerReport, Prerequisite, Purpose, Reason, Risk, Room, RoundReport, Sample, Seconds, Seen,
-    Settings, SettleReport, StableYetSlower, Stage, Stairs, StockReport, StrategyReport, Stuck,
-    SubScoreBaseline, Surprise, Trace, TrialRecord, Verdict,
+    Advice, AirNotes, AlarmRaised, Axis, Baseline, BaselineProgress, CardDescription, CheckedFrame,
+    Claim, ClimbError, Conditions, Culprits, Descent, DrawnCurve, Experience, Fault, Frame, Gain,
+    HeatModel, InStepRecord, Judgement, LoadGain, Machine, Map, Mhz, MhzOffset, NoiseModel,
+    Outcome, Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose, Reason, Risk, Room,
+    RoundReport, Sample, Seconds, Seen, Settings, SettleReport, StableYetSlower, Stage, Stairs,
+    StockReport, StrategyReport, Stuck, SubScoreBaseline, Surprise, Trace, TrialRecord, Verdict,
+    Wish,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{SizedScene, WrongPixel, check, reference};
 
-use crate::air::AirView;
 use crate::free_view::FreeView;
 use crate::load::OutsideSpec;
 use crate::pace::Pace;
@@ -264,6 +264,15 @@ pub struct RunView {
     pub judgement: Option<Judgement>,
     /// What its settings bring under each load of the climb; none of another climb's.
     pub by_load: Option<ByLoad>,
+}
+
+impl Snapshot {
+    /// Whether a free run goes on.
+    #[must_use]
+    pub fn is_free(&self) -> bool {
+        matches!(self.runs.activity, Activity::Running | Activity::Paused)
+            && self.runs.free.as_ref().is_some_and(|free| free.ended.is_none())
+    }
 }
 
 impl RunView {
@@ -520,6 +529,21 @@ pub struct MachineView {
     pub air: Option<Arc<AirView>>,
     /// Alarms of the user's that what is read now sets off, the gravest first.
     pub alarms: Vec<AlarmRaised>,
+}
+
+/// What is known of a card's fan.
+#[derive(Debug, Clone, PartialEq)]
+pub struct AirView {
+    /// What the user said.
+    pub notes: AirNotes,
+    /// The cooler, as the runs show it; none before one was long enough to tell.
+    pub heat: Option<HeatModel>,
+    /// How loud the fan is.
+    pub noise: NoiseModel,
+    /// What a curve is drawn for; none before there is a cooler.
+    pub wish: Option<Wish>,
+    /// The curve that comes of it.
+    pub drawn: Option<DrawnCurve>,
 }
 
 /// Everything there is to see at one moment.

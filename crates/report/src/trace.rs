@@ -148,7 +148,7 @@ mod tests {
              core_temperature_c,hot_spot_c,fan_percent,load_percent,background_load_percent,\
              frame_rate_fps,chip_power_w,memory_temperature_c,regulator_temperature_c"
         );
-        assert_eq!(lines[1], "0.1,2010,,,,,,71.3,,,,,,");
+        assert_eq!(lines[1], "0.1,2010,,,,,,71.3,,,,,,,");
         assert_eq!(lines.len(), 2);
     }
 }

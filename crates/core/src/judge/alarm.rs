@@ -86,10 +86,8 @@ impl AlarmOn {
     #[must_use]
     pub const fn range(self) -> (f64, f64) {
         match self {
-            Self::CoreTemperature
-            | Self::HotSpot
-            | Self::MemoryTemperature
-            | Self::RegulatorTemperature => (20.0, 150.0),
+            Self::CoreTemperature | Self::HotSpot => (20.0, 120.0),
+            Self::MemoryTemperature | Self::RegulatorTemperature => (20.0, 150.0),
             Self::TemperatureRise => (1.0, 1_000.0),
             Self::FanShortfall => (5.0, 100.0),
             Self::BoardPower => (10.0, 2_000.0),

@@ -145,8 +145,7 @@ impl State {
 
 /// Whether a free run goes on.
 pub(crate) fn is_free(snapshot: &Snapshot) -> bool {
-    matches!(snapshot.runs.activity, Activity::Running | Activity::Paused)
-        && snapshot.runs.free.as_ref().is_some_and(|free| free.ended.is_none())
+    snapshot.is_free()
 }
 
 fn free_of(snapshot: &Snapshot) -> Option<&FreeView> {

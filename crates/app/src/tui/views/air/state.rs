@@ -5,7 +5,6 @@ use std::borrow::Cow;
 use yard_step_core::{Fan, FanSketch, Percent, SettingKind, Settings};
 use yard_step_engine::{Command, Snapshot};
 
-use crate::tui::app::state::is_free;
 use crate::tui::keys::action::Action;
 use crate::tui::views::shape::state::is_asked;
 
@@ -73,7 +72,7 @@ impl Draft {
     pub fn settings(&self, snapshot: &Snapshot) -> Settings {
         let card = &snapshot.machine.card;
         let used = snapshot.machine.profiles.iter().find(|view| view.profile.in_use);
-        let held = match is_free(snapshot) {
+        let held = match snapshot.is_free() {
             true => snapshot.machine.held,
             false => used.map(|view| view.profile.settings),
         };

@@ -400,9 +400,11 @@ fn draw_machine(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
             machine.full_fan.map_or_else(|| "–".into(), |noise| format!("{noise}(A)")),
         ),
     ];
-    for on in AlarmOn::ALL {
-        let set = machine.alarms.iter().find(|alarm| alarm.on == on);
-        let label = match on {
+    if machine.alarms.is_empty() {
+        pairs.push(("alarms", "none".into()));
+    }
+    for alarm in &machine.alarms {
+        let label = match alarm.on {
             AlarmOn::CoreTemperature => "alarm, core temp.",
             AlarmOn::HotSpot => "alarm, hot spot",
             AlarmOn::MemoryTemperature => "alarm, memory",
@@ -412,10 +414,8 @@ fn draw_machine(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
             AlarmOn::BoardPower => "alarm, board power",
             AlarmOn::Artifacts => "alarm, artifacts",
         };
-        let text = set.map_or("none".into(), |alarm| {
-            format!("above {:.0} {}: {}", alarm.above, on.unit(), alarm.act.label())
-        });
-        pairs.push((label, text));
+        let (unit, act) = (alarm.on.unit(), alarm.act.label());
+        pairs.push((label, format!("above {:.0} {unit}: {act}", alarm.above)));
     }
     let in_step = snapshot.machine.rack.iter().filter(|card| card.in_step).count();
     if in_step > 0 {
