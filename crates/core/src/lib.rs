@@ -33,7 +33,9 @@ mod weigh;
 pub use judge::{alarm, verdict};
 pub use weigh::compare;
 
-pub use air::budget::{DecidedBy, Drawing, DrawnCurve, Keep, Lost, SUMMER, Settled, Wish};
+pub use air::budget::{
+    DecidedBy, Drawing, DrawnCurve, Idle, Keep, Lost, SUMMER, Settled, WhenIdle, Wish,
+};
 pub use air::fan::{
     CurveFollower, Fan, FanControl, FanCurve, FanCurveError, FanTarget, MOST_FAN_POINTS,
     MOST_HYSTERESIS,

@@ -10,7 +10,7 @@ use yard_step_card::{BriefCard, Card as _, CardChoice, Family, Steady};
 use yard_step_core::{
     Celsius, Climb, Decibel, DecidedBy, Demand, Drawing, DrawnCurve, Fan, Heard, HeatModel,
     HeatRun, Keep, Mhz, NoiseModel, NoiseNote, Percent, Plan, Room, SUMMER, SettingKind, Settings,
-    Stage, Watt, Wish,
+    Stage, Watt, WhenIdle, Wish,
 };
 use yard_step_scenes::Scene;
 
@@ -254,7 +254,7 @@ fn drawn_for_budget<D: Fn(u64) -> Demand>(
         keep: Keep::Clock,
         reserve: 3.0,
         most_noise: Some(noise.at(Percent(dice.random_range(45.0..100.0)))),
-        stops_when_idle: false,
+        when_idle: WhenIdle::default(),
     };
     (wish, Drawing { card: card.description(), heat, noise }.draw(&wish))
 }

@@ -1,11 +1,11 @@
 //! Fan curves, and what they cost.
 
-use yard_step_core::{DecidedBy, DrawnCurve, Fan, FanControl, Lost, Settled, Wish};
+use yard_step_core::{DecidedBy, DrawnCurve, Fan, FanControl, Idle, Lost, Settled, WhenIdle, Wish};
 
-/// What a curve that was drawn for a budget gives and costs, in two sentences.
+/// What a curve that was drawn for a budget gives and costs, in two sentences; in a third, what was asked of an idle fan.
 #[must_use]
 pub fn drawn_curve(drawn: &DrawnCurve, wish: &Wish) -> String {
-    let DrawnCurve { settled, summer, quieter, decided_by, .. } = drawn;
+    let DrawnCurve { settled, summer, idle, quieter, decided_by, .. } = drawn;
     let why = match decided_by {
         DecidedBy::Clock => "slower, it would lose more than you allow",
         DecidedBy::Ceiling => "slower, it would come too near its temperature limit",
@@ -17,7 +17,7 @@ pub fn drawn_curve(drawn: &DrawnCurve, wish: &Wish) -> String {
     };
     format!(
         "In a room of {} the fan runs at {} and the core settles at {}: {why}. That is {}, {:.1} dB \
-         quieter than full speed, and costs {}; in a room of {} it costs {}, with the fan at {} and the core at {}.",
+         quieter than full speed, and costs {}; in a room of {} it costs {}, with the fan at {} and the core at {}.{}",
         wish.room,
         settled.fan,
         plateau(settled),
@@ -28,7 +28,19 @@ pub fn drawn_curve(drawn: &DrawnCurve, wish: &Wish) -> String {
         lost(&summer.lost),
         summer.fan,
         plateau(summer),
+        idle_fan(idle, wish.when_idle),
     )
+}
+
+/// What an idle fan does, where something was asked of it.
+fn idle_fan(idle: &Idle, asked: WhenIdle) -> String {
+    let Idle { fan, noise, is_inaudible } = idle;
+    match (asked, is_inaudible) {
+        (WhenIdle::Slowest, _) => String::new(),
+        _ if fan.value() < 1.0 => " The fan stops when the card is idle.".into(),
+        (_, true) => format!(" At {fan}, when the card is idle, the fan cannot be heard."),
+        (_, false) => format!(" At {fan}, when the card is idle, the fan can be heard ({noise})."),
+    }
 }
 
 /// Where a card settles, with its error.
@@ -80,6 +92,7 @@ mod tests {
             curve: FanCurve::new(&[(60.0, 62.0)]).unwrap(),
             settled: settled(22.0, 71.0, 62.0, 6.0),
             summer: settled(30.0, 77.0, 70.0, 0.0),
+            idle: Idle { fan: Percent(30.0), noise: Decibel(31.5), is_inaudible: true },
             quieter: Decibel(10.4),
             decided_by,
             keeps: true,
@@ -91,7 +104,7 @@ mod tests {
             keep: Keep::Clock,
             reserve: 4.0,
             most_noise: None,
-            stops_when_idle: false,
+            when_idle: WhenIdle::default(),
         };
         (drawn, wish)
     }
@@ -115,6 +128,31 @@ mod tests {
     fn what_decided_is_said(#[case] decided_by: DecidedBy, #[case] part: &str) {
         let (drawn, wish) = drawn(decided_by);
         assert!(drawn_curve(&drawn, &wish).contains(part));
+    }
+
+    #[rstest]
+    #[case(WhenIdle::Slowest, 30.0, true, "")]
+    #[case(
+        WhenIdle::Inaudible,
+        30.0,
+        true,
+        " At 30 %, when the card is idle, the fan cannot be heard."
+    )]
+    #[case(
+        WhenIdle::Inaudible,
+        30.0,
+        false,
+        " At 30 %, when the card is idle, the fan can be heard (31.5 dB)."
+    )]
+    #[case(WhenIdle::Stopped, 0.0, true, " The fan stops when the card is idle.")]
+    fn an_idle_fan_is_told_where_it_was_asked_for(
+        #[case] asked: WhenIdle,
+        #[case] fan: f64,
+        #[case] is_inaudible: bool,
+        #[case] told: &str,
+    ) {
+        let idle = Idle { fan: Percent(fan), noise: Decibel(31.5), is_inaudible };
+        assert_eq!(idle_fan(&idle, asked), told);
     }
 
     #[test]

@@ -11,6 +11,8 @@
 //!            idle      plateau
 //! ```
 
+use serde::{Deserialize, Serialize};
+
 use crate::air::fan::{FanCurve, FanCurveError};
 use crate::air::heat::HeatModel;
 use crate::air::noise::NoiseModel;
@@ -44,6 +46,31 @@ pub enum Keep {
     ScoreBut(Percent),
 }
 
+/// What the fan is to do while the card has nothing to do.
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Default,
+    Serialize,
+    Deserialize,
+    strum::VariantArray,
+    strum::VariantNames,
+)]
+#[serde(rename_all = "snake_case")]
+#[strum(serialize_all = "lowercase")]
+pub enum WhenIdle {
+    /// Turn as slowly as it can.
+    #[default]
+    Slowest,
+    /// Not be heard: stand still where the slowest speed is.
+    Inaudible,
+    /// Stand still.
+    Stopped,
+}
+
 /// What a curve is to be drawn for.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Wish {
@@ -59,8 +86,8 @@ pub struct Wish {
     pub reserve: f64,
     /// The most that may be heard under load; none for as little as keeps what is to be kept.
     pub most_noise: Option<Decibel>,
-    /// Whether the fan is to stand still when the card has nothing to do.
-    pub stops_when_idle: bool,
+    /// What the fan is to do while the card has nothing to do.
+    pub when_idle: WhenIdle,
 }
 
 /// What decided the speed at the plateau.
@@ -102,6 +129,17 @@ pub struct Settled {
     pub lost: Lost,
 }
 
+/// What the fan does while the card has nothing to do.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Idle {
+    /// Fan speed; 0 % where it stands still.
+    pub fan: Percent,
+    /// All that is heard.
+    pub noise: Decibel,
+    /// Whether the fan is masked by the background.
+    pub is_inaudible: bool,
+}
+
 /// A curve that was drawn for a wish.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct DrawnCurve {
@@ -111,6 +149,8 @@ pub struct DrawnCurve {
     pub settled: Settled,
     /// The same in a room that is [`SUMMER`] K warmer.
     pub summer: Settled,
+    /// What the fan does while the card has nothing to do.
+    pub idle: Idle,
     /// By how much quieter the fan is than at its highest speed.
     pub quieter: Decibel,
     /// What decided the speed.
@@ -150,6 +190,7 @@ impl Drawing<'_> {
             curve,
             settled: self.settled(wish, &curve, wish.room),
             summer: self.settled(wish, &curve, wish.room + Celsius(SUMMER)),
+            idle: self.idle(&curve, wish.room),
             quieter: NoiseModel::quieter(Percent(most), fan),
             decided_by,
             keeps,
@@ -162,6 +203,13 @@ impl Drawing<'_> {
         let (plateau, fan) = self.heat.plateau_under(wish.power, room, |at| curve.speed_at(at));
         let (noise, lost) = (self.noise.at(fan), self.lost(wish, plateau.value));
         Settled { room, plateau, fan, noise, lost }
+    }
+
+    /// What the fan does under a curve while the card is hardly warmer than the room.
+    fn idle(&self, curve: &FanCurve, room: Celsius) -> Idle {
+        let fan = curve.speed_at(room);
+        let is_inaudible = fan <= self.noise.inaudible_up_to();
+        Idle { fan, noise: self.noise.at(fan), is_inaudible }
     }
 
     /// What is lost at a core temperature against the highest fan speed.
@@ -234,7 +282,12 @@ impl Drawing<'_> {
         let mut points = vec![(rises_from, least), (level_from, fan.value())];
         points.extend([(level_until, fan.value()), (full, most)]);
         let curve = FanCurve::new(&points)?.with_hysteresis(HYSTERESIS)?;
-        match wish.stops_when_idle {
+        let stops = match wish.when_idle {
+            WhenIdle::Slowest => false,
+            WhenIdle::Inaudible => !self.idle(&curve, wish.room).is_inaudible,
+            WhenIdle::Stopped => true,
+        };
+        match stops {
             true => curve.stopping_below(STOPS_BELOW.min(level_from)),
             false => Ok(curve),
         }
@@ -245,6 +298,7 @@ impl Drawing<'_> {
 mod tests {
     use super::*;
     use crate::air::heat::HeatRun;
+    use crate::air::noise::{Heard, Loudness, NoiseNote};
     use crate::card::settings::Settings;
     use crate::fixtures::card;
     use rstest::{fixture, rstest};
@@ -272,7 +326,7 @@ mod tests {
             keep: Keep::Clock,
             reserve: 4.0,
             most_noise: None,
-            stops_when_idle: false,
+            when_idle: WhenIdle::Slowest,
         }
     }
 
@@ -331,10 +385,28 @@ mod tests {
 
     #[rstest]
     fn a_fan_may_stand_still_when_there_is_nothing_to_do(wish: Wish) {
-        let idle = drawn(&Wish { stops_when_idle: true, ..wish });
+        let idle = drawn(&Wish { when_idle: WhenIdle::Stopped, ..wish });
         assert_eq!(idle.curve.speed_at(Celsius(38.0)), Percent(0.0));
+        assert_eq!((idle.idle.fan, idle.idle.is_inaudible), (Percent(0.0), true));
         assert!(
             idle.curve.speed_at(Celsius(55.0)).value() >= 30.0 && idle.curve.hysteresis() > 0.0
         );
+    }
+
+    #[rstest]
+    #[case::the_slowest_speed_is_not_heard(Loudness::Silent, 30.0)]
+    #[case::the_slowest_speed_is_heard(Loudness::Loud, 0.0)]
+    fn an_idle_fan_that_is_not_to_be_heard_stops_only_where_it_would_be(
+        wish: Wish,
+        #[case] at_its_slowest: Loudness,
+        #[case] idles_at: f64,
+    ) {
+        let note = NoiseNote::new(Percent(30.0), Heard::Judged(at_its_slowest)).unwrap();
+        let (card, heat, noise) = (card(), model(), NoiseModel::of(&[note]));
+        let drawing = Drawing { card: &card, heat: &heat, noise: &noise };
+        let quiet = drawing.draw(&Wish { when_idle: WhenIdle::Inaudible, ..wish }).unwrap();
+        assert_eq!((quiet.idle.fan, quiet.idle.is_inaudible), (Percent(idles_at), true));
+        let slowest = drawing.draw(&wish).unwrap().idle;
+        assert_eq!((slowest.fan, slowest.is_inaudible), (Percent(30.0), idles_at > 0.0));
     }
 }

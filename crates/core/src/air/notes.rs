@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::air::budget::{Keep, Wish};
+use crate::air::budget::{Keep, WhenIdle, Wish};
 use crate::air::fan::Fan;
 use crate::air::heat::HeatModel;
 use crate::air::noise::{MOST_NOISE_NOTES, NoiseNote};
@@ -24,8 +24,8 @@ pub struct AirWish {
     /// The most that may be heard under load; none for as little as keeps what is to be kept.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub most_noise: Option<Decibel>,
-    /// Whether the fan is to stand still when the card has nothing to do.
-    pub stops_when_idle: bool,
+    /// What the fan is to do while the card has nothing to do.
+    pub when_idle: WhenIdle,
     /// The loads it is for; none for all that ran.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub loads: Vec<String>,
@@ -38,7 +38,7 @@ impl Default for AirWish {
             room: None,
             reserve_k: 4.0,
             most_noise: None,
-            stops_when_idle: false,
+            when_idle: WhenIdle::default(),
             loads: Vec::new(),
         }
     }
@@ -91,7 +91,7 @@ impl AirWish {
             keep: self.lose_percent.map_or(Keep::Clock, |percent| Keep::ScoreBut(Percent(percent))),
             reserve: self.reserve_k,
             most_noise: self.most_noise,
-            stops_when_idle: self.stops_when_idle,
+            when_idle: self.when_idle,
         })
     }
 }

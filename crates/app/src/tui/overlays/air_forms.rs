@@ -1,8 +1,9 @@
 //! The forms in which it is noted how loud a fan is, and what is wished of its curve.
 
-use strum::VariantNames;
+use strum::{VariantArray, VariantNames};
 use yard_step_core::{
-    AirNotes, AirWish, Celsius, Decibel, Heard, Loudness, NoiseNote, Percent, checked_name,
+    AirNotes, AirWish, Celsius, Decibel, Heard, Loudness, NoiseNote, Percent, WhenIdle,
+    checked_name,
 };
 use yard_step_engine::{Command, Snapshot};
 
@@ -16,7 +17,6 @@ const LONGEST_LOADS: usize = 120;
 /// How loud it seems, where that was not measured.
 const HEARD: [&str; 4] =
     ["measured, in dB", Loudness::VARIANTS[0], Loudness::VARIANTS[1], Loudness::VARIANTS[2]];
-const YES_NO: [&str; 2] = ["no", "yes"];
 
 /// The form in which it is noted how loud the fan is at a speed.
 pub(crate) fn noise_form(speed: Percent) -> Overlay {
@@ -59,7 +59,11 @@ pub(crate) fn wish_form(snapshot: &Snapshot) -> Overlay {
         TextField::text("may lose, %", number(wish.lose_percent), LONGEST),
         TextField::text("room, °C", number(wish.room.map(Celsius::value)), LONGEST),
         TextField::text("reserve, K", number(Some(wish.reserve_k)), LONGEST),
-        TextField::choice("fan stop", &YES_NO, usize::from(wish.stops_when_idle)),
+        TextField::choice(
+            "when idle",
+            <WhenIdle as VariantNames>::VARIANTS,
+            wish.when_idle as usize,
+        ),
         TextField::text("loads", wish.loads.join(", "), LONGEST_LOADS),
     ]))
 }
@@ -80,12 +84,13 @@ pub(crate) fn wish_command(form: &Fields, snapshot: &Snapshot) -> Result<Command
         checked_name(name, LONGEST_LOADS)
             .map_err(|why| format!("The load \"{name}\" has no such name: {why}."))
     });
+    let when_idle = <WhenIdle as VariantArray>::VARIANTS;
     let wish = AirWish {
         most_noise: number(0, "noise")?.map(Decibel),
         lose_percent: number(1, "loss")?,
         room: number(2, "room")?.map(Celsius),
         reserve_k: number(3, "reserve")?.unwrap_or(AirWish::default().reserve_k),
-        stops_when_idle: form.chosen(4) == 1,
+        when_idle: when_idle.get(form.chosen(4)).copied().unwrap_or_default(),
         loads: loads.collect::<Result<_, _>>()?,
     };
     wish.check().map_err(|error| format!("Not noted: {error}."))?;
@@ -159,7 +164,7 @@ mod tests {
         let wish = AirWish {
             most_noise: Some(Decibel(36.0)),
             lose_percent: Some(2.0),
-            stops_when_idle: true,
+            when_idle: WhenIdle::Inaudible,
             loads: vec!["medley".into(), "kiln".into()],
             ..AirWish::default()
         };
