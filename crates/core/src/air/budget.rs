@@ -1,7 +1,7 @@
 //! The quietest fan curve that keeps a card's clock, and what a noise budget costs.
 //!
 //! ```text
-//!  speed ▲                           ╱  all there is, before the ceiling
+//!  speed ▲                           ╱  all there is, before the target or the ceiling
 //!        │                          ╱
 //!        │             ┌───────────┘
 //!      n ┤  ┄┄┄┄┄┄┄┄┄┄╱│           │     n: the lowest speed whose plateau keeps the clock
@@ -26,7 +26,7 @@ const RISE: f64 = 22.0;
 const LEVEL: f64 = 3.0;
 /// From the end of the reserve to full speed, K.
 const TO_FULL: f64 = 10.0;
-/// Full speed is reached so far below the temperature at which the load is stopped, K.
+/// Full speed is reached at the temperature target, and so far below the temperature at which the load is stopped, K.
 const BELOW_CEILING: f64 = 4.0;
 /// Core temperature below which a fan that may stop does, °C: an idle card stays below it, a busy one does not.
 const STOPS_BELOW: f64 = 45.0;
@@ -274,9 +274,9 @@ impl Drawing<'_> {
         (least, most): (f64, f64),
     ) -> Result<FanCurve, FanCurveError> {
         let plateau = self.heat.plateau(wish.power, fan, wish.room).value.round();
-        let stop = self.card.limits.stops_at().value() - BELOW_CEILING;
-        let level_until = (plateau + wish.reserve).round().min(stop - 2.0);
-        let full = (level_until + TO_FULL).min(stop).max(level_until + 1.0);
+        let highest = self.highest_plateau();
+        let level_until = (plateau + wish.reserve).round().min(highest - 2.0);
+        let full = (level_until + TO_FULL).min(highest).max(level_until + 1.0);
         let level_from = (plateau - LEVEL).min(level_until - 1.0);
         let rises_from = (level_from - RISE).max(wish.room.value().max(10.0)).min(level_from - 1.0);
         let mut points = vec![(rises_from, least), (level_from, fan.value())];
@@ -354,7 +354,9 @@ mod tests {
         let at = Celsius(quiet.settled.plateau.value);
         assert_eq!(quiet.curve.speed_at(at), quiet.settled.fan);
         assert_eq!(quiet.curve.speed_at(at + Celsius(wish.reserve - 1.0)), quiet.settled.fan);
-        assert_eq!(quiet.curve.speed_at(Celsius(86.0)), Percent(100.0), "before the ceiling");
+        let target = card().limits.temperature_target.unwrap();
+        let at_target = quiet.curve.speed_at(target);
+        assert_eq!(at_target, Percent(100.0), "before the clock gives way to heat");
         let summer = quiet.summer;
         assert!(summer.plateau.value > at.value() && summer.lost.clock > quiet.settled.lost.clock);
         assert!(summer.fan >= quiet.settled.fan);
