@@ -12,8 +12,8 @@ use clap::Args;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use yard_step_core::{
-    CardDescription, LONGEST_NAME, Next, Outcome, Plan, Proposal, Risk, TrialRecord, checked_name,
-    figure_in_words, in_short,
+    CardDescription, LONGEST_NAME, Next, Outcome, Plan, Proposal, Risk, SettingKind, Settings,
+    Stage, TrialRecord, checked_name, figure_in_words, in_short,
 };
 use yard_step_engine::load::ManualLoad;
 use yard_step_engine::{
@@ -246,7 +246,7 @@ impl Watcher {
 
     fn begin(&mut self, number: usize, proposal: &Proposal, card: &CardDescription) {
         let request = &proposal.request;
-        let what = in_short(&request.asked, card);
+        let what = what_is_tried(request.stage, &request.asked, card);
         self.bar.set_length(request.seconds.value() as u64);
         self.bar.set_position(0);
         self.bar.set_message(format!(
@@ -291,6 +291,19 @@ fn headline(engine: &Engine) -> String {
     )
 }
 
+/// Settings in a few words: with the fan and the power limit in the stages that lower them.
+fn what_is_tried(stage: Stage, settings: &Settings, card: &CardDescription) -> String {
+    let short = in_short(settings, card);
+    if !matches!(stage, Stage::Air | Stage::Settle) {
+        return short;
+    }
+    let fan = settings.fan.map(|_| format!("fan {}", settings.show(SettingKind::Fan)));
+    // What is told of a card with nothing else raised is its power limit already.
+    let power = settings.power_limit.map(|_| settings.show(SettingKind::PowerLimit));
+    let power = power.map(|power| format!("power {power}")).filter(|power| *power != short);
+    [fan, power, Some(short)].into_iter().flatten().collect::<Vec<_>>().join(", ")
+}
+
 /// A trial in a line; under which load it ran is said where there are several.
 fn trial_line(record: &TrialRecord, card: &CardDescription, has_many: bool) -> String {
     let under = if has_many { format!("  {:<8}", record.scene) } else { String::new() };
@@ -301,7 +314,7 @@ fn trial_line(record: &TrialRecord, card: &CardDescription, has_many: bool) -> S
         record.number,
         record.stage,
         record.purpose.label(),
-        in_short(&record.held(), card),
+        what_is_tried(record.stage, &record.held(), card),
         record.verdict(),
         record.reason
     )

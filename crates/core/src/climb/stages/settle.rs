@@ -487,8 +487,8 @@ impl Climb {
     }
 
     /// By how much the clocks must go back on a card that is hotter by so many K, to stay as far from their edges; what
-    /// the search is so sure of that it holds all the same needs not. A clock that stayed at stock goes below it where its
-    /// edge is believed that near.
+    /// the search is so sure of that it holds all the same needs not. A clock that came back to stock goes below it where
+    /// its edge is believed that near; one that was never raised stays there, since nothing is known of its edge.
     fn clocks_back(&self, at: &Settings, hotter: f64) -> Pair {
         let mut back = Pair::default();
         for domain in [Domain::Core, Domain::Memory] {
@@ -496,7 +496,9 @@ impl Climb {
             let held = axis.read(at);
             let lower_by = EDGE_BY_HEAT * axis.clock * hotter.max(0.0);
             let all = axis.bin_up(lower_by);
-            let less = match self.sure_of(domain) {
+            let was_raised =
+                self.trials.iter().any(|run| axis.read(&run.held()) > MhzOffset::STOCK);
+            let less = match self.sure_of(domain).filter(|_| was_raised) {
                 Some(sure) => axis.bin_up(f64::from(held) + lower_by - sure).min(all),
                 None if held > MhzOffset::STOCK => all.min(held),
                 None => MhzOffset::STOCK,
@@ -619,8 +621,11 @@ mod tests {
 
         /// A climb to its end.
         fn climb(self, plan: Plan) -> Climb {
-            let stages = [Stage::Baseline, Stage::Power, Stage::Core, Stage::Settle];
-            let mut climb = Climb::new(card(), plan, &stages).unwrap();
+            self.climb_of(plan, &[Stage::Baseline, Stage::Power, Stage::Core, Stage::Settle])
+        }
+
+        fn climb_of(self, plan: Plan, stages: &[Stage]) -> Climb {
+            let mut climb = Climb::new(card(), plan, stages).unwrap();
             for _ in 0..150 {
                 let Next::Trial(proposal) = climb.next() else { return climb };
                 let record = self.run(&climb, &proposal.request);
@@ -679,6 +684,16 @@ mod tests {
         let hottest = climb.settle_report().unwrap().cooler;
         assert!(hot.cool - hottest <= 80.0, "the target at stock is 83 °C: {hottest} K");
         assert!(kept_fan(&climb) > 70.0);
+    }
+
+    #[test]
+    fn a_clock_that_was_never_raised_stays_at_stock() {
+        let mild = Warm { by_heat: 0.2, ..WARM };
+        let climb = mild.climb_of(Plan::default(), &[Stage::Baseline, Stage::Settle]);
+        let (report, outcome) = (climb.settle_report().unwrap(), climb.outcome());
+        assert!(report.quieter.value() > 1.0 && kept_fan(&climb) < 100.0, "{report:?}");
+        assert_eq!(report.clocks_back, Pair::default());
+        assert_eq!(outcome.settings.core_offset, Settings::stock(&card()).core_offset);
     }
 
     #[test]
