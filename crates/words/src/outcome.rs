@@ -1,8 +1,8 @@
 //! What a climb comes to, and what is claimed of it.
 
 use yard_step_core::{
-    Claim, Conditions, Fan, Margin, MhzOffset, MillivoltOffset, Outcome, Seconds, Surprise,
-    figure_in_words,
+    Claim, Conditions, Fan, Margin, MhzOffset, MillivoltOffset, Outcome, Seconds, SettingKind,
+    Stage, Surprise, figure_in_words,
 };
 
 use crate::text::capitalised;
@@ -22,6 +22,10 @@ pub fn outcome(outcome: &Outcome) -> String {
                 false => format!("score {}", figure_in_words(baseline.score)),
             },
             baseline.noise.value()
+        ),
+        (true, ..) if outcome.stage == Some(Stage::Settle) => format!(
+            "Nothing but the fan differs from stock: {} held the final run.",
+            outcome.settings.show(SettingKind::Fan)
         ),
         (true, ..) => "Only stock holds: there is nothing to keep.".into(),
         (_, Some(gain), _) if outcome.confirmed => {
@@ -200,6 +204,15 @@ mod tests {
     #[case(
         Outcome { moved: vec![], gain_percent: Some(1.0), ..an_outcome() },
         "Only stock holds: there is nothing to keep."
+    )]
+    #[case(
+        Outcome {
+            moved: vec![],
+            stage: Some(Stage::Settle),
+            settings: Settings { fan: Some(Fan::Fixed(Percent(35.0))), ..Settings::default() },
+            ..an_outcome()
+        },
+        "Nothing but the fan differs from stock: 35 % held the final run."
     )]
     #[case(
         Outcome { moved: vec![], searches: false, baseline: None, ..an_outcome() },
