@@ -228,14 +228,6 @@ impl HeatModel {
         let (one, other) = (per_watt(1_000.0), per_watt(0.0));
         Uncertain { value: (one.value - other.value) / 1_000.0, error: one.error / 1_000.0 }
     }
-
-    /// Mean of the time in which the card settles, over all loads.
-    #[must_use]
-    pub fn settles_in(&self) -> Option<Seconds> {
-        let all: Vec<f64> =
-            self.loads.iter().filter_map(|load| load.settles_in).map(Seconds::value).collect();
-        mean(&all).map(Seconds)
-    }
 }
 
 /// Where a run was.
@@ -585,6 +577,6 @@ mod tests {
         assert_eq!(model.loads[0].seen.len(), 2);
         let off = model.loads[0].newest_foretold.value() - 75.0;
         assert!(off.abs() < 2.0, "{off}");
-        assert_eq!(model.settles_in(), Some(Seconds(130.0)));
+        assert_eq!(model.loads[0].settles_in, Some(Seconds(130.0)));
     }
 }

@@ -28,6 +28,8 @@ use crate::tui::widgets::{next_step, row, write, write_right, write_wrapped};
 const SPEEDS: [f64; 8] = [100.0, 90.0, 80.0, 70.0, 60.0, 50.0, 40.0, 30.0];
 /// Loads that have a line below the chart.
 const MOST_LOADS: usize = 6;
+/// Loads whose time to settle is told.
+const MOST_SETTLING: usize = 2;
 
 /// Where the parts of the view lie.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -341,8 +343,7 @@ fn foot(snapshot: &Snapshot, air: &AirView, is_short: bool) -> String {
 
 fn heat_in_words(heat: &HeatModel, snapshot: &Snapshot) -> String {
     let full = heat.resistance(Percent(100.0));
-    let time =
-        heat.settles_in().map_or(String::new(), |time| format!(", settles in {}", time.in_words()));
+    let time = settling_times(heat);
     let by_heat = heat.clock_by_heat;
     let limits = &snapshot.machine.card.limits;
     let target =
@@ -354,6 +355,16 @@ fn heat_in_words(heat: &HeatModel, snapshot: &Snapshot) -> String {
         by_heat.value.max(0.0),
         by_heat.error
     )
+}
+
+/// The time in which the core settles under each load, of the hottest that told.
+fn settling_times(heat: &HeatModel) -> String {
+    let told = heat.loads.iter().filter_map(|load| Some((&load.load, load.settles_in?)));
+    let told: Vec<String> = told
+        .take(MOST_SETTLING)
+        .map(|(load, time)| format!("{} under {load}", time.in_words()))
+        .collect();
+    if told.is_empty() { String::new() } else { format!(", settles in {}", told.join(", ")) }
 }
 
 /// The budget, and the curve that comes of it.
@@ -410,6 +421,7 @@ mod tests {
     use crate::tui::widgets::testing::{AWKWARD, drawn};
     use rstest::rstest;
     use std::sync::Arc;
+    use yard_step_core::Seconds;
 
     const THEME: Theme = Theme::new(Depth::None);
 
@@ -450,6 +462,24 @@ mod tests {
         card.offers.retain(|offer| offer.kind != SettingKind::Fan);
         snapshot.machine.card = Arc::new(card);
         assert!(shown(159, 47, &snapshot).contains("The fan of this card cannot be set"));
+    }
+
+    #[test]
+    fn the_time_in_which_the_core_settles_is_told_for_each_of_the_hottest_loads() {
+        let snapshot = moment();
+        let mut heat = snapshot.machine.air.as_ref().unwrap().heat.clone().unwrap();
+        let one = heat.loads[0].clone();
+        let load = |name: &str, settles_in: Option<Seconds>| LoadHeat {
+            load: name.into(),
+            settles_in,
+            ..one.clone()
+        };
+        let told = Some(Seconds(100.0));
+        let loads = [load("kiln", told), load("loom", None), load("medley", Some(Seconds(40.0)))];
+        heat.loads = loads.to_vec();
+        assert_eq!(settling_times(&heat), ", settles in 1 min 40 s under kiln, 40 s under medley");
+        heat.loads = vec![load("loom", None)];
+        assert_eq!(settling_times(&heat), "");
     }
 
     #[test]
