@@ -23,6 +23,7 @@ mod keep;
 mod load;
 mod machine;
 mod measure;
+mod moves;
 mod plan;
 mod shape;
 pub mod statistics;

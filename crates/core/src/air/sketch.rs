@@ -2,6 +2,7 @@
 
 use crate::air::fan::{Fan, FanControl, FanCurve, FanTarget, MOST_FAN_POINTS, MOST_HYSTERESIS};
 use crate::card::description::{CardDescription, SettingKind};
+use crate::moves::Moves;
 use crate::units::{Celsius, Percent};
 
 /// Least distance of two points, K.
@@ -11,8 +12,6 @@ const COOLEST: f64 = 20.0;
 const HOTTEST: f64 = 110.0;
 /// Core temperature below which a fan that is told to stop does at first, °C.
 const USUAL_STOP: f64 = 45.0;
-/// Moves that can be undone.
-const MOST_MOVES: usize = 200;
 
 /// How a fan can be driven.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, strum::EnumCount, strum::IntoStaticStr)]
@@ -54,9 +53,7 @@ impl FanMode {
 /// A fan that is drawn.
 #[derive(Debug, Clone, PartialEq)]
 pub struct FanSketch {
-    now: Fan,
-    undone: Vec<Fan>,
-    redone: Vec<Fan>,
+    moves: Moves<Fan>,
     control: FanControl,
     /// Speeds the card takes, percent.
     speeds: (f64, f64),
@@ -68,19 +65,19 @@ impl FanSketch {
     pub fn new(card: &CardDescription, fan: Fan) -> Option<Self> {
         let offer = card.offer(SettingKind::Fan)?;
         let speeds = (offer.minimum, offer.maximum);
-        Some(Self { now: fan, undone: Vec::new(), redone: Vec::new(), control: card.fan, speeds })
+        Some(Self { moves: Moves::new(fan), control: card.fan, speeds })
     }
 
     /// The fan as it stands.
     #[must_use]
     pub const fn fan(&self) -> Fan {
-        self.now
+        *self.moves.now()
     }
 
     /// The curve, where it is one.
     #[must_use]
     pub const fn curve(&self) -> Option<FanCurve> {
-        match self.now {
+        match self.fan() {
             Fan::Curve(curve) => Some(curve),
             _ => None,
         }
@@ -94,34 +91,23 @@ impl FanSketch {
 
     /// Takes another fan, as one move; whether it is another.
     pub fn set(&mut self, fan: Fan) -> bool {
-        if fan == self.now {
-            return false;
-        }
-        self.undone.push(std::mem::replace(&mut self.now, fan));
-        let surplus = self.undone.len().saturating_sub(MOST_MOVES);
-        self.undone.drain(..surplus);
-        self.redone.clear();
-        true
+        self.moves.make(fan)
     }
 
     /// Undoes the last move; whether there was one.
     pub fn undo(&mut self) -> bool {
-        let Some(before) = self.undone.pop() else { return false };
-        self.redone.push(std::mem::replace(&mut self.now, before));
-        true
+        self.moves.undo()
     }
 
     /// Makes the move again that was undone; whether there was one.
     pub fn redo(&mut self) -> bool {
-        let Some(after) = self.redone.pop() else { return false };
-        self.undone.push(std::mem::replace(&mut self.now, after));
-        true
+        self.moves.redo()
     }
 
     /// Drives the fan in the next way that the card offers, as near as that comes to what was.
     pub fn next_mode(&mut self) -> bool {
         let modes: Vec<FanMode> = self.modes().collect();
-        let at = modes.iter().position(|mode| *mode == FanMode::of(&self.now)).unwrap_or(0);
+        let at = modes.iter().position(|mode| *mode == FanMode::of(&self.fan())).unwrap_or(0);
         let (least, most) = self.speeds;
         let middle = Percent(f64::midpoint(least, most).round());
         let fan = match modes.get((at + 1) % modes.len().max(1)) {
@@ -153,7 +139,7 @@ impl FanSketch {
     /// Moves a point by so many K and percent, between its neighbours; a fixed speed and a target are moved in the same
     /// way. Whether it moved.
     pub fn shift(&mut self, point: usize, kelvin: f64, percent: f64) -> bool {
-        match self.now {
+        match self.fan() {
             Fan::Automatic => false,
             Fan::Fixed(speed) => {
                 let speed = self.within(speed.value() + percent);

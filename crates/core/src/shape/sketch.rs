@@ -1,10 +1,8 @@
 //! A curve being shaped: moves, their undoing, and what stands in the way of asking for it.
 
+use crate::moves::Moves;
 use crate::shape::{CurveError, CurveKind, CurveOffer, VfCurve};
 use crate::units::{Mhz, Percent};
-
-/// Moves that can be undone.
-const MOST_STEPS: usize = 200;
 
 /// What a smoothing did to one point.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -36,17 +34,15 @@ impl Change {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Sketch {
     offer: CurveOffer,
-    points: Vec<(u16, u16)>,
-    before: Vec<Vec<(u16, u16)>>,
-    undone: Vec<Vec<(u16, u16)>>,
+    moves: Moves<Vec<(u16, u16)>>,
 }
 
 impl Sketch {
     /// A sketch that begins with `curve`.
     #[must_use]
     pub fn new(offer: CurveOffer, curve: &VfCurve) -> Self {
-        let points = offer.within(curve).into();
-        Self { offer, points, before: Vec::new(), undone: Vec::new() }
+        let moves = Moves::new(offer.within(curve).into());
+        Self { offer, moves }
     }
 
     /// The card's offer.
@@ -58,7 +54,7 @@ impl Sketch {
     /// The points as they stand, mV and MHz.
     #[must_use]
     pub fn points(&self) -> &[(u16, u16)] {
-        &self.points
+        self.moves.now()
     }
 
     /// The curve, if it is one.
@@ -66,7 +62,7 @@ impl Sketch {
     /// # Errors
     /// It falls, or two states have the same voltage.
     pub fn curve(&self) -> Result<VfCurve, CurveError> {
-        VfCurve::new(&self.points)
+        VfCurve::new(self.points())
     }
 
     /// Whether it is the factory's.
@@ -75,61 +71,44 @@ impl Sketch {
         self.curve().as_ref() == Ok(&self.offer.factory)
     }
 
-    /// Makes a move, unless it moves nothing; whether it did.
-    fn change(&mut self, points: Vec<(u16, u16)>) -> bool {
-        if points == self.points {
-            return false;
-        }
-        if self.before.len() == MOST_STEPS {
-            self.before.remove(0);
-        }
-        self.before.push(std::mem::replace(&mut self.points, points));
-        self.undone.clear();
-        true
-    }
-
     /// Takes the last move back; whether there was one.
     pub fn undo(&mut self) -> bool {
-        let Some(points) = self.before.pop() else { return false };
-        self.undone.push(std::mem::replace(&mut self.points, points));
-        true
+        self.moves.undo()
     }
 
     /// Makes the move again that was taken back last; whether there was one.
     pub fn redo(&mut self) -> bool {
-        let Some(points) = self.undone.pop() else { return false };
-        self.before.push(std::mem::replace(&mut self.points, points));
-        true
+        self.moves.redo()
     }
 
     /// Begins again from another curve, as one move.
     pub fn load(&mut self, curve: &VfCurve) -> bool {
-        self.change(self.offer.within(curve).into())
+        self.moves.make(self.offer.within(curve).into())
     }
 
     /// Gives one point a clock; whether that moved it.
     pub fn set_clock(&mut self, point: usize, mhz: f64) -> bool {
-        let mut points = self.points.clone();
+        let mut points = self.points().to_vec();
         let Some(place) = points.get_mut(point) else { return false };
         place.1 = self.offer.clocks.nearest(mhz);
-        self.change(points)
+        self.moves.make(points)
     }
 
     /// Raises (or lowers) one point by bins of clock.
     pub fn raise(&mut self, point: usize, bins: i32) -> bool {
-        let Some(&(_, mhz)) = self.points.get(point) else { return false };
+        let Some(&(_, mhz)) = self.points().get(point) else { return false };
         self.set_clock(point, f64::from(mhz) + f64::from(bins) * self.clock_step())
     }
 
     /// Puts one point where it is dragged to: its clock, and for states its voltage, as one move.
     pub fn place(&mut self, point: usize, millivolt: f64, mhz: f64) -> bool {
-        let mut points = self.points.clone();
+        let mut points = self.points().to_vec();
         let Some(place) = points.get_mut(point) else { return false };
         place.1 = self.offer.clocks.nearest(mhz);
         if self.offer.kind == CurveKind::States {
             place.0 = self.offer.voltages.nearest(millivolt);
         }
-        self.change(points)
+        self.moves.make(points)
     }
 
     /// Gives one state a voltage; whether that moved it. Points have theirs.
@@ -137,30 +116,30 @@ impl Sketch {
         if self.offer.kind == CurveKind::Points {
             return false;
         }
-        let mut points = self.points.clone();
+        let mut points = self.points().to_vec();
         let Some(place) = points.get_mut(point) else { return false };
         place.0 = self.offer.voltages.nearest(millivolt);
-        self.change(points)
+        self.moves.make(points)
     }
 
     /// Raises (or lowers) one state's voltage by steps.
     pub fn raise_voltage(&mut self, point: usize, steps: i32) -> bool {
-        let Some(&(millivolt, _)) = self.points.get(point) else { return false };
+        let Some(&(millivolt, _)) = self.points().get(point) else { return false };
         let step = f64::from(self.offer.voltages.step);
         self.set_voltage(point, f64::from(millivolt) + f64::from(steps) * step)
     }
 
     /// Gives one point a clock and flattens everything to its right to it.
     pub fn pin(&mut self, point: usize, mhz: f64) -> bool {
-        let mut points = self.points.clone();
+        let mut points = self.points().to_vec();
         let clock = self.offer.clocks.nearest(mhz);
         points.iter_mut().skip(point).for_each(|place| place.1 = clock);
-        self.change(points)
+        self.moves.make(points)
     }
 
     /// Flattens everything to the right of a point to its clock.
     pub fn flatten_right(&mut self, point: usize) -> bool {
-        let Some(&(_, mhz)) = self.points.get(point) else { return false };
+        let Some(&(_, mhz)) = self.points().get(point) else { return false };
         self.pin(point, f64::from(mhz))
     }
 
@@ -168,7 +147,7 @@ impl Sketch {
     pub fn shift_all(&mut self, mhz: f64) -> bool {
         let moved =
             |(mv, clock): &(u16, u16)| (*mv, self.offer.clocks.nearest(f64::from(*clock) + mhz));
-        self.change(self.points.iter().map(moved).collect())
+        self.moves.make(self.points().iter().map(moved).collect())
     }
 
     /// Makes what lies left of a point rise smoothly up to it, and tells what that changed.
@@ -178,11 +157,11 @@ impl Sketch {
     /// factory does, unless the point was lowered by much; what still falls is levelled to what
     /// comes after it.
     pub fn smooth_left(&mut self, point: usize) -> Vec<Change> {
-        let Some(&(end_mv, end_mhz)) = self.points.get(point) else { return Vec::new() };
+        let Some(&(end_mv, end_mhz)) = self.points().get(point) else { return Vec::new() };
         let factory = self.offer.factory;
         let lifted = f64::from(end_mhz)
             - factory.clock_at(crate::units::Millivolt(f64::from(end_mv))).value();
-        let mut points = self.points.clone();
+        let mut points = self.points().to_vec();
         let first = f64::from(points[0].0);
         let way = (f64::from(end_mv) - first).max(1.0);
         for place in points.iter_mut().take(point) {
@@ -198,14 +177,14 @@ impl Sketch {
     /// them, and tells what that changed: a state keeps its clock, and gets the voltage that the
     /// factory gives that clock, moved as the top one is.
     pub fn smooth_states(&mut self) -> Vec<Change> {
-        let Some(&(top_mv, top_mhz)) = self.points.last() else { return Vec::new() };
+        let Some(&(top_mv, top_mhz)) = self.points().last() else { return Vec::new() };
         let factory = self.offer.factory;
         let needed = |mhz: u16| {
             let clock = Mhz(f64::from(mhz).min(f64::from(factory.last().mhz)));
             factory.voltage_for(clock).map_or(f64::from(factory.last().millivolt), |v| v.value())
         };
         let moved = f64::from(top_mv) - needed(top_mhz);
-        let mut points = self.points.clone();
+        let mut points = self.points().to_vec();
         let top = points.len() - 1;
         for place in points.iter_mut().take(top) {
             place.1 = place.1.min(top_mhz);
@@ -232,7 +211,7 @@ impl Sketch {
         let by = percent.value() / 100.0;
         let scaled =
             |(mv, mhz): &(u16, u16)| (*mv, self.offer.clocks.nearest(f64::from(*mhz) * by));
-        self.change(self.points.iter().map(scaled).collect())
+        self.moves.make(self.points().iter().map(scaled).collect())
     }
 
     /// Scales all voltages of states, by percent of what they are. Points have theirs.
@@ -243,8 +222,9 @@ impl Sketch {
         let by = percent.value() / 100.0;
         let scaled =
             |(mv, mhz): &(u16, u16)| (self.offer.voltages.nearest(f64::from(*mv) * by), *mhz);
-        let points = self.points.iter().map(scaled).collect();
-        crate::shape::rising(points, &self.offer.voltages).is_some_and(|points| self.change(points))
+        let points = self.points().iter().map(scaled).collect();
+        crate::shape::rising(points, &self.offer.voltages)
+            .is_some_and(|points| self.moves.make(points))
     }
 
     /// Levels what falls below `end`, makes the move, and tells what it changed.
@@ -252,12 +232,12 @@ impl Sketch {
         for at in (0..end).rev() {
             points[at].1 = points[at].1.min(points[at + 1].1);
         }
-        let pairs = self.points.iter().zip(&points).enumerate();
+        let pairs = self.points().iter().zip(&points).enumerate();
         let changes = pairs
             .filter(|(_, (from, to))| from != to)
             .map(|(point, (from, to))| Change { point, from: *from, to: *to })
             .collect();
-        self.change(points);
+        self.moves.make(points);
         changes
     }
 
