@@ -52,11 +52,9 @@ impl FanDriver {
     /// Settings for a card that nobody drives the fan of any more: automatic in place of a curve that it cannot hold.
     #[must_use]
     pub fn left_alone(settings: &Settings, card: &CardDescription) -> Settings {
-        match settings.fan {
-            Some(Fan::Curve(_)) if card.fan.needs_driver() => {
-                Settings { fan: Some(Fan::Automatic), ..*settings }
-            }
-            _ => *settings,
+        match card.fan.left_to_drive(settings.fan) {
+            Some(_) => Settings { fan: Some(Fan::Automatic), ..*settings },
+            None => *settings,
         }
     }
 
@@ -112,10 +110,7 @@ impl Card for FanDriver {
     }
 
     fn apply(&mut self, settings: &Settings) -> Result<(), CardError> {
-        let driven = match settings.fan {
-            Some(Fan::Curve(curve)) if self.card.description().fan.needs_driver() => Some(curve),
-            _ => None,
-        };
+        let driven = self.card.description().fan.left_to_drive(settings.fan);
         if driven != self.curve {
             (self.curve, self.follower, self.due) = (driven, CurveFollower::default(), EVERY);
         }
@@ -202,22 +197,9 @@ impl Card for FanDriver {
 mod tests {
     use super::*;
     use crate::CardChoice;
+    use crate::standin::Unknown;
     use rstest::rstest;
-    use yard_step_core::{Celsius, Demand, FanTarget, Frame, Workload};
-
-    /// A load that keeps the whole card busy.
-    struct Busy;
-
-    impl Workload for Busy {
-        fn demand(&self) -> Demand {
-            Demand::default()
-        }
-        fn size(&self) -> (usize, usize) {
-            (0, 0)
-        }
-        fn draw(&mut self, _: &mut Frame) {}
-        fn present(&mut self, _: Option<&Frame>, _: Seconds) {}
-    }
+    use yard_step_core::{Celsius, FanTarget};
 
     fn card(kind: &str) -> FanDriver {
         let choice: CardChoice = format!("standin:{kind}").parse().unwrap();
@@ -239,7 +221,7 @@ mod tests {
         let asked = Settings { fan: Some(Fan::Curve(curve())), ..Settings::default() };
         card.apply(&asked).unwrap();
         for _ in 0..3_000 {
-            card.run(Seconds(0.1), Work::Here(&mut Busy)).unwrap();
+            card.run(Seconds(0.1), Work::Here(&mut Unknown)).unwrap();
         }
         let now = card.sample().unwrap();
         let (at, speed) = (now.core_temperature.unwrap(), now.fan.unwrap().value());
@@ -278,7 +260,7 @@ mod tests {
         let target = FanTarget { core: Celsius(80.0), least: Percent(25.0) };
         card.apply(&Settings { fan: Some(Fan::Target(target)), ..Settings::default() }).unwrap();
         for _ in 0..9_000 {
-            card.run(Seconds(0.1), Work::Here(&mut Busy)).unwrap();
+            card.run(Seconds(0.1), Work::Here(&mut Unknown)).unwrap();
         }
         let now = card.sample().unwrap();
         assert!((now.core_temperature.unwrap().value() - 80.0).abs() < 2.0, "{now:?}");

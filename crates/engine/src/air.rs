@@ -1,8 +1,8 @@
 //! Fans: what is known of a card's heat and noise, and how its fan is driven when nothing is tried on it.
 
 use yard_step_core::{
-    AirNotes, CardDescription, Celsius, Drawing, Fan, Heard, HeatModel, HeatRun, Machine,
-    NoiseModel, NoiseNote, Percent, Settings,
+    AirNotes, CardDescription, Celsius, Drawing, Heard, HeatModel, HeatRun, Machine, NoiseModel,
+    NoiseNote, Percent, Settings,
 };
 use yard_step_ledger::Ledger;
 
@@ -27,10 +27,8 @@ impl AirView {
         let noise = noise_of(&notes, machine);
         let ambient = machine.room.unwrap_or_default().ambient;
         let wish = heat.as_ref().and_then(|heat| notes.wish.on(heat, card, ambient));
-        let drawn = heat
-            .as_ref()
-            .zip(wish)
-            .and_then(|(heat, wish)| Drawing { card, heat, noise: &noise }.draw(&wish));
+        let drawing = heat.as_ref().map(|heat| Drawing { card, heat, noise: &noise });
+        let drawn = drawing.zip(wish).and_then(|(drawing, wish)| drawing.draw(&wish));
         Ok(Self { notes, heat, noise, wish, drawn })
     }
 
@@ -91,8 +89,9 @@ impl Engine {
             (None, Some(_)) => "The fan is driven so from now on, and after each start.".to_owned(),
             (None, None) => "The card drives its fan by itself again.".to_owned(),
         };
-        if matches!(notes.chosen, Some(Fan::Curve(_))) && card.fan.needs_driver() {
-            told += " This card holds no curve: Yard Step drives it, and leaves the fan automatic when it ends.";
+        let driver = notes.chosen.and_then(|fan| yard_step_words::who_drives(&fan, card.fan));
+        if let Some(driver) = driver {
+            told += &format!(" {driver}");
         }
         for note in clamped.notes {
             told += &format!(" Note: {note}.");

@@ -1,22 +1,20 @@
 //! Heat, noise and livable settings on many stand-ins: what a climb's runs foretell of other fan speeds, whether a curve
 //! drawn for a noise budget keeps it, and what settling gives and costs; held against what the cards truly do.
 
-use std::sync::atomic::{AtomicUsize, Ordering};
-
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde::Serialize;
 use yard_step_card::{BriefCard, Card as _, CardChoice, Family, Steady};
 use yard_step_core::{
-    Celsius, Climb, Decibel, DecidedBy, Demand, Drawing, DrawnCurve, Fan, Heard, HeatModel,
-    HeatRun, Keep, Mhz, NoiseModel, NoiseNote, Percent, Plan, Room, SUMMER, SettingKind, Settings,
-    Stage, Watt, WhenIdle, Wish,
+    Celsius, Climb, Decibel, Demand, Drawing, DrawnCurve, Fan, Heard, HeatModel, HeatRun, Keep,
+    Mhz, NoiseModel, NoiseNote, Percent, Plan, Room, SUMMER, SettingKind, Settings, Stage, Watt,
+    WhenIdle, Wish,
 };
 use yard_step_scenes::Scene;
 
 use crate::climbing::climb;
 use crate::truth::look;
-use crate::{StudyError, distinct, on_all, scene_of};
+use crate::{StudyError, distinct, on_cards, scene_of};
 
 /// Speeds at which the plateau is foretold, percent, where the climb did not run them.
 const FORETOLD: [f64; 5] = [95.0, 75.0, 65.0, 55.0, 45.0];
@@ -97,13 +95,9 @@ impl AirStudy {
     /// A card cannot be opened, a climb cannot be laid out, or the plan's scene is none of ours.
     pub fn run(&self, done: &(dyn Fn(usize) + Sync)) -> Result<Vec<AirRow>, StudyError> {
         let scene = scene_of(&self.plan)?;
-        let finished = AtomicUsize::new(0);
         let numbers: Vec<usize> = (0..self.cards).collect();
-        let mut rows = on_all(&numbers, self.threads, |number| {
-            let made = self.on_card(*number, scene);
-            done(finished.fetch_add(1, Ordering::Relaxed) + 1);
-            made
-        })?;
+        let on_card = |number| self.on_card(number, scene);
+        let mut rows = on_cards(&numbers, self.threads, done, on_card)?;
         rows.sort_by_key(|row: &AirRow| row.seed);
         Ok(rows)
     }
@@ -158,8 +152,8 @@ impl AirStudy {
         let bin = description.limits.clock_bin.value();
         let lost = |steady: &Steady| (clock(&before) - clock(steady)).max(0.0) / bin;
 
-        let (quiet, fans) = (card.steady(&settled), (fan(&before), 0.0));
-        let fans = (fans.0, fan(&quiet));
+        let quiet = card.steady(&settled);
+        let fans = (fan(&before), fan(&quiet));
         Ok(vec![AirRow {
             kind: kind.to_string().replace("standin:", ""),
             seed,
@@ -170,7 +164,7 @@ impl AirStudy {
             lost_in_summer_bins: (drawn.summer.lost.clock.value() / bin, lost(&in_summer)),
             told_within_bins: (clock(&before) * TOLD_WITHIN / bin).max(1.0),
             keeps_clock: drawn.keeps,
-            keeps_budget: drawn.decided_by != DecidedBy::CeilingOverBudget,
+            keeps_budget: drawn.is_in_budget(),
             fan: fans,
             quieter_db: NoiseModel::quieter(Percent(fans.0), Percent(fans.1)).value(),
             lost_percent: (1.0 - quiet.score / before.score) * 100.0,
@@ -206,9 +200,7 @@ fn plateaus_off<D: Fn(u64) -> Demand>(
     let power = watts(&card.steady(found));
     let room = card.room().ambient;
     let least = card.description().offer(SettingKind::Fan).map_or(0.0, |offer| offer.minimum);
-    let limits = card.description().limits;
-    let target = found.temperature_target.or(limits.temperature_target);
-    let target = target.map_or(f64::INFINITY, Celsius::value).min(limits.stops_at().value());
+    let target = card.description().limits.held_back_at(found.temperature_target).value();
     let was_run = |speed: f64| runs.iter().any(|run| (run.fan.value() - speed).abs() < 2.5);
     let speeds = FORETOLD.into_iter().filter(|speed| *speed >= least && !was_run(*speed));
     let off = |speed: f64| {

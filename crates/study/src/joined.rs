@@ -1,8 +1,6 @@
 //! What all the stages come to together, beside what each of them comes to alone: on many stand-ins, held against what the
 //! card truly does at the kept settings.
 
-use std::sync::atomic::{AtomicUsize, Ordering};
-
 use serde::Serialize;
 use yard_step_card::{BriefCard, CardChoice};
 use yard_step_core::{Climb, Plan, Stage};
@@ -10,7 +8,7 @@ use yard_step_scenes::Scene;
 
 use crate::climbing::climb;
 use crate::truth::look;
-use crate::{StudyError, distinct, on_all, scene_of};
+use crate::{StudyError, distinct, on_cards, scene_of};
 
 /// Stages that look for more score, in the order in which they join.
 const JOINED: [Stage; 11] = [
@@ -74,13 +72,9 @@ impl JoinedStudy {
     /// A card cannot be opened, a climb cannot be laid out, or the plan's scene is none of ours.
     pub fn run(&self, done: &(dyn Fn(usize) + Sync)) -> Result<Vec<JoinedRow>, StudyError> {
         let scene = scene_of(&self.plan)?;
-        let finished = AtomicUsize::new(0);
         let numbers: Vec<usize> = (0..self.cards).collect();
-        let mut rows = on_all(&numbers, self.threads, |number| {
-            let made = self.on_card(*number, scene);
-            done(finished.fetch_add(1, Ordering::Relaxed) + 1);
-            made
-        })?;
+        let on_card = |number| self.on_card(number, scene);
+        let mut rows = on_cards(&numbers, self.threads, done, on_card)?;
         rows.sort_by_key(|row: &JoinedRow| (row.seed, row.stage));
         Ok(rows)
     }

@@ -104,6 +104,22 @@ fn on_all<T: Sync, R: Send>(
     rows.into_inner().unwrap_or_else(|broken| broken.into_inner())
 }
 
+/// Makes the rows of cards by their numbers, on a few threads. `done` is called from any thread after each card, with how
+/// many are done.
+fn on_cards<R: Send>(
+    numbers: &[usize],
+    threads: usize,
+    done: &(dyn Fn(usize) + Sync),
+    on_card: impl Fn(usize) -> Result<Vec<R>, StudyError> + Sync,
+) -> Result<Vec<R>, StudyError> {
+    let finished = AtomicUsize::new(0);
+    on_all(numbers, threads, |number| {
+        let made = on_card(*number);
+        done(finished.fetch_add(1, Ordering::Relaxed) + 1);
+        made
+    })
+}
+
 /// The plan of a climb, started so many percent of each clock above its true edge, as far as the card takes it.
 fn started_above<D: Fn(u64) -> Demand>(
     card: &mut BriefCard<D>,

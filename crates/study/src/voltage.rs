@@ -1,8 +1,6 @@
 //! The strategies of undervolting on many stand-ins that power holds back: what each ends with, held
 //! against what the card truly does there, without the scatter of runs.
 
-use std::sync::atomic::{AtomicUsize, Ordering};
-
 use serde::Serialize;
 use yard_step_card::{BriefCard, CardChoice, Steady};
 use yard_step_core::{Climb, Demand, Limiter, Plan, Policy, Seen, Settings, Stage, Watt};
@@ -10,7 +8,7 @@ use yard_step_scenes::Scene;
 
 use crate::climbing::climb;
 use crate::truth::look;
-use crate::{StudyError, distinct, on_all, scene_of};
+use crate::{StudyError, distinct, on_cards, scene_of};
 
 /// Share of the loaded time at stock from which on a card counts as held back by power.
 const HELD_BACK: f64 = 0.5;
@@ -86,12 +84,8 @@ impl VoltageStudy {
     pub fn run(&self, done: &(dyn Fn(usize) + Sync)) -> Result<Vec<StrategyRow>, StudyError> {
         let scene = scene_of(&self.plan)?;
         let numbers = self.held_back(scene)?;
-        let finished = AtomicUsize::new(0);
-        let mut rows = on_all(&numbers, self.threads, |number| {
-            let made = self.on_card(*number, scene);
-            done(finished.fetch_add(1, Ordering::Relaxed) + 1);
-            made
-        })?;
+        let on_card = |number| self.on_card(number, scene);
+        let mut rows = on_cards(&numbers, self.threads, done, on_card)?;
         rows.sort_by_key(|row: &StrategyRow| (row.strategy, row.seed, row.policy as usize));
         Ok(rows)
     }

@@ -29,7 +29,7 @@ pub fn settled(report: &SettleReport) -> String {
         "{}, for {:.1} % of the {} at most ({:.1} % permitted).{back}{proof}",
         gained(report.quieter.value(), report.cooler, report.saved.value()),
         report.lost_percent,
-        if report.frame_cap.is_some() { "frame rate" } else { "score" },
+        if report.before.frame_cap.is_some() { "frame rate" } else { "score" },
         report.permitted_percent,
     )
 }
@@ -111,7 +111,6 @@ mod tests {
             cooler: -8.0,
             saved: Watt(5.4),
             clocks_back: Pair { core: MhzOffset(15), memory: MhzOffset(0) },
-            frame_cap: None,
             settings: Some(Settings::default()),
         }
     }
@@ -144,7 +143,7 @@ mod tests {
     #[rstest]
     #[case::nothing_kept(report(false), "Nothing is lowered: every step costs more than 1.0 %")]
     #[case::not_proven(SettleReport { settings: None, ..report(true) }, "not proven yet")]
-    #[case::capped(SettleReport { frame_cap: Some(60), ..report(true) }, "0.9 % of the frame rate")]
+    #[case::capped(SettleReport { before: Settings { frame_cap: Some(60), ..Settings::default() }, ..report(true) }, "0.9 % of the frame rate")]
     #[case::not_begun(SettleReport { steps: vec![], ..report(true) }, "Nothing was lowered yet")]
     fn what_is_missing_is_said(#[case] report: SettleReport, #[case] told: &str) {
         assert!(settled(&report).contains(told), "{}", settled(&report));

@@ -76,7 +76,7 @@ pub enum FaultInjection {
 }
 
 /// The work of a program that reaches the card by itself and tells nothing of it.
-struct Unknown;
+pub(crate) struct Unknown;
 
 impl Workload for Unknown {
     fn demand(&self) -> Demand {

@@ -50,10 +50,13 @@ pub enum FanControl {
 }
 
 impl FanControl {
-    /// Whether a curve is turned into speeds by Yard Step, since the card holds none.
+    /// The curve along which Yard Step drives a fan that is to be driven so; none where the card does it by itself.
     #[must_use]
-    pub const fn needs_driver(self) -> bool {
-        !matches!(self, Self::Curve)
+    pub fn left_to_drive(self, fan: Option<Fan>) -> Option<FanCurve> {
+        match fan {
+            Some(Fan::Curve(curve)) if !matches!(self, Self::Curve) => Some(curve),
+            _ => None,
+        }
     }
 }
 

@@ -321,36 +321,51 @@ fn groups<'a>(runs: &[&'a HeatRun]) -> Vec<Vec<&'a HeatRun>> {
     groups
 }
 
-/// The slope of one figure of runs over another, by runs alike in load and settings, each compared with the others of its
-/// kind; together with what was believed of it before (a conjugate normal regression: Gelman et al., ch. 14).
-fn slope(
+/// The slopes of one figure of runs over others, by runs alike in load and settings, each compared with the others of its
+/// kind; together with what was believed of them before (a conjugate normal regression: Gelman et al., ch. 14). `of` gives
+/// the others and the figure.
+fn regression<const N: usize>(
     runs: &[&HeatRun],
-    (before, spread): (f64, f64),
+    before: [(f64, f64); N],
     scatter: f64,
-    of: impl Fn(&HeatRun) -> (f64, f64),
-) -> Uncertain {
-    let (mut weights, mut sum) = (spread.powi(-2), before * spread.powi(-2));
+    of: impl Fn(&HeatRun) -> ([f64; N], f64),
+) -> [Uncertain; N] {
+    let mut curvature = [[0.0; N]; N];
+    let mut sums = [0.0; N];
+    for (at, (mean, spread)) in before.iter().enumerate() {
+        curvature[at][at] = spread.powi(-2);
+        sums[at] = mean * spread.powi(-2);
+    }
     for alike in groups(runs) {
-        let points: Vec<(f64, f64)> = alike.iter().map(|run| of(run)).collect();
-        let middle = |value: fn(&(f64, f64)) -> f64| {
-            mean(&points.iter().map(value).collect::<Vec<_>>()).unwrap_or_default()
-        };
-        let (x, y) = (middle(|point| point.0), middle(|point| point.1));
-        for point in &points {
-            weights += (point.0 - x).powi(2) / scatter.powi(2);
-            sum += (point.0 - x) * (point.1 - y) / scatter.powi(2);
+        let (others, figures): (Vec<[f64; N]>, Vec<f64>) = alike.iter().map(|run| of(run)).unzip();
+        let middle = |values: &[f64]| mean(values).unwrap_or_default();
+        let means: [f64; N] = std::array::from_fn(|at| {
+            middle(&others.iter().map(|terms| terms[at]).collect::<Vec<_>>())
+        });
+        let figure = middle(&figures);
+        for (terms, value) in others.iter().zip(&figures) {
+            let off: [f64; N] = std::array::from_fn(|at| terms[at] - means[at]);
+            for one in 0..N {
+                sums[one] += off[one] * (value - figure) / scatter.powi(2);
+                for other in 0..N {
+                    curvature[one][other] += off[one] * off[other] / scatter.powi(2);
+                }
+            }
         }
     }
-    Uncertain { value: sum / weights, error: weights.powf(-0.5) }
+    // What was believed before keeps it from being singular.
+    let covariance = inverse(curvature).unwrap_or([[0.0; N]; N]);
+    std::array::from_fn(|one| Uncertain {
+        value: (0..N).map(|at| covariance[one][at] * sums[at]).sum(),
+        error: covariance[one][one].sqrt(),
+    })
 }
 
 /// Runs in which neither the temperature target nor the ceiling held the card back.
 fn not_held_back<'a>(runs: &[&'a HeatRun], card: &CardDescription) -> Vec<&'a HeatRun> {
-    let stop = card.limits.stops_at();
     let is_free = |run: &&HeatRun| {
-        let target = run.settings.temperature_target.or(card.limits.temperature_target);
-        let bound = target.map_or(stop.value(), |target| target.value().min(stop.value()));
-        run.plateau.value() < bound - HELD_BACK
+        let bound = card.limits.held_back_at(run.settings.temperature_target);
+        run.plateau < bound - Celsius(HELD_BACK)
     };
     runs.iter().copied().filter(is_free).collect()
 }
@@ -360,46 +375,20 @@ fn clock_by_heat(runs: &[&HeatRun], clock: Mhz) -> Uncertain {
     let clock = clock.value().max(1.0);
     let runs: Vec<&HeatRun> = runs.iter().copied().filter(|run| run.clock.is_some()).collect();
     let (before, spread) = CLOCK_BY_HEAT;
-    let found = slope(&runs, (-before, spread), CLOCK_SCATTER, |run| {
-        (run.plateau.value(), run.clock.map_or(0.0, Mhz::value) / clock)
+    let [found] = regression(&runs, [(-before, spread)], CLOCK_SCATTER, |run| {
+        ([run.plateau.value()], run.clock.map_or(0.0, Mhz::value) / clock)
     });
     Uncertain { value: -found.value * clock, error: found.error * clock }
 }
 
-/// How the power of the board changes with the fan and with the heat, by runs alike in load and settings, each compared
-/// with the others of its kind, and by what was believed before.
+/// How the power of the board changes with the fan and with the heat.
 fn power_by(runs: &[&HeatRun]) -> PowerBy {
     let usual = mean(&runs.iter().map(|run| run.power.value()).collect::<Vec<_>>());
     let usual = usual.unwrap_or_default().max(1.0);
-    let prior = [FAN_POWER, POWER_BY_HEAT];
-    let mut curvature = [[0.0; 2]; 2];
-    let mut sums = [0.0; 2];
-    for (at, (before, spread)) in prior.iter().enumerate() {
-        curvature[at][at] = spread.powi(-2);
-        sums[at] = before * spread.powi(-2);
-    }
-    for alike in groups(runs) {
-        let of = |value: &dyn Fn(&HeatRun) -> f64| {
-            let all: Vec<f64> = alike.iter().map(|run| value(run)).collect();
-            let middle = mean(&all).unwrap_or_default();
-            all.into_iter().map(|value| value - middle).collect::<Vec<_>>()
-        };
-        let (fan, heat) = (of(&|run| cubed(run.fan)), of(&|run| run.plateau.value()));
-        let power = of(&|run| run.power.value() / usual);
-        for ((fan, heat), power) in fan.into_iter().zip(heat).zip(power) {
-            let terms = [fan, heat];
-            for one in 0..2 {
-                sums[one] += terms[one] * power / POWER_SCATTER.powi(2);
-                for other in 0..2 {
-                    curvature[one][other] += terms[one] * terms[other] / POWER_SCATTER.powi(2);
-                }
-            }
-        }
-    }
-    // The priors keep it from being singular.
-    let covariance = inverse(curvature).unwrap_or_default();
-    let found = |one: usize| -> f64 { (0..2).map(|at| covariance[one][at] * sums[at]).sum() };
-    PowerBy { fan: found(0) * usual, heat: found(1) * usual }
+    let [fan, heat] = regression(runs, [FAN_POWER, POWER_BY_HEAT], POWER_SCATTER, |run| {
+        ([cubed(run.fan), run.plateau.value()], run.power.value() / usual)
+    });
+    PowerBy { fan: fan.value * usual, heat: heat.value * usual }
 }
 
 fn cubed(fan: Percent) -> f64 {

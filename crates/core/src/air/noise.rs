@@ -191,7 +191,7 @@ impl NoiseModel {
         Decibel(together(fan_law(self.full.value, speed.value()), self.background.value))
     }
 
-    /// By how much one speed is quieter than another, of the fan alone: this hangs on the fan laws only, not on what was
+    /// By how much one speed is quieter than another, of the fan alone: by the fan laws, whatever was
     /// noted.
     #[must_use]
     pub fn quieter(from: Percent, to: Percent) -> Decibel {

@@ -397,6 +397,14 @@ impl CardLimits {
     pub fn stops_at(&self) -> Celsius {
         self.temperature_ceiling.unwrap_or(ASSUMED_CEILING)
     }
+
+    /// Temperature that holds the card back: the target it is set to, or else its own, and no more than that at which the
+    /// load is stopped.
+    #[must_use]
+    pub fn held_back_at(&self, target: Option<Celsius>) -> Celsius {
+        let stop = self.stops_at();
+        target.or(self.temperature_target).filter(|target| *target < stop).unwrap_or(stop)
+    }
 }
 
 /// Everything that is known of a card before the first change.

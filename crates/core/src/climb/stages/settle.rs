@@ -162,8 +162,6 @@ pub struct SettleReport {
     pub saved: Watt,
     /// By how much the clocks went back for the heat.
     pub clocks_back: Pair,
-    /// The frame rate that was to be sustained, fps; none where none is capped.
-    pub frame_cap: Option<u32>,
     /// What it keeps, once that is proven.
     pub settings: Option<Settings>,
 }
@@ -245,16 +243,16 @@ impl Climb {
             cooler: 0.0,
             saved: Watt(0.0),
             clocks_back: Pair::default(),
-            frame_cap: base.frame_cap,
             settings: None,
         };
-        let Fate::Holds(before) = self.settle_fate(&base) else {
-            let wants = match self.settle_fate(&base) {
-                Fate::Open => Wants::Run(base, Reason::SettleFrom),
-                // What does not hold as it was found is not lived with either.
-                _ => Wants::Nothing,
-            };
-            return Walk { wants, proven: None, report };
+        let before = match self.settle_fate(&base) {
+            Fate::Holds(before) => before,
+            Fate::Open => {
+                let wants = Wants::Run(base, Reason::SettleFrom);
+                return Walk { wants, proven: None, report };
+            }
+            // What does not hold as it was found is not lived with either.
+            Fate::Fails => return Walk { wants: Wants::Nothing, proven: None, report },
         };
         let (mut at, mut now) = (base, before);
         let first = |kind: &SettingKind| Lowering { kind: *kind, halvings: 0, worth: None };
@@ -735,7 +733,7 @@ mod tests {
             climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
         }
         let report = climb.settle_report().unwrap();
-        assert_eq!(report.frame_cap, Some(60));
+        assert_eq!(report.before.frame_cap, Some(60));
         assert!(report.saved.value() > 20.0 && report.lost_percent <= 1.0, "{report:?}");
     }
 
