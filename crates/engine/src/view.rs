@@ -273,6 +273,18 @@ impl Snapshot {
         matches!(self.runs.activity, Activity::Running | Activity::Paused)
             && self.runs.free.as_ref().is_some_and(|free| free.ended.is_none())
     }
+
+    /// The run that goes on.
+    #[must_use]
+    pub fn running(&self) -> Option<&RunView> {
+        self.runs.newest.as_deref().filter(|run| run.judgement.is_none())
+    }
+
+    /// What the sensors say now: those of the run that goes on, or else of the card at rest.
+    #[must_use]
+    pub fn sample(&self) -> Option<Sample> {
+        self.running().map(|run| run.sample).or(self.machine.sensors)
+    }
 }
 
 impl RunView {

@@ -56,7 +56,7 @@ pub enum Keep {
     Default,
     Serialize,
     Deserialize,
-    strum::VariantArray,
+    strum::EnumCount,
     strum::VariantNames,
 )]
 #[serde(rename_all = "snake_case")]
@@ -69,6 +69,12 @@ pub enum WhenIdle {
     Inaudible,
     /// Stand still.
     Stopped,
+}
+
+impl WhenIdle {
+    /// All of them, the loudest first.
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] =
+        [Self::Slowest, Self::Inaudible, Self::Stopped];
 }
 
 /// What a curve is to be drawn for.
@@ -212,8 +218,9 @@ impl Drawing<'_> {
         Idle { fan, noise: self.noise.at(fan), is_inaudible }
     }
 
-    /// What is lost at a core temperature against the highest fan speed.
-    fn lost(&self, wish: &Wish, at: f64) -> Lost {
+    /// What is lost at a core temperature, °C, against the highest fan speed.
+    #[must_use]
+    pub fn lost(&self, wish: &Wish, at: f64) -> Lost {
         let most = self.card.offer(SettingKind::Fan).map_or(100.0, |offer| offer.maximum);
         let coolest = self.heat.plateau(wish.power, Percent(most), wish.room).value;
         let clock = self.heat.clock_by_heat.value.max(0.0) * (at - coolest).max(0.0);

@@ -9,6 +9,25 @@ use crate::tui::app::screen;
 use crate::tui::app::state::{State, is_free};
 use crate::tui::keys::action::{Action, Move, View};
 
+/// What the mouse does to something that is drawn.
+enum Drawn {
+    /// It is still being dragged.
+    Goes,
+    /// It is to be applied: a drag is, when it is over.
+    Stands,
+    /// Nothing.
+    Nothing,
+}
+
+fn drawn(kind: MouseEventKind, has_moved: bool) -> Drawn {
+    match kind {
+        MouseEventKind::Up(MouseButton::Left) => Drawn::Stands,
+        MouseEventKind::Drag(_) if has_moved => Drawn::Goes,
+        _ if has_moved => Drawn::Stands,
+        _ => Drawn::Nothing,
+    }
+}
+
 impl State {
     pub(super) fn mouse(&mut self, mouse: MouseEvent, snapshot: &Snapshot, area: Rect) -> Outcome {
         let in_trace = self.view == View::Trace && self.overlay.is_none();
@@ -32,15 +51,11 @@ impl State {
         if self.view == View::Shape && self.overlay.is_none() {
             let place = (mouse.column, mouse.row);
             let at = screen::shape_at(area, self, snapshot, place);
-            if self.shape.mouse(mouse.kind, at, snapshot) {
-                // A drag is applied when it is over.
-                return match mouse.kind {
-                    MouseEventKind::Drag(_) => Outcome::Nothing,
-                    _ => self.apply_what_is_shaped(snapshot),
-                };
-            }
-            if mouse.kind == MouseEventKind::Up(MouseButton::Left) {
-                return self.apply_what_is_shaped(snapshot);
+            let has_moved = self.shape.mouse(mouse.kind, at, snapshot);
+            match drawn(mouse.kind, has_moved) {
+                Drawn::Goes => return Outcome::Nothing,
+                Drawn::Stands => return self.apply_what_is_shaped(snapshot),
+                Drawn::Nothing => {}
             }
             let value = screen::value_at(area, place);
             if self.shape.mouse_on_value(mouse.kind, value, snapshot) {
@@ -49,14 +64,11 @@ impl State {
         }
         if self.view == View::Air && self.overlay.is_none() {
             let at = screen::air_at(area, self, snapshot, (mouse.column, mouse.row));
-            if self.air.mouse(mouse.kind, at, snapshot) {
-                return match mouse.kind {
-                    MouseEventKind::Drag(_) => Outcome::Nothing,
-                    _ => self.apply_drawn_fan(snapshot),
-                };
-            }
-            if mouse.kind == MouseEventKind::Up(MouseButton::Left) {
-                return self.apply_drawn_fan(snapshot);
+            let has_moved = self.air.mouse(mouse.kind, at, snapshot);
+            match drawn(mouse.kind, has_moved) {
+                Drawn::Goes => return Outcome::Nothing,
+                Drawn::Stands => return self.apply_drawn_fan(snapshot),
+                Drawn::Nothing => {}
             }
         }
         if is_free(snapshot) && self.overlay.is_none() {

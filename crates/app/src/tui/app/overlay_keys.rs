@@ -11,6 +11,7 @@ use crate::tui::app::outcome::Outcome;
 use crate::tui::app::state::State;
 use crate::tui::keys::table::bindings;
 use crate::tui::overlays::air_forms::{noise_command, wish_command};
+use crate::tui::overlays::fields::Fields;
 use crate::tui::overlays::load_list::{Did, LoadList};
 use crate::tui::overlays::machine::Filled;
 use crate::tui::overlays::profile_forms::{import_change, keep_wish};
@@ -112,57 +113,22 @@ impl State {
                 self.overlay = Some(Overlay::Say((chosen + 1).min(SAYABLE.len() - 1)));
                 Outcome::Nothing
             }
-            (Overlay::Keep { mut form, what }, KeyCode::Enter) => {
-                match keep_wish(&form, &what) {
-                    Ok(wish) => return Outcome::Send(Command::Keep(Box::new(wish))),
-                    Err(problem) => form.problem = Some(problem),
-                }
-                self.overlay = Some(Overlay::Keep { form, what });
-                Outcome::Nothing
+            (Overlay::Keep { form, what }, code) => {
+                let send = |wish| Outcome::Send(Command::Keep(Box::new(wish)));
+                let kept = what.clone();
+                let again = |form| Overlay::Keep { form, what };
+                self.fill(form, code, again, |form| keep_wish(form, &kept).map(send))
             }
-            (Overlay::Keep { mut form, what }, code) => {
-                form.key(code);
-                self.overlay = Some(Overlay::Keep { form, what });
-                Outcome::Nothing
-            }
-            (Overlay::Noise(mut form), KeyCode::Enter) => {
-                match noise_command(&form, snapshot) {
-                    Ok(command) => return Outcome::Send(command),
-                    Err(problem) => form.problem = Some(problem),
-                }
-                self.overlay = Some(Overlay::Noise(form));
-                Outcome::Nothing
-            }
-            (Overlay::Budget(mut form), KeyCode::Enter) => {
-                match wish_command(&form, snapshot) {
-                    Ok(command) => return Outcome::Send(command),
-                    Err(problem) => form.problem = Some(problem),
-                }
-                self.overlay = Some(Overlay::Budget(form));
-                Outcome::Nothing
-            }
-            (Overlay::Noise(mut form), code) => {
-                form.key(code);
-                self.overlay = Some(Overlay::Noise(form));
-                Outcome::Nothing
-            }
-            (Overlay::Budget(mut form), code) => {
-                form.key(code);
-                self.overlay = Some(Overlay::Budget(form));
-                Outcome::Nothing
-            }
-            (Overlay::ImportProfile(mut form), KeyCode::Enter) => {
-                match import_change(&form, snapshot) {
-                    Ok(change) => return Outcome::Change(change),
-                    Err(problem) => form.problem = Some(problem),
-                }
-                self.overlay = Some(Overlay::ImportProfile(form));
-                Outcome::Nothing
-            }
-            (Overlay::ImportProfile(mut form), code) => {
-                form.key(code);
-                self.overlay = Some(Overlay::ImportProfile(form));
-                Outcome::Nothing
+            (Overlay::Noise(form), code) => self.fill(form, code, Overlay::Noise, |form| {
+                noise_command(form, snapshot).map(Outcome::Send)
+            }),
+            (Overlay::Budget(form), code) => self.fill(form, code, Overlay::Budget, |form| {
+                wish_command(form, snapshot).map(Outcome::Send)
+            }),
+            (Overlay::ImportProfile(form), code) => {
+                self.fill(form, code, Overlay::ImportProfile, |form| {
+                    import_change(form, snapshot).map(Outcome::Change)
+                })
             }
             (Overlay::FanValue { text, .. }, KeyCode::Enter) if !text.trimmed().is_empty() => {
                 self.air.type_in(snapshot, text.text());
@@ -238,6 +204,25 @@ impl State {
                 Outcome::Nothing
             }
         }
+    }
+
+    /// A key in a form: Enter does what it is for, or says why that cannot be yet; any other goes into its fields.
+    fn fill(
+        &mut self,
+        mut form: Fields,
+        code: KeyCode,
+        again: impl FnOnce(Fields) -> Overlay,
+        done: impl FnOnce(&Fields) -> Result<Outcome, String>,
+    ) -> Outcome {
+        match code {
+            KeyCode::Enter => match done(&form) {
+                Ok(outcome) => return outcome,
+                Err(problem) => form.problem = Some(problem),
+            },
+            code => form.key(code),
+        }
+        self.overlay = Some(again(form));
+        Outcome::Nothing
     }
 
     /// What was seen is said; where a program may have told a score, that is asked for.

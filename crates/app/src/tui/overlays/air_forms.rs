@@ -1,6 +1,6 @@
 //! The forms in which it is noted how loud a fan is, and what is wished of its curve.
 
-use strum::{VariantArray, VariantNames};
+use strum::VariantNames;
 use yard_step_core::{
     AirNotes, AirWish, Celsius, Decibel, Heard, Loudness, NoiseNote, Percent, WhenIdle,
     checked_name,
@@ -59,11 +59,7 @@ pub(crate) fn wish_form(snapshot: &Snapshot) -> Overlay {
         TextField::text("may lose, %", number(wish.lose_percent), LONGEST),
         TextField::text("room, °C", number(wish.room.map(Celsius::value)), LONGEST),
         TextField::text("reserve, K", number(Some(wish.reserve_k)), LONGEST),
-        TextField::choice(
-            "when idle",
-            <WhenIdle as VariantNames>::VARIANTS,
-            wish.when_idle as usize,
-        ),
+        TextField::choice("when idle", WhenIdle::VARIANTS, wish.when_idle as usize),
         TextField::text("loads", wish.loads.join(", "), LONGEST_LOADS),
     ]))
 }
@@ -84,13 +80,12 @@ pub(crate) fn wish_command(form: &Fields, snapshot: &Snapshot) -> Result<Command
         checked_name(name, LONGEST_LOADS)
             .map_err(|why| format!("The load \"{name}\" has no such name: {why}."))
     });
-    let when_idle = <WhenIdle as VariantArray>::VARIANTS;
     let wish = AirWish {
         most_noise: number(0, "noise")?.map(Decibel),
         lose_percent: number(1, "loss")?,
         room: number(2, "room")?.map(Celsius),
         reserve_k: number(3, "reserve")?.unwrap_or(AirWish::default().reserve_k),
-        when_idle: when_idle.get(form.chosen(4)).copied().unwrap_or_default(),
+        when_idle: WhenIdle::ALL.get(form.chosen(4)).copied().unwrap_or_default(),
         loads: loads.collect::<Result<_, _>>()?,
     };
     wish.check().map_err(|error| format!("Not noted: {error}."))?;

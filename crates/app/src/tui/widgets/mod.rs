@@ -1,5 +1,6 @@
 //! The pieces of the screen, a file each. Every one draws into any area, down to none at all.
 
+pub(crate) mod axes;
 pub(crate) mod bands;
 pub mod entry;
 pub(crate) mod lane;

@@ -15,8 +15,8 @@ use ratatui::layout::Rect;
 use yard_step_core::{Celsius, FanCurve, Percent};
 
 use crate::tui::theme::{Role, Theme};
-use crate::tui::widgets::bands::{self, GUTTER};
-use crate::tui::widgets::{EIGHTHS, write, write_right};
+use crate::tui::widgets::axes::Axes;
+use crate::tui::widgets::{EIGHTHS, bands, write};
 
 /// Coolest and hottest place of the axis, °C.
 const AXIS: (f64, f64) = (20.0, 100.0);
@@ -109,29 +109,16 @@ impl FanChart<'_> {
     }
 
     fn draw_axes(&self, buffer: &mut Buffer, area: Rect, places: &Places, theme: Theme) {
-        let (faint, dim) = (theme.style(Role::Faint), theme.style(Role::Dim));
         let field = places.field;
-        for y in field.y..field.bottom() {
-            write(buffer, area, (field.x - 1, y), "│", faint);
-        }
-        let labels = Rect { width: GUTTER - 2, ..area };
+        let mut axes = Axes::draw(buffer, (area, field), theme);
         let step = if field.height >= 16 { 10 } else { 20 };
         for percent in (0..=100).step_by(step).skip(1) {
-            let y = places.y(f64::from(percent));
-            write_right(buffer, labels, y, &format!("{percent} %"), dim);
-            write(buffer, area, (field.x - 1, y), "┤", faint);
+            axes.up(places.y(f64::from(percent)), &format!("{percent} %"));
         }
-        let line = format!("└{}", "─".repeat(usize::from(field.width)));
-        write(buffer, area, (field.x - 1, field.bottom()), &line, faint);
         for celsius in (20..=100).step_by(10) {
-            let x = places.x(f64::from(celsius));
-            write(buffer, area, (x, field.bottom()), "┬", faint);
-            let label = celsius.to_string();
-            let from = (x.saturating_sub(label.len() as u16 / 2))
-                .min(area.right().saturating_sub(label.len() as u16));
-            write(buffer, area, (from, field.bottom() + 1), &label, dim);
+            axes.along(places.x(f64::from(celsius)), &celsius.to_string());
         }
-        write_right(buffer, labels, field.bottom() + 1, "core °C", dim);
+        axes.unit("core °C");
     }
 
     fn speed(&self, celsius: f64) -> Option<f64> {

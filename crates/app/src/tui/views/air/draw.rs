@@ -13,8 +13,8 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::{
-    Celsius, Decibel, Fan, HeatModel, LoadHeat, MOST_NOISE_NOTES, Percent, SUMMER, SettingKind,
-    Settings, counted,
+    Celsius, Decibel, Drawing, Fan, HeatModel, LoadHeat, MOST_NOISE_NOTES, Percent, SUMMER,
+    SettingKind, Settings, counted,
 };
 use yard_step_engine::{AirView, Snapshot};
 
@@ -124,10 +124,7 @@ fn ran_under(load: &LoadHeat) -> Option<Ran> {
 
 fn chart<'a>(snapshot: &Snapshot, draft: &Draft, ran: &'a [Ran]) -> FanChart<'a> {
     let fan = draft.sketch.fan();
-    let sensors = snapshot.machine.sensors;
-    let run = snapshot.runs.newest.as_deref().filter(|_| is_running(snapshot));
-    let sample = run.map(|run| run.sample).or(sensors);
-    let now = sample.and_then(|sample| sample.chip_temperature().zip(sample.fan));
+    let now = snapshot.sample().and_then(|sample| sample.chip_temperature().zip(sample.fan));
     FanChart {
         curve: draft.sketch.curve(),
         fixed: if let Fan::Fixed(speed) = fan { Some(speed) } else { None },
@@ -138,10 +135,6 @@ fn chart<'a>(snapshot: &Snapshot, draft: &Draft, ran: &'a [Ran]) -> FanChart<'a>
         ceiling: snapshot.machine.card.limits.stops_at(),
         ran,
     }
-}
-
-fn is_running(snapshot: &Snapshot) -> bool {
-    snapshot.runs.newest.as_ref().is_some_and(|run| run.judgement.is_none())
 }
 
 /// Where the card is foretold to settle with a fan under the hottest load that is meant.
@@ -183,19 +176,17 @@ fn draw_fan(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
         Settings { fan: Some(fan.unwrap_or(Fan::Automatic)), ..Settings::default() }
             .show(SettingKind::Fan)
     };
-    let run = snapshot.runs.newest.as_deref().filter(|_| is_running(snapshot));
     let chosen = snapshot.machine.air.as_ref().and_then(|air| air.notes.chosen);
     // One that is not proven is not put on the card.
     let used =
         snapshot.machine.profiles.iter().find(|view| view.profile.in_use && view.proof.is_proven());
-    let asked = match (run, used) {
+    let asked = match (snapshot.running(), used) {
         (Some(run), _) => run.asked.fan,
         (None, Some(view)) => view.profile.settings.fan,
         (None, None) => chosen,
     };
     let taken = snapshot.machine.held.and_then(|held| held.fan);
-    let sample = run.map(|run| run.sample).or(snapshot.machine.sensors);
-    let seen = sample.map_or_else(
+    let seen = snapshot.sample().map_or_else(
         || "–".to_owned(),
         |sample| match (sample.fan, sample.chip_temperature()) {
             (Some(fan), Some(at)) => format!("{fan} at {at}"),
@@ -272,13 +263,12 @@ fn draw_speeds(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
     }
     let is_short = space.height < 12;
     let notes = foot(snapshot, air, is_short);
-    let limits = &snapshot.machine.card.limits;
+    let card = &snapshot.machine.card;
     let held = snapshot.machine.held.and_then(|held| held.temperature_target);
-    let target = held.or(limits.temperature_target);
-    let target = target.map_or(f64::INFINITY, Celsius::value).min(limits.stops_at().value());
-    let foot_rows = if space.height >= 12 { 4 } else { 1 };
+    let target = card.limits.held_back_at(held).value();
+    let foot_rows = if is_short { 1 } else { 4 };
     let rows = usize::from(space.height.saturating_sub(1 + foot_rows));
-    let offer = snapshot.machine.card.offer(SettingKind::Fan);
+    let offer = card.offer(SettingKind::Fan);
     let least = offer.map_or(0.0, |offer| offer.minimum);
     let speeds: Vec<f64> = SPEEDS.into_iter().filter(|speed| *speed >= least).collect();
     // Where not all fit, every other one does.
@@ -299,9 +289,8 @@ fn draw_speeds(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
         };
         cell(buffer, line, 2, &text, theme.style(role(now.value)));
         cell(buffer, line, 3, &format!("{:.0}", then.min(target)), theme.style(role(then)));
-        let most = heat.plateau(wish.power, Percent(100.0), room).value;
-        let lost = heat.clock_by_heat.value.max(0.0) * (now.value - most).max(0.0);
-        let text = match lost {
+        let lost = Drawing { card, heat, noise: &air.noise }.lost(&wish, now.value);
+        let text = match lost.clock.value() {
             _ if now.value >= target => "falls".to_owned(),
             lost if lost < 0.5 => "±0".into(),
             lost => format!("−{lost:.0} MHz"),

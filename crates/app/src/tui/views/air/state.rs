@@ -8,6 +8,8 @@ use yard_step_engine::{Command, Snapshot};
 use crate::tui::keys::action::Action;
 use crate::tui::views::shape::state::is_asked;
 
+/// Said where a fan that is left to the card is to be moved.
+const BY_ITSELF: &str = "The card drives its fan: Tab drives it in another way.";
 /// Largest hysteresis that the key comes to, K.
 const MOST_BY_KEY: f64 = 10.0;
 
@@ -122,7 +124,7 @@ impl AirState {
         self.told = None;
         let by = |draft: &mut Draft, kelvin: f64, percent: f64| {
             if draft.sketch.fan() == Fan::Automatic {
-                return Some("The card drives its fan: Tab drives it in another way.".to_owned());
+                return Some(BY_ITSELF.to_owned());
             }
             draft.sketch.shift(draft.point, kelvin, percent);
             None
@@ -243,7 +245,7 @@ fn type_in(draft: &mut Draft, text: &str) -> Result<(), String> {
     }
     match draft.sketch.fan() {
         Fan::Automatic => {
-            return Err("The card drives its fan: Tab drives it in another way.".into());
+            return Err(BY_ITSELF.into());
         }
         Fan::Fixed(now) => {
             draft.sketch.shift(0, 0.0, speed - now.value());

@@ -17,9 +17,9 @@ use ratatui::style::Style;
 use yard_step_core::{CurveBand, Mhz, Millivolt, Sketch, VfCurve};
 
 use crate::tui::theme::{Depth, Role, Theme};
+use crate::tui::widgets::axes::Axes;
 use crate::tui::widgets::bands;
-use crate::tui::widgets::bands::GUTTER;
-use crate::tui::widgets::{EIGHTHS, write, write_right};
+use crate::tui::widgets::{EIGHTHS, write};
 
 /// What is drawn.
 pub(crate) struct CurveChart<'a> {
@@ -215,32 +215,21 @@ impl CurveChart<'_> {
     }
 
     fn draw_axes(&self, buffer: &mut Buffer, area: Rect, places: &Places, theme: Theme) {
-        let (faint, dim) = (theme.style(Role::Faint), theme.style(Role::Dim));
         let field = places.field;
-        for y in field.y..field.bottom() {
-            write(buffer, area, (field.x - 1, y), "│", faint);
-        }
-        let labels = Rect { width: GUTTER - 2, ..area };
+        let mut axes = Axes::draw(buffer, (area, field), theme);
         let step = tick_step(places.mhz, field.height / 3);
         let mut mhz = (places.mhz.0 / step).ceil() * step;
         while let Some(y) = places.y(mhz) {
-            write_right(buffer, labels, y, &format!("{mhz:.0}"), dim);
-            write(buffer, area, (field.x - 1, y), "┤", faint);
+            axes.up(y, &format!("{mhz:.0}"));
             mhz += step;
         }
-        let axis = Rect { y: field.bottom(), height: 1, ..field }.intersection(area);
-        let line = format!("└{}", "─".repeat(usize::from(field.width)));
-        write(buffer, area, (field.x - 1, axis.y), &line, faint);
         let step = tick_step(places.millivolt, field.width / 7);
         let mut millivolt = (places.millivolt.0 / step).ceil() * step;
         while let Some(x) = places.x(millivolt) {
-            write(buffer, area, (x, axis.y), "┬", faint);
-            let label = format!("{millivolt:.0}");
-            let from = x.saturating_sub(label.len() as u16 / 2);
-            write(buffer, area, (from, axis.y + 1), &label, dim);
+            axes.along(x, &format!("{millivolt:.0}"));
             millivolt += step;
         }
-        write_right(buffer, labels, axis.y + 1, "mV", dim);
+        axes.unit("mV");
     }
 
     /// Where the card is now: a cross with its figures beside it.

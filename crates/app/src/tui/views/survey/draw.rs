@@ -193,8 +193,7 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
 
 fn draw_sensors(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, roomy: bool) {
     let space = panel(buffer, area, theme, "Sensors", "now");
-    let run = snapshot.runs.newest.as_ref().filter(|run| run.judgement.is_none());
-    let sample = run.map(|run| run.sample).or(snapshot.machine.sensors);
+    let sample = snapshot.sample();
     let pairs: Vec<(&str, String)> = Channel::ALL
         .into_iter()
         .map(|channel| {

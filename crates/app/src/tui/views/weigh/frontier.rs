@@ -14,7 +14,8 @@ use ratatui::layout::Rect;
 use yard_step_core::{Frontier, FrontierPoint};
 
 use crate::tui::theme::{Role, Theme, glyph};
-use crate::tui::widgets::{write, write_right};
+use crate::tui::widgets::axes::Axes;
+use crate::tui::widgets::write;
 
 /// Width of the labels at the left.
 const GUTTER: u16 = 9;
@@ -161,14 +162,8 @@ impl FrontierChart<'_> {
     }
 
     fn draw_axes(&self, buffer: &mut Buffer, area: Rect, places: &Places, theme: Theme) {
-        let (faint, dim) = (theme.style(Role::Faint), theme.style(Role::Dim));
         let field = places.field;
-        for y in field.y..field.bottom() {
-            write(buffer, area, (field.x - 1, y), "│", faint);
-        }
-        let line = format!("└{}", "─".repeat(usize::from(field.width)));
-        write(buffer, area, (field.x - 1, field.bottom()), &line, faint);
-        let labels = Rect { width: GUTTER - 2, ..area };
+        let mut axes = Axes::draw(buffer, (area, field), theme);
         // Work in percent of stock, where stock was run; else as it is.
         let base = places.stock.unwrap_or(1.0);
         let (low, high) = match places.stock {
@@ -187,21 +182,16 @@ impl FrontierChart<'_> {
                 Some(_) => format!("{value:+.*} %", digits(step)),
                 None => format!("{value:.*}", digits(step)),
             };
-            write_right(buffer, labels, y, &text, dim);
-            write(buffer, area, (field.x - 1, y), "┤", faint);
+            axes.up(y, &text);
             value += step;
         }
         let step = self::step(places.cost, field.width / 8);
         let mut cost = (places.cost.0 / step).ceil() * step;
         while cost <= places.cost.1 {
-            let x = places.x(cost);
-            write(buffer, area, (x, field.bottom()), "┬", faint);
-            let text = format!("{cost:.*}", digits(step));
-            let from = x.saturating_sub(text.len() as u16 / 2);
-            write(buffer, area, (from, field.bottom() + 1), &text, dim);
+            axes.along(places.x(cost), &format!("{cost:.*}", digits(step)));
             cost += step;
         }
-        write_right(buffer, labels, field.bottom() + 1, self.frontier.cost.unit(), dim);
+        axes.unit(self.frontier.cost.unit());
     }
 }
 
