@@ -6,9 +6,9 @@ use clap::{Parser, Subcommand};
 
 use crate::commands::{
     CardsOptions, ClimbOptions, DemoOptions, GuardOptions, ImportOptions, LearntOptions,
-    LoadOptions, MachineOptions, OpenOptions, PassOptions, ProfileOptions, ReportOptions,
-    SimulateOptions, SlotOptions, StatusOptions, StudyOptions, WatchOptions, WeighOptions,
-    WithProfileOptions,
+    LoadOptions, MachineOptions, OpenOptions, PassOptions, ProfileOptions, ProveOptions,
+    ReportOptions, SimulateOptions, SlotOptions, StatusOptions, StudyOptions, WatchOptions,
+    WeighOptions, WithProfileOptions,
 };
 use crate::options::DataDirOption;
 
@@ -51,6 +51,8 @@ pub(crate) enum Command {
     Import(ImportOptions),
     /// List, use, export, import and delete what was kept of a card
     Profile(ProfileOptions),
+    /// Soak settings under many loads for hours, and say how sure they are
+    Prove(ProveOptions),
     /// Weigh work against watts, degrees or decibels, from every run on a card
     Weigh(WeighOptions),
     /// Tell what the running sessions are doing

@@ -20,6 +20,7 @@ mod options;
 mod output;
 mod publisher;
 mod rig;
+mod soaking;
 mod start;
 mod status;
 pub mod tui;
@@ -49,6 +50,7 @@ pub fn run() -> ExitCode {
         cli::Command::Machine(options) => commands::machine(&arguments.data_dir, &options),
         cli::Command::Import(options) => commands::import(&options),
         cli::Command::Profile(options) => commands::profile(&arguments.data_dir, &options),
+        cli::Command::Prove(options) => commands::prove(&arguments.data_dir, &options),
         cli::Command::Weigh(options) => commands::weigh(&arguments.data_dir, &options),
         cli::Command::Status(options) => commands::status(&options),
         cli::Command::Watch(options) => commands::watch(&arguments.data_dir, &options),

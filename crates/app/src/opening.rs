@@ -12,7 +12,7 @@ use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
 use yard_step_scenes::{Scene, SizedScene};
 
 use crate::failure::Failure;
-use crate::options::{ClimbingOptions, DataDirOption, chosen_plan};
+use crate::options::{CardOptions, ClimbingOptions, DataDirOption, chosen_plan};
 use crate::rig::rig;
 use crate::start::StartFrom;
 
@@ -61,6 +61,27 @@ pub(crate) struct Wanted {
 }
 
 impl Wanted {
+    /// The newest climb on a card, or a new one by the default plan.
+    pub(crate) fn newest_of(
+        card: &CardOptions,
+        place: &DataDirOption,
+        unfinished: Unfinished,
+    ) -> Result<Self, Failure> {
+        Ok(Self {
+            card: card.address()?,
+            plan: Plan::default(),
+            plan_is_named: false,
+            start_from: None,
+            stages: Vec::new(),
+            fresh: false,
+            outside: place.loads()?,
+            in_process: false,
+            unfinished,
+            over_supply: false,
+            reopen: true,
+        })
+    }
+
     pub(crate) fn from_options(
         options: &ClimbingOptions,
         place: &DataDirOption,

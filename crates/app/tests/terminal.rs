@@ -5,6 +5,8 @@ mod common;
 
 #[path = "terminal/air.rs"]
 mod air;
+#[path = "terminal/proof.rs"]
+mod proof;
 
 use std::io::{Read, Write};
 use std::net::TcpStream;

@@ -25,6 +25,7 @@ mod machine;
 mod measure;
 mod moves;
 mod plan;
+mod proof;
 mod shape;
 pub mod statistics;
 mod text;
@@ -56,10 +57,10 @@ pub use climb::{
     Downed, EdgeBelief, Estimate, Expectation, Experience, Failure, Forecast, Gain, InStepRecord,
     Joint, Left, Lesson, LoadGain, Map, Measured, Next, Nudge, OtherLimit, Outcome, Outlook, Pair,
     Part, PowerReport, Proposal, Prospect, Purpose, RISKED, Ratio, Reason, Risk, RoundEntry,
-    RoundReport, ScoreLine, SettleReport, SettleStep, Shown, StableYetSlower, Stage, StageOrder,
-    Stairs, StepSize, StockReport, StrategyReport, Stuck, SuggestedMove, Suggestion, Surprise,
-    TimingBand, TrialRecord, TrialRequest, WhySlower, asks_more_clock, forecast, in_short,
-    starting_from,
+    RoundReport, ScoreLine, SettleReport, SettleStep, Shown, SoakEnd, SoakFault, SoakRun, Soaked,
+    StableYetSlower, Stage, StageOrder, Stairs, StepSize, StockReport, StrategyReport, Stuck,
+    SuggestedMove, Suggestion, Surprise, TimingBand, TrialRecord, TrialRequest, WhySlower,
+    asks_more_clock, forecast, in_short, starting_from,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{
@@ -104,6 +105,14 @@ pub use plan::{
     LEAST_LONG_RUN, LadderPlan, MOST_CROSS_CHECKS, Margin, Plan, PlanError, Policy, PowerPlan,
     RoundPlan, Rules, ScorePlan, SettlePlan, TogetherPlan, UndervoltClockPlan, UndervoltQuietPlan,
     VoltagePlan,
+};
+pub use proof::assurance::{Assurance, BOUND_CONFIDENCE, Chances, PROVEN, SPANS, ToRaise};
+pub use proof::check::{CheckAnswer, CheckDue, CheckRun, check_due, check_loads};
+pub use proof::exposure::{Exposure, ProofRun};
+pub use proof::kind::LoadKind;
+pub use proof::soak::{
+    Goal, LONGEST_SOAK, MOST_RESERVE, MOST_SOAK_LOADS, OnFault, SHORTEST_SOAK, Soak, SoakError,
+    SoakLoad, SoakStep, SoakWhy, USUAL_DAY,
 };
 pub use shape::{
     Change, CurveError, CurveKind, CurveOffer, HeldBy, MOST_CURVE_POINTS, Place, Sight, Sketch,

@@ -4,7 +4,8 @@ use tracing::{info, warn};
 use yard_step_card::CardError;
 use yard_step_core::{
     CheckedFrame, ClimbEvent, Difference, Ending, Fault, InStepRecord, Judgement, Meaning, Next,
-    Proposal, Purpose, Sample, Seconds, Settings, TrialRecord, TrialRequest, Verdict, in_short,
+    Proposal, Purpose, Sample, Seconds, Settings, Stage, TrialRecord, TrialRequest, Verdict,
+    in_short,
 };
 use yard_step_ledger::Intent;
 
@@ -36,6 +37,8 @@ pub enum Step {
 
 /// Longest run of a load that only the user ends.
 const A_DAY: Seconds = Seconds(86_400.0);
+/// Average background load up to which a run of a soak counts, percent.
+const SOAK_BACKGROUND: f64 = 15.0;
 /// Samples collected before they are written down: a minute of them.
 const SAMPLES_AT_ONCE: usize = 600;
 
@@ -181,9 +184,12 @@ impl Engine {
             None if applied.is_refused() => Ending::NotBegun,
             // Its own part is in order, but the cards in step cannot follow.
             None if !beside => Ending::Stopped,
-            None => self
-                .begin_load(&mut run)
-                .and_then(|()| self.watch(&mut run, request.warm_up_bounds, overseer))?,
+            None => match self.rest(&mut run, request.rest, overseer)? {
+                Some(ending) => ending,
+                None => self
+                    .begin_load(&mut run)
+                    .and_then(|()| self.watch(&mut run, request.warm_up_bounds, overseer))?,
+            },
         };
         self.end_load();
         if ending == Ending::MachineDown
@@ -282,6 +288,48 @@ impl Engine {
         intent.id = self.ledger.begin_trial(&intent)?;
         self.begun = Some(intent.clone());
         Ok(intent)
+    }
+
+    /// Lets the cards idle at what they hold before the load begins; what ends the run already, if anything does.
+    fn rest(
+        &mut self,
+        run: &mut Run,
+        rest: Seconds,
+        overseer: &mut dyn Overseer,
+    ) -> Result<Option<Ending>, EngineError> {
+        let ticks = (rest.value() / TICK.value()).round() as u64;
+        if ticks > 0 {
+            let text = format!("Idle for {}, to begin cold.", rest.in_words());
+            run.mark(Seconds(0.0), MarkKind::Note, text);
+        }
+        for tick in 0..ticks {
+            self.cards.idle(TICK);
+            // Once a second is often enough to see whether the card is there, and the guard.
+            if tick.is_multiple_of(10) {
+                if let Err(error) = self.cards.card_mut().taken() {
+                    let ending = ending_of_error(&error);
+                    return Ok(Some(ended_by(ending, Seconds(0.0), run)));
+                }
+                if let Some(text) = self.cards.arm()? {
+                    run.mark(Seconds(0.0), MarkKind::Restart, text);
+                }
+                run.resting = Some(Seconds(rest.value() - tick as f64 * TICK.value()));
+            }
+            loop {
+                let live = LiveRun { run, in_step: self.cards.in_step(), is_at_work: false };
+                match overseer.tick(&live) {
+                    Steer::GoOn => break,
+                    Steer::Hold => {}
+                    // Nothing was run of which anything could be told.
+                    Steer::Stop | Steer::Told { .. } => {
+                        run.faults.push(Fault::at(Seconds(0.0), Fault::STOPPED));
+                        return Ok(Some(Ending::Stopped));
+                    }
+                }
+            }
+        }
+        run.resting = None;
+        Ok(None)
     }
 
     /// Runs the load and watches until something ends it.
@@ -470,7 +518,15 @@ impl Engine {
         differences: &[Difference],
     ) -> TrialRecord {
         let seen = run.seen();
-        let (plan, card) = (self.climb.plan(), self.cards.card().description());
+        let card = self.cards.card().description();
+        let soak = self.climb.soak().filter(|_| run.intent.stage == Stage::Proof);
+        // What other programs take from the card spoils a score, and no soak: nobody closes them at night.
+        let mut plan = self.climb.plan().clone();
+        if soak.is_some_and(|soak| soak.check.is_none()) {
+            plan.rules.most_background_percent =
+                SOAK_BACKGROUND.max(plan.rules.most_background_percent);
+        }
+        let plan = &plan;
         let reference = self.climb.reference(&run.intent.scene);
         let own = judgement_of(run, ending, differences, &seen, reference, plan, card);
         let climb = &self.climb;

@@ -88,6 +88,7 @@ impl Engine {
         if let Some(text) = engine.remember()? {
             engine.tell_at_start(text);
         }
+        engine.tell_of_checks()?;
         Ok(engine)
     }
 
@@ -105,6 +106,7 @@ impl Engine {
         let climb = entry.lay_out()?;
         let mut engine = Self::on(rig.into(), ledger, climb)?;
         let told = engine.take_up(entry, unfinished)?;
+        engine.tell_of_checks()?;
         Ok((engine, told))
     }
 
@@ -174,6 +176,7 @@ impl Engine {
             None => None,
         };
         self.climb.handle(ClimbEvent::TakenUp);
+        self.heed_deadline();
         self.tell_of_supply();
         self.restart = self.needs_restart();
         let more = self.remember()?.into_iter().chain(self.heed_change()?);
@@ -202,6 +205,14 @@ impl Engine {
             Some(told) => format!("{told} {text}"),
             None => text,
         });
+    }
+
+    /// Says of which profile in use a check is due.
+    fn tell_of_checks(&mut self) -> Result<(), EngineError> {
+        for text in self.checks_due()? {
+            self.tell_at_start(text);
+        }
+        Ok(())
     }
 
     /// Tells a climb that begins what earlier ones have shown of its kind of card, and notes that with it.

@@ -301,6 +301,7 @@ impl Engine {
             seconds: LONGEST,
             warm_up: SETTLE,
             warm_up_bounds: (SETTLE, SETTLE),
+            rest: Seconds(0.0),
         };
         let intent = self.write_intent(&request, clamped.settings)?;
         set_log_trial(Some(format!("trial {} of climb {}", intent.number, intent.climb)));

@@ -93,7 +93,7 @@ impl Engine {
         Ok(profile)
     }
 
-    fn profile_of_outcome(&self) -> Result<Profile, EngineError> {
+    pub(crate) fn profile_of_outcome(&self) -> Result<Profile, EngineError> {
         let Next::Ended(outcome) = self.climb.next() else {
             return Err(EngineError::NothingToDo(
                 "There is nothing to keep before the climb has its outcome: let it come to its \
@@ -105,7 +105,7 @@ impl Engine {
         Ok(Profile { in_use: true, ..Profile::of_outcome(&outcome, margin, self.climb_id) })
     }
 
-    fn profile_of_trial(&self, climb: i64, trial: u32) -> Result<Profile, EngineError> {
+    pub(crate) fn profile_of_trial(&self, climb: i64, trial: u32) -> Result<Profile, EngineError> {
         let row = self.row_of(climb, trial)?;
         let TrialDetail { intent, record, .. } = self.own_detail(row)?;
         let verdict = record.map(|record| record.verdict());
@@ -124,7 +124,7 @@ impl Engine {
     }
 
     /// A profile of this card by its name.
-    fn profile(&self, name: &str) -> Result<Profile, EngineError> {
+    pub(crate) fn profile(&self, name: &str) -> Result<Profile, EngineError> {
         let mut profiles = self.ledger.profiles(self.cards.card().description())?;
         let place = profiles.iter().position(|profile| profile.name == name);
         place.map(|place| profiles.swap_remove(place)).ok_or_else(|| {
@@ -163,18 +163,6 @@ impl Engine {
         let profile = self.profile(name)?;
         self.ledger.drop_profile(self.cards.card().description(), name)?;
         if profile.in_use { self.back_to_stock() } else { Ok(()) }
-    }
-
-    /// Tries a profile next, to prove it or to see whether it is still what was proven.
-    ///
-    /// # Errors
-    /// There is no such profile, or the ledger fails.
-    pub fn check_profile(&mut self, name: &str) -> Result<Vec<String>, EngineError> {
-        let profile = self.profile(name)?;
-        let mut told =
-            vec![format!("Next: profile \"{name}\" again, compared with what was kept.")];
-        told.extend(self.wish(&profile.settings));
-        Ok(told)
     }
 
     /// The profiles of this card, each with what stands behind it.

@@ -1,7 +1,8 @@
 //! Profiles with what stands behind them, as far as the ledger tells: nothing here touches a card.
 
 use yard_step_core::{
-    Backing, CardChange, CardDescription, Drift, Profile, Proof, Risk, Settings, drift, last_change,
+    Assurance, Backing, CardChange, CardDescription, CheckAnswer, CheckDue, Drift, Profile, Proof,
+    Risk, Settings, drift, last_change,
 };
 use yard_step_ledger::Ledger;
 
@@ -24,6 +25,43 @@ pub struct ProfileView {
     pub risk: Option<Risk>,
 }
 
+/// Whose settings a soak is to prove.
+#[derive(Debug, Clone, PartialEq)]
+pub enum SoakWhat {
+    /// Those of a profile, by its name.
+    Profile(String),
+    /// Those the climb came to.
+    Outcome,
+    /// Those of one trial.
+    Trial {
+        /// Its climb.
+        climb: i64,
+        /// Its number.
+        trial: u32,
+    },
+    /// What the card holds now.
+    Held,
+    /// Any others.
+    Settings(Box<Settings>),
+}
+
+/// Settings that can be proven, and what stands behind them.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Candidate {
+    /// Whose they are.
+    pub what: SoakWhat,
+    /// The same in words, such as `profile "quiet"`.
+    pub name: String,
+    /// With what stands behind them.
+    pub view: ProfileView,
+    /// Hours and chances by kind of load, for days made of as much of each.
+    pub assurance: Assurance,
+    /// Why a check is due; for profiles only.
+    pub due: Option<CheckDue>,
+    /// What the newest check said; for profiles that were checked.
+    pub checked: Option<(i64, CheckAnswer)>,
+}
+
 impl ProfileView {
     pub(crate) fn of(
         ledger: &Ledger,
@@ -33,7 +71,9 @@ impl ProfileView {
     ) -> Result<Self, EngineError> {
         let mut runs = ledger.runs_at(card, &profile.settings)?;
         let change = last_change(changes, &card.key());
-        let backing = Backing::of(&profile, &runs, &card.driver, change);
+        let mut backing = Backing::of(&profile, &runs, &card.driver, change);
+        let bolder = ledger.soaked_bolder(card, &profile.settings)?;
+        backing.add_bolder(&profile, &bolder, &card.driver, change);
         if let Some(change) = change.filter(|change| change.at > profile.kept) {
             // What was before it says nothing of a drift.
             runs.retain(|run| run.began >= change.at);

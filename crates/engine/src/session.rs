@@ -17,6 +17,7 @@ use crate::keeping::{KeepWish, KeptFan};
 use crate::load::{ManualLoad, OutsideSpec};
 use crate::overseer::{LiveRun, Overseer, Steer};
 use crate::pace::{Pace, Pacer};
+use crate::proving::SoakWish;
 use crate::rack::Rack;
 use crate::restart::Restart;
 use crate::roles::LoadRoles;
@@ -98,7 +99,11 @@ pub enum Command {
     },
     /// Delete a profile.
     DropProfile(String),
-    /// Try a profile's settings next, to prove it or to see whether it has drifted.
+    /// Prove settings under many loads before anything else goes on.
+    Prove(Box<SoakWish>),
+    /// End the soak with what is known.
+    EndSoak,
+    /// Check whether a profile is still what it was: a short fixed programme.
     CheckProfile(String),
     /// Note a verdict of the user on a trial, or take it back.
     Mark {
@@ -604,8 +609,13 @@ impl Work {
             Command::Keep(wish) => self.keep(&wish),
             Command::UseProfile { name, yes } => self.use_profile(&name, yes),
             Command::DropProfile(name) => self.drop_profile(&name),
-            Command::CheckProfile(name) => self.engine.check_profile(&name).map(|told| {
-                self.desk.answer(told.join(" "));
+            Command::Prove(wish) => self.engine.begin_soak(&wish).map(|told| self.soak_begun(told)),
+            Command::CheckProfile(name) => {
+                self.engine.check_profile(&name).map(|told| self.soak_begun(told))
+            }
+            Command::EndSoak => self.engine.end_soak().map(|()| {
+                self.read_profiles();
+                self.desk.answer("The soak is ended. Its runs stay as evidence.");
             }),
             Command::Mark { climb, trial, verdict } => self.mark(climb, trial, verdict),
             Command::Look(number) => self.look(number),
@@ -708,6 +718,7 @@ impl Work {
         self.desk.state.runs.newest = None;
         self.desk.state.runs.free = None;
         self.desk.set_pace(self.desk.state.runs.pace);
+        let was_soaking = self.engine.is_soaking();
         match self.engine.carry_out(yes, &mut self.desk) {
             Ok(view) => {
                 for note in &view.notes {
@@ -742,6 +753,7 @@ impl Work {
         if !self.desk.state.machine.profiles.is_empty() {
             self.read_profiles();
         }
+        self.tell_of_soak(was_soaking);
         if !matches!(self.engine.climb().next(), Next::Trial(_)) {
             self.desk.state.runs.auto = false;
         }
@@ -783,6 +795,30 @@ impl Work {
         if !self.desk.state.machine.profiles.is_empty() {
             self.read_profiles();
         }
+    }
+
+    /// A soak goes on by itself from its beginning: all that it needs was asked before.
+    fn soak_begun(&mut self, mut told: Vec<String>) {
+        self.desk.state.runs.auto = true;
+        told.extend(self.engine.climb().soaked().map(|soaked| yard_step_words::soaked(&soaked)));
+        self.desk.answer(told.join(" "));
+    }
+
+    /// Says what a soak or a check came to, once it is over; what comes after it is not begun by itself.
+    fn tell_of_soak(&mut self, was_soaking: bool) {
+        if !was_soaking || self.engine.is_soaking() {
+            return;
+        }
+        self.desk.state.runs.auto = false;
+        if let Some(soaked) = self.engine.climb().soaked() {
+            self.desk.answer(yard_step_words::soaked(&soaked));
+        }
+        match self.engine.note_check() {
+            Ok(Some(answer)) => self.desk.answer(yard_step_words::check(&answer)),
+            Ok(None) => {}
+            Err(error) => self.desk.answer(error.to_string()),
+        }
+        self.read_profiles();
     }
 
     fn restart(&mut self) -> Result<(), EngineError> {
@@ -930,6 +966,15 @@ impl Work {
             Ok(profiles) => self.desk.state.machine.profiles = profiles,
             Err(error) => self.desk.tell(error.to_string()),
         }
+        self.read_candidates();
+    }
+
+    /// Reads what stands behind everything that can be proven.
+    fn read_candidates(&mut self) {
+        match self.engine.candidates(&self.desk.state.machine.profiles) {
+            Ok(candidates) => self.desk.state.machine.candidates = Arc::new(candidates),
+            Err(error) => self.desk.tell(error.to_string()),
+        }
     }
 
     /// Reads profiles and earlier climbs, which change only when something is kept or begun anew.
@@ -942,6 +987,7 @@ impl Work {
             }
             Err(error) => self.desk.tell(error.to_string()),
         }
+        self.read_candidates();
     }
 }
 

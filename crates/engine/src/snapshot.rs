@@ -50,6 +50,7 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
             claim: None,
             conditions: Arc::default(),
             surprise: None,
+            soaked: None,
             culprits: None,
             history: Vec::new(),
             older_climbs: 0,
@@ -73,6 +74,7 @@ pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) 
             held: None,
             sensors: None,
             profiles: Vec::new(),
+            candidates: Arc::default(),
             said: Arc::new(engine.machine().clone()),
             prerequisites: Arc::new(Vec::new()),
             restart: engine.restart_wanted(),
@@ -129,6 +131,7 @@ pub(crate) fn fill(snapshot: &mut Snapshot, engine: &Engine) {
     state.parts = climb.parts();
     state.leaving_out = climb.is_leaving_out();
     state.culprits = climb.culprits();
+    state.soaked = climb.soaked().map(Arc::new);
     snapshot.machine.restart = engine.restart_wanted();
     snapshot.runs.is_manual = is_manual;
     snapshot.runs.loads = Arc::new(engine.loads.names_for(engine.climb().plan()));

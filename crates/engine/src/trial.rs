@@ -74,6 +74,8 @@ pub(crate) struct Run {
     showed_life: (Seconds, Instant),
     /// Alarms that have gone off already.
     raised: Vec<Alarm>,
+    /// How long the card still idles before its load begins.
+    pub(crate) resting: Option<Seconds>,
 }
 
 impl Run {
@@ -108,6 +110,7 @@ impl Run {
             spoilt_written: 0,
             showed_life: (Seconds(0.0), Instant::now()),
             raised: Vec::new(),
+            resting: None,
         }
     }
 
@@ -390,6 +393,7 @@ impl Run {
                 .get(SettingKind::TemperatureTarget)
                 .or(limits.temperature_target.map(Celsius::value)),
             at: self.sample.at,
+            resting: self.resting,
             planned: self.intent.planned,
             warm_up: self.intent.warm_up,
             sample: self.sample,
@@ -456,6 +460,7 @@ mod tests {
             seconds: none,
             warm_up: none,
             warm_up_bounds: (none, none),
+            rest: none,
         };
         let record = request.judged(1, Verdict::Clean, String::new());
         let intent = Intent { warm_up: Seconds(10.0), ..Intent::of_record(0, 1, &record) };

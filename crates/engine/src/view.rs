@@ -7,9 +7,9 @@ use yard_step_core::{
     Claim, ClimbError, Conditions, Culprits, Descent, DrawnCurve, Experience, Fault, Frame, Gain,
     HeatModel, InStepRecord, Judgement, LoadGain, Machine, Map, Mhz, MhzOffset, NoiseModel,
     Outcome, Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose, Reason, Risk, Room,
-    RoundReport, Sample, Seconds, Seen, Settings, SettleReport, StableYetSlower, Stage, Stairs,
-    StockReport, StrategyReport, Stuck, SubScoreBaseline, Surprise, Trace, TrialRecord, Verdict,
-    Wish,
+    RoundReport, Sample, Seconds, Seen, Settings, SettleReport, Soaked, StableYetSlower, Stage,
+    Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline, Surprise, Trace, TrialRecord,
+    Verdict, Wish,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{SizedScene, WrongPixel, check, reference};
@@ -17,7 +17,7 @@ use yard_step_scenes::{SizedScene, WrongPixel, check, reference};
 use crate::free_view::FreeView;
 use crate::load::OutsideSpec;
 use crate::pace::Pace;
-use crate::profiles::ProfileView;
+use crate::profiles::{Candidate, ProfileView};
 use crate::restart::Restart;
 
 /// What a mark on the time axis tells of.
@@ -232,6 +232,8 @@ pub struct RunView {
     pub temperature_target: Option<f64>,
     /// Time since it began.
     pub at: Seconds,
+    /// How long the card still idles before the load begins; none once it has begun.
+    pub resting: Option<Seconds>,
     /// Length in all.
     pub planned: Seconds,
     /// Part of it that is warm-up.
@@ -267,6 +269,12 @@ pub struct RunView {
 }
 
 impl Snapshot {
+    /// Whether a soak goes on.
+    #[must_use]
+    pub fn is_soaking(&self) -> bool {
+        self.climb.soaked.as_ref().is_some_and(|soaked| soaked.end.is_none())
+    }
+
     /// Whether a free run goes on.
     #[must_use]
     pub fn is_free(&self) -> bool {
@@ -483,6 +491,8 @@ pub struct ClimbView {
     pub conditions: Arc<Conditions>,
     /// The trial that was not to be expected, where the model does not fit this card.
     pub surprise: Option<Surprise>,
+    /// What a soak came to so far; none where none was begun.
+    pub soaked: Option<Arc<Soaked>>,
     /// What the user asked: of which trial, and how far the answer has come.
     pub culprits: Option<(u32, Culprits)>,
     /// The newest earlier climbs on this card, the newest first.
@@ -531,6 +541,8 @@ pub struct MachineView {
     pub sensors: Option<Sample>,
     /// Kept profiles of this card, the newest first.
     pub profiles: Vec<ProfileView>,
+    /// Everything that can be proven, with what stands behind it.
+    pub candidates: Arc<Vec<Candidate>>,
     /// What the user said of the machine.
     pub said: Arc<Machine>,
     /// What should be looked at before the first change.

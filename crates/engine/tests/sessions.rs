@@ -9,8 +9,8 @@ use rstest::{fixture, rstest};
 use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice, Mishaps, StandIn};
 use yard_step_core::{
-    CardChange, CardDescription, Case, Celsius, Machine, MhzOffset, Plan, Prerequisite, Purpose,
-    Risk, Room, Settings, Stage, Standing, Verdict, Watt,
+    CardChange, CardDescription, Case, Celsius, CheckAnswer, Machine, MhzOffset, Plan,
+    Prerequisite, Purpose, Risk, Room, Settings, Stage, Standing, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
     Activity, Command, Engine, EngineError, FreeStart, KeepWhat, KeepWish, KeptFan, NextView,
@@ -586,14 +586,22 @@ fn profiles_are_switched_tried_again_and_deleted(desk: Desk) {
     assert!(used.answer.as_ref().unwrap().contains("starts at stock until it is proven"));
 
     desk.send(Command::CheckProfile("plain".into()));
-    let asked = desk.until("the question", |s| matches!(s.climb.next, NextView::Trial { .. }));
-    let NextView::Trial { asked, .. } = &asked.climb.next else { panic!("no trial") };
-    assert_eq!(asked.core_offset, Some(MhzOffset::STOCK));
-    desk.send(Command::Try { yes: true });
-    let ran = desk.trials(5);
+    let ran = desk.until("the check", |s| {
+        s.answer.as_ref().is_some_and(|answer| answer.contains("First check"))
+    });
+    assert!(!ran.runs.auto && !ran.is_soaking());
+    let check: Vec<&TrialRecord> =
+        ran.climb.trials.iter().filter(|trial| trial.stage == Stage::Proof).collect();
+    assert_eq!(check.len(), 5);
+    assert!(check.iter().all(|trial| trial.asked.core_offset == Some(MhzOffset::STOCK)));
     let view = ran.machine.profiles.iter().find(|p| p.profile.name == "plain").unwrap();
-    assert_eq!(view.backing.runs, 4, "the baseline and the new run: {:?}", view.backing);
-    assert!(view.drift.is_some(), "{view:?}");
+    assert_eq!(view.backing.runs, 8, "the baseline and the check: {:?}", view.backing);
+    let of = ran.machine.candidates.iter().find(|of| of.name == "profile \"plain\"").unwrap();
+    assert!(matches!(of.checked, Some((_, CheckAnswer::First))), "{of:?}");
+    desk.send(Command::CheckProfile("plain".into()));
+    desk.until("the second check", |s| {
+        s.answer.as_ref().is_some_and(|answer| answer.contains("The same as at its first check"))
+    });
 
     desk.send(Command::DropProfile("plain".into()));
     let left = desk.until("one profile", |s| s.machine.profiles.len() == 1);

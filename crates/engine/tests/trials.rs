@@ -722,20 +722,6 @@ fn a_proven_profile_as_bold_as_what_took_the_machine_down_is_not_gone_back_to() 
 }
 
 #[test]
-fn a_profile_tried_again_tells_whether_it_has_drifted() {
-    let bench = Bench::new();
-    let mut engine = bench.engine_at_core();
-    engine.carry_out(false, &mut ()).unwrap();
-    let number = engine.climb().trials().len() as u32;
-    engine.keep(&trial_as("mild", engine.climb_id(), number)).unwrap();
-    assert_eq!(engine.profiles().unwrap()[0].drift, None);
-    assert!(engine.check_profile("mild").unwrap()[0].contains("again, compared with"));
-    engine.carry_out(true, &mut ()).unwrap();
-    let drift = engine.profiles().unwrap().remove(0).drift.unwrap();
-    assert!(!drift.is_drifted && drift.failed.is_none(), "{drift:?}");
-}
-
-#[test]
 fn a_climb_runs_to_its_outcome_is_kept_and_the_card_returns_to_it() {
     let bench = Bench::new();
     let mut engine = bench.engine();

@@ -4,12 +4,13 @@ use rusqlite::{Connection, OptionalExtension, params};
 use serde_json::from_str;
 use yard_step_core::{
     CardDescription, Climb, ClimbError, ClimbEvent, Directive, Downed, Experience, Fan, Plan,
-    Settings, Stage,
+    Settings, Soak, Stage,
 };
 
 use crate::codec::{content, json};
 use crate::error::{Doing, LedgerError};
 use crate::handle::{Ledger, now};
+use crate::proof::{soak_fact, soak_name};
 use crate::trials::{Intent, TrialEntry, read_trials};
 
 /// How far a climb has come.
@@ -58,6 +59,8 @@ pub struct ClimbEntry {
     pub isolating: Option<u32>,
     /// Whether the user wants each setting's part of the gain measured.
     pub leaving_out: bool,
+    /// What the user wants proven before it goes on.
+    pub soak: Option<Soak>,
     /// What it was told of earlier climbs.
     pub experience: Experience,
     /// How far it has come.
@@ -86,6 +89,7 @@ impl ClimbEntry {
         }
         climb.handle(ClimbEvent::Asked(self.isolating));
         climb.handle(ClimbEvent::LeaveOut(self.leaving_out));
+        climb.handle(ClimbEvent::Soak(self.soak.clone().map(Box::new)));
         Ok(climb)
     }
 }
@@ -376,6 +380,7 @@ pub(crate) fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry,
         directives: ended.split(',').filter_map(Directive::from_text).collect(),
         isolating,
         leaving_out,
+        soak: soak_fact(&soak_name(id)).read(connection)?,
         // One that began before climbs learnt from one another was told nothing.
         experience: experience
             .map_or_else(|| Ok(Experience::default()), |text| from_str(&text))

@@ -3,8 +3,8 @@
 use rusqlite::{Connection, Row, named_params, params};
 use serde_json::{from_str, to_string};
 use yard_step_core::{
-    CardDescription, Celsius, Margin, Mhz, Origin, Percent, Profile, RunAt, Seconds, Settings,
-    Verdict, Watt,
+    CardDescription, Celsius, Margin, Mhz, Origin, Percent, Profile, Purpose, RunAt, Seconds,
+    Settings, Stage, Verdict, Watt,
 };
 
 use crate::error::{Doing, LedgerError};
@@ -167,30 +167,64 @@ impl Ledger {
                     row.get(0)
                 })
                 .doing(doing)?;
-            let mut select = connection
-                .prepare(&format!(
-                    "SELECT climb, number, trial.id, scene, seconds, coalesce(marked, verdict),
-                         score, power_w, json_extract(seen, '$.clock_line.average'), hot_spot_c,
-                         json_extract(room, '$.ambient_c'), driver, asked,
-                         json_extract(seen, '$.core_temperature_max'),
-                         json_extract(seen, '$.memory_temperature_max'), trial.began
-                     FROM trial JOIN climb ON climb.id = trial.climb
-                     JOIN card ON card.id = climb.card
-                     WHERE card.key = ?1 AND verdict IS NOT NULL
-                     AND CASE WHEN json_valid(asked)
-                         THEN {} END = ?2
-                     ORDER BY trial.id",
-                    without_fan("asked")
-                ))
-                .doing(doing)?;
-            let mut rows = select.query(params![key, same]).doing(doing)?;
-            let mut runs = Vec::new();
-            while let Some(row) = rows.next().doing(doing)? {
-                runs.extend(read_run(row).doing(doing)?);
-            }
-            Ok(runs)
+            let at_them =
+                format!("CASE WHEN json_valid(asked) THEN {} END = ?2", without_fan("asked"));
+            let rows = run_rows(connection, &at_them, &key, &same).doing(doing)?;
+            Ok(rows.into_iter().map(|(run, _)| run).collect())
         })
     }
+
+    /// The runs of soaks on a card at settings bolder than these, on every axis at least as bold, in the order in which they
+    /// were begun.
+    ///
+    /// # Errors
+    /// The ledger cannot be read.
+    pub fn soaked_bolder(
+        &self,
+        card: &CardDescription,
+        settings: &Settings,
+    ) -> Result<Vec<RunAt>, LedgerError> {
+        let (card, settings) = (card.clone(), *settings);
+        self.ask(move |connection| {
+            let rows = run_rows(connection, "stage = ?2", &card.key(), Stage::Proof.label())
+                .doing("read what soaks have run")?;
+            let is_bolder = |held: &Settings| {
+                let without_fan = |of: &Settings| Settings { fan: None, ..*of };
+                without_fan(held) != without_fan(&settings)
+                    && held.is_at_least_as_bold_as(&settings, &card)
+            };
+            let bolder = rows.into_iter().filter(|(_, held)| is_bolder(held));
+            Ok(bolder.map(|(run, _)| run).collect())
+        })
+    }
+}
+
+/// The runs on a card with this key that have a verdict and for which `which` holds, a condition on `?2`, with the settings
+/// asked for.
+fn run_rows(
+    connection: &Connection,
+    which: &str,
+    key: &str,
+    value: &str,
+) -> rusqlite::Result<Vec<(RunAt, Settings)>> {
+    let mut select = connection.prepare(&format!(
+        "SELECT climb, number, trial.id, scene, seconds, coalesce(marked, verdict),
+             score, power_w, json_extract(seen, '$.clock_line.average'), hot_spot_c,
+             json_extract(room, '$.ambient_c'), driver, asked,
+             json_extract(seen, '$.core_temperature_max'),
+             json_extract(seen, '$.memory_temperature_max'), trial.began,
+             json_extract(seen, '$.load'), purpose
+         FROM trial JOIN climb ON climb.id = trial.climb
+         JOIN card ON card.id = climb.card
+         WHERE card.key = ?1 AND verdict IS NOT NULL AND {which}
+         ORDER BY trial.id"
+    ))?;
+    let mut rows = select.query(params![key, value])?;
+    let mut runs = Vec::new();
+    while let Some(row) = rows.next()? {
+        runs.extend(read_run(row)?);
+    }
+    Ok(runs)
 }
 
 fn take_out_of_use(connection: &Connection, key: &str) -> Result<(), LedgerError> {
@@ -244,13 +278,13 @@ fn read(row: &Row<'_>) -> Result<Profile, LedgerError> {
 }
 
 /// A run; none where its verdict is one that is not known.
-fn read_run(row: &Row<'_>) -> rusqlite::Result<Option<RunAt>> {
+fn read_run(row: &Row<'_>) -> rusqlite::Result<Option<(RunAt, Settings)>> {
     let (label, asked): (String, String) = (row.get(5)?, row.get(12)?);
     let (Some(verdict), Ok(asked)) = (Verdict::from_label(&label), from_str::<Settings>(&asked))
     else {
         return Ok(None);
     };
-    Ok(Some(RunAt {
+    let run = RunAt {
         climb: row.get(0)?,
         trial: row.get(1)?,
         row: row.get(2)?,
@@ -267,5 +301,8 @@ fn read_run(row: &Row<'_>) -> rusqlite::Result<Option<RunAt>> {
         core_temperature: row.get::<_, Option<f64>>(13)?.map(Celsius),
         memory_temperature: row.get::<_, Option<f64>>(14)?.map(Celsius),
         began: row.get(15)?,
-    }))
+        mean_load: row.get::<_, Option<f64>>(16)?.map(Percent),
+        is_cold: row.get::<_, String>(17)? == Purpose::ColdStart.label(),
+    };
+    Ok(Some((run, asked)))
 }

@@ -182,7 +182,7 @@ fn draw_legend(area: &Area<'_>) -> Result<(), Box<dyn std::error::Error>> {
 }
 
 /// A text broken at spaces into lines of at most `width` characters.
-fn broken(text: &str, width: usize) -> Vec<String> {
+pub(crate) fn broken(text: &str, width: usize) -> Vec<String> {
     let mut lines: Vec<String> = vec![String::new()];
     for word in text.split_whitespace() {
         match lines.last_mut() {

@@ -9,6 +9,7 @@ mod import;
 mod list;
 mod picture;
 mod scatter;
+mod soak;
 mod trace;
 
 pub use chart::{KeptRun, draw_svg, kept_trial};
@@ -21,6 +22,7 @@ pub use import::{
 pub use list::trial_list_csv;
 pub use picture::png_of;
 pub use scatter::{Scatter, ScatterPoint, draw_scatter};
+pub use soak::draw_soak;
 pub use trace::{TraceWriter, column_name};
 
 use thiserror::Error;

@@ -102,7 +102,7 @@ pub fn climb<D: Fn(u64) -> Demand>(
     }
 }
 
-fn try_out<D: Fn(u64) -> Demand>(
+pub(crate) fn try_out<D: Fn(u64) -> Demand>(
     card: &mut BriefCard<D>,
     climb: &Climb,
     request: &TrialRequest,
@@ -117,7 +117,8 @@ fn try_out<D: Fn(u64) -> Demand>(
     let length = request.seconds - request.warm_up + warm_up;
     let asked = request.asked.clamped(card.description()).settings;
     let brief = card.run(&asked, length, warm_up);
-    let Judgement { verdict, reason } = judgement(&brief, climb, &asked, mean_load, card);
+    let Judgement { verdict, reason } =
+        judgement(&brief, climb, &asked, mean_load, &request.load, card);
     if verdict != Verdict::Clean {
         card.put_back();
     }
@@ -140,6 +141,7 @@ fn judgement<D: Fn(u64) -> Demand>(
     climb: &Climb,
     asked: &yard_step_core::Settings,
     mean_load: Percent,
+    load: &str,
     card: &BriefCard<D>,
 ) -> Judgement {
     let ending = match brief.ending {
@@ -157,7 +159,7 @@ fn judgement<D: Fn(u64) -> Demand>(
         differences: &asked.differences(&brief.taken, description),
         seen: &brief.seen,
         score: brief.score,
-        reference: climb.reference(&climb.plan().scene),
+        reference: climb.reference(load),
         more_clock_asked: asks_more_clock(asked, description),
         most_background: climb.plan().most_background(),
         most_warming: None,

@@ -23,6 +23,7 @@ shipped!(
     "rare-faults",
     "frequent-faults",
     "light-load",
+    "load-changes",
     "grave",
     "cliff",
     "wandering",

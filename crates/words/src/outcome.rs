@@ -67,7 +67,7 @@ pub fn claim(claim: &Claim) -> String {
     let to_prove = match claim.to_prove {
         None => String::new(),
         Some(hours) => format!(
-            " About {:.0} more hours without a fault would bring both together to {:.0} %.",
+            " About {:.0} hours of soak without a fault would bring both together to {:.0} %.",
             (hours.value() / 3_600.0).ceil(),
             claim.margin.chance() * 100.0
         ),
@@ -319,12 +319,10 @@ mod tests {
             below_depth: MillivoltOffset(0),
         };
         let told = claim(&of(Some(Seconds(100.2 * 3_600.0))));
-        assert!(
-            told.ends_with(
-                "About 101 more hours without a fault would bring both together to 99 %."
-            )
-        );
-        assert!(!claim(&of(None)).contains("more hours"));
+        assert!(told.ends_with(
+            "About 101 hours of soak without a fault would bring both together to 99 %."
+        ));
+        assert!(!claim(&of(None)).contains("hours of soak"));
         let mut under = Conditions::default();
         assert_eq!(conditions(&under), None);
         under.loads = vec!["medley".into(), "sluice".into()];

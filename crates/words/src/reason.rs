@@ -1,6 +1,6 @@
 //! Why a trial comes next, and why none can.
 
-use yard_step_core::{Above, OtherLimit, Reason, StepSize, Stuck};
+use yard_step_core::{Above, OtherLimit, Reason, Seconds, SoakWhy, StepSize, Stuck, Verdict};
 
 use crate::culprits::joined;
 use crate::text::{capitalised, listed};
@@ -53,6 +53,9 @@ pub fn reason(why: &Reason) -> String {
              under {load}.",
             length.in_words()
         ),
+        Reason::Soak { of, load, length, rest, why, after } => {
+            soak_run(of, load, *length, *rest, *why, after.as_ref())
+        }
         Reason::StepUp { from, failed: None, size, to } => format!(
             "{} holds and nothing has failed yet: {} to {to}.",
             capitalised(from),
@@ -168,6 +171,37 @@ pub fn reason(why: &Reason) -> String {
 /// The load of a run, where it must be said.
 fn under(load: Option<&str>) -> String {
     load.map_or(String::new(), |load| format!(" under {load}"))
+}
+
+/// Why a run of a soak is the next one.
+fn soak_run(
+    of: &str,
+    load: &str,
+    length: Seconds,
+    rest: Seconds,
+    why: SoakWhy,
+    after: Option<&(u32, String, Verdict)>,
+) -> String {
+    let run = match rest.value() > 0.0 {
+        true => {
+            format!("{} of {load} from cold, after {} idle", length.in_words(), rest.in_words())
+        }
+        false => format!("{} of {load}", length.in_words()),
+    };
+    let why = match why {
+        SoakWhy::FirstRound { left: 0 } => "the last load that has not run yet".into(),
+        SoakWhy::FirstRound { left } => format!("{left} more have not run yet"),
+        SoakWhy::Weakest { clean, failed_before: true } => {
+            format!("bolder settings failed there, and it has only {} since", clean.in_words())
+        }
+        SoakWhy::Weakest { clean, failed_before: false } => {
+            format!("another hour there raises the chance most; it has {} so far", clean.in_words())
+        }
+    };
+    let back = after.map_or(String::new(), |(trial, load, verdict)| {
+        format!(" Trial {trial} under {load} ended in {verdict}, so the settings went back a step.")
+    });
+    format!("Soak of {of}: {run}: {why}.{back}")
 }
 
 fn limits_raised(limits: &str, done: usize, runs: u32, is_halved: bool, under: &str) -> String {

@@ -68,7 +68,7 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
     let Opened { mut engine, told, lock, .. } =
         open_climb(&dir, &wanted, &options.climbing.in_step)?;
     needs_nobody(engine.climb().plan())?;
-    let mut watcher = Watcher::new(options, engine.description().clone(), page)?;
+    let mut watcher = Watcher::new(options.pace, engine.description().clone(), page)?;
     for line in told.into_iter().chain(served) {
         watcher.say(&line)?;
     }
@@ -131,10 +131,28 @@ fn needs_nobody(plan: &Plan) -> Result<(), Failure> {
 }
 
 fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Failure> {
+    go_on_until(engine, watcher, |_| false)?;
+    Ok(engine.climb().outcome())
+}
+
+/// Makes trials until the climb has its outcome, or something else is the case.
+pub(super) fn go_on_until(
+    engine: &mut Engine,
+    watcher: &mut Watcher,
+    is_over: impl Fn(&Engine) -> bool,
+) -> Result<(), Failure> {
     let mut is_stock_told = engine.climb().baseline().is_some();
+    let mut was_soaking = engine.is_soaking();
     loop {
+        if was_soaking && !engine.is_soaking() {
+            tell_of_soak(engine, watcher)?;
+        }
+        was_soaking = engine.is_soaking();
+        if is_over(engine) {
+            return Ok(());
+        }
         match engine.climb().next() {
-            Next::Ended(outcome) => return Ok(*outcome),
+            Next::Ended(_) => return Ok(()),
             Next::Stuck(why) => {
                 let why = yard_step_words::stuck(&why);
                 return Err(Failure::failed(format!("{why} The same command tries again.")));
@@ -160,7 +178,8 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
                     ));
                 }
                 if let Some(record) = engine.climb().trials().last() {
-                    let has_many = engine.climb().plan().has_many_loads();
+                    let is_soak = record.stage == Stage::Proof;
+                    let has_many = is_soak || engine.climb().plan().has_many_loads();
                     watcher.say(&trial_line(record, &card, has_many))?;
                 }
                 if let Some(report) = engine.climb().stock_report().filter(|_| !is_stock_told) {
@@ -186,6 +205,17 @@ fn to_the_end(engine: &mut Engine, watcher: &mut Watcher) -> Result<Outcome, Fai
     }
 }
 
+/// Tells what a soak or a check came to.
+fn tell_of_soak(engine: &mut Engine, watcher: &Watcher) -> Result<(), Failure> {
+    if let Some(soaked) = engine.climb().soaked() {
+        watcher.say(&yard_step_words::soaked(&soaked))?;
+    }
+    match engine.note_check()? {
+        Some(answer) => watcher.say(&yard_step_words::check(&answer)),
+        None => Ok(()),
+    }
+}
+
 /// Nobody is here to say yes to a risk: what to do instead.
 fn without_a_yes(error: EngineError) -> Failure {
     match error {
@@ -205,8 +235,8 @@ fn without_a_yes(error: EngineError) -> Failure {
 }
 
 /// Shows how a run goes on, keeps its pace, and stops it when a signal asks for that.
-struct Watcher {
-    bar: ProgressBar,
+pub(super) struct Watcher {
+    pub(super) bar: ProgressBar,
     pacer: Pacer,
     stop: Arc<AtomicBool>,
     looked: Instant,
@@ -215,8 +245,8 @@ struct Watcher {
 }
 
 impl Watcher {
-    fn new(
-        options: &ClimbOptions,
+    pub(super) fn new(
+        pace: Pace,
         card: CardDescription,
         page: Option<Page>,
     ) -> Result<Self, Failure> {
@@ -232,7 +262,7 @@ impl Watcher {
         bar.set_style(style.progress_chars("━╸ "));
         Ok(Self {
             bar,
-            pacer: Pacer::new(options.pace, Instant::now()),
+            pacer: Pacer::new(pace, Instant::now()),
             stop,
             looked: Instant::now(),
             card,
@@ -240,7 +270,7 @@ impl Watcher {
         })
     }
 
-    fn say(&self, line: &str) -> Result<(), Failure> {
+    pub(super) fn say(&self, line: &str) -> Result<(), Failure> {
         self.bar.suspend(|| print(&format!("{line}\n")))
     }
 

@@ -6,13 +6,14 @@ use std::path::PathBuf;
 use clap::{Args, Subcommand};
 use yard_step_card::connect;
 use yard_step_core::{CUT_BACK, CardDescription, Percent, Settings};
-use yard_step_engine::ProfileView;
+use yard_step_engine::{Pace, ProfileView};
 use yard_step_ledger::{Ledger, ProfileDocument};
 
+use crate::commands::prove::check_profile;
 use crate::exchange::profile::import;
 use crate::failure::Failure;
 use crate::opening::open_ledger;
-use crate::options::{CardOptions, DataDirOption};
+use crate::options::{CardOptions, DataDirOption, parse_pace};
 use crate::output::{Overwrite, Target, json, note, print};
 
 #[derive(Debug, Args)]
@@ -62,6 +63,14 @@ pub(crate) enum ProfileCommand {
         #[arg(long, value_name = "NAME")]
         name: Option<String>,
     },
+    /// Check in 20 minutes whether a profile is still what it was at its first check
+    Check {
+        /// Name of the profile
+        name: String,
+        /// Pace of a stand-in's clock: 1, 10, 60 or max
+        #[arg(long, default_value = "max", value_parser = parse_pace)]
+        pace: Pace,
+    },
     /// Delete a profile; its trials stay
     Drop {
         /// Name of the profile
@@ -75,6 +84,9 @@ fn parse_percent(text: &str) -> Result<f64, String> {
 }
 
 pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Result<(), Failure> {
+    if let ProfileCommand::Check { name, pace } = &options.command {
+        return check_profile(data_dir, &options.card, name, *pace);
+    }
     let dir = data_dir.resolve()?;
     let is_look =
         matches!(options.command, ProfileCommand::List { .. } | ProfileCommand::Export { .. });
@@ -121,6 +133,8 @@ pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Res
                 .map_err(Failure::usage)?
                 + "\n"
         }
+        // It has a climb of its own, and was done before.
+        ProfileCommand::Check { .. } => String::new(),
         ProfileCommand::Drop { name } => {
             if !ledger.drop_profile(&card, name)? {
                 return Err(unknown(&ledger, &card, name));

@@ -1,6 +1,7 @@
 //! `yard-step study`: whole climbs over many stand-ins, held against what these truly can do.
 
 mod air;
+mod proof;
 
 use std::fmt::Write as _;
 use std::io::{IsTerminal, stderr};
@@ -49,6 +50,12 @@ pub(crate) struct StudyOptions {
     /// Study heat, noise and settling instead: foretold plateaus, fan curves for a noise budget, and what a permitted loss buys
     #[arg(long, conflicts_with_all = ["strategies", "policies", "joined"])]
     pub air: bool,
+    /// Study soaks instead, over all families: what is stated of settings after a night and when they are called proven
+    #[arg(long, conflicts_with_all = ["strategies", "policies", "joined", "air"])]
+    pub proof: bool,
+    /// With --proof: fine steps by which a soak that proves runs bolder settings than it proves, 0 to 4
+    #[arg(long, value_name = "STEPS", default_value_t = 2, value_parser = clap::value_parser!(u8).range(0..=4))]
+    pub reserve: u8,
     /// Load of the climbs [default: the plan's; kiln for strategies]
     #[arg(long, value_name = "NAME")]
     pub load: Option<String>,
@@ -160,6 +167,9 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
     }
     if options.air {
         return air::study_air(options, plan, &files);
+    }
+    if options.proof {
+        return proof::study_proof(options, plan, &files);
     }
     if options.joined {
         return study_joined(options, plan, &files);

@@ -2,4 +2,5 @@
 
 pub(crate) mod frontier;
 pub(crate) mod profile;
+pub(crate) mod soak;
 pub(crate) mod trace;

@@ -4,19 +4,20 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Absent, Advice, Backing, Baseline, BaselineProgress, Bracket, CardDescription, CardLimits,
-    Celsius, Channel, ChartTrial, CheckedFrame, Climb, ClimbError, ClockLine, Cure, CurveKind,
-    CurveOffer, Domain, Failure, Fan, Frame, Judgement, LEAST_PROOF, Left, Limiter, LoadGain,
-    Machine, Map, Margin, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer, Origin, Outlook, Pair,
-    Part, Percent, Plan, Prerequisite, Profile, ProfileInUse, Proof, Purpose, Ratio, Reading,
-    Reason, Room, Sample, Seconds, Seen, SettingKind, Settings, Span, Stage, Stairs, StepChange,
-    StepSize, StockReport, SuggestedMove, Suggestion, Trace, TrialRecord, Verdict, VfCurve, Watt,
+    Absent, Advice, Assurance, Backing, Baseline, BaselineProgress, Bracket, CardDescription,
+    CardLimits, Celsius, Channel, ChartTrial, CheckedFrame, Climb, ClimbError, ClockLine, Cure,
+    CurveKind, CurveOffer, Domain, Exposure, Failure, Fan, Frame, Goal, Judgement, LEAST_PROOF,
+    Left, Limiter, LoadGain, Machine, Map, Margin, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer,
+    OnFault, Origin, Outlook, Pair, Part, Percent, Plan, Prerequisite, Profile, ProfileInUse,
+    Proof, ProofRun, Purpose, Ratio, Reading, Reason, Room, Sample, Seconds, Seen, SettingKind,
+    Settings, Soak, SoakFault, SoakRun, Soaked, Span, Stage, Stairs, StepChange, StepSize,
+    StockReport, SuggestedMove, Suggestion, Trace, TrialRecord, USUAL_DAY, Verdict, VfCurve, Watt,
     Weighed,
 };
 use yard_step_engine::{
-    Activity, ByLoad, ClimbSummary, ClimbView, Figure, FigureChange, Found, FreeEnd, FreeView,
-    MachineView, Mark, MarkKind, NextView, Pace, Picture, ProfileView, RackCard, RunView, RunsView,
-    SegmentView, Snapshot, StageStanding, StageView,
+    Activity, ByLoad, Candidate, ClimbSummary, ClimbView, Figure, FigureChange, Found, FreeEnd,
+    FreeView, MachineView, Mark, MarkKind, NextView, Pace, Picture, ProfileView, RackCard, RunView,
+    RunsView, SegmentView, Snapshot, SoakWhat, StageStanding, StageView,
 };
 use yard_step_ledger::{Intent, Ledger, Measured};
 use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel, look_at, reference};
@@ -252,6 +253,7 @@ pub fn run_view() -> RunView {
         power_limit: Some(220.0),
         temperature_target: Some(83.0),
         at: Seconds(600.0),
+        resting: None,
         planned: Seconds(620.0),
         warm_up: Seconds(20.0),
         sample: Sample {
@@ -405,6 +407,7 @@ pub fn snapshot() -> Snapshot {
             claim: None,
             conditions: Arc::default(),
             surprise: None,
+            soaked: None,
             culprits: None,
             history: vec![ClimbSummary {
                 id: 1,
@@ -446,6 +449,7 @@ pub fn snapshot() -> Snapshot {
             held: Some(settings(60)),
             sensors: Some(run_view().sample),
             profiles: vec![profile_view()],
+            candidates: Arc::default(),
             prerequisites: Arc::new(vec![
                 Prerequisite::FactoryState { copied: true },
                 Prerequisite::PowerSupply(None),
@@ -668,4 +672,116 @@ pub(crate) fn air_view() -> yard_step_engine::AirView {
         .zip(wish)
         .and_then(|(heat, wish)| Drawing { card: &card, heat, noise: &noise }.draw(&wish));
     yard_step_engine::AirView { notes, heat, noise, wish, drawn }
+}
+
+/// A soak of a profile that failed once under light load and went on a step milder.
+#[must_use]
+pub fn soaked() -> Soaked {
+    let soak = Soak {
+        settings: settings(90),
+        of: "profile \"last autumn\"".into(),
+        loads: Soak::usual_loads(),
+        goal: Goal::Hours(8.0),
+        on_fault: OnFault::StepBack,
+        reserve: 0,
+        after: 4,
+        before: Exposure::default(),
+        claim: None,
+        ended: false,
+        check: None,
+    };
+    let mut exposure = Exposure::default();
+    let (mut runs, mut at) = (Vec::new(), Seconds(0.0));
+    for round in 0..3 {
+        for (place, load) in soak.loads.iter().enumerate() {
+            let fails = (round, place) == (1, 4);
+            let seconds = Seconds(if load.is_cold() { 120.0 } else { 900.0 });
+            let run = ProofRun {
+                load: &load.load,
+                mean_load: None,
+                is_cold: load.is_cold(),
+                seconds,
+                failed: fails,
+            };
+            exposure.add(&run);
+            if fails {
+                exposure = exposure.stepped_back(1.0);
+            }
+            let verdict = if fails { Verdict::LoadDied } else { Verdict::Clean };
+            let hottest = Some(Celsius(if place == 4 { 55.0 } else { 78.0 }));
+            let trial = runs.len() as u32 + 5;
+            runs.push(SoakRun { trial, place: Some(place), began: at, seconds, verdict, hottest });
+            at = at + seconds;
+        }
+    }
+    let fault = SoakFault {
+        trial: 16,
+        load: "doldrums".into(),
+        verdict: Verdict::LoadDied,
+        at: Seconds(412.0),
+        frame: None,
+        clock: Some(Mhz(2_145.0)),
+        sections: Vec::new(),
+        temperature: Some(Celsius(52.0)),
+        domain: None,
+        settings: (settings(90), settings(75)),
+        back_to: "core +75 MHz".into(),
+    };
+    Soaked {
+        at: settings(75),
+        stands: settings(75),
+        assurance: Assurance::new(
+            exposure,
+            &soak.shares(),
+            Some((Margin::Daily, 0.998)),
+            (0.06, 80.0),
+        ),
+        counts: vec![3; soak.loads.len()],
+        runs,
+        faults: vec![fault],
+        spent: at,
+        end: None,
+        soak,
+    }
+}
+
+/// A snapshot with two things to prove: a profile that ran, and what the card holds, which never did.
+#[must_use]
+pub fn proof_snapshot() -> Snapshot {
+    let mut snapshot = snapshot();
+    let assured =
+        |exposure: Exposure, claim| Assurance::new(exposure, &USUAL_DAY, claim, (0.06, 80.0));
+    let mut exposure = Exposure::default();
+    exposure.add(&ProofRun {
+        load: "medley",
+        mean_load: None,
+        is_cold: false,
+        seconds: Seconds(7_200.0),
+        failed: false,
+    });
+    let profile = profile_view();
+    let held = ProfileView {
+        profile: Profile::new(String::new(), settings(60), Origin::ByHand),
+        backing: Backing::default(),
+        ..profile.clone()
+    };
+    snapshot.machine.candidates = Arc::new(vec![
+        Candidate {
+            what: SoakWhat::Profile("last autumn".into()),
+            name: "profile \"last autumn\"".into(),
+            view: profile,
+            assurance: assured(exposure, Some((Margin::Daily, 0.998))),
+            due: None,
+            checked: None,
+        },
+        Candidate {
+            what: SoakWhat::Held,
+            name: "what the card holds".into(),
+            view: held,
+            assurance: assured(Exposure::default(), None),
+            due: None,
+            checked: None,
+        },
+    ]);
+    snapshot
 }

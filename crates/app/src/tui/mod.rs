@@ -56,6 +56,7 @@ use yard_step_scenes::SizedScene;
 
 use crate::config;
 use crate::exchange::frontier::write_chart;
+use crate::exchange::soak::write_soak;
 use crate::metrics::Page;
 use crate::output::write_new;
 use crate::publisher::Publisher;
@@ -193,6 +194,12 @@ fn keep_drawing(
                         Outcome::ExportFrontier { card, load, frontier, path } => {
                             aside(happenings.clone(), move || {
                                 let done = write_chart(&card, &load, &frontier, &path);
+                                Happening::Told(done.unwrap_or_else(|why| why))
+                            });
+                        }
+                        Outcome::ExportProof { card, soaked, path } => {
+                            aside(happenings.clone(), move || {
+                                let done = write_soak(&card, &soaked, &path);
                                 Happening::Told(done.unwrap_or_else(|why| why))
                             });
                         }

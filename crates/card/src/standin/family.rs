@@ -9,6 +9,7 @@
 //! | `floor_hours` | hours to a fault that has nothing to do with any clock | 0.1 to 100,000 |
 //! | `machine_down_share` | share of all faults that take the machine down, whatever the clock | 0 to 1 |
 //! | `light_load_percent` | how much earlier the core fails while less than half of the card is busy, of the clock | 0 to 20 |
+//! | `load_change_factor` | factor on the headroom lost for a moment when the load changes | 0 to 20 |
 //! | `edge_scatter_percent` | how far edges move from run to run, of the clock (standard deviation) | 0 to 3 |
 //! | `room_c`, `case` | the room: −20 to 60 °C; `open` or `closed` | |
 //! | `score_noise` | factor on the scatter of scores | 0 to 10 |
@@ -76,6 +77,7 @@ pub struct Family {
     floor_hours: Option<f64>,
     machine_down_share: f64,
     light_load_percent: f64,
+    load_change_factor: f64,
     edge_scatter_percent: f64,
     room_c: Option<f64>,
     case: Option<Case>,
@@ -96,6 +98,7 @@ impl Default for Family {
             floor_hours: None,
             machine_down_share: 0.0,
             light_load_percent: 0.0,
+            load_change_factor: 1.0,
             edge_scatter_percent: 0.0,
             room_c: None,
             case: None,
@@ -133,6 +136,7 @@ impl Family {
             ("floor_hours".into(), family.floor_hours.unwrap_or(1.0), 0.1..=100_000.0),
             ("machine_down_share".into(), family.machine_down_share, 0.0..=1.0),
             ("light_load_percent".into(), family.light_load_percent, 0.0..=20.0),
+            ("load_change_factor".into(), family.load_change_factor, 0.0..=20.0),
             ("edge_scatter_percent".into(), family.edge_scatter_percent, 0.0..=3.0),
             ("room_c".into(), family.room_c.unwrap_or(22.0), -20.0..=60.0),
             ("score_noise".into(), family.score_noise, 0.0..=10.0),
@@ -201,6 +205,7 @@ impl Family {
             model.memory.corrects_from_mhz.get_or_insert(80.0);
             model.memory.never_fails = true;
         }
+        model.silicon.transition_mhz *= self.load_change_factor;
         model.silicon.score_spread *= self.score_noise;
         let usual = model.mishaps;
         model.mishaps = Mishaps {

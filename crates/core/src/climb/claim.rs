@@ -3,7 +3,11 @@
 use crate::air::fan::Fan;
 use crate::climb::Climb;
 use crate::judge::verdict::Meaning;
+use crate::load::MIXTURE;
 use crate::plan::Margin;
+use crate::proof::assurance::Assurance;
+use crate::proof::exposure::{Exposure, ProofRun};
+use crate::proof::soak::USUAL_DAY;
 use crate::units::{Celsius, MhzOffset, MillivoltOffset, Seconds};
 
 /// Least chance that is claimed, in shares of what the margin asks for.
@@ -22,8 +26,8 @@ pub struct Claim {
     pub undisturbed: f64,
     /// Time under load in this climb without a fault.
     pub clean: Seconds,
-    /// More time without a fault at these settings that would raise the chance of the whole span to what it is kept for;
-    /// none where the settings' own chance is below that, or it is reached already.
+    /// More time without a fault at these settings, under every kind of load, that would raise the chance of the whole span to
+    /// what it is kept for; none where it is reached already, or that takes too long.
     pub to_prove: Option<Seconds>,
     /// By how much the core stays below the middle of where its edge is believed.
     pub below_core: MhzOffset,
@@ -60,7 +64,7 @@ impl Claim {
             chance,
             undisturbed: undisturbed(margin.hours(), clean.value() / 3_600.0, unrelated, before),
             clean,
-            to_prove: to_prove(margin, chance, clean.value() / 3_600.0, unrelated, before),
+            to_prove: to_prove(margin, chance, clean, unrelated, before),
             below_core: MhzOffset::STOCK,
             below_memory: MhzOffset::STOCK,
             below_depth: MillivoltOffset::STOCK,
@@ -76,19 +80,27 @@ fn undisturbed(hours: f64, clean: f64, faults: usize, before: (f64, f64)) -> f64
     (known / (known + hours)).powf(shape)
 }
 
-/// How much longer nothing must fail: the chance [`undisturbed`] solved for the clean hours.
+/// How much longer nothing must fail, under every kind of load: what a soak takes to the chance that is asked for.
 fn to_prove(
     margin: Margin,
     chance: f64,
-    clean: f64,
-    faults: usize,
+    clean: Seconds,
+    unrelated: usize,
     before: (f64, f64),
 ) -> Option<Seconds> {
-    let wanted = margin.chance() / chance.max(1e-9);
-    let share = wanted.powf(1.0 / (before.0 + faults as f64));
-    let known = margin.hours() * share / (1.0 - share);
-    let more = known - before.1 - clean;
-    (wanted < 1.0 && more > 0.0).then_some(Seconds(more * 3_600.0))
+    let mut exposure = Exposure::default();
+    let medley = |seconds, failed| ProofRun {
+        load: MIXTURE,
+        mean_load: None,
+        is_cold: false,
+        seconds,
+        failed,
+    };
+    exposure.add(&medley(clean, false));
+    (0..unrelated).for_each(|_| exposure.add(&medley(Seconds(0.0), true)));
+    let assurance = Assurance::new(exposure, &USUAL_DAY, Some((margin, chance)), before);
+    let time = assurance.time_to_believe(margin.span(), margin.chance());
+    time.filter(|time| time.value() > 0.0)
 }
 
 /// What claims of a climb were made under: elsewhere they are no more than a hint.
@@ -153,14 +165,16 @@ mod tests {
     }
 
     #[test]
-    fn the_hours_it_takes_to_prove_a_day_are_those_that_raise_the_chance_so_far() {
-        let margin = Margin::Daily;
-        let hours = to_prove(margin, 0.998, 2.0, 0, UNRELATED).unwrap().value() / 3_600.0;
-        let after = 0.998 * undisturbed(24.0, 2.0 + hours, 0, UNRELATED);
-        assert!((after - 0.99).abs() < 1e-6, "{hours} h bring {after}");
-        assert_eq!(to_prove(margin, 0.98, 2.0, 0, UNRELATED), None, "no hours make up for that");
-        assert_eq!(to_prove(margin, 0.999, 1e5, 0, UNRELATED), None, "it is proven");
-        let failed = to_prove(margin, 0.998, 2.0, 1, UNRELATED).unwrap().value() / 3_600.0;
-        assert!(failed > 5.0 * hours, "after a fault: {failed} h");
+    fn the_hours_it_takes_to_prove_a_day_grow_with_faults_and_shrink_with_what_is_known() {
+        let hours = |chance, clean: f64, faults| {
+            let time = to_prove(Margin::Daily, chance, Seconds(clean * 3_600.0), faults, UNRELATED);
+            time.map(|time| time.value() / 3_600.0)
+        };
+        let usual = hours(0.998, 2.0, 0).unwrap();
+        assert!((50.0..1_000.0).contains(&usual), "{usual} h");
+        assert!(hours(0.998, 50.0, 0).unwrap() < usual - 20.0);
+        assert!(hours(0.98, 2.0, 0).unwrap() > usual);
+        assert_eq!(hours(0.999, 1e5, 0), None, "it is proven");
+        assert!(hours(0.998, 2.0, 1).is_none_or(|failed| failed > 5.0 * usual));
     }
 }

@@ -27,6 +27,7 @@ mod parts;
 mod reason;
 mod record;
 mod search;
+mod soaked;
 mod stages;
 mod start;
 mod stock;
@@ -54,6 +55,7 @@ pub use search::depth::Depth;
 pub use search::experience::{Expectation, Experience, Lesson};
 pub use search::score::{Bend, Gain, ScoreLine};
 pub use search::{Bracket, Failure};
+pub use soaked::{SoakEnd, SoakFault, SoakRun, Soaked};
 pub use stages::baseline::{Baseline, BaselineProgress};
 pub use stages::order::{Directive, StageOrder};
 pub use stages::power::PowerReport;
@@ -74,6 +76,7 @@ use crate::load::artifact::Domain;
 use crate::machine::supply::SupplyHeadroom;
 use crate::measure::monitor::Seen;
 use crate::plan::Plan;
+use crate::proof::soak::Soak;
 use crate::statistics::mean;
 use crate::units::{Celsius, Percent, Seconds};
 
@@ -95,6 +98,8 @@ pub struct TrialRequest {
     /// Shortest and longest warm-up. Between them it ends as soon as the card is warm, and the
     /// trial with it so much sooner or later.
     pub warm_up_bounds: (Seconds, Seconds),
+    /// How long the card idles at the settings before the load begins.
+    pub rest: Seconds,
 }
 
 impl TrialRequest {
@@ -177,6 +182,8 @@ pub enum ClimbEvent {
     Asked(Option<u32>),
     /// The user wants each setting's part of the gain measured by leaving it out; `false` takes that back.
     LeaveOut(bool),
+    /// The user wants settings proven before anything else goes on; `None` ends that.
+    Soak(Option<Box<Soak>>),
     /// What took the machine down in other climbs on the same card.
     Remembered(Vec<Downed>),
     /// What earlier climbs have shown of this kind of card.
@@ -213,6 +220,8 @@ pub struct Climb {
     isolating: Option<u32>,
     /// Whether the user wants each setting's part of the gain measured.
     leaving_out: bool,
+    /// What the user wants proven before anything else goes on.
+    soak: Option<Box<Soak>>,
     /// What earlier climbs have shown.
     experience: Experience,
     /// What is believed of both edges together, once it was worked out since the last event.
@@ -297,6 +306,7 @@ impl Climb {
             supply: None,
             isolating: None,
             leaving_out: false,
+            soak: None,
             experience: Experience::default(),
             joint: OnceLock::new(),
             kept: Kept::default(),
@@ -336,6 +346,10 @@ impl Climb {
             }
             ClimbEvent::Asked(trial) => self.isolating = trial,
             ClimbEvent::LeaveOut(wanted) => self.leaving_out = wanted,
+            ClimbEvent::Soak(soak) => {
+                (self.nudged, self.wished) = (None, None);
+                self.soak = soak;
+            }
             ClimbEvent::TakenUp => self.taken_up_after = self.trials.len(),
             ClimbEvent::Learnt(experience) => self.experience = *experience,
             ClimbEvent::Supply(headroom) => self.supply = headroom,
@@ -364,7 +378,8 @@ impl Climb {
         if let Some(nudge) = &self.nudged {
             return Next::Trial(Box::new(self.nudged_proposal(nudge)));
         }
-        self.next_asked()
+        self.next_soaked()
+            .or_else(|| self.next_asked())
             .or_else(|| self.stages.iter().find_map(|stage| self.next_of(*stage)))
             .or_else(|| self.next_left_out())
             .unwrap_or_else(|| Next::Ended(Box::new(self.outcome())))
@@ -493,6 +508,7 @@ impl Climb {
                 seconds: warm_up + measured,
                 warm_up,
                 warm_up_bounds: self.warm_up_bounds(),
+                rest: Seconds(0.0),
             },
             reason,
             risk: None,

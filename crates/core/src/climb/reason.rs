@@ -6,6 +6,7 @@ use crate::climb::record::Stage;
 use crate::judge::verdict::Verdict;
 use crate::load::artifact::Domain;
 use crate::machine::supply::SupplyHeadroom;
+use crate::proof::soak::SoakWhy;
 use crate::units::{Mhz, Seconds};
 
 /// A setting's value as its scale shows it, such as `+120 MHz` or `−50 mV`.
@@ -252,6 +253,21 @@ pub enum Reason {
     YourSettings {
         /// What differs from stock.
         moved: Vec<Shown>,
+    },
+    /// A run of a soak.
+    Soak {
+        /// Whose settings it proves.
+        of: String,
+        /// The load.
+        load: String,
+        /// Length of the run.
+        length: Seconds,
+        /// How long the card idles before it, so that it begins cold.
+        rest: Seconds,
+        /// Why this load.
+        why: SoakWhy,
+        /// The newest fault, after which the settings went back a step: its trial, its load and its verdict.
+        after: Option<(u32, String, Verdict)>,
     },
     /// What one of the kept settings brings, by leaving it out.
     LeftOut {

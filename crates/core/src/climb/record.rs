@@ -80,11 +80,13 @@ pub enum Stage {
     /// Settings of the user's own, beside every plan. No stage learns from them, but from the segments
     /// of free runs.
     Own,
+    /// A soak of settings, beside every plan.
+    Proof,
 }
 
 impl Stage {
     /// The stages a climb can be made of, in their usual order.
-    pub const PLANNED: [Self; <Self as strum::EnumCount>::COUNT - 1] = [
+    pub const PLANNED: [Self; <Self as strum::EnumCount>::COUNT - 2] = [
         Self::Baseline,
         Self::Power,
         Self::Core,
@@ -141,6 +143,7 @@ impl Stage {
             Self::Settle => "fan, power limit and voltage as low as a permitted loss allows",
             Self::CrossCheck => "what was found, run under each of the other loads",
             Self::Own => "settings of your own",
+            Self::Proof => "how long settings hold under every kind of load",
         }
     }
 
@@ -206,6 +209,12 @@ pub enum Purpose {
     /// A stretch of a free run, between two changes.
     #[strum(to_string = "segment")]
     Segment,
+    /// A run of a soak.
+    #[strum(to_string = "soak")]
+    Soak,
+    /// A run of a soak that began idle and cold.
+    #[strum(to_string = "cold start")]
+    ColdStart,
 }
 
 impl Purpose {
@@ -220,6 +229,8 @@ impl Purpose {
         Self::LeaveOut,
         Self::Own,
         Self::Segment,
+        Self::Soak,
+        Self::ColdStart,
     ];
 
     /// The purpose in a word.

@@ -657,6 +657,7 @@ fn segment(climb: &Climb, settings: Settings, seconds: f64, verdict: Verdict) ->
         seconds: Seconds(seconds),
         warm_up: Seconds(3.0),
         warm_up_bounds: (Seconds(3.0), Seconds(3.0)),
+        rest: Seconds(0.0),
     };
     let faults = match verdict.is_fault() {
         true => vec![Fault::at(Seconds(seconds), verdict.label())],

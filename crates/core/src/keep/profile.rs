@@ -14,9 +14,10 @@ use crate::air::fan::Fan;
 use crate::card::settings::Settings;
 use crate::climb::Outcome;
 use crate::judge::verdict::{Verdict, gain_percent};
-use crate::load::EVERYDAY;
+use crate::load::{EVERYDAY, MIXTURE};
 use crate::machine::changes::CardChange;
 use crate::plan::{LEAST_LONG_RUN, Margin};
+use crate::proof::exposure::{Exposure, ProofRun};
 use crate::statistics::{mean, standard_deviation};
 use crate::units::{Celsius, Mhz, Percent, Seconds, Watt};
 
@@ -28,8 +29,7 @@ pub const LONGEST_NAME: usize = 40;
 pub const LONGEST_PURPOSE: usize = 60;
 /// Kinds of load that make up a mixture; the medley is one by itself.
 pub const LEAST_LOADS: usize = 3;
-/// Name of the load that is all scenes in turn.
-const MIXTURE: &str = "medley";
+
 /// A loss of score smaller than this is no drift, however little the runs scatter.
 const LEAST_DRIFT: Percent = Percent(1.0);
 /// More power than this above what was proven is told.
@@ -156,9 +156,25 @@ pub struct RunAt {
     pub ambient: Option<Celsius>,
     /// When it began, seconds since 1970.
     pub began: i64,
+    /// How busy it kept the card.
+    pub mean_load: Option<Percent>,
+    /// Whether it began idle and cold.
+    pub is_cold: bool,
 }
 
 impl RunAt {
+    /// What it says of its settings.
+    #[must_use]
+    pub fn as_proof(&self) -> ProofRun<'_> {
+        ProofRun {
+            load: &self.load,
+            mean_load: self.mean_load,
+            is_cold: self.is_cold,
+            seconds: self.seconds,
+            failed: self.fails(),
+        }
+    }
+
     /// Whether it ran without a fault, however fast.
     fn holds(&self) -> bool {
         self.verdict.is_without_fault()
@@ -203,6 +219,8 @@ pub struct Backing {
     pub change: Option<CardChange>,
     /// Whether the climb the profile comes from ran it under a mixture of loads.
     pub from_mixture: bool,
+    /// Hours and faults by kind of load, in the runs that count and in those that failed.
+    pub exposure: Box<Exposure>,
 }
 
 impl Backing {
@@ -235,12 +253,30 @@ impl Backing {
         backing.from_mixture =
             !own_loads.is_empty() && own_loads.into_iter().all(|load| load == MIXTURE);
         let failed = runs.iter().filter(|run| run.fails());
+        failed.clone().for_each(|run| backing.exposure.add(&run.as_proof()));
         backing.failed =
             failed.max_by_key(|run| run.row).map(|run| (run.climb, run.trial, run.verdict));
         backing
     }
 
+    /// Takes in what ran at bolder settings, as far as it was without a fault: it says as much of milder ones.
+    pub fn add_bolder(
+        &mut self,
+        profile: &Profile,
+        runs: &[RunAt],
+        driver: &str,
+        change: Option<&CardChange>,
+    ) {
+        let counts = |run: &&RunAt| {
+            run.holds()
+                && change.is_none_or(|change| run.began >= change.at)
+                && no_evidence(profile, run, runs, driver).is_none()
+        };
+        runs.iter().filter(counts).for_each(|run| self.exposure.add(&run.as_proof()));
+    }
+
     fn add(&mut self, run: &RunAt) {
+        self.exposure.add(&run.as_proof());
         self.runs += 1;
         self.clean = self.clean + run.seconds;
         match self.loads.iter_mut().find(|(load, _)| *load == run.load) {
@@ -459,6 +495,8 @@ mod tests {
             memory_temperature: None,
             began: 1_000,
             ambient: Some(Celsius(20.0)),
+            mean_load: Some(Percent(97.0)),
+            is_cold: false,
         }
     }
 

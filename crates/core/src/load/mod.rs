@@ -15,3 +15,5 @@ pub(crate) mod workload;
 
 /// Name of what a card does for its user's own programs while no load of a climb runs.
 pub const EVERYDAY: &str = "everyday";
+/// Name of the load that is all scenes in turn.
+pub(crate) const MIXTURE: &str = "medley";

@@ -16,13 +16,14 @@ use crate::tui::keys::table::action_for;
 use crate::tui::overlays::air_forms::{noise_form, wish_form};
 use crate::tui::overlays::load_list::LoadList;
 use crate::tui::overlays::profile_forms::keep_form;
+use crate::tui::overlays::proof_form::proof_form;
 use crate::tui::overlays::questions::question_before;
 use crate::tui::overlays::{
     FileUse, Overlay, Question, Yes, fan_value, free_value, mark, path_of, value_of,
 };
 use crate::tui::views::ledger::state::Came;
 use crate::tui::views::shape::state::ShapeState;
-use crate::tui::views::{air, ledger, shape, weigh};
+use crate::tui::views::{air, ledger, proof, shape, weigh};
 use crate::tui::widgets::entry::Entry;
 
 impl State {
@@ -84,6 +85,11 @@ impl State {
         {
             return outcome;
         }
+        if self.view == View::Proof
+            && let Some(outcome) = self.act_on_proof(action, snapshot)
+        {
+            return outcome;
+        }
         if let Some(outcome) = self.act_on_free_run(action, snapshot) {
             return outcome;
         }
@@ -140,13 +146,13 @@ impl State {
             Action::Quit => return Outcome::Quit,
             Action::Try => {
                 // In Shape one sees the card move along its curve.
-                if !matches!(self.view, View::Shape | View::Air) {
+                if !matches!(self.view, View::Shape | View::Air | View::Proof) {
                     self.view = View::Climb;
                 }
                 Command::Try { yes: false }
             }
             Action::Auto => {
-                if !snapshot.runs.auto && self.view != View::Shape {
+                if !snapshot.runs.auto && !matches!(self.view, View::Shape | View::Proof) {
                     self.view = View::Climb;
                 }
                 Command::ToggleAuto
@@ -202,6 +208,30 @@ impl State {
             air::state::Came::Wish => self.overlay = Some(wish_form(snapshot)),
             air::state::Came::Noise => {
                 self.overlay = Some(noise_form(air::state::present_speed(snapshot)));
+            }
+        }
+        Some(Outcome::Nothing)
+    }
+
+    /// Carries out what concerns the view Proof alone; `None` for what does not.
+    fn act_on_proof(&mut self, action: Action, snapshot: &Snapshot) -> Option<Outcome> {
+        if action == Action::KeepTrial {
+            let soaked = self.proof.soaked(snapshot)?;
+            let what = KeepWhat::Settings(Box::new(soaked.stands));
+            self.overlay = Some(keep_form("soaked".into(), what));
+            return Some(Outcome::Nothing);
+        }
+        match self.proof.act(action, snapshot) {
+            proof::state::Came::NotHere => return None,
+            proof::state::Came::Done => {}
+            proof::state::Came::Send(command) => {
+                self.proof.begin();
+                return Some(Outcome::Send(command));
+            }
+            proof::state::Came::Prove(what) => self.overlay = Some(proof_form(what)),
+            proof::state::Came::Export => {
+                let text = format!("soak-of-climb-{}.svg", snapshot.climb.number);
+                self.overlay = Some(path_of(FileUse::Proof, text));
             }
         }
         Some(Outcome::Nothing)
@@ -378,6 +408,15 @@ impl State {
             frontier: Box::new(self.weigh.frontier.clone()),
             path,
         }
+    }
+
+    /// The outcome that draws the soak that is shown.
+    pub(crate) fn export_proof(&self, snapshot: &Snapshot, path: PathBuf) -> Outcome {
+        self.proof.soaked(snapshot).map_or(Outcome::Nothing, |soaked| Outcome::ExportProof {
+            card: Box::new((*snapshot.machine.card).clone()),
+            soaked: Box::new(soaked.clone()),
+            path,
+        })
     }
 
     /// Goes to Shape with the settings of the trial selected in Ledger.

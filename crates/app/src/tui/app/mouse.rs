@@ -89,6 +89,23 @@ impl State {
                 return Outcome::Nothing;
             }
         }
+        if self.view == View::Proof && self.overlay.is_none() {
+            let action = match mouse.kind {
+                MouseEventKind::ScrollUp => Some(Action::ProofUp),
+                MouseEventKind::ScrollDown => Some(Action::ProofDown),
+                _ => None,
+            };
+            if let Some(action) = action {
+                return self.act(action, snapshot, 0.0);
+            }
+            let place = (mouse.column, mouse.row);
+            if mouse.kind == MouseEventKind::Down(MouseButton::Left)
+                && let Some(line) = screen::candidate_at(area, self, snapshot, place)
+            {
+                self.proof.select(line);
+                return Outcome::Nothing;
+            }
+        }
         if self.view == View::Ledger && self.overlay.is_none() {
             let way = match mouse.kind {
                 MouseEventKind::ScrollUp => Some(Move::Up),

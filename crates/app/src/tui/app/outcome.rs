@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use yard_step_core::{CardDescription, CheckedFrame, Frontier, Trace};
+use yard_step_core::{CardDescription, CheckedFrame, Frontier, Soaked, Trace};
 use yard_step_engine::Command;
 use yard_step_engine::load::OutsideSpec;
 use yard_step_scenes::SizedScene;
@@ -46,6 +46,15 @@ pub enum Outcome {
         load: String,
         /// What is drawn.
         frontier: Box<Frontier>,
+        /// The file.
+        path: PathBuf,
+    },
+    /// A soak, to be drawn into a file.
+    ExportProof {
+        /// The card.
+        card: Box<CardDescription>,
+        /// What is drawn.
+        soaked: Box<Soaked>,
         /// The file.
         path: PathBuf,
     },

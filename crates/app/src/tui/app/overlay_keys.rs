@@ -15,6 +15,7 @@ use crate::tui::overlays::fields::Fields;
 use crate::tui::overlays::load_list::{Did, LoadList};
 use crate::tui::overlays::machine::Filled;
 use crate::tui::overlays::profile_forms::{import_change, keep_wish};
+use crate::tui::overlays::proof_form::proof_command;
 use crate::tui::overlays::settings::Chosen;
 use crate::tui::overlays::{FileUse, Overlay, SAYABLE, Yes, score_of, stages};
 use crate::tui::widgets::entry::Entry;
@@ -125,6 +126,16 @@ impl State {
             (Overlay::Budget(form), code) => self.fill(form, code, Overlay::Budget, |form| {
                 wish_command(form, snapshot).map(Outcome::Send)
             }),
+            (Overlay::Prove { form, what }, code) => {
+                let whose = what.clone();
+                let again = |form| Overlay::Prove { form, what };
+                let outcome = self
+                    .fill(form, code, again, |form| proof_command(form, &whose).map(Outcome::Send));
+                if matches!(outcome, Outcome::Send(_)) {
+                    self.proof.begin();
+                }
+                outcome
+            }
             (Overlay::ImportProfile(form), code) => {
                 self.fill(form, code, Overlay::ImportProfile, |form| {
                     import_change(form, snapshot).map(Outcome::Change)
@@ -245,6 +256,7 @@ impl State {
             KeyCode::Enter if !text.trimmed().is_empty() => {
                 let path = typed_path(text.text());
                 return match (what, self.trace.shown(snapshot)) {
+                    (FileUse::Proof, _) => self.export_proof(snapshot, path),
                     (FileUse::Frontier, _) => self.export_frontier(snapshot, path),
                     (FileUse::Profile, _) => self.export_profile(snapshot, path),
                     (FileUse::List, _) => Outcome::Change(self.ledger.export(path)),

@@ -23,7 +23,9 @@ use crate::tui::overlays::draw::{Behind, draw_overlay};
 use crate::tui::theme::{Role, Theme};
 use crate::tui::views::climb::panel::Hit;
 use crate::tui::views::ledger::browser::List;
-use crate::tui::views::{air, artifacts, climb, ledger, profiles, shape, survey, trace, weigh};
+use crate::tui::views::{
+    air, artifacts, climb, ledger, profiles, proof, shape, survey, trace, weigh,
+};
 use crate::tui::widgets::{row, wrapped, write, write_right, write_wrapped};
 
 /// Least size at which the views can be read.
@@ -95,6 +97,7 @@ pub fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, 
         },
         View::Trace => trace::draw(buffer, body(area), theme, snapshot, &state.trace),
         View::Artifacts => artifacts::draw(buffer, body(area), theme, snapshot, &state.artifacts),
+        View::Proof => proof::draw(buffer, body(area), theme, snapshot, &state.proof),
         View::Weigh => weigh::draw(buffer, body(area), theme, &state.weigh),
         View::Air => air::draw(buffer, body(area), theme, snapshot, &state.air),
         View::Shape => shape::draw(buffer, body(area), theme, snapshot, &state.shape),
@@ -157,6 +160,7 @@ fn draw_header(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
     let doing = match (snapshot.runs.activity, snapshot.runs.auto) {
         (Activity::Waiting, _) if snapshot.machine.restart == Some(Restart::Down) => "machine down",
         (Activity::Waiting, false) => "waiting",
+        (Activity::Waiting | Activity::Running, true) if snapshot.is_soaking() => "soaking",
         (Activity::Waiting, true) | (Activity::Running, true) => "auto-climb",
         (Activity::Running, false) => "running",
         (Activity::Paused, _) => "paused",
@@ -239,6 +243,17 @@ pub fn action_at(
 #[must_use]
 pub fn line_at(area: Rect, state: &State, place: (u16, u16)) -> Option<usize> {
     ledger::line_at(body(area), &state.ledger, place)
+}
+
+/// The settings of Proof in the line at a place.
+#[must_use]
+pub fn candidate_at(
+    area: Rect,
+    state: &State,
+    snapshot: &Snapshot,
+    place: (u16, u16),
+) -> Option<usize> {
+    proof::draw::line_at(body(area), snapshot, &state.proof, place)
 }
 
 /// The profile in Ledger at a place.
@@ -338,7 +353,7 @@ mod tests {
         let lines = shown(160, 50, &State::new(View::Climb));
         assert!(
             lines[0].starts_with(
-                " Yard Step   1 Survey  2 Climb  3 Trace  4 Shape  5 Air  7 Weigh  8 Ledger"
+                " Yard Step   1 Survey  2 Climb  3 Trace  4 Shape  5 Air  6 Proof  7 Weigh  8 Ledger"
             ),
             "{}",
             lines[0]

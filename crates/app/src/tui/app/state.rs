@@ -15,6 +15,7 @@ use crate::tui::views::climb::state::FreeState;
 use crate::tui::views::ledger::browser::List;
 use crate::tui::views::ledger::state::LedgerState;
 use crate::tui::views::profiles::state::ProfilesState;
+use crate::tui::views::proof::state::ProofState;
 use crate::tui::views::shape::state::{ShapeState, is_asked};
 use crate::tui::views::trace::state::TraceState;
 use crate::tui::views::weigh::state::WeighState;
@@ -40,6 +41,8 @@ pub struct State {
     pub shape: ShapeState,
     /// What the view Air knows of itself.
     pub air: AirState,
+    /// What the view Proof knows of itself.
+    pub proof: ProofState,
     /// What Climb knows of a free run.
     pub(crate) free: FreeState,
     /// What the view Weigh knows of itself.
@@ -63,6 +66,7 @@ impl State {
             artifacts: ArtifactState::default(),
             shape: ShapeState::default(),
             air: AirState::default(),
+            proof: ProofState::default(),
             free: FreeState::default(),
             weigh: WeighState::default(),
             ledger: LedgerState::default(),
@@ -124,6 +128,10 @@ impl State {
             shape_is_next: view == View::Shape && self.shape.shown(snapshot).is_next(snapshot),
             has_fan: view == View::Air && self.air.shown(snapshot).is_some(),
             air_is_next: view == View::Air && self.air.is_next(snapshot),
+            has_candidate: view == View::Proof && self.proof.selected(snapshot).is_some(),
+            has_checkable: view == View::Proof && self.proof.is_checkable(snapshot),
+            soaking: snapshot.is_soaking(),
+            has_soak: view == View::Proof && self.proof.soaked(snapshot).is_some(),
             has_point: view == View::Weigh && self.weigh.point().is_some(),
             point_is_next: view == View::Weigh
                 && self.weigh.point().is_some_and(|point| is_asked(snapshot, &point.settings)),

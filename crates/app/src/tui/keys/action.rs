@@ -22,6 +22,9 @@ pub enum View {
     /// Fans, noise and heat.
     #[strum(to_string = "Air")]
     Air,
+    /// Settings under many loads, and what that proves.
+    #[strum(to_string = "Proof")]
+    Proof,
     /// Work against what it costs.
     #[strum(to_string = "Weigh")]
     Weigh,
@@ -38,6 +41,7 @@ impl View {
         Self::Trace,
         Self::Shape,
         Self::Air,
+        Self::Proof,
         Self::Weigh,
         Self::Ledger,
         Self::Artifacts,
@@ -53,6 +57,7 @@ impl View {
             Self::Artifacts => '9',
             Self::Shape => '4',
             Self::Air => '5',
+            Self::Proof => '6',
             Self::Weigh => '7',
             Self::Ledger => '8',
         }
@@ -262,6 +267,18 @@ pub enum Action {
     AirKeep,
     /// Have the fan tried next.
     AskAir,
+    /// In Proof, the settings above.
+    ProofUp,
+    /// In Proof, the settings below.
+    ProofDown,
+    /// In Proof, a soak of what is selected.
+    Prove,
+    /// In Proof, whether the selected profile is still what it was.
+    CheckHere,
+    /// In Proof, the end of the soak.
+    EndSoak,
+    /// In Proof, the chart into a file.
+    ExportProof,
     /// In Weigh, the point of the frontier that costs less.
     FrontierLess,
     /// In Weigh, the point of the frontier that costs more.

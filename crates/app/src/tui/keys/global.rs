@@ -271,6 +271,14 @@ pub(crate) static ALWAYS: &[Binding] = &[
         in_footer: false,
     },
     Binding {
+        action: Action::Show(View::Proof),
+        keys: &[key('6')],
+        label: "Proof",
+        help: "show Proof",
+        applies: |_| true,
+        in_footer: false,
+    },
+    Binding {
         action: Action::Show(View::Weigh),
         keys: &[key('7')],
         label: "Weigh",

@@ -41,6 +41,14 @@ pub struct Moment {
     pub(crate) has_fan: bool,
     /// In Air, the fan that is drawn is what the next trial asks for.
     pub(crate) air_is_next: bool,
+    /// In Proof, settings are selected that can be soaked.
+    pub(crate) has_candidate: bool,
+    /// In Proof, a profile is selected that can be checked.
+    pub(crate) has_checkable: bool,
+    /// A soak goes on.
+    pub(crate) soaking: bool,
+    /// A soak is shown in Proof.
+    pub(crate) has_soak: bool,
     /// In Weigh, a point is picked.
     pub(crate) has_point: bool,
     /// In Weigh, the picked point is what the next trial asks for.
@@ -83,6 +91,7 @@ impl Moment {
             View::Shape => true,
             View::Climb | View::Trace => self.looking,
             View::Weigh => self.has_point,
+            View::Proof => self.has_soak,
             View::Survey | View::Artifacts | View::Air => false,
         }
     }
@@ -93,6 +102,7 @@ impl Moment {
             View::Ledger => false,
             View::Shape => self.shape_is_next,
             View::Air => self.air_is_next || !self.has_fan,
+            View::Proof => self.soaking || !self.has_candidate,
             View::Weigh => self.point_is_next || !self.has_point,
             _ => true,
         }

@@ -7,7 +7,7 @@ use crate::tui::keys::action::{Action, View};
 use crate::tui::keys::binding::Binding;
 use crate::tui::keys::global;
 use crate::tui::keys::moment::Moment;
-use crate::tui::views::{air, artifacts, climb, ledger, shape, survey, trace, weigh};
+use crate::tui::views::{air, artifacts, climb, ledger, proof, shape, survey, trace, weigh};
 
 /// What can be done in a view only.
 #[must_use]
@@ -18,6 +18,7 @@ fn bindings_of(view: View) -> &'static [Binding] {
         View::Trace => trace::keys::BINDINGS,
         View::Shape => shape::keys::BINDINGS,
         View::Air => air::keys::BINDINGS,
+        View::Proof => proof::keys::BINDINGS,
         View::Weigh => weigh::keys::BINDINGS,
         View::Ledger => ledger::keys::BINDINGS,
         View::Artifacts => artifacts::keys::BINDINGS,
@@ -114,6 +115,10 @@ pub(crate) mod tests {
                     shape_is_next: bit(7) && view == View::Shape,
                     has_fan: bit(10) && view == View::Air,
                     air_is_next: bit(7) && view == View::Air,
+                    has_candidate: bit(7) && view == View::Proof,
+                    has_checkable: bit(7) && bit(8) && view == View::Proof,
+                    soaking: bit(9),
+                    has_soak: bit(10) && view == View::Proof,
                     has_point: bit(7) && view == View::Weigh,
                     point_is_next: bit(7) && bit(10) && view == View::Weigh,
                     in_profiles: bit(9) && view == View::Ledger,
@@ -183,6 +188,10 @@ pub(crate) mod tests {
             shape_is_next: false,
             has_fan: false,
             air_is_next: false,
+            has_candidate: false,
+            has_checkable: false,
+            soaking: false,
+            has_soak: false,
             has_point: false,
             point_is_next: false,
             in_profiles: false,

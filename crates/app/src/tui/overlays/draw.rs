@@ -80,6 +80,10 @@ pub(crate) fn draw_overlay(
             let told = "Empty: as quiet as keeps the clock, in the machine's room, under the hottest load.";
             ("Noise budget", fields_lines(theme, form, told, "Enter set   Esc cancel"))
         }
+        Overlay::Prove { form, .. } => {
+            let told = "It runs by itself from here on. Shares: lantern:3. Reserve: what runs is bolder than what is proven.";
+            ("Soak these settings", fields_lines(theme, form, told, "Enter begin   Esc cancel"))
+        }
         Overlay::ImportProfile(form) => {
             let told = "Each setting goes that share of its way back to stock. What its maker proved \
                         proves nothing on this card.";
@@ -268,6 +272,11 @@ fn path_lines(theme: Theme, what: FileUse, text: &str) -> (&'static str, Lines) 
             "Draw the frontier",
             "What is shown is drawn into a new file that ends in .svg or .pdf.",
             "Enter draw   Esc cancel",
+        ),
+        FileUse::Proof => (
+            "Save the chart",
+            "The soak is drawn into a new file that ends in .svg or .pdf.",
+            "Enter save   Esc cancel",
         ),
         FileUse::Profile => (
             "Export the profile",

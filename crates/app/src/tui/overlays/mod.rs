@@ -7,12 +7,13 @@ pub(crate) mod found;
 pub mod load_list;
 pub mod machine;
 pub(crate) mod profile_forms;
+pub(crate) mod proof_form;
 pub(crate) mod questions;
 pub(crate) mod settings;
 pub(crate) mod stages;
 
 use yard_step_core::Verdict;
-use yard_step_engine::{Command, KeepWhat};
+use yard_step_engine::{Command, KeepWhat, SoakWhat};
 
 use crate::tui::overlays::fields::Fields;
 use crate::tui::overlays::load_list::LoadList;
@@ -49,6 +50,13 @@ pub enum Overlay {
     },
     /// Naming a profile to be read, and how much it is cut back.
     ImportProfile(Fields),
+    /// Saying how settings are soaked.
+    Prove {
+        /// Loads, length, and what comes after a fault.
+        form: Fields,
+        /// Whose settings.
+        what: SoakWhat,
+    },
     /// Noting how loud the fan is at a speed.
     Noise(Fields),
     /// Saying what is wished of a fan curve.
@@ -137,6 +145,8 @@ pub enum FileUse {
     Profile,
     /// To draw the frontier.
     Frontier,
+    /// To draw the chart of a soak.
+    Proof,
 }
 
 /// A question, and what is done on yes.

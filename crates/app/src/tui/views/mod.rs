@@ -5,6 +5,7 @@ pub mod artifacts;
 pub mod climb;
 pub mod ledger;
 pub mod profiles;
+pub mod proof;
 pub mod shape;
 pub mod survey;
 pub mod trace;

@@ -203,6 +203,28 @@ impl Climb {
         }
     }
 
+    /// Settings made bolder by so many steps: in the clocks that are raised and the voltage that is lowered, as far as the card
+    /// takes it. A curve stays as it is.
+    pub(in crate::climb) fn bolder(&self, from: Settings, steps: i32) -> Settings {
+        let mut settings = from;
+        for domain in [Domain::Core, Domain::Memory] {
+            let Some(axis) = self.axis(domain) else { continue };
+            let value = axis.read(&settings);
+            if value > MhzOffset::STOCK {
+                let step = axis.fine_step(&self.plan).0.max(1) * steps;
+                axis.write(&mut settings, MhzOffset(value.0 + step).min(axis.highest()));
+            }
+        }
+        if let (Some(off), Some(offer)) =
+            (settings.voltage_offset, self.card.offer(SettingKind::VoltageOffset))
+            && off < MillivoltOffset::STOCK
+        {
+            let lower = f64::from(off.0 - self.plan.voltage.fine_step_mv * steps);
+            settings.set(SettingKind::VoltageOffset, Some(offer.bin(lower.max(offer.minimum))));
+        }
+        settings
+    }
+
     /// Gives the core so many steps of the voltage back that was taken off.
     fn give_voltage_back(&self, settings: &mut Settings, steps: i32) {
         if let Some(off) = settings.voltage_offset.filter(|off| *off < MillivoltOffset::STOCK) {

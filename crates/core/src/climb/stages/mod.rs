@@ -14,7 +14,7 @@
 //! | `window`, `timing`, `memory_for_core`, `air` | the same | a few settings in turn, the best is kept (`round`) |
 //! | `settle` | settle | fan, power limit and voltage down as far as a permitted loss allows |
 //! | `cross_check` | cross-check | what was found, under other loads |
-//! | `own` | own | the user's settings, beside every plan |
+//! | `own` | own, proof | the user's settings and soaks, beside every plan |
 //!
 //! A stage joins by its variant of [`Stage`](crate::climb::Stage), its file, and its line in [`Stage::rules`]; what
 //! is missing, the compiler names. `order` holds what the user said of the stages.
@@ -87,7 +87,7 @@ impl Stage {
             Stage::Air => &Rounds { stage: Stage::Air, of: &air::Air },
             Stage::Settle => &settle::Settle,
             Stage::CrossCheck => &cross_check::CrossCheck,
-            Stage::Own => &own::Own,
+            Stage::Own | Stage::Proof => &own::Own,
         }
     }
 

@@ -49,7 +49,7 @@ impl Joint {
 }
 
 /// What the wrong pixels of a failed trial suggest, where most of them agree.
-pub(super) fn hint(trial: &TrialRecord) -> Option<Domain> {
+pub(in crate::climb) fn hint(trial: &TrialRecord) -> Option<Domain> {
     let (domain, share) = suggested_domain(&trial.seen.artifacts)?;
     (trial.verdict() == Verdict::Artifacts && share > 0.8).then_some(domain)
 }

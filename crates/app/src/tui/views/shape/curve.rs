@@ -14,9 +14,9 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
-use yard_step_core::{CurveBand, Mhz, Millivolt, Sketch, VfCurve};
+use yard_step_core::{CurveBand, Mhz, Millivolt, Sketch, Verdict, VfCurve};
 
-use crate::tui::theme::{Depth, Role, Theme};
+use crate::tui::theme::{Depth, Role, Theme, glyph};
 use crate::tui::widgets::axes::Axes;
 use crate::tui::widgets::bands;
 use crate::tui::widgets::{EIGHTHS, write};
@@ -30,6 +30,8 @@ pub(crate) struct CurveChart<'a> {
     pub point: usize,
     /// Where the card is now.
     pub now: Option<(Millivolt, Mhz)>,
+    /// Where the run that is shown failed, and how.
+    pub failed: Option<(Millivolt, Mhz, Verdict)>,
     /// Where it ran, by part of the load.
     pub bands: &'a [(&'a str, CurveBand)],
     /// How many times nearer than the whole curve one looks.
@@ -176,6 +178,7 @@ impl CurveChart<'_> {
             legend,
             theme.style(Role::Dim),
         );
+        self.draw_failed(buffer, &places, theme);
         self.draw_now(buffer, &places, theme);
         self.draw_picked(buffer, &places, theme);
         self.draw_bands(buffer, area, &places, theme);
@@ -230,6 +233,23 @@ impl CurveChart<'_> {
             millivolt += step;
         }
         axes.unit("mV");
+    }
+
+    /// Where the run failed: the mark of its verdict with its figures beside it.
+    fn draw_failed(&self, buffer: &mut Buffer, places: &Places, theme: Theme) {
+        let Some((voltage, clock, verdict)) = self.failed else { return };
+        let text = format!(" {verdict} at {clock}, {voltage} ");
+        let (low, high) = places.mhz;
+        let clock = (clock.value() - self.off.0).clamp(low, high);
+        let (Some(x), Some(y)) = (places.x(voltage.value() - self.off.1), places.y(clock)) else {
+            return;
+        };
+        let style = theme.style(Role::Bar).patch(theme.verdict(verdict));
+        write(buffer, places.field, (x, y), glyph(verdict), style);
+        let width = text.chars().count() as u16;
+        let from = (x + 2).min(places.field.right().saturating_sub(width)).max(places.field.x);
+        let below = (y + 3).min(places.field.bottom() - 1);
+        write(buffer, places.field, (from, below), &text, style);
     }
 
     /// Where the card is now: a cross with its figures beside it.
@@ -345,7 +365,16 @@ mod tests {
 
     fn chart<'a>(sketch: &'a Sketch, bands: &'a [(&'a str, CurveBand)]) -> CurveChart<'a> {
         let now = Some((Millivolt(905.0), Mhz(1_950.0)));
-        CurveChart { sketch, taken: None, point: 4, now, bands, zoom: 1, off: (0.0, 0.0) }
+        CurveChart {
+            sketch,
+            taken: None,
+            point: 4,
+            now,
+            failed: None,
+            bands,
+            zoom: 1,
+            off: (0.0, 0.0),
+        }
     }
 
     fn band() -> CurveBand {
@@ -353,6 +382,15 @@ mod tests {
             clock: (Mhz(1_905.0), Mhz(1_965.0)),
             voltage: (Millivolt(880.0), Millivolt(910.0)),
         }
+    }
+
+    #[test]
+    fn a_run_that_failed_is_marked_where_it_was() {
+        let sketch = sketch();
+        let failed = Some((Millivolt(905.0), Mhz(1_950.0), Verdict::LoadDied));
+        let chart = CurveChart { now: None, failed, ..chart(&sketch, &[]) };
+        let text = drawn(120, 30, |buffer, area| chart.draw(buffer, area, THEME)).join("\n");
+        assert!(text.contains("load died at 1950 MHz, 905 mV") && text.contains("▲"), "{text}");
     }
 
     #[test]

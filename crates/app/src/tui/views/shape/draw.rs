@@ -14,8 +14,8 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
 use yard_step_core::{
-    CardDescription, CurveBand, CurveKind, SettingKind, Sight, Sketch, Stage, VfCurve, counted,
-    figure_in_words, sight,
+    CardDescription, CurveBand, CurveKind, Mhz, Millivolt, SettingKind, Sight, Sketch, Stage,
+    Verdict, VfCurve, counted, figure_in_words, sight,
 };
 use yard_step_engine::{Activity, RunView, Snapshot};
 use yard_step_scenes::SizedScene;
@@ -163,7 +163,15 @@ fn chart<'a>(
     let live = run.filter(|_| is_running(snapshot));
     let now = live.and_then(|run| run.sample.voltage.zip(run.sample.core_clock));
     let off = run.map_or((0.0, 0.0), offsets);
-    CurveChart { sketch, taken: None, point: draft.point, now, bands, zoom, off }
+    let failed = run.and_then(failed_at);
+    CurveChart { sketch, taken: None, point: draft.point, now, failed, bands, zoom, off }
+}
+
+/// Where a run was when it failed: its last reading.
+fn failed_at(run: &RunView) -> Option<(Millivolt, Mhz, Verdict)> {
+    let verdict = run.judgement.as_ref()?.verdict;
+    let (voltage, clock) = run.sample.voltage.zip(run.sample.core_clock)?;
+    verdict.is_fault().then_some((voltage, clock, verdict))
 }
 
 fn draw_curve(

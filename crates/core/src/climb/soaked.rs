@@ -1,0 +1,519 @@
+//! A soak inside a climb: what ran of it, what it came to so far, and what runs next.
+//!
+//! ```text
+//!   Soak: settings, loads, goal ─► runs ─► Soaked: hours by kind, faults, chances ─► next run | end
+//!                                    └─ a fault ─► a step back on the axis it points to, and on
+//! ```
+//!
+//! It comes before all stages, as a question of the user's does, and its runs are trials of the climb: a soak that was
+//! interrupted goes on like one.
+
+use crate::card::settings::Settings;
+use crate::climb::stages::together::hint;
+use crate::climb::{Climb, Next, Purpose, Reason, Stage, Stuck, TrialRecord, in_short};
+use crate::judge::verdict::{Meaning, Verdict};
+use crate::load::artifact::Domain;
+use crate::measure::monitor::SectionSeen;
+use crate::proof::assurance::Assurance;
+use crate::proof::check::CheckRun;
+use crate::proof::exposure::{Exposure, ProofRun};
+use crate::proof::kind::LoadKind;
+use crate::proof::soak::{OnFault, Soak, SoakStep};
+use crate::units::{Celsius, Mhz, Seconds};
+
+/// Failures after which the steps back grow no more.
+const MOST_DOUBLINGS: u32 = 4;
+
+/// A run of a soak.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SoakRun {
+    /// Its trial.
+    pub trial: u32,
+    /// Its place among the soak's loads; none for a load that it has no longer.
+    pub place: Option<usize>,
+    /// Time from the beginning of the soak, rests and runs that prove nothing included.
+    pub began: Seconds,
+    /// How long it ran.
+    pub seconds: Seconds,
+    /// How it ended.
+    pub verdict: Verdict,
+    /// Highest hot spot, or core temperature where there is none.
+    pub hottest: Option<Celsius>,
+}
+
+/// A fault in a soak, and what came of it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SoakFault {
+    /// The trial that failed.
+    pub trial: u32,
+    /// Under which load.
+    pub load: String,
+    /// How.
+    pub verdict: Verdict,
+    /// When, from the beginning of the run.
+    pub at: Seconds,
+    /// The frame that was wrong, where one was seen.
+    pub frame: Option<u64>,
+    /// Average core clock of the run.
+    pub clock: Option<Mhz>,
+    /// Where the card ran in each section of the load.
+    pub sections: Vec<SectionSeen>,
+    /// Highest core temperature.
+    pub temperature: Option<Celsius>,
+    /// Which clock it points to; none where nothing tells.
+    pub domain: Option<Domain>,
+    /// The settings that failed, and those the soak went on with.
+    pub settings: (Settings, Settings),
+    /// What the settings went to, in words; empty where there was nothing left to take off.
+    pub back_to: String,
+}
+
+/// Why a soak is over.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SoakEnd {
+    /// It reached its goal.
+    Reached,
+    /// It failed, and was to end then.
+    Failed,
+    /// It failed until nothing was left that lies beyond stock.
+    AtStock,
+    /// The user ended it.
+    Ended,
+}
+
+/// What a soak came to so far.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Soaked {
+    /// What is proven.
+    pub soak: Soak,
+    /// The settings that run: the soak's with its reserve, or milder ones after faults.
+    pub at: Settings,
+    /// The settings that stand so far: what runs, without the reserve.
+    pub stands: Settings,
+    /// What stands behind those.
+    pub assurance: Assurance,
+    /// Every run, in order.
+    pub runs: Vec<SoakRun>,
+    /// How often each load has run and told something.
+    pub counts: Vec<usize>,
+    /// The faults, in order.
+    pub faults: Vec<SoakFault>,
+    /// Time spent, rests included.
+    pub spent: Seconds,
+    /// Why it is over; none while it goes on.
+    pub end: Option<SoakEnd>,
+}
+
+impl Soaked {
+    /// Whether every run since it began was without a fault.
+    #[must_use]
+    pub fn is_clean(&self) -> bool {
+        self.faults.is_empty()
+    }
+}
+
+impl Climb {
+    /// What the user wants proven.
+    #[must_use]
+    pub fn soak(&self) -> Option<&Soak> {
+        self.soak.as_deref()
+    }
+
+    /// What the soak came to so far; none where there is none.
+    #[must_use]
+    pub fn soaked(&self) -> Option<Soaked> {
+        let soak = self.soak.as_deref()?;
+        let mut so_far = SoFar {
+            climb: self,
+            soak,
+            at: self.with_reserve(soak.settings, soak.reserve),
+            exposure: soak.before,
+            runs: Vec::new(),
+            counts: vec![0; soak.loads.len()],
+            faults: Vec::new(),
+            spent: Seconds(0.0),
+            end: None,
+        };
+        for trial in self.soak_trials(soak) {
+            so_far.take(trial);
+        }
+        so_far.leave_what_is_barred();
+        let begun_at = self.with_reserve(soak.settings, soak.reserve);
+        let reserve = if begun_at == soak.settings { 0 } else { soak.reserve };
+        let stands = match so_far.at == begun_at {
+            true => soak.settings,
+            false if reserve == 0 => so_far.at,
+            false => self.milder(so_far.at, None, reserve.into()),
+        };
+        let assurance = self.assurance_of(so_far.exposure, soak).with_reserve(reserve);
+        if so_far.end.is_none() && soak.is_reached(&assurance, so_far.spent, &so_far.counts) {
+            so_far.end = Some(SoakEnd::Reached);
+        }
+        if soak.ended && so_far.end.is_none() {
+            so_far.end = Some(SoakEnd::Ended);
+        }
+        let SoFar { at, runs, counts, faults, spent, end, .. } = so_far;
+        Some(Soaked { soak: soak.clone(), at, stands, assurance, runs, counts, faults, spent, end })
+    }
+
+    /// Settings made bolder by a reserve, as far as the card takes it.
+    #[must_use]
+    pub fn with_reserve(&self, settings: Settings, reserve: u8) -> Settings {
+        self.bolder(settings, reserve.into())
+    }
+
+    fn soak_trials<'a>(&'a self, soak: &Soak) -> impl DoubleEndedIterator<Item = &'a TrialRecord> {
+        let after = soak.after;
+        self.trials_of(Stage::Proof).filter(move |trial| trial.number > after)
+    }
+
+    fn assurance_of(&self, exposure: Exposure, soak: &Soak) -> Assurance {
+        Assurance::new(exposure, &soak.shares(), soak.claim, self.experience.unrelated())
+    }
+
+    /// The runs of the soak, as a check holds them against those of another time; only what told something.
+    #[must_use]
+    pub fn check_runs(&self) -> Vec<CheckRun> {
+        let Some(soak) = self.soak.as_deref() else { return Vec::new() };
+        let told = self
+            .soak_trials(soak)
+            .filter(|trial| trial.verdict().meaning() != Meaning::ProvesNothing);
+        told.map(|trial| CheckRun {
+            load: trial.scene.clone(),
+            is_cold: trial.purpose == Purpose::ColdStart,
+            verdict: trial.verdict(),
+            score: trial.score,
+            core: trial.seen.core_temperature_max,
+            room: trial.room.map(|room| room.ambient),
+        })
+        .collect()
+    }
+
+    /// What stands behind settings whose runs come to `exposure`.
+    #[must_use]
+    pub fn assurance(
+        &self,
+        exposure: Exposure,
+        shares: &[(LoadKind, f64)],
+        claim: Option<(crate::plan::Margin, f64)>,
+    ) -> Assurance {
+        Assurance::new(exposure, shares, claim, self.experience.unrelated())
+    }
+
+    /// The soak's next run; none where there is no soak, or it is over.
+    pub(in crate::climb) fn next_soaked(&self) -> Option<Next> {
+        let soaked = self.soaked()?;
+        if soaked.end.is_some() {
+            return None;
+        }
+        let in_vain = self.soak_trials(&soaked.soak).rev();
+        let in_vain = in_vain
+            .take_while(|run| run.number as usize > self.taken_up_after)
+            .filter(|run| !run.was_stopped())
+            .take_while(|run| run.verdict().meaning() == Meaning::ProvesNothing);
+        let in_vain: Vec<&TrialRecord> = in_vain.collect();
+        if in_vain.len() > self.plan.rules.retries as usize {
+            let last = in_vain.first().map(|run| run.reason.clone()).unwrap_or_default();
+            return Some(Next::Stuck(Stuck::InVain { runs: in_vain.len(), at: None, last }));
+        }
+        let step = soaked.soak.next(&soaked.assurance, soaked.spent, &soaked.counts)?;
+        Some(Next::Trial(Box::new(self.soak_proposal(&soaked, step)?)))
+    }
+
+    fn soak_proposal(&self, soaked: &Soaked, step: SoakStep) -> Option<crate::climb::Proposal> {
+        let load = soaked.soak.loads.get(step.place)?;
+        let purpose = if load.is_cold() { Purpose::ColdStart } else { Purpose::Soak };
+        let newest = soaked.faults.last();
+        let reason = Reason::Soak {
+            of: soaked.soak.of.clone(),
+            load: load.load.clone(),
+            length: step.length,
+            rest: step.rest,
+            why: step.why,
+            after: newest.map(|fault| (fault.trial, fault.load.clone(), fault.verdict)),
+        };
+        // All of a run counts: faults come in its first seconds, too.
+        let none = Seconds(0.0);
+        let mut proposal =
+            self.proposal_after(none, Stage::Proof, purpose, soaked.at, step.length, reason);
+        proposal.request.warm_up_bounds = (none, none);
+        proposal.request.rest = step.rest;
+        Some(proposal.under(&load.load))
+    }
+}
+
+/// A soak that is read off its trials.
+struct SoFar<'a> {
+    climb: &'a Climb,
+    soak: &'a Soak,
+    at: Settings,
+    exposure: Exposure,
+    runs: Vec<SoakRun>,
+    counts: Vec<usize>,
+    faults: Vec<SoakFault>,
+    spent: Seconds,
+    end: Option<SoakEnd>,
+}
+
+impl SoFar<'_> {
+    fn take(&mut self, trial: &TrialRecord) {
+        let is_cold = trial.purpose == Purpose::ColdStart;
+        let of = |load: &crate::proof::soak::SoakLoad| {
+            load.load == trial.scene && load.is_cold() == is_cold
+        };
+        let place = self.soak.loads.iter().position(of);
+        self.runs.push(SoakRun {
+            trial: trial.number,
+            place,
+            began: self.spent,
+            seconds: trial.seconds,
+            verdict: trial.verdict(),
+            hottest: trial.seen.hot_spot_max.or(trial.seen.core_temperature_max),
+        });
+        let rest = if is_cold { self.soak.rest_before_cold() } else { Seconds(0.0) };
+        self.spent = self.spent + trial.seconds + rest;
+        let verdict = trial.verdict();
+        if verdict.meaning() == Meaning::ProvesNothing {
+            return;
+        }
+        if let Some(count) = place.and_then(|place| self.counts.get_mut(place)) {
+            *count += 1;
+        }
+        let held = trial.held();
+        // Milder settings than those that stand say nothing of them; a mark may have brought that about.
+        if held != self.at && !held.is_at_least_as_bold_as(&self.at, &self.climb.card) {
+            return;
+        }
+        self.exposure.add(&ProofRun {
+            load: &trial.scene,
+            mean_load: trial.seen.load,
+            is_cold,
+            seconds: trial.seconds,
+            failed: verdict.is_fault(),
+        });
+        if verdict.is_fault() && self.end.is_none() {
+            self.step_back(trial);
+        }
+    }
+
+    fn step_back(&mut self, trial: &TrialRecord) {
+        let domain = hint(trial);
+        let from = self.at;
+        let steps = 1 << (self.faults.len() as u32).min(MOST_DOUBLINGS);
+        let to = match self.soak.on_fault {
+            OnFault::Stop => from,
+            OnFault::StepBack => self.climb.milder(from, domain, steps),
+        };
+        let beyond = |settings: &Settings| !settings.moved_but_fan(&self.climb.card).is_empty();
+        match self.soak.on_fault {
+            OnFault::Stop => self.end = Some(SoakEnd::Failed),
+            OnFault::StepBack if !beyond(&from) || !beyond(&to) => {
+                self.end = Some(SoakEnd::AtStock);
+            }
+            OnFault::StepBack => {
+                self.exposure = self.exposure.stepped_back(f64::from(steps));
+            }
+        }
+        let line = trial.seen.clock_line.as_ref();
+        let fault = trial.faults.first();
+        self.faults.push(SoakFault {
+            trial: trial.number,
+            load: trial.scene.clone(),
+            verdict: trial.verdict(),
+            at: fault.map_or(trial.seconds, |fault| fault.at),
+            frame: fault.and_then(|fault| fault.frame),
+            clock: line.map(|line| line.average),
+            sections: trial.seen.sections.clone(),
+            temperature: trial.seen.core_temperature_max,
+            domain,
+            settings: (from, to),
+            back_to: if to == from { String::new() } else { in_short(&to, &self.climb.card) },
+        });
+        if self.end.is_none() {
+            self.at = to;
+        }
+    }
+
+    /// What took the machine down, in this climb or another one, is left without being tried again.
+    fn leave_what_is_barred(&mut self) {
+        let card = &self.climb.card;
+        let mut steps = 1;
+        let barred_by_soak = !self.faults.is_empty();
+        while barred_by_soak
+            && self.end.is_none()
+            && self.climb.is_barred(&self.at)
+            && !self.at.moved_but_fan(card).is_empty()
+        {
+            self.at = self.climb.milder(self.at, None, steps);
+            self.exposure = self.exposure.stepped_back(f64::from(steps));
+            steps *= 2;
+        }
+        if barred_by_soak && self.at.moved_but_fan(card).is_empty() {
+            self.end = Some(SoakEnd::AtStock);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::climb::whole_climbs::{CARD, Imagined, card};
+    use crate::climb::{ClimbEvent, Stage};
+    use crate::judge::verdict::Fault;
+    use crate::plan::{Margin, Plan};
+    use crate::proof::soak::Goal;
+    use crate::units::MhzOffset;
+    use rstest::rstest;
+
+    fn soak(core: i32, goal: Goal, on_fault: OnFault) -> Soak {
+        Soak {
+            settings: Settings { core_offset: Some(MhzOffset(core)), ..Settings::stock(&card()) },
+            of: "profile \"dome\"".into(),
+            loads: Soak::usual_loads(),
+            goal,
+            on_fault,
+            reserve: 0,
+            after: 0,
+            before: Exposure::default(),
+            claim: Some((Margin::Daily, 0.998)),
+            ended: false,
+            check: None,
+        }
+    }
+
+    fn begun(soak: Soak) -> Climb {
+        let mut climb = Climb::new(card(), Plan::default(), &Stage::USUAL).unwrap();
+        climb.handle(ClimbEvent::Soak(Some(Box::new(soak))));
+        climb
+    }
+
+    /// Makes runs on an imagined card whose core edge is lower under one load, until the soak is over.
+    fn run(climb: &mut Climb, weak: (&str, i32)) {
+        for _ in 0..500 {
+            if climb.soaked().unwrap().end.is_some() {
+                return;
+            }
+            let Next::Trial(proposal) = climb.next() else { panic!("{:?}", climb.next()) };
+            let request = &proposal.request;
+            assert_eq!(request.stage, Stage::Proof);
+            assert_eq!(request.rest > Seconds(0.0), request.purpose == Purpose::ColdStart);
+            let core = if request.load == weak.0 { weak.1 } else { CARD.core };
+            let record = Imagined { core, ..CARD }.run(climb, request);
+            climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+        }
+        panic!("no end");
+    }
+
+    #[test]
+    fn a_night_without_a_fault_ends_at_its_time_and_the_climb_goes_on() {
+        let mut climb = begun(soak(90, Goal::Hours(8.0), OnFault::StepBack));
+        run(&mut climb, ("none", 0));
+        let soaked = climb.soaked().unwrap();
+        assert_eq!((soaked.end, soaked.is_clean()), (Some(SoakEnd::Reached), true));
+        assert!((7.9..=8.02).contains(&(soaked.spent.value() / 3_600.0)), "{:?}", soaked.spent);
+        assert!(soaked.counts.iter().all(|count| *count > 0));
+        let Next::Trial(next) = climb.next() else { panic!() };
+        assert_eq!(next.request.stage, Stage::Baseline, "the soak is no stage");
+        // The same trials bring the climb to the same place.
+        let mut again = begun(soak(90, Goal::Hours(8.0), OnFault::StepBack));
+        for trial in climb.trials() {
+            again.handle(ClimbEvent::TrialEnded(Box::new(trial.clone())));
+        }
+        assert_eq!(again.soaked(), climb.soaked());
+    }
+
+    #[test]
+    fn after_a_fault_it_goes_on_a_step_lower_with_the_hours_it_has() {
+        let mut climb = begun(soak(120, Goal::Hours(8.0), OnFault::StepBack));
+        run(&mut climb, ("doldrums", 100));
+        let soaked = climb.soaked().unwrap();
+        assert_eq!(soaked.end, Some(SoakEnd::Reached));
+        let first = soaked.faults.first().unwrap();
+        assert_eq!((first.load.as_str(), first.verdict), ("doldrums", Verdict::LoadDied));
+        assert!(soaked.at.core_offset.unwrap().0 < 100, "{:?}", soaked.at.core_offset);
+        assert_eq!(soaked.stands, soaked.at, "there is no reserve");
+        assert_eq!(soaked.assurance.exposure().faults.iter().sum::<f64>(), 0.0);
+        assert!(soaked.assurance.exposure().near[LoadKind::Light.place()] > 0.0);
+        // What ran before the fault, at bolder settings, still counts.
+        let before = soaked.runs.iter().take_while(|run| run.verdict == Verdict::Clean);
+        let heat = before.filter(|run| run.place == Some(0)).count();
+        assert!(heat > 0);
+        let all: f64 = soaked.runs.iter().map(|run| run.seconds.value()).sum();
+        assert!((soaked.assurance.exposure().total().value() - all).abs() < 1.0);
+        let light = soaked.runs.iter().filter(|run| run.place == Some(4)).count();
+        assert!(light > 1 + soaked.faults.len(), "it comes back to what failed: {light}");
+    }
+
+    #[test]
+    fn with_a_reserve_bolder_settings_run_than_are_proven() {
+        let reserved =
+            |core| Soak { reserve: 2, ..soak(core, Goal::Hours(8.0), OnFault::StepBack) };
+        let mut climb = begun(reserved(60));
+        run(&mut climb, ("none", 0));
+        let soaked = climb.soaked().unwrap();
+        assert_eq!(soaked.at.core_offset, Some(MhzOffset(90)));
+        assert_eq!(soaked.stands, soaked.soak.settings);
+        // What does not hold at its reserve stands that much lower.
+        let mut climb = begun(reserved(105));
+        run(&mut climb, ("none", 0));
+        let soaked = climb.soaked().unwrap();
+        assert!(!soaked.is_clean() && soaked.at.core_offset < Some(MhzOffset(130)));
+        let below = soaked.at.core_offset.unwrap().0 - soaked.stands.core_offset.unwrap().0;
+        assert_eq!(below, 30, "{:?}", soaked.stands);
+    }
+
+    #[rstest]
+    #[case(OnFault::Stop, 90, SoakEnd::Failed)]
+    #[case(OnFault::StepBack, 0, SoakEnd::AtStock)]
+    fn it_ends_where_it_is_told_to_or_nothing_is_left(
+        #[case] on_fault: OnFault,
+        #[case] edge: i32,
+        #[case] end: SoakEnd,
+    ) {
+        let mut climb = begun(soak(120, Goal::Hours(8.0), on_fault));
+        run(&mut climb, ("kiln", edge));
+        let soaked = climb.soaked().unwrap();
+        assert_eq!(soaked.end, Some(end));
+        assert!(soaked.assurance.chances(Margin::Daily.span()).believed < 0.9);
+    }
+
+    #[test]
+    fn what_took_the_machine_down_is_left_without_another_try() {
+        let mut climb = begun(soak(120, Goal::Hours(8.0), OnFault::StepBack));
+        let Next::Trial(proposal) = climb.next() else { panic!() };
+        let mut record = CARD.run(&climb, &proposal.request);
+        record.judged = Verdict::MachineDown;
+        record.faults = vec![Fault::at(Seconds(40.0), "machine down")];
+        let asked = record.asked;
+        climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+        let Next::Trial(next) = climb.next() else { panic!() };
+        assert_eq!(next.risk, None, "nobody is there to say yes at night");
+        assert!(next.request.asked.core_offset < asked.core_offset);
+        // A mark takes that back.
+        climb.handle(ClimbEvent::Marked { trial: 1, verdict: Some(Verdict::Void) });
+        let Next::Trial(next) = climb.next() else { panic!() };
+        assert_eq!(next.request.asked.core_offset, asked.core_offset);
+    }
+
+    #[test]
+    fn runs_that_prove_nothing_end_in_a_question() {
+        let mut climb = begun(soak(90, Goal::Once, OnFault::StepBack));
+        for _ in 0..5 {
+            let Next::Trial(proposal) = climb.next() else { panic!("{:?}", climb.next()) };
+            let record = proposal.request.judged(
+                climb.trials().len() as u32 + 1,
+                Verdict::Void,
+                "Busy.".into(),
+            );
+            climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+        }
+        assert!(matches!(climb.next(), Next::Stuck(Stuck::InVain { runs: 5, .. })));
+        climb.handle(ClimbEvent::TakenUp);
+        assert!(matches!(climb.next(), Next::Trial(_)));
+        let ended = Soak { ended: true, ..soak(90, Goal::Once, OnFault::StepBack) };
+        climb.handle(ClimbEvent::Soak(Some(Box::new(ended))));
+        assert_eq!(climb.soaked().unwrap().end, Some(SoakEnd::Ended));
+        let Next::Trial(next) = climb.next() else { panic!() };
+        assert_eq!(next.request.stage, Stage::Baseline);
+    }
+}

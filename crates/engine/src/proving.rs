@@ -1,0 +1,340 @@
+//! Soaks and checks: settings under many loads, for as long as the user wants to be sure of them.
+//!
+//! ```text
+//!   SoakWish ─► Soak: settings, loads, goal, what stands behind them ─► ledger ─► climb ─► its runs
+//!                                                    a check: results ─► ledger ◄─┘
+//! ```
+
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use yard_step_core::{
+    CardDescription, CheckAnswer, CheckDue, ClimbEvent, Goal, Margin, Next, OnFault, Origin,
+    Profile, Settings, Soak, SoakEnd, SoakLoad, Soaked, check_due, check_loads, last_change,
+};
+use yard_step_ledger::Ledger;
+
+use crate::engine::Engine;
+use crate::error::EngineError;
+use crate::load::ManualLoad;
+use crate::profiles::{Candidate, ProfileView, SoakWhat, needs_no_yes};
+
+/// What the user wants proven, and how.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SoakWish {
+    /// Whose settings.
+    pub what: SoakWhat,
+    /// The loads, in the order in which they run first.
+    pub loads: Vec<SoakLoad>,
+    /// When it is over.
+    pub goal: Goal,
+    /// What comes after a fault.
+    pub on_fault: OnFault,
+    /// Fine steps by which what runs is bolder than what is proven.
+    pub reserve: u8,
+}
+
+/// Chance of a day with which stock settings are taken to hold before they ran: a few cards fail even there.
+const OF_STOCK: f64 = 0.995;
+
+fn now() -> i64 {
+    let since = SystemTime::now().duration_since(UNIX_EPOCH);
+    since.map_or(0, |since| since.as_secs() as i64)
+}
+
+impl Engine {
+    /// Begins a soak: nothing else of the climb goes on before it is over or ended.
+    ///
+    /// # Errors
+    /// A load or a goal that cannot be, settings that may take the machine down or that the supply may not carry, nothing to
+    /// prove, or the ledger fails.
+    pub fn begin_soak(&mut self, wish: &SoakWish) -> Result<Vec<String>, EngineError> {
+        let (name, profile) = self.to_prove(&wish.what)?;
+        let soak = self.soak_of(name, &profile, wish)?;
+        self.set_soak(soak)
+    }
+
+    /// Begins the check of a profile: a short fixed programme, compared with its own first results.
+    ///
+    /// # Errors
+    /// There is no such profile, and as [`begin_soak`](Self::begin_soak).
+    pub fn check_profile(&mut self, name: &str) -> Result<Vec<String>, EngineError> {
+        let profile = self.profile(name)?;
+        let wish = SoakWish {
+            what: SoakWhat::Profile(name.to_owned()),
+            loads: check_loads(),
+            goal: Goal::Once,
+            on_fault: OnFault::Stop,
+            reserve: 0,
+        };
+        let of = format!("the check of profile \"{name}\"");
+        let soak = Soak { check: Some(name.to_owned()), ..self.soak_of(of, &profile, &wish)? };
+        self.set_soak(soak)
+    }
+
+    /// Ends the soak with what is known. Its runs stay.
+    ///
+    /// # Errors
+    /// There is none, or the ledger fails.
+    pub fn end_soak(&mut self) -> Result<(), EngineError> {
+        let Some(soak) = self.climb.soak().filter(|soak| !soak.ended) else {
+            return Err(EngineError::NothingToDo("No soak goes on.".into()));
+        };
+        let soak = Soak { ended: true, ..soak.clone() };
+        self.ledger.set_climb_soak(self.climb_id, Some(&soak))?;
+        self.climb.handle(ClimbEvent::Soak(Some(Box::new(soak))));
+        self.note_state()
+    }
+
+    fn set_soak(&mut self, soak: Soak) -> Result<Vec<String>, EngineError> {
+        if self.is_soaking() {
+            return Err(EngineError::NothingToDo(
+                "A soak goes on already: end it before you begin another.".into(),
+            ));
+        }
+        let told = match self.cards.card().description() {
+            card if soak.settings.moved_but_fan(card).is_empty() => {
+                vec!["These are the card's stock settings.".to_owned()]
+            }
+            _ => Vec::new(),
+        };
+        self.ledger.set_climb_soak(self.climb_id, Some(&soak))?;
+        self.climb.handle(ClimbEvent::Soak(Some(Box::new(soak))));
+        self.note_state()?;
+        Ok(told)
+    }
+
+    /// Whether a soak goes on.
+    #[must_use]
+    pub fn is_soaking(&self) -> bool {
+        self.climb.soaked().is_some_and(|soaked| soaked.end.is_none())
+    }
+
+    fn soak_of(
+        &self,
+        name: String,
+        profile: &Profile,
+        wish: &SoakWish,
+    ) -> Result<Soak, EngineError> {
+        for load in &wish.loads {
+            self.loads.know(&load.load)?;
+            if load.load == ManualLoad::NAME {
+                return Err(EngineError::NothingToDo(
+                    "A soak runs without you: leave the manual load out.".into(),
+                ));
+            }
+        }
+        let card = self.cards.card().description();
+        let settings = profile.settings.clamped(card).settings;
+        needs_no_yes(&self.ledger, card, &settings, false).map_err(try_first)?;
+        if let Some(risk) = self.climb.supply_risk_of(&settings) {
+            return Err(try_first(EngineError::NeedsYes(risk)));
+        }
+        let view = self.standing_of(Profile { settings, ..profile.clone() })?;
+        // Nobody is there at night to say yes to what took the machine down.
+        let bolder = self.climb.with_reserve(settings, wish.reserve);
+        let is_barred = needs_no_yes(&self.ledger, card, &bolder, false).is_err();
+        let reserve = if is_barred { 0 } else { wish.reserve };
+        let soak = Soak {
+            settings,
+            of: name,
+            loads: wish.loads.clone(),
+            goal: match wish.goal {
+                Goal::Until { at, .. } => Goal::Until { at, hours: (at - now()) as f64 / 3_600.0 },
+                goal => goal,
+            },
+            on_fault: wish.on_fault,
+            reserve,
+            after: self.climb.trials().len() as u32,
+            before: *view.backing.exposure,
+            claim: claim_of(&view.profile, card),
+            ended: false,
+            check: None,
+        };
+        soak.check().map_err(|error| EngineError::NothingToDo(format!("{error}.")))?;
+        Ok(soak)
+    }
+
+    /// The settings that are to be proven, as a profile, and whose they are.
+    fn to_prove(&self, what: &SoakWhat) -> Result<(String, Profile), EngineError> {
+        Ok(match what {
+            SoakWhat::Profile(name) => (format!("profile \"{name}\""), self.profile(name)?),
+            SoakWhat::Outcome => {
+                (format!("the outcome of climb {}", self.climb_id), self.profile_of_outcome()?)
+            }
+            SoakWhat::Trial { climb, trial } => {
+                let name = format!("trial {trial} of climb {climb}");
+                (name, self.profile_of_trial(*climb, *trial)?)
+            }
+            SoakWhat::Held => {
+                let held = self.cards.way_back();
+                ("what the card holds".into(), by_hand(held))
+            }
+            SoakWhat::Settings(settings) => ("your settings".into(), by_hand(**settings)),
+        })
+    }
+
+    fn standing_of(&self, profile: Profile) -> Result<ProfileView, EngineError> {
+        ProfileView::of(
+            &self.ledger,
+            self.cards.card().description(),
+            &self.machine.changes,
+            profile,
+        )
+    }
+
+    /// Everything that can be proven on this card: what the climb came to, what the card goes back to, and its profiles.
+    ///
+    /// # Errors
+    /// The ledger fails.
+    pub fn candidates(&self, profiles: &[ProfileView]) -> Result<Vec<Candidate>, EngineError> {
+        let mut candidates = Vec::new();
+        let is_known =
+            |settings: &Settings| profiles.iter().any(|view| view.profile.settings == *settings);
+        let card = self.cards.card().description();
+        if let Next::Ended(_) = self.climb.next()
+            && let Ok((name, profile)) = self.to_prove(&SoakWhat::Outcome)
+            && !is_known(&profile.settings)
+            && !profile.settings.moved_but_fan(card).is_empty()
+        {
+            candidates.push(self.candidate(SoakWhat::Outcome, name, self.standing_of(profile)?)?);
+        }
+        for view in profiles {
+            let what = SoakWhat::Profile(view.profile.name.clone());
+            let name = format!("profile \"{}\"", view.profile.name);
+            candidates.push(self.candidate(what, name, view.clone())?);
+        }
+        let (name, held) = self.to_prove(&SoakWhat::Held)?;
+        if !is_known(&held.settings) {
+            candidates.push(self.candidate(SoakWhat::Held, name, self.standing_of(held)?)?);
+        }
+        Ok(candidates)
+    }
+
+    fn candidate(
+        &self,
+        what: SoakWhat,
+        name: String,
+        view: ProfileView,
+    ) -> Result<Candidate, EngineError> {
+        let card = self.cards.card().description();
+        let shares = yard_step_core::USUAL_DAY;
+        let assurance =
+            self.climb.assurance(*view.backing.exposure, &shares, claim_of(&view.profile, card));
+        let (due, checked) = match what {
+            SoakWhat::Profile(_) => due_and_checked(
+                &self.ledger,
+                self.cards.card().description(),
+                &view.profile,
+                now(),
+            )?,
+            _ => (None, None),
+        };
+        Ok(Candidate { what, name, view, assurance, due, checked })
+    }
+
+    /// Notes what a check came to, once it is over; its answer then.
+    ///
+    /// # Errors
+    /// The ledger fails.
+    pub fn note_check(&mut self) -> Result<Option<CheckAnswer>, EngineError> {
+        let over = |soaked: &Soaked| {
+            matches!(soaked.end, Some(SoakEnd::Reached | SoakEnd::Failed)) && !soaked.soak.ended
+        };
+        let Some(soaked) = self.climb.soaked().filter(over) else { return Ok(None) };
+        let Some(name) = soaked.soak.check.clone() else { return Ok(None) };
+        let runs = self.climb.check_runs();
+        // A profile that was deleted meanwhile has nothing to be compared with.
+        let answer = match self.profile(&name) {
+            Ok(profile) => {
+                let card = self.cards.card().description();
+                let first = self.ledger.checks(card, &profile)?.into_iter().next();
+                let answer = CheckAnswer::of(&first.map_or_else(Vec::new, |f| f.runs), &runs);
+                self.ledger.add_check(card, &profile, &runs)?;
+                Some(answer)
+            }
+            Err(_) => None,
+        };
+        self.end_soak()?;
+        Ok(answer)
+    }
+
+    /// A soak that ends at a time has so many hours left, whenever it is taken up.
+    pub(crate) fn heed_deadline(&mut self) {
+        let Some(soaked) = self.climb.soaked().filter(|soaked| soaked.end.is_none()) else {
+            return;
+        };
+        if let Goal::Until { at, .. } = soaked.soak.goal {
+            let left = ((at - now()) as f64).max(0.0);
+            let hours = (soaked.spent.value() + left) / 3_600.0;
+            let soak = Soak { goal: Goal::Until { at, hours }, ..soaked.soak };
+            self.climb.handle(ClimbEvent::Soak(Some(Box::new(soak))));
+        }
+    }
+
+    /// Profiles in use whose check is due, in sentences.
+    ///
+    /// # Errors
+    /// The ledger fails.
+    pub fn checks_due(&self) -> Result<Vec<String>, EngineError> {
+        let card = self.cards.card().description();
+        let mut told = Vec::new();
+        for profile in self.ledger.profiles(card)?.into_iter().filter(|profile| profile.in_use) {
+            let (due, _) = due_and_checked(&self.ledger, card, &profile, now())?;
+            told.extend(due.map(|due| yard_step_words::check_due(&profile.name, &due)));
+        }
+        Ok(told)
+    }
+}
+
+type DueAndChecked = (Option<CheckDue>, Option<(i64, CheckAnswer)>);
+
+fn due_and_checked(
+    ledger: &Ledger,
+    card: &CardDescription,
+    profile: &Profile,
+    now: i64,
+) -> Result<DueAndChecked, EngineError> {
+    let checks = ledger.checks(card, profile)?;
+    let newest = checks.last();
+    let (then, driver) = match newest {
+        Some(check) => (check.at, Some(check.driver.as_str())),
+        None => (profile.kept, profile.driver.as_deref()),
+    };
+    let first = checks.first().filter(|_| checks.len() > 1);
+    let answer = newest.map(|check| {
+        let first = first.map_or(&[][..], |first| &first.runs);
+        (check.at, CheckAnswer::of(first, &check.runs))
+    });
+    // Something changed around the card asks for one, too.
+    let changes = ledger.machine()?.changes;
+    let changed = last_change(&changes, &card.key()).is_some_and(|change| change.at > then);
+    let due = match check_due(then, driver, now, &card.driver) {
+        None if changed && then > 0 => Some(CheckDue::Change),
+        due => due,
+    };
+    Ok((due, answer))
+}
+
+/// What a climb claimed of a profile, for the span of its margin; of stock settings, what their maker is trusted with.
+fn claim_of(profile: &Profile, card: &CardDescription) -> Option<(Margin, f64)> {
+    if profile.settings.moved_but_fan(card).is_empty() {
+        return Some((Margin::Daily, OF_STOCK));
+    }
+    // What somebody else's climb claimed says nothing of this card.
+    let is_own = profile.origin == Origin::Climb;
+    profile.margin.zip(profile.claimed).filter(|_| is_own)
+}
+
+fn by_hand(settings: Settings) -> Profile {
+    Profile::new(String::new(), settings, Origin::ByHand)
+}
+
+fn try_first(error: EngineError) -> EngineError {
+    match error {
+        EngineError::NeedsYes(risk) => EngineError::NothingToDo(format!(
+            "{} A soak asks nobody at night: try these settings once by yourself first, with a yes.",
+            yard_step_words::risk(&risk)
+        )),
+        other => other,
+    }
+}
