@@ -111,8 +111,8 @@ pub use proof::check::{CheckAnswer, CheckDue, CheckRun, check_due, check_loads};
 pub use proof::exposure::{Exposure, ProofRun};
 pub use proof::kind::LoadKind;
 pub use proof::soak::{
-    Goal, LONGEST_SOAK, MOST_RESERVE, MOST_SOAK_LOADS, OnFault, SHORTEST_SOAK, Soak, SoakError,
-    SoakLoad, SoakStep, SoakWhy, USUAL_DAY,
+    Goal, LONGEST_SOAK, MOST_MEASURED, MOST_RESERVE, MOST_SOAK_LOADS, OnFault, SHORTEST_SOAK, Soak,
+    SoakError, SoakLoad, SoakStep, SoakWhy, USUAL_DAY,
 };
 pub use shape::{
     Change, CurveError, CurveKind, CurveOffer, HeldBy, MOST_CURVE_POINTS, Place, Sight, Sketch,
@@ -124,3 +124,6 @@ pub use units::{
     MillivoltOffset, Percent, Seconds, Watt,
 };
 pub use weigh::frontier::{BesideStock, Cost, Frontier, FrontierPoint, Weighed, fan_noise, loads};
+pub use weigh::variants::{
+    Energy, MOST_VARIANTS, Variant, VariantCell, VariantChange, VariantTable,
+};

@@ -66,7 +66,7 @@ pub use overseer::{LiveRun, Overseer, Steer};
 pub use pace::{Pace, Pacer};
 pub use profile_run::{Harm, ProfileRun};
 pub use profiles::{Candidate, ProfileView, SoakWhat, risk_of};
-pub use proving::SoakWish;
+pub use proving::{MEASURED, SoakWish};
 pub use rack::{Opener, Rack};
 pub use restart::Restart;
 pub use restore::NotBack;

@@ -1,8 +1,8 @@
 //! Profiles with what stands behind them, as far as the ledger tells: nothing here touches a card.
 
 use yard_step_core::{
-    Assurance, Backing, CardChange, CardDescription, CheckAnswer, CheckDue, Drift, Profile, Proof,
-    Risk, Settings, drift, last_change,
+    Assurance, Backing, CardChange, CardDescription, CheckAnswer, CheckDue, Drift, Experience,
+    Margin, Origin, Profile, Proof, Risk, Settings, USUAL_DAY, drift, last_change,
 };
 use yard_step_ledger::Ledger;
 
@@ -88,6 +88,26 @@ impl ProfileView {
         })
     }
 
+    /// Settings with what stands behind them, kept or not.
+    ///
+    /// # Errors
+    /// The ledger fails.
+    pub fn standing(
+        ledger: &Ledger,
+        card: &CardDescription,
+        profile: Profile,
+    ) -> Result<Self, EngineError> {
+        let changes = ledger.machine()?.changes;
+        Self::of(ledger, card, &changes, profile)
+    }
+
+    /// How sure one may be of them, in days made of as much of each kind of load.
+    #[must_use]
+    pub fn assurance(&self, experience: &Experience, card: &CardDescription) -> Assurance {
+        let claim = claim_of(&self.profile, card);
+        experience.assurance(*self.backing.exposure, &USUAL_DAY, claim)
+    }
+
     /// Why it is proven or not, in sentences.
     #[must_use]
     pub fn why(&self) -> String {
@@ -103,6 +123,19 @@ impl ProfileView {
         let changes = ledger.machine()?.changes;
         profiles.into_iter().map(|profile| Self::of(ledger, card, &changes, profile)).collect()
     }
+}
+
+/// Chance of a day with which stock settings are taken to hold before they ran: a few cards fail even there.
+const OF_STOCK: f64 = 0.995;
+
+/// What a climb claimed of a profile, for the span of its margin; of stock settings, what their maker is trusted with.
+pub(crate) fn claim_of(profile: &Profile, card: &CardDescription) -> Option<(Margin, f64)> {
+    if profile.settings.moved_but_fan(card).is_empty() {
+        return Some((Margin::Daily, OF_STOCK));
+    }
+    // What somebody else's climb claimed says nothing of this card.
+    let is_own = profile.origin == Origin::Climb;
+    profile.margin.zip(profile.claimed).filter(|_| is_own)
 }
 
 /// Everything that settings change of a card.

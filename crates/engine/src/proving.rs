@@ -8,15 +8,16 @@
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use yard_step_core::{
-    CardDescription, CheckAnswer, CheckDue, ClimbEvent, Goal, Margin, Next, OnFault, Origin,
-    Profile, Settings, Soak, SoakEnd, SoakLoad, Soaked, check_due, check_loads, last_change,
+    CardDescription, CheckAnswer, CheckDue, ClimbEvent, Exposure, Goal, Next, OnFault, Origin,
+    Profile, Seconds, SettingKind, Settings, Soak, SoakEnd, SoakLoad, Soaked, check_due,
+    check_loads, last_change,
 };
 use yard_step_ledger::Ledger;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
 use crate::load::ManualLoad;
-use crate::profiles::{Candidate, ProfileView, SoakWhat, needs_no_yes};
+use crate::profiles::{Candidate, ProfileView, SoakWhat, claim_of, needs_no_yes};
 
 /// What the user wants proven, and how.
 #[derive(Debug, Clone, PartialEq)]
@@ -33,8 +34,8 @@ pub struct SoakWish {
     pub reserve: u8,
 }
 
-/// Chance of a day with which stock settings are taken to hold before they ran: a few cards fail even there.
-const OF_STOCK: f64 = 0.995;
+/// Measured length of a run that compares settings.
+pub const MEASURED: Seconds = Seconds(180.0);
 
 fn now() -> i64 {
     let since = SystemTime::now().duration_since(UNIX_EPOCH);
@@ -69,6 +70,48 @@ impl Engine {
         let of = format!("the check of profile \"{name}\"");
         let soak = Soak { check: Some(name.to_owned()), ..self.soak_of(of, &profile, &wish)? };
         self.set_soak(soak)
+    }
+
+    /// Begins to measure settings side by side: each once under its load, in the order given, with the fan of the climb.
+    ///
+    /// # Errors
+    /// Nothing or too much to measure, settings that may take the machine down, and as [`begin_soak`](Self::begin_soak).
+    pub fn begin_measuring(
+        &mut self,
+        cells: &[(Settings, String)],
+    ) -> Result<Vec<String>, EngineError> {
+        let card = self.cards.card().description();
+        let fan = card.offers(SettingKind::Fan).then(|| self.climb.plan().hold.fan());
+        let mut loads = Vec::new();
+        for (settings, load) in cells {
+            let settings = Settings { fan: fan.or(settings.fan), ..*settings };
+            let settings = settings.clamped(card).settings;
+            needs_no_yes(&self.ledger, card, &settings, false).map_err(try_first)?;
+            if let Some(risk) = self.climb.supply_risk_of(&settings) {
+                return Err(try_first(EngineError::NeedsYes(risk)));
+            }
+            self.loads.know(load)?;
+            loads.push(SoakLoad {
+                seconds: Some(MEASURED),
+                settings: Some(settings),
+                ..SoakLoad::new(load.clone(), 1.0)
+            });
+        }
+        let soak = Soak {
+            settings: Settings::stock(card),
+            of: "before and after".into(),
+            loads,
+            goal: Goal::Once,
+            on_fault: OnFault::Stop,
+            reserve: 0,
+            after: self.climb.trials().len() as u32,
+            before: Exposure::default(),
+            claim: None,
+            ended: false,
+            check: None,
+        };
+        soak.check().map_err(|error| EngineError::NothingToDo(format!("{error}.")))?;
+        self.set_soak(soak).map(|_| Vec::new())
     }
 
     /// Ends the soak with what is known. Its runs stay.
@@ -217,9 +260,7 @@ impl Engine {
         view: ProfileView,
     ) -> Result<Candidate, EngineError> {
         let card = self.cards.card().description();
-        let shares = yard_step_core::USUAL_DAY;
-        let assurance =
-            self.climb.assurance(*view.backing.exposure, &shares, claim_of(&view.profile, card));
+        let assurance = view.assurance(self.climb.experience(), card);
         let (due, checked) = match what {
             SoakWhat::Profile(_) => due_and_checked(
                 &self.ledger,
@@ -313,16 +354,6 @@ fn due_and_checked(
         due => due,
     };
     Ok((due, answer))
-}
-
-/// What a climb claimed of a profile, for the span of its margin; of stock settings, what their maker is trusted with.
-fn claim_of(profile: &Profile, card: &CardDescription) -> Option<(Margin, f64)> {
-    if profile.settings.moved_but_fan(card).is_empty() {
-        return Some((Margin::Daily, OF_STOCK));
-    }
-    // What somebody else's climb claimed says nothing of this card.
-    let is_own = profile.origin == Origin::Climb;
-    profile.margin.zip(profile.claimed).filter(|_| is_own)
 }
 
 fn by_hand(settings: Settings) -> Profile {

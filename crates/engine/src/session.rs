@@ -101,6 +101,8 @@ pub enum Command {
     DropProfile(String),
     /// Prove settings under many loads before anything else goes on.
     Prove(Box<SoakWish>),
+    /// Measure settings side by side, each under its load, in this order.
+    Measure(Vec<(Settings, String)>),
     /// End the soak with what is known.
     EndSoak,
     /// Check whether a profile is still what it was: a short fixed programme.
@@ -610,6 +612,9 @@ impl Work {
             Command::UseProfile { name, yes } => self.use_profile(&name, yes),
             Command::DropProfile(name) => self.drop_profile(&name),
             Command::Prove(wish) => self.engine.begin_soak(&wish).map(|told| self.soak_begun(told)),
+            Command::Measure(cells) => {
+                self.engine.begin_measuring(&cells).map(|told| self.soak_begun(told))
+            }
             Command::CheckProfile(name) => {
                 self.engine.check_profile(&name).map(|told| self.soak_begun(told))
             }

@@ -11,7 +11,7 @@ use tempfile::TempDir;
 use yard_step_card::{CardChoice, LoadLost};
 use yard_step_core::{
     Goal, LoadKind, Margin, MhzOffset, Next, OnFault, Plan, Purpose, Seconds, Settings, Soak,
-    SoakEnd, SoakLoad, Stage, Verdict,
+    SoakEnd, SoakLoad, Stage, Variant, VariantTable, Verdict,
 };
 use yard_step_engine::{
     Engine, EngineError, KeepWhat, KeepWish, KeptFan, SoakWhat, SoakWish, Unfinished,
@@ -209,4 +209,40 @@ fn what_cannot_be_soaked_says_why_and_one_soak_goes_on_at_a_time() {
     assert!(told(&mut engine, wish(Goal::Once)).contains("goes on already"));
     engine.end_soak().unwrap();
     assert!(!engine.is_soaking());
+}
+
+#[test]
+fn settings_are_measured_by_turns_and_come_out_side_by_side() {
+    let bench = Bench::new();
+    let mut engine = bench.engine();
+    kept(&mut engine, "mild", 30);
+    let stock = Settings::stock(engine.description());
+    let mild = Settings { core_offset: Some(MhzOffset(30)), ..stock };
+    let cells = [(stock, "kiln"), (mild, "kiln"), (mild, "lantern"), (stock, "lantern")];
+    let cells = cells.map(|(settings, load)| (settings, load.to_owned()));
+    engine.begin_measuring(&cells).unwrap();
+    while engine.is_soaking() {
+        engine.carry_out(false, &mut ()).unwrap();
+    }
+    let ran: Vec<(String, MhzOffset)> = engine
+        .climb()
+        .trials()
+        .iter()
+        .map(|trial| (trial.scene.clone(), trial.asked.core_offset.unwrap()))
+        .collect();
+    let wanted = cells.each_ref().map(|(s, load)| (load.clone(), s.core_offset.unwrap()));
+    assert_eq!(ran, wanted);
+    let variant = |name: &str, settings| Variant {
+        name: name.into(),
+        settings,
+        what: String::new(),
+        failed: false,
+    };
+    let runs = [stock, mild].map(|at| bench.ledger.runs_at(engine.description(), &at).unwrap());
+    let table = VariantTable::of(vec![variant("stock", stock), variant("mild", mild)], &runs);
+    assert_eq!(table.loads.len(), 2);
+    assert!(table.missing().is_empty() && table.unlike_fans.is_empty(), "{table:?}");
+    assert!(table.change(1, 0).is_some_and(|change| change.percent.abs() < 5.0));
+    let nothing = engine.begin_measuring(&[]).unwrap_err().to_string();
+    assert!(nothing.contains("at least one load"), "{nothing}");
 }

@@ -213,7 +213,9 @@ fn run_rows(
              json_extract(room, '$.ambient_c'), driver, asked,
              json_extract(seen, '$.core_temperature_max'),
              json_extract(seen, '$.memory_temperature_max'), trial.began,
-             json_extract(seen, '$.load'), purpose
+             json_extract(seen, '$.load'), purpose,
+             json_extract(seen, '$.fan'), json_extract(seen, '$.frame_rate'),
+             json_extract(seen, '$.frame_rate_low')
          FROM trial JOIN climb ON climb.id = trial.climb
          JOIN card ON card.id = climb.card
          WHERE card.key = ?1 AND verdict IS NOT NULL AND {which}
@@ -303,6 +305,8 @@ fn read_run(row: &Row<'_>) -> rusqlite::Result<Option<(RunAt, Settings)>> {
         began: row.get(15)?,
         mean_load: row.get::<_, Option<f64>>(16)?.map(Percent),
         is_cold: row.get::<_, String>(17)? == Purpose::ColdStart.label(),
+        fan_speed: row.get::<_, Option<f64>>(18)?.map(Percent),
+        frame_rates: row.get::<_, Option<f64>>(19)?.zip(row.get::<_, Option<f64>>(20)?),
     };
     Ok(Some((run, asked)))
 }

@@ -7,9 +7,11 @@ mod font;
 mod frontier;
 mod import;
 mod list;
+mod page;
 mod picture;
 mod scatter;
 mod soak;
+mod svg;
 mod trace;
 
 pub use chart::{KeptRun, draw_svg, kept_trial};
@@ -20,6 +22,7 @@ pub use import::{
     ColumnRead, ImportedTrace, MOST_BYTES, MOST_PROBLEMS, Meaning, RowProblem, import_trace,
 };
 pub use list::trial_list_csv;
+pub use page::{LONGEST_TITLE, Page, PageLook, PagePart, ReferenceScore};
 pub use picture::png_of;
 pub use scatter::{Scatter, ScatterPoint, draw_scatter};
 pub use soak::draw_soak;

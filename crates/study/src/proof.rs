@@ -217,17 +217,21 @@ impl ProofStudy {
         let stages = Climb::stages_on(&description);
         let mut climb = Climb::new(description, self.plan.clone(), &stages)?;
         climb.handle(ClimbEvent::Soak(Some(Box::new(soak.clone()))));
-        let soaked = loop {
-            let Some(soaked) = climb.soaked() else { return Err(StudyError::ManyLoads) };
-            let is_long = soaked.spent.value() > LONGEST * 3_600.0 || soaked.runs.len() > MOST_RUNS;
-            if soaked.end.is_some() || is_long {
-                break soaked;
-            }
-            let Next::Trial(proposal) = climb.next() else { break soaked };
-            let Some((scene, card)) = cards.under(&proposal.request.load) else { break soaked };
-            let record = try_out(card, &climb, &proposal.request, scene.mean_load());
+        let (mut hours, mut runs) = (0.0, 0);
+        while hours < LONGEST && runs < MOST_RUNS {
+            let Next::Trial(proposal) = climb.next() else { break };
+            let request = &proposal.request;
+            let Some((scene, card)) =
+                cards.under(&request.load).filter(|_| request.stage == Stage::Proof)
+            else {
+                break;
+            };
+            let record = try_out(card, &climb, request, scene.mean_load());
+            hours += (record.seconds + request.rest).value() / 3_600.0;
+            runs += 1;
             climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
-        };
+        }
+        let Some(soaked) = climb.soaked() else { return Err(StudyError::ManyLoads) };
         let Soaked { stands, assurance, spent, faults, .. } = soaked;
         let day = SPANS[0].1;
         let stated = Stated {
@@ -327,5 +331,130 @@ pub fn proof_summary(rows: &[ProofRow]) -> ProofSummary {
         night_percent: (nights(|s| s.stated), nights(|s| s.truth)),
         weak: (weak.clone().count(), weak.filter(|found| *found).count()),
         tenths: (0..10).filter_map(tenth).collect(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use yard_step_core::{Mhz, MhzOffset, RunAt, Seconds, Variant, VariantTable, Verdict, Watt};
+
+    use crate::families::{family_names, shipped_family};
+
+    fn families() -> Vec<(String, Family)> {
+        let named = family_names().map(|name| (name.to_owned(), shipped_family(name)));
+        named.map(|(name, family)| (name, family.unwrap().unwrap())).collect()
+    }
+
+    #[test]
+    fn what_is_called_proven_holds_and_what_is_stated_is_about_true() {
+        let study = ProofStudy {
+            first_seed: 1_000,
+            cards: 36,
+            kinds: CardChoice::all(),
+            families: families(),
+            plan: Plan::default(),
+            reserve: 2,
+            threads: 2,
+        };
+        let rows = study.run(&|_| {}).unwrap();
+        let of = proof_summary(&rows);
+        assert!(of.cards > 20 && of.proven > 5, "{of:?}");
+        assert_eq!(of.not_holding, 0, "{of:?}");
+        let (stated, truth) = of.night_percent;
+        assert!((stated - truth).abs() < 6.0, "{stated} % stated, {truth} % true");
+        let sure = of.tenths.last().unwrap();
+        assert!((sure.stated_percent - sure.true_percent).abs() < 4.0, "{sure:?}");
+    }
+
+    /// A run of settings as the ledger would tell of it.
+    fn run_at(load: &str, brief: &yard_step_card::Brief) -> RunAt {
+        RunAt {
+            climb: 1,
+            trial: 1,
+            row: 1,
+            load: load.into(),
+            seconds: brief.seconds,
+            verdict: Verdict::Clean,
+            score: brief.score,
+            power: brief.seen.average_power.map(|power| Watt(power.value())),
+            clock: brief.seen.average_clock().map(|clock| Mhz(clock.value())),
+            driver: None,
+            fan: brief.taken.fan,
+            core_temperature: None,
+            hot_spot: None,
+            memory_temperature: None,
+            ambient: None,
+            began: 0,
+            mean_load: None,
+            is_cold: false,
+            fan_speed: None,
+            frame_rates: None,
+        }
+    }
+
+    #[test]
+    fn before_and_after_rank_settings_as_they_truly_are_wherever_they_claim_a_difference() {
+        let (mut claims, mut wrong) = (0, 0);
+        for seed in 0..67 {
+            let kind = &CardChoice::all()[seed as usize % 3];
+            let mut cards = Cards::open(kind, 7_000 + seed, &Family::default()).unwrap();
+            let loads = ["kiln", "lantern", "sluice"];
+            let description = cards.under("kiln").unwrap().1.description().clone();
+            let stock = Settings::stock(&description);
+            let climb =
+                Climb::new(description.clone(), Plan::default(), &Climb::stages_on(&description))
+                    .unwrap();
+            let at = |core: i32, memory: i32| {
+                let mut settings = stock;
+                for (domain, mhz) in
+                    [(yard_step_core::Domain::Core, core), (yard_step_core::Domain::Memory, memory)]
+                {
+                    if let Some(axis) = climb.axis(domain) {
+                        axis.write(&mut settings, axis.bin(f64::from(mhz)).min(MhzOffset(200)));
+                    }
+                }
+                settings
+            };
+            let tried = [stock, at(15, 0), at(30, 0), at(0, 40)];
+            let variants: Vec<Variant> = tried
+                .iter()
+                .map(|settings| Variant {
+                    name: String::new(),
+                    settings: *settings,
+                    what: String::new(),
+                    failed: false,
+                })
+                .collect();
+            let mut runs: Vec<Vec<RunAt>> = vec![Vec::new(); tried.len()];
+            for load in loads {
+                let (_, card) = cards.under(load).unwrap();
+                for _ in 0..2 {
+                    for (runs, settings) in runs.iter_mut().zip(&tried) {
+                        let brief = card.run(settings, Seconds(200.0), Seconds(20.0));
+                        let is_whole = brief.ending == yard_step_card::BriefEnding::Finished
+                            && brief.seen.background.is_none_or(|busy| busy.value() < 1.0)
+                            && brief.seen.load.is_none_or(|load| load.value() > 90.0);
+                        runs.extend(is_whole.then(|| run_at(load, &brief)));
+                    }
+                }
+            }
+            let table = VariantTable::of(variants, &runs);
+            for (place, load) in table.loads.iter().enumerate() {
+                let (_, card) = cards.under(load).unwrap();
+                let base = card.steady(&stock).score;
+                for (variant, settings) in tried.iter().enumerate().skip(1) {
+                    let Some(change) = table.change(variant, place).filter(|of| of.is_clear())
+                    else {
+                        continue;
+                    };
+                    let truth = card.steady(settings).score / base - 1.0;
+                    claims += 1;
+                    wrong += usize::from((truth > 0.0) != (change.percent > 0.0));
+                }
+            }
+        }
+        assert!(claims > 80, "{claims} claims");
+        assert!(wrong * 20 <= claims, "{wrong} of {claims} claims are wrong");
     }
 }

@@ -19,6 +19,14 @@ pub fn soaked(soaked: &Soaked) -> String {
         faults => format!("with {}", counted(faults, "fault")),
     };
     let of = &soaked.soak.of;
+    if soaked.soak.is_measurement() {
+        let done = soaked.counts.iter().filter(|count| **count > 0).count();
+        let all = soaked.counts.len();
+        return match soaked.end {
+            None => format!("Measuring {of}: {done} of {} done.", counted(all, "run")),
+            Some(_) => format!("Measured {of}: {} in {time}.", counted(done, "run")),
+        };
+    }
     let so_far = format!("{time} {faults}");
     match soaked.end {
         None => format!("Soak of {of}: {so_far}. {}", goal(&soaked.soak.goal, soaked.spent)),

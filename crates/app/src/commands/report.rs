@@ -1,36 +1,170 @@
-//! `yard-step report`: the chart of a climb as a file.
+//! `yard-step report`: the chart of a climb, or the page about a profile, as a file.
 
 use std::path::PathBuf;
 
 use clap::Args;
+use strum::VariantNames as _;
+use yard_step_card::connect;
+use yard_step_core::checked_name;
 use yard_step_ledger::{ClimbEntry, Ledger, LedgerError};
-use yard_step_report::{KeptRun, draw_svg};
+use yard_step_report::{KeptRun, LONGEST_TITLE, PageLook, PagePart, ReferenceScore, draw_svg};
 
+use crate::commands::profile::view;
+use crate::exchange::page::{PageForm, PageWish, USUAL_HOURS, page};
 use crate::failure::Failure;
 use crate::opening::open_ledger;
-use crate::options::DataDirOption;
+use crate::options::{DataDirOption, NamedCard, parse_card, parse_whole};
 use crate::output::{ChartKind, Overwrite, Target, note};
 
 #[derive(Debug, Args)]
 pub(crate) struct ReportOptions {
-    /// Number of the climb
-    #[arg(long, value_name = "ID", allow_negative_numbers = true)]
-    pub climb: i64,
-    /// File to write, ending in .svg or .pdf; - is standard output
+    /// Number of the climb whose chart is drawn
+    #[arg(
+        long,
+        value_name = "ID",
+        allow_negative_numbers = true,
+        required_unless_present = "profile",
+        conflicts_with = "profile"
+    )]
+    pub climb: Option<i64>,
+    /// Name of the profile that the page is about
+    #[arg(long, value_name = "NAME", requires = "card")]
+    pub profile: Option<String>,
+    /// The card of the profile, such as standin:tarn-310#7
+    #[arg(long, value_parser = parse_card)]
+    pub card: Option<NamedCard>,
+    /// Which unit of a stand-in [default: 1]
+    #[arg(long, value_name = "N", allow_negative_numbers = true, value_parser = parse_whole)]
+    pub seed: Option<u64>,
+    /// File to write: .svg or .pdf, and for a page also .md, .html or .txt; - is standard output
     #[arg(long, value_name = "FILE")]
     pub out: PathBuf,
+    /// Form of a page: svg, pdf, md, html or text [default: what the file's name says]
+    #[arg(long, value_name = "FORM", requires = "profile", value_parser = parse_form)]
+    pub format: Option<PageForm>,
+    /// Title of the page
+    #[arg(long, value_name = "TEXT", requires = "profile")]
+    pub title: Option<String>,
+    /// Parts of the page, in their order: changed, bars, table, clock, proof, trade-offs [default: all]
+    #[arg(long, value_name = "PARTS", value_delimiter = ',', requires = "profile", value_parser = parse_part)]
+    pub parts: Vec<PagePart>,
+    /// A dark page
+    #[arg(long, requires = "profile")]
+    pub dark: bool,
+    /// A wide page instead of a sheet of A4
+    #[arg(long, requires = "profile")]
+    pub wide: bool,
+    /// A score to hold beside, of another card or of this one earlier: "last year=1020@medley"
+    #[arg(long, value_name = "NAME=SCORE@LOAD", requires = "profile", value_parser = parse_reference)]
+    pub reference: Vec<ReferenceScore>,
+    /// Hours of use a day, for the energy of a year
+    #[arg(long, value_name = "HOURS", requires = "profile", default_value_t = USUAL_HOURS, value_parser = parse_hours)]
+    pub hours_a_day: f64,
+    /// Price of a kilowatt-hour, such as "0.30 EUR"
+    #[arg(long, value_name = "PRICE", requires = "profile", value_parser = parse_price)]
+    pub price: Option<(f64, String)>,
     #[command(flatten)]
     pub overwrite: Overwrite,
 }
 
+fn parse_form(text: &str) -> Result<PageForm, String> {
+    text.parse()
+        .map_err(|_| format!("there is no form \"{text}\"; there are: svg, pdf, md, html, text"))
+}
+
+fn parse_part(text: &str) -> Result<PagePart, String> {
+    let all = PagePart::VARIANTS.join(", ");
+    text.parse().map_err(|_| format!("there is no part \"{text}\"; there are: {all}"))
+}
+
+/// Longest name of a score that is held beside, characters.
+const LONGEST_REFERENCE: usize = 40;
+
+fn parse_reference(text: &str) -> Result<ReferenceScore, String> {
+    let how = "write NAME=SCORE@LOAD, such as \"last year=1020@medley\"";
+    let (name, rest) = text.rsplit_once('=').ok_or(how)?;
+    let (score, load) = rest.split_once('@').ok_or(how)?;
+    let score: f64 = score.trim().parse().map_err(|_| how)?;
+    if !(score > 0.0 && score < 1e12) || load.trim().is_empty() {
+        return Err(how.into());
+    }
+    let name = checked_name(name, LONGEST_REFERENCE)?;
+    Ok(ReferenceScore { name, load: load.trim().to_owned(), score })
+}
+
+fn parse_hours(text: &str) -> Result<f64, String> {
+    let hours: f64 = text.parse().map_err(|_| format!("\"{text}\" is not a number"))?;
+    if (0.0..=24.0).contains(&hours) { Ok(hours) } else { Err("it must be 0 to 24".into()) }
+}
+
+fn parse_price(text: &str) -> Result<(f64, String), String> {
+    let (price, unit) = text.trim().split_once(' ').unwrap_or((text.trim(), ""));
+    let price: f64 =
+        price.parse().map_err(|_| "write a number and a unit, such as \"0.30 EUR\"")?;
+    if !(0.0..=1e6).contains(&price) {
+        return Err("it must be 0 to 1000000".into());
+    }
+    let unit = if unit.is_empty() { String::new() } else { checked_name(unit, 8)? };
+    Ok((price, unit))
+}
+
 pub(crate) fn report(data_dir: &DataDirOption, options: &ReportOptions) -> Result<(), Failure> {
+    match (&options.profile, options.climb) {
+        (Some(name), _) => report_page(data_dir, options, name),
+        (None, Some(climb)) => report_climb(data_dir, options, climb),
+        (None, None) => {
+            Err(Failure::usage("name a climb with --climb, or a profile with --profile"))
+        }
+    }
+}
+
+fn report_page(
+    data_dir: &DataDirOption,
+    options: &ReportOptions,
+    name: &str,
+) -> Result<(), Failure> {
+    let form = match options.format {
+        Some(form) => form,
+        None => PageForm::of(&options.out).map_err(Failure::usage)?,
+    };
+    let title = options.title.as_ref().map(|title| checked_name(title, LONGEST_TITLE)).transpose();
+    let title = title.map_err(|why| Failure::usage(format!("--title: {why}")))?;
+    let target = Target::new(&options.out, options.overwrite)?;
+    let (ledger, told) = open_ledger(&data_dir.resolve()?)?;
+    if let Some(line) = told {
+        note(&line);
+    }
+    let Some(card) = &options.card else {
+        return Err(Failure::usage("name the card of the profile with --card"));
+    };
+    let card = connect(&card.with_seed(options.seed)?)?.description().clone();
+    let profile = view(&ledger, &card, name)?.profile;
+    let parts =
+        if options.parts.is_empty() { PagePart::ALL.to_vec() } else { options.parts.clone() };
+    let wish = PageWish {
+        title,
+        look: PageLook { parts, dark: options.dark, wide: options.wide },
+        references: options.reference.clone(),
+        use_of_it: (options.hours_a_day, options.price.clone()),
+        ..PageWish::about(profile)
+    };
+    let page = page(&ledger, &card, &wish)?;
+    target.write(&form.bytes(&page, &wish.look)?)?;
+    target.say(&format!("The page about profile \"{name}\" is in {}.", target.shown()))
+}
+
+fn report_climb(
+    data_dir: &DataDirOption,
+    options: &ReportOptions,
+    climb: i64,
+) -> Result<(), Failure> {
     let kind = ChartKind::of(&options.out).map_err(Failure::usage)?;
     let target = Target::new(&options.out, options.overwrite)?;
     let (ledger, told) = open_ledger(&data_dir.resolve()?)?;
     if let Some(line) = told {
         note(&line);
     }
-    let entry = ledger.climb(options.climb).map_err(unknown)?;
+    let entry = ledger.climb(climb).map_err(unknown)?;
     let svg = draw_svg(&entry, kept_run(&ledger, &entry)?.as_ref())?;
     target.write(&kind.bytes(&svg)?)?;
     target.say(&format!("The report of climb {} is in {}.", entry.id, target.shown()))

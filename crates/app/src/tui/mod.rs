@@ -56,6 +56,7 @@ use yard_step_scenes::SizedScene;
 
 use crate::config;
 use crate::exchange::frontier::write_chart;
+use crate::exchange::page::{PageWish, write_page};
 use crate::exchange::soak::write_soak;
 use crate::metrics::Page;
 use crate::output::write_new;
@@ -109,6 +110,7 @@ pub(crate) fn run(
     let (happenings, inbox) = channel();
     watch_signals(happenings.clone())?;
     let answers = happenings.clone();
+    let of_pages = ledger.clone();
     let browser = Browser::start(ledger, move |answer| {
         let _ = answers.send(Happening::Browsed(answer));
     })
@@ -120,8 +122,13 @@ pub(crate) fn run(
         // Nobody listening any more means that the program ends.
         let _ = sender.send(Happening::Changed);
     });
-    let result =
-        keep_drawing((&session, &browser), &inbox, &happenings, State::new(first), (page, config));
+    let result = keep_drawing(
+        (&session, &browser, &of_pages),
+        &inbox,
+        &happenings,
+        State::new(first),
+        (page, config),
+    );
     // The terminal is given back before the card is: nobody should look at a dead screen.
     drop(screen);
     let left = session.end().map_err(io::Error::other);
@@ -129,7 +136,7 @@ pub(crate) fn run(
 }
 
 fn keep_drawing(
-    (session, browser): (&Session, &Browser),
+    (session, browser, of_pages): (&Session, &Browser, &Ledger),
     inbox: &Receiver<Happening>,
     happenings: &Sender<Happening>,
     mut state: State,
@@ -194,6 +201,14 @@ fn keep_drawing(
                         Outcome::ExportFrontier { card, load, frontier, path } => {
                             aside(happenings.clone(), move || {
                                 let done = write_chart(&card, &load, &frontier, &path);
+                                Happening::Told(done.unwrap_or_else(|why| why))
+                            });
+                        }
+                        Outcome::ExportPage { card, about, path } => {
+                            let ledger = of_pages.clone();
+                            aside(happenings.clone(), move || {
+                                let wish = PageWish::about(*about);
+                                let done = write_page(&ledger, &card, &wish, &path);
                                 Happening::Told(done.unwrap_or_else(|why| why))
                             });
                         }

@@ -17,8 +17,7 @@ use crate::measure::monitor::SectionSeen;
 use crate::proof::assurance::Assurance;
 use crate::proof::check::CheckRun;
 use crate::proof::exposure::{Exposure, ProofRun};
-use crate::proof::kind::LoadKind;
-use crate::proof::soak::{OnFault, Soak, SoakStep};
+use crate::proof::soak::{OnFault, Soak, SoakLoad, SoakStep};
 use crate::units::{Celsius, Mhz, Seconds};
 
 /// Failures after which the steps back grow no more.
@@ -168,7 +167,7 @@ impl Climb {
     }
 
     fn assurance_of(&self, exposure: Exposure, soak: &Soak) -> Assurance {
-        Assurance::new(exposure, &soak.shares(), soak.claim, self.experience.unrelated())
+        self.experience.assurance(exposure, &soak.shares(), soak.claim)
     }
 
     /// The runs of the soak, as a check holds them against those of another time; only what told something.
@@ -187,17 +186,6 @@ impl Climb {
             room: trial.room.map(|room| room.ambient),
         })
         .collect()
-    }
-
-    /// What stands behind settings whose runs come to `exposure`.
-    #[must_use]
-    pub fn assurance(
-        &self,
-        exposure: Exposure,
-        shares: &[(LoadKind, f64)],
-        claim: Option<(crate::plan::Margin, f64)>,
-    ) -> Assurance {
-        Assurance::new(exposure, shares, claim, self.experience.unrelated())
     }
 
     /// The soak's next run; none where there is no soak, or it is over.
@@ -232,6 +220,12 @@ impl Climb {
             why: step.why,
             after: newest.map(|fault| (fault.trial, fault.load.clone(), fault.verdict)),
         };
+        if let Some(settings) = load.settings {
+            // Figures are of a warm card.
+            let stage = Stage::Proof;
+            let proposal = self.proposal(stage, purpose, settings, step.length, reason);
+            return Some(proposal.under(&load.load));
+        }
         // All of a run counts: faults come in its first seconds, too.
         let none = Seconds(0.0);
         let mut proposal =
@@ -258,10 +252,14 @@ struct SoFar<'a> {
 impl SoFar<'_> {
     fn take(&mut self, trial: &TrialRecord) {
         let is_cold = trial.purpose == Purpose::ColdStart;
-        let of = |load: &crate::proof::soak::SoakLoad| {
-            load.load == trial.scene && load.is_cold() == is_cold
+        let is_it = |(_, load): &(usize, &SoakLoad)| {
+            load.load == trial.scene
+                && load.is_cold() == is_cold
+                && load.settings.is_none_or(|settings| settings == trial.asked)
         };
-        let place = self.soak.loads.iter().position(of);
+        // Of the same thing twice, the one that has run least.
+        let all = self.soak.loads.iter().enumerate().filter(is_it).map(|(place, _)| place);
+        let place = all.min_by_key(|place| self.counts.get(*place).copied());
         self.runs.push(SoakRun {
             trial: trial.number,
             place,
@@ -278,6 +276,9 @@ impl SoFar<'_> {
         }
         if let Some(count) = place.and_then(|place| self.counts.get_mut(place)) {
             *count += 1;
+        }
+        if self.soak.is_measurement() {
+            return;
         }
         let held = trial.held();
         // Milder settings than those that stand say nothing of them; a mark may have brought that about.
@@ -361,6 +362,7 @@ mod tests {
     use crate::climb::{ClimbEvent, Stage};
     use crate::judge::verdict::Fault;
     use crate::plan::{Margin, Plan};
+    use crate::proof::kind::LoadKind;
     use crate::proof::soak::Goal;
     use crate::units::MhzOffset;
     use rstest::rstest;
@@ -442,6 +444,34 @@ mod tests {
         assert!((soaked.assurance.exposure().total().value() - all).abs() < 1.0);
         let light = soaked.runs.iter().filter(|run| run.place == Some(4)).count();
         assert!(light > 1 + soaked.faults.len(), "it comes back to what failed: {light}");
+    }
+
+    #[test]
+    fn a_measurement_runs_each_of_the_settings_as_listed_and_steps_nowhere() {
+        let at = |core| Settings { core_offset: Some(MhzOffset(core)), ..Settings::stock(&card()) };
+        let cell =
+            |load: &str, core| SoakLoad { settings: Some(at(core)), ..SoakLoad::new(load, 1.0) };
+        let loads = vec![cell("kiln", 0), cell("kiln", 60), cell("loom", 200), cell("kiln", 0)];
+        let mut climb = begun(Soak { loads, ..soak(0, Goal::Once, OnFault::Stop) });
+        let mut asked = Vec::new();
+        while let (Next::Trial(proposal), None) = (climb.next(), climb.soaked().unwrap().end) {
+            assert!(proposal.request.warm_up > Seconds(0.0), "figures are of a warm card");
+            asked.push((
+                proposal.request.load.clone(),
+                proposal.request.asked.core_offset.unwrap().0,
+            ));
+            let record = CARD.run(&climb, &proposal.request);
+            climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+        }
+        let wanted = [("kiln", 0), ("kiln", 60), ("loom", 200), ("kiln", 0)];
+        assert_eq!(asked, wanted.map(|(load, core)| (load.to_owned(), core)));
+        let soaked = climb.soaked().unwrap();
+        assert_eq!((soaked.end, soaked.faults.len()), (Some(SoakEnd::Reached), 0));
+        assert_eq!(
+            soaked.assurance.exposure().total(),
+            Seconds(0.0),
+            "it proves nothing of its own"
+        );
     }
 
     #[test]

@@ -160,6 +160,10 @@ pub struct RunAt {
     pub mean_load: Option<Percent>,
     /// Whether it began idle and cold.
     pub is_cold: bool,
+    /// Average fan speed.
+    pub fan_speed: Option<Percent>,
+    /// Average frames per second, and the rate below which one sample in a hundred lies.
+    pub frame_rates: Option<(f64, f64)>,
 }
 
 impl RunAt {
@@ -497,6 +501,8 @@ mod tests {
             ambient: Some(Celsius(20.0)),
             mean_load: Some(Percent(97.0)),
             is_cold: false,
+            fan_speed: Some(Percent(100.0)),
+            frame_rates: Some((20.0, 15.0)),
         }
     }
 

@@ -2,3 +2,4 @@
 
 pub mod compare;
 pub(crate) mod frontier;
+pub(crate) mod variants;

@@ -5,8 +5,10 @@ use std::path::PathBuf;
 
 use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use ratatui::layout::Rect;
-use yard_step_core::{Meaning, Settings, TrialRecord};
-use yard_step_engine::{Activity, Command, FreeStart, KeepWhat, Snapshot};
+use yard_step_core::{
+    MOST_MEASURED, Meaning, Origin, Profile, Seconds, Settings, TrialRecord, counted,
+};
+use yard_step_engine::{Activity, Command, FreeStart, KeepWhat, MEASURED, Snapshot};
 
 use crate::tui::app::outcome::Outcome;
 use crate::tui::app::screen;
@@ -229,6 +231,10 @@ impl State {
                 return Some(Outcome::Send(command));
             }
             proof::state::Came::Prove(what) => self.overlay = Some(proof_form(what)),
+            proof::state::Came::Page => {
+                let about = self.proof.selected(snapshot).map(|of| of.view.profile.clone());
+                self.overlay = about.map(|about| page_path(about.name.as_str()));
+            }
             proof::state::Came::Export => {
                 let text = format!("soak-of-climb-{}.svg", snapshot.climb.number);
                 self.overlay = Some(path_of(FileUse::Proof, text));
@@ -376,6 +382,14 @@ impl State {
 
     /// Carries out what concerns the view Weigh alone; `None` for what does not.
     fn act_on_weigh(&mut self, action: Action, snapshot: &Snapshot) -> Option<Outcome> {
+        if action == Action::MeasureCells {
+            self.ask_to_measure();
+            return Some(Outcome::Nothing);
+        }
+        if action == Action::ExportPage {
+            self.overlay = Some(page_path(""));
+            return Some(Outcome::Nothing);
+        }
         match self.weigh.act(action) {
             weigh::state::Came::NotHere => return None,
             weigh::state::Came::Done => {}
@@ -400,6 +414,34 @@ impl State {
         Some(Outcome::Nothing)
     }
 
+    /// Asks whether what is missing of before and after is to be measured, and says how long that takes.
+    fn ask_to_measure(&mut self) {
+        self.weigh.shows_table = true;
+        let table = &self.weigh.table;
+        let cell = |(variant, load): &(usize, usize)| {
+            Some((table.variants.get(*variant)?.settings, table.loads.get(*load)?.clone()))
+        };
+        let cells: Vec<(Settings, String)> =
+            table.wanted().iter().take(MOST_MEASURED).filter_map(cell).collect();
+        if cells.is_empty() {
+            let text = match table.loads.is_empty() {
+                true => "Nothing with a score has run yet: climb first.",
+                false => "Every difference is clear, or shown to be absent.",
+            };
+            self.told(text.to_owned());
+            return;
+        }
+        let time = Seconds(MEASURED.value() * cells.len() as f64);
+        self.overlay = Some(Overlay::Ask(Question {
+            what: format!("Measure {}?", counted(cells.len(), "run")),
+            consequence: format!(
+                "About {} and the warm-up: the settings by turns under each load, with the fan of the climb.",
+                time.in_words()
+            ),
+            yes: Yes::Send(Command::Measure(cells)),
+        }));
+    }
+
     /// What is shown in Weigh, to be drawn into a file.
     pub(crate) fn export_frontier(&self, snapshot: &Snapshot, path: PathBuf) -> Outcome {
         Outcome::ExportFrontier {
@@ -408,6 +450,22 @@ impl State {
             frontier: Box::new(self.weigh.frontier.clone()),
             path,
         }
+    }
+
+    /// The outcome that writes the page: about what is selected in Proof, or what is picked in Weigh.
+    pub(crate) fn export_page(&self, snapshot: &Snapshot, path: PathBuf) -> Outcome {
+        let about = match self.view {
+            View::Weigh => self
+                .weigh
+                .point()
+                .map(|point| Profile::new(String::new(), point.settings, Origin::ByHand)),
+            _ => self.proof.selected(snapshot).map(|of| of.view.profile.clone()),
+        };
+        about.map_or(Outcome::Nothing, |about| Outcome::ExportPage {
+            card: Box::new((*snapshot.machine.card).clone()),
+            about: Box::new(about),
+            path,
+        })
     }
 
     /// The outcome that draws the soak that is shown.
@@ -532,4 +590,12 @@ fn next_laid_over(snapshot: &Snapshot) -> Option<u32> {
     let present = snapshot.runs.laid_over.as_ref().map(|run| run.number).or(shown).or(last)?;
     let earlier = |trial: &&yard_step_core::TrialRecord| trial.number < present;
     snapshot.climb.trials.iter().rev().find(earlier).map(|trial| trial.number)
+}
+
+/// The line in which the file of a page is named.
+fn page_path(name: &str) -> Overlay {
+    let plain = |c: char| if c.is_alphanumeric() { c } else { '-' };
+    let name: String = name.to_lowercase().chars().map(plain).collect();
+    let name = if name.is_empty() { "page".to_owned() } else { name };
+    path_of(FileUse::Page, format!("{name}.pdf"))
 }

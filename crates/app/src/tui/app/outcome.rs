@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use yard_step_core::{CardDescription, CheckedFrame, Frontier, Soaked, Trace};
+use yard_step_core::{CardDescription, CheckedFrame, Frontier, Profile, Soaked, Trace};
 use yard_step_engine::Command;
 use yard_step_engine::load::OutsideSpec;
 use yard_step_scenes::SizedScene;
@@ -55,6 +55,15 @@ pub enum Outcome {
         card: Box<CardDescription>,
         /// What is drawn.
         soaked: Box<Soaked>,
+        /// The file.
+        path: PathBuf,
+    },
+    /// The page about settings, to be written to a file.
+    ExportPage {
+        /// The card.
+        card: Box<CardDescription>,
+        /// The settings, kept or not.
+        about: Box<Profile>,
         /// The file.
         path: PathBuf,
     },

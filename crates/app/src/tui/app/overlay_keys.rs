@@ -256,6 +256,7 @@ impl State {
             KeyCode::Enter if !text.trimmed().is_empty() => {
                 let path = typed_path(text.text());
                 return match (what, self.trace.shown(snapshot)) {
+                    (FileUse::Page, _) => self.export_page(snapshot, path),
                     (FileUse::Proof, _) => self.export_proof(snapshot, path),
                     (FileUse::Frontier, _) => self.export_frontier(snapshot, path),
                     (FileUse::Profile, _) => self.export_profile(snapshot, path),

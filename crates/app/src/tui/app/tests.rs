@@ -354,7 +354,7 @@ fn in_weigh_a_point_is_clicked_tried_shaped_kept_and_drawn() {
     let snapshot = snapshot();
     let mut state = State::new(View::Weigh);
     state.weigh.wants(&snapshot);
-    state.weigh.take(Ok(crate::tui::fixtures::weighed()));
+    state.weigh.take(Ok((crate::tui::fixtures::weighed(), Default::default())));
     let lowest = state.weigh.frontier.frontier[0];
     // The first line of the list of the frontier.
     let event = at(MouseEventKind::Down(MouseButton::Left), (130, 3));
@@ -367,6 +367,10 @@ fn in_weigh_a_point_is_clicked_tried_shaped_kept_and_drawn() {
     assert!(matches!(state.overlay, Some(Overlay::Keep { .. })), "{:?}", state.overlay);
     press(&mut state, &snapshot, KeyCode::Esc);
     press(&mut state, &snapshot, KeyCode::Char('x'));
+    let page = press(&mut state, &snapshot, KeyCode::Enter);
+    let Outcome::ExportPage { path, about, .. } = page else { panic!("{page:?}") };
+    assert_eq!((path.to_str(), about.settings), (Some("page.pdf"), settings));
+    press(&mut state, &snapshot, KeyCode::Char('X'));
     let drawn = press(&mut state, &snapshot, KeyCode::Enter);
     let Outcome::ExportFrontier { load, path, .. } = drawn else { panic!("{drawn:?}") };
     assert_eq!((load.as_str(), path.to_str()), ("lantern", Some("work-against-watts.svg")));

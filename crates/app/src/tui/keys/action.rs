@@ -279,6 +279,8 @@ pub enum Action {
     EndSoak,
     /// In Proof, the chart into a file.
     ExportProof,
+    /// In Weigh and Proof, the page to show into a file.
+    ExportPage,
     /// In Weigh, the point of the frontier that costs less.
     FrontierLess,
     /// In Weigh, the point of the frontier that costs more.
@@ -287,6 +289,10 @@ pub enum Action {
     PointBefore,
     /// In Weigh, the point after.
     PointAfter,
+    /// In Weigh, measure what is missing of before and after.
+    MeasureCells,
+    /// In Weigh, before and after, or the frontier.
+    BeforeAfter,
     /// Weigh against something else.
     OtherCost,
     /// Weigh the runs of another load.

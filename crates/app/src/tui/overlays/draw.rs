@@ -273,6 +273,11 @@ fn path_lines(theme: Theme, what: FileUse, text: &str) -> (&'static str, Lines) 
             "What is shown is drawn into a new file that ends in .svg or .pdf.",
             "Enter draw   Esc cancel",
         ),
+        FileUse::Page => (
+            "Write the page",
+            "What was changed, what it brought and how sure that is: a new file that ends in .svg, .pdf, .md, .html or .txt.",
+            "Enter write   Esc cancel",
+        ),
         FileUse::Proof => (
             "Save the chart",
             "The soak is drawn into a new file that ends in .svg or .pdf.",

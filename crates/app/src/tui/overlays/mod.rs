@@ -147,6 +147,8 @@ pub enum FileUse {
     Frontier,
     /// To draw the chart of a soak.
     Proof,
+    /// To write the page to show.
+    Page,
 }
 
 /// A question, and what is done on yes.

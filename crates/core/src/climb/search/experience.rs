@@ -18,6 +18,10 @@ use crate::climb::search::belief::{
     Assumed, E_FOLD_PLACES, E_FOLD_SPREAD, EDGE_PLACES, e_fold_at, e_fold_log, edge_at,
 };
 use crate::load::artifact::Domain;
+use crate::plan::Margin;
+use crate::proof::assurance::Assurance;
+use crate::proof::exposure::Exposure;
+use crate::proof::kind::LoadKind;
 
 /// Weight of other kinds before the first climb on this one.
 const OTHERS: f64 = 0.5;
@@ -128,6 +132,17 @@ impl Experience {
 
     pub(in crate::climb) fn severity(&self) -> (f64, f64) {
         self.severity
+    }
+
+    /// What stands behind settings whose runs come to `exposure`, for days made of `shares`.
+    #[must_use]
+    pub fn assurance(
+        &self,
+        exposure: Exposure,
+        shares: &[(LoadKind, f64)],
+        claim: Option<(Margin, f64)>,
+    ) -> Assurance {
+        Assurance::new(exposure, shares, claim, self.unrelated)
     }
 
     pub(in crate::climb) fn unrelated(&self) -> (f64, f64) {

@@ -15,12 +15,15 @@ use std::sync::Arc;
 use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
 
-use yard_step_core::{CardDescription, Next, Percent, Weighed, counted};
+use yard_step_core::{
+    CardDescription, Next, Origin, Percent, Profile, Settings, VariantTable, Weighed, counted,
+};
 use yard_step_engine::ProfileView;
 use yard_step_ledger::{
     Choices, ClimbLine, Filter, Ledger, LedgerError, Order, SortBy, TrialDetail, TrialLine,
 };
 
+use crate::exchange::page::side_by_side;
 use crate::exchange::profile;
 use crate::output::write_new;
 
@@ -154,7 +157,7 @@ pub enum Answer {
     /// What came of a change.
     Done(Done),
     /// What was run on a card; or why it could not be read.
-    Weighed(Result<Vec<Weighed>, String>),
+    Weighed(Result<(Vec<Weighed>, VariantTable), String>),
 }
 
 enum Wish {
@@ -219,8 +222,7 @@ impl Desk {
                 match wish {
                     Wish::Ask(ask) => newest = Some(ask),
                     Wish::Weigh(card) => {
-                        let runs = self.reader.weighed(&card);
-                        answer(Answer::Weighed(runs.map_err(|error| sentence(&error.to_string()))));
+                        answer(Answer::Weighed(weigh(&self.reader, &card)));
                     }
                     Wish::Change(change) => {
                         let told = self.carry_out(&change).map_err(|cause| sentence(&cause));
@@ -376,6 +378,19 @@ fn sentence(text: &str) -> String {
         .map_or(String::new(), |first| first.to_uppercase().chain(characters).collect())
 }
 
+/// Everything run on a card, and stock beside its profiles: the one in use first, else the newest.
+fn weigh(reader: &Ledger, card: &CardDescription) -> Result<(Vec<Weighed>, VariantTable), String> {
+    let failed = |error: &dyn std::fmt::Display| sentence(&error.to_string());
+    let runs = reader.weighed(card).map_err(|error| failed(&error))?;
+    let mut profiles = reader.profiles(card).map_err(|error| failed(&error))?;
+    profiles.sort_by_key(|profile| !profile.in_use);
+    let stock = || Profile::new("stock", Settings::stock(card), Origin::ByHand);
+    let about = profiles.into_iter().next().unwrap_or_else(stock);
+    let table = side_by_side(reader, card, &about);
+    let (table, _) = table.map_err(|failure| sentence(failure.text()))?;
+    Ok((runs, table))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -526,7 +541,7 @@ mod tests {
         let weighed = || {
             room.browser.weigh(Box::new(card()));
             match room.answers.recv().unwrap() {
-                Answer::Weighed(runs) => runs.unwrap(),
+                Answer::Weighed(runs) => runs.unwrap().0,
                 other => panic!("{other:?}"),
             }
         };

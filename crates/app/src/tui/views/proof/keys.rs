@@ -48,8 +48,16 @@ pub(crate) static BINDINGS: &[Binding] = &[
         in_footer: true,
     },
     Binding {
-        action: Action::ExportProof,
+        action: Action::ExportPage,
         keys: &[key('x')],
+        label: "page",
+        help: "write one page about the selected settings: SVG, PDF, Markdown, HTML or text",
+        applies: |m| m.view == View::Proof && m.has_candidate,
+        in_footer: true,
+    },
+    Binding {
+        action: Action::ExportProof,
+        keys: &[key('X')],
         label: "save chart",
         help: "save the chart of the soak as SVG or PDF",
         applies: |m| m.view == View::Proof && m.has_soak,

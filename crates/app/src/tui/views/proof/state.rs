@@ -25,6 +25,8 @@ pub enum Came {
     Prove(SoakWhat),
     /// The chart goes into a file.
     Export,
+    /// The page goes into a file.
+    Page,
 }
 
 impl ProofState {
@@ -85,6 +87,7 @@ impl ProofState {
             },
             Action::EndSoak => return Came::Send(Command::EndSoak),
             Action::ExportProof => return Came::Export,
+            Action::ExportPage => return Came::Page,
             _ => return Came::NotHere,
         }
         Came::Done

@@ -18,6 +18,7 @@ use yard_step_core::{Cost, FrontierPoint, counted, figure_in_words};
 use crate::tui::theme::{Role, Theme, glyph};
 use crate::tui::views::weigh::frontier::FrontierChart;
 use crate::tui::views::weigh::state::WeighState;
+use crate::tui::views::weigh::variants;
 use crate::tui::widgets::panel::{inside, panel};
 use crate::tui::widgets::{cut, row, write, write_right, write_wrapped};
 
@@ -43,6 +44,10 @@ pub(crate) fn layout(area: Rect) -> Places {
 }
 
 pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighState) {
+    if state.shows_table {
+        variants::draw(buffer, area, theme, &state.table);
+        return;
+    }
     let places = layout(area);
     let frontier = &state.frontier;
     let load = state.load.as_deref().unwrap_or("–");
@@ -224,7 +229,7 @@ mod tests {
     fn state() -> WeighState {
         let mut state = WeighState::default();
         state.wants(&snapshot());
-        state.take(Ok(weighed()));
+        state.take(Ok((weighed(), yard_step_core::VariantTable::default())));
         state
     }
 

@@ -4,5 +4,6 @@ pub(crate) mod draw;
 pub(crate) mod frontier;
 pub(crate) mod keys;
 pub(crate) mod state;
+mod variants;
 
 pub(crate) use draw::{draw, point_at};

@@ -3,7 +3,9 @@
 use std::sync::Arc;
 
 use ratatui::crossterm::event::{MouseButton, MouseEventKind};
-use yard_step_core::{CardDescription, Cost, Decibel, Frontier, FrontierPoint, Weighed, loads};
+use yard_step_core::{
+    CardDescription, Cost, Decibel, Frontier, FrontierPoint, VariantTable, Weighed, loads,
+};
 use yard_step_engine::{Command, Snapshot};
 
 use crate::tui::keys::action::Action;
@@ -22,6 +24,10 @@ pub struct WeighState {
     pub load: Option<String>,
     /// What work is weighed against.
     pub cost: Cost,
+    /// Stock beside the card's profiles.
+    pub table: Arc<VariantTable>,
+    /// Whether that is shown, instead of the frontier.
+    pub shows_table: bool,
     /// Work against cost, as it was worked out last.
     pub frontier: Frontier,
     /// Place of the picked point.
@@ -77,10 +83,11 @@ impl WeighState {
     }
 
     /// Takes in what was read.
-    pub fn take(&mut self, runs: Result<Vec<Weighed>, String>) {
+    pub fn take(&mut self, runs: Result<(Vec<Weighed>, VariantTable), String>) {
         match runs {
             Err(why) => self.told = Some(why),
-            Ok(runs) => {
+            Ok((runs, table)) => {
+                self.table = Arc::new(table);
                 (self.runs, self.is_read) = (Arc::new(runs), true);
                 let has_any = |load: &String| self.runs.iter().any(|run| run.load == *load);
                 if !self.load.as_ref().is_some_and(has_any) {
@@ -144,6 +151,7 @@ impl WeighState {
                 let last = self.frontier.points.len().saturating_sub(1);
                 self.picked = self.picked().map(|at| (at + 1).min(last));
             }
+            Action::BeforeAfter => self.shows_table = !self.shows_table,
             Action::OtherCost => {
                 let at = Cost::ALL.iter().position(|cost| *cost == self.cost).unwrap_or(0);
                 self.cost = Cost::ALL[(at + 1) % Cost::ALL.len()];
@@ -194,7 +202,7 @@ mod tests {
         let mut state = WeighState::default();
         assert!(state.wants(&snapshot()).is_some());
         assert!(state.wants(&snapshot()).is_none(), "once");
-        state.take(Ok(weighed()));
+        state.take(Ok((weighed(), VariantTable::default())));
         state
     }
 

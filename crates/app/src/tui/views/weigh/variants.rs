@@ -1,0 +1,198 @@
+//! Before and after, in Weigh: stock and the card's profiles under each load, as bars with their errors, and their figures.
+//!
+//! ```text
+//!  kiln
+//!  stock      ████████████████████        996 ±3     213 W  70 °C
+//!  daily      ██████████████████████     1060 ±2    +6.4 ±0.3 %  240 W  75 °C
+//! ```
+
+use ratatui::buffer::Buffer;
+use ratatui::layout::Rect;
+use yard_step_core::{VariantCell, VariantTable, figure_in_words};
+
+use crate::tui::theme::{Role, Theme};
+use crate::tui::widgets::panel::panel;
+use crate::tui::widgets::{cut, row, write, write_wrapped};
+
+/// Columns of the name, of the score, and of the figures.
+const NAME: u16 = 18;
+const SCORE: u16 = 32;
+const FIGURES: u16 = 46;
+
+pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, table: &VariantTable) {
+    let aside = format!("scatter of a run {:.1} %", table.scatter_percent);
+    let space = panel(buffer, area, theme, "Before and after", &aside);
+    let dim = theme.style(Role::Dim);
+    let mut line = 0;
+    if table.loads.is_empty() {
+        let text = "Nothing with a score has run at stock or at a profile yet: climb, then keep what it finds.";
+        write_wrapped(buffer, space, text, dim);
+        return;
+    }
+    let has_figures = space.width >= NAME + SCORE + FIGURES + 20;
+    let figures = if has_figures { FIGURES } else { 0 };
+    let bars = space.width.saturating_sub(NAME + SCORE + figures);
+    for (load, name) in table.loads.iter().enumerate() {
+        if line + 2 > space.height {
+            break;
+        }
+        let head = row(space, line);
+        write(buffer, head, (head.x, head.y), name, theme.style(Role::Title));
+        line += 1;
+        let scores = (0..table.variants.len()).filter_map(|at| table.cell(at, load)?.score);
+        let most = scores.map(|(score, _)| score).fold(1e-9, f64::max);
+        for (variant, of) in table.variants.iter().enumerate() {
+            let place = row(space, line);
+            if place.is_empty() {
+                return;
+            }
+            line += 1;
+            let role = if of.failed { Role::Bad } else { Role::Text };
+            write(buffer, place, (place.x, place.y), &cut(&of.name, NAME - 1), theme.style(role));
+            let Some(cell) = table.cell(variant, load) else {
+                write(buffer, place, (place.x + NAME, place.y), "not run", dim);
+                continue;
+            };
+            let Some((score, error)) = cell.score else { continue };
+            let length = (score / most * f64::from(bars)).round() as u16;
+            let bar = Rect { x: place.x + NAME, width: bars, ..place };
+            let colour = if variant == 0 { Role::Dim } else { Role::Clock };
+            for x in bar.x..(bar.x + length).min(bar.right()) {
+                write(buffer, bar, (x, bar.y), "▬", theme.style(colour));
+            }
+            let at = bar.right() + 1;
+            let text = format!("{:>6} ±{}", figure_in_words(score), figure_in_words(error));
+            write(buffer, place, (at, place.y), &text, theme.style(Role::Title));
+            if let Some(change) = table.change(variant, load).filter(|_| variant > 0) {
+                let clear = change.is_clear();
+                let text = match clear {
+                    true => format!("{:+.1} ±{:.1} %", change.percent, change.error),
+                    false => "as stock".to_owned(),
+                };
+                let role = match (clear, change.percent > 0.0) {
+                    (false, _) => Role::Dim,
+                    (true, true) => Role::Good,
+                    (true, false) => Role::Warn,
+                };
+                write(buffer, place, (at + 15, place.y), &text, theme.style(role));
+            }
+            if has_figures {
+                let at = bar.right() + SCORE;
+                write(buffer, place, (at, place.y), &figures_of(cell), theme.style(Role::Text));
+            }
+        }
+        line += 1;
+    }
+    let mut notes = Vec::new();
+    let missing = table.missing();
+    if !missing.is_empty() {
+        let name = |(variant, load): &(usize, usize)| {
+            Some(format!(
+                "{} under {}",
+                table.variants.get(*variant)?.name,
+                table.loads.get(*load)?
+            ))
+        };
+        let names: Vec<String> = missing.iter().filter_map(name).collect();
+        notes.push(format!("Not measured: {}.", names.join(", ")));
+    }
+    if !table.unlike_fans.is_empty() {
+        notes.push(format!("Fans were not driven alike under {}.", table.unlike_fans.join(", ")));
+    }
+    if table.variants.iter().any(|variant| variant.failed) {
+        notes.push("Red: a run at these settings failed; they are no recommendation.".into());
+    }
+    let below = Rect {
+        y: space.y + line.min(space.height),
+        height: space.height.saturating_sub(line),
+        ..space
+    };
+    write_wrapped(buffer, below, &notes.join(" "), dim);
+}
+
+/// Clock, power, heat, fan and work per watt in a line.
+fn figures_of(cell: &VariantCell) -> String {
+    let show = |value: Option<f64>, unit: &str, width: usize| {
+        value.map_or_else(|| format!("{:>width$} {unit}", "–"), |v| format!("{v:>width$.0} {unit}"))
+    };
+    let per_watt = cell.per_watt().map_or("–".into(), |value| format!("{value:.2}"));
+    format!(
+        "{}  {}  {}  {}  {per_watt} /W",
+        show(cell.clock.map(|clock| clock.value()), "MHz", 4),
+        show(cell.power.map(|power| power.value()), "W", 3),
+        show(cell.hot_spot.or(cell.core).map(|at| at.value()), "°C", 3),
+        show(cell.fan.map(|fan| fan.value()), "% fan", 3),
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tui::theme::Depth;
+    use crate::tui::widgets::testing::{AWKWARD, drawn};
+    use yard_step_core::{Celsius, Mhz, Percent, Settings, Variant, Watt};
+
+    const THEME: Theme = Theme::new(Depth::None);
+
+    fn table() -> VariantTable {
+        let variant = |name: &str, failed| Variant {
+            name: name.into(),
+            settings: Settings::default(),
+            what: String::new(),
+            failed,
+        };
+        let cell = |score| {
+            Some(VariantCell {
+                runs: 2,
+                score: Some((score, 2.0)),
+                clock: Some(Mhz(1_998.0)),
+                power: Some(Watt(213.0)),
+                hot_spot: Some(Celsius(79.0)),
+                fan: Some(Percent(100.0)),
+                ..VariantCell::default()
+            })
+        };
+        VariantTable {
+            variants: vec![variant("stock", false), variant("daily", false), variant("bold", true)],
+            loads: vec!["kiln".into(), "loom".into()],
+            cells: vec![
+                vec![cell(1_000.0), cell(900.0)],
+                vec![cell(1_060.0), cell(901.0)],
+                vec![cell(1_100.0), None],
+            ],
+            unlike_fans: vec!["loom".into()],
+            scatter_percent: 0.5,
+        }
+    }
+
+    #[test]
+    fn changes_beyond_chance_are_told_and_what_is_missing_is_listed() {
+        let text = drawn(160, 30, |buffer, area| draw(buffer, area, THEME, &table())).join("\n");
+        for part in [
+            "+6.0 ±0.3 %",
+            "as stock",
+            "not run",
+            "1998 MHz  213 W   79 °C  100 % fan  4.69 /W",
+            "Not measured: bold under loom.",
+            "Fans were not driven alike under loom.",
+            "no recommendation",
+        ] {
+            assert!(text.contains(part), "{part}:\n{text}");
+        }
+        let bar = |name: &str| {
+            let line = text.lines().find(|line| line.starts_with(name)).unwrap();
+            line.matches('▬').count()
+        };
+        assert!(bar("bold") > bar("daily") && bar("daily") > bar("stock"));
+    }
+
+    #[test]
+    fn nothing_yet_says_so_and_any_size_will_do() {
+        let empty = VariantTable::default();
+        let text = drawn(90, 9, |buffer, area| draw(buffer, area, THEME, &empty)).join("\n");
+        assert!(text.contains("Nothing with a score"), "{text}");
+        for (width, height) in AWKWARD {
+            drawn(width, height, |buffer, area| draw(buffer, area, THEME, &table()));
+        }
+    }
+}
