@@ -10,7 +10,7 @@ use serde::Serialize;
 use yard_step_card::{BriefCard, CardChoice, Family};
 use yard_step_core::{
     Climb, ClimbEvent, Demand, Exposure, Goal, LoadKind, Margin, Next, OnFault, Plan, SPANS,
-    Settings, Soak, SoakLoad, Soaked,
+    Settings, Soak, SoakLoad, Soaked, Stage,
 };
 use yard_step_scenes::Scene;
 
