@@ -172,14 +172,13 @@ impl VariantTable {
         let mut wanted = Vec::new();
         for load in 0..self.loads.len() {
             let unclear = usable.iter().any(|variant| is_unclear(*variant, load));
+            // What is missing is run beside the others, so that all of them have one fan in common.
+            let fill = usable.iter().any(|variant| is_missing(*variant, load))
+                || self.loads.get(load).is_some_and(|name| self.unlike_fans.contains(name));
             let mut turn: Vec<(usize, usize)> = usable
                 .iter()
                 .copied()
-                .filter(|variant| {
-                    is_missing(*variant, load)
-                        || is_unclear(*variant, load)
-                        || (*variant == 0 && unclear)
-                })
+                .filter(|variant| fill || is_unclear(*variant, load) || (*variant == 0 && unclear))
                 .map(|variant| (variant, load))
                 .collect();
             if load % 2 == 1 {
@@ -331,8 +330,8 @@ mod tests {
         assert!(!table.change(2, 0).unwrap().is_clear());
         assert_eq!(table.change(1, 1), None, "stock did not run it");
         assert_eq!(table.missing(), [(0, 1), (2, 1)]);
-        // What is unclear is run again beside stock, what is missing once, the other way round.
-        assert_eq!(table.wanted(), [(0, 0), (2, 0), (2, 1), (0, 1)]);
+        // What is unclear is run again beside stock, what is missing beside all, the other way round.
+        assert_eq!(table.wanted(), [(0, 0), (2, 0), (2, 1), (1, 1), (0, 1)]);
         assert!((0.3..0.8).contains(&table.scatter_percent), "{}", table.scatter_percent);
     }
 
