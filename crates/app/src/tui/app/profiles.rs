@@ -53,7 +53,8 @@ impl State {
                 Some(Outcome::Send(Command::StartFrom(Box::new(view.profile.settings))))
             }
             Action::CheckProfile => {
-                self.view = View::Climb;
+                self.view = View::Proof;
+                self.proof.begin();
                 Some(Outcome::Send(Command::CheckProfile(name)))
             }
             Action::DropProfile => ask(
@@ -150,11 +151,11 @@ mod tests {
     }
 
     #[test]
-    fn deleting_asks_and_checking_goes_to_climb() {
+    fn deleting_asks_and_checking_goes_to_proof() {
         let (state, _) = acted(Action::DropProfile, None);
         assert!(matches!(state.overlay, Some(Overlay::Ask(_))));
         let (state, outcome) = acted(Action::CheckProfile, None);
-        assert_eq!(state.view, View::Climb);
+        assert_eq!(state.view, View::Proof);
         assert_eq!(outcome, Outcome::Send(Command::CheckProfile("last autumn".into())));
     }
 }

@@ -18,8 +18,8 @@ pub(crate) static BINDINGS: &[Binding] = &[
     Binding {
         action: Action::CheckProfile,
         keys: &[key('r')],
-        label: "try it again",
-        help: "try the selected profile next, to prove it or to see whether it has drifted",
+        label: "check it",
+        help: "check in 20 minutes whether the selected profile is still what it was",
         applies: |m| m.has_profile && !m.gone,
         in_footer: true,
     },
