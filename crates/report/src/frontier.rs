@@ -214,7 +214,7 @@ mod tests {
             trial: 1,
             asked: Settings { core_offset: Some(MhzOffset(offset)), ..Settings::stock(card) },
             load: "medley".into(),
-            seconds: Seconds(60.0),
+            seconds: Seconds(720.0),
             verdict,
             score: Some(score),
             watts: Some(Watt(watts)),

@@ -1,6 +1,6 @@
 //! Work against what it costs.
 
-use yard_step_core::{Cost, Frontier};
+use yard_step_core::{Cost, Frontier, LEAST_LONG_RUN};
 
 /// What there is to say of a frontier, in a sentence or two.
 #[must_use]
@@ -18,6 +18,16 @@ pub fn frontier(frontier: &Frontier) -> String {
         );
     }
     let Some(knee) = frontier.knee.and_then(|knee| frontier.point(knee)) else {
+        let inner = frontier.frontier.iter().skip(1).filter_map(|place| frontier.point(*place));
+        let unproven = inner.take(frontier.frontier.len() - 2).any(|point| point.is_unproven());
+        if unproven {
+            return format!(
+                "No knee is recommended: what lies between {:.0} and {:.0} {unit} ran for less than {} or failed.",
+                first.cost,
+                last.cost,
+                LEAST_LONG_RUN.in_words()
+            );
+        }
         return format!(
             "There is no knee: work rises evenly from {:.0} to {:.0} {unit}, {:.2} % for each.",
             first.cost,
@@ -70,6 +80,8 @@ mod tests {
             failed: None,
             is_stock: what == "stock",
             is_on_frontier: true,
+            error: 2.0,
+            is_dominated: false,
         }
     }
 

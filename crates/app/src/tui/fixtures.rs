@@ -476,7 +476,7 @@ pub fn weighed() -> Vec<Weighed> {
         trial: 1,
         asked: Settings { core_offset: Some(MhzOffset(offset)), ..Settings::stock(&card()) },
         load: load.into(),
-        seconds: Seconds(180.0),
+        seconds: Seconds(720.0),
         verdict,
         score: Some(score),
         watts: Some(Watt(watts)),

@@ -50,7 +50,7 @@ fn a_night_is_begun_with_three_keys_survives_a_kill_and_ends_with_its_chart() {
     let screen = again.wait_for_all(&["squall, cold", "hours alone", "raise a day to 99.00 %"]);
     assert!(screen.lines().filter(|line| line.contains("/h")).count() >= 7, "{screen}");
     let picture = dir.path().join("night.svg");
-    again.press(&["x"]);
+    again.press(&["X"]);
     again.wait_for("Save the chart");
     again.press(&["C-u"]);
     (0..40).for_each(|_| again.press(&["BSpace"]));

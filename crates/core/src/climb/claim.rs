@@ -174,7 +174,7 @@ mod tests {
         assert!((50.0..1_000.0).contains(&usual), "{usual} h");
         assert!(hours(0.998, 50.0, 0).unwrap() < usual - 20.0);
         assert!(hours(0.98, 2.0, 0).unwrap() > usual);
-        assert_eq!(hours(0.999, 1e5, 0), None, "it is proven");
+        assert!(hours(0.999, 1e5, 0).unwrap() < 50.0, "only starts from cold are missing");
         assert!(hours(0.998, 2.0, 1).is_none_or(|failed| failed > 5.0 * usual));
     }
 }

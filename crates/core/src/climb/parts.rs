@@ -4,8 +4,8 @@
 //! Where a run without it was made, that is measured; else it is estimated from what it brought
 //! alone. What is left over is what the settings take from each other, or give.
 
+use crate::card::description::SettingKind;
 use crate::card::settings::Settings;
-use crate::climb::pair::Pair;
 use crate::climb::{Climb, Next, Purpose, Reason, Stage};
 use crate::load::artifact::Domain;
 use crate::statistics::mean;
@@ -30,36 +30,73 @@ enum Left {
     Power,
     Core,
     Memory,
+    Voltage,
+    MemoryVoltage,
+    Timing,
+    Window,
+    Curve,
+    Fan,
 }
 
 impl Left {
-    const ALL: [Self; 3] = [Self::Power, Self::Core, Self::Memory];
+    const ALL: [Self; 9] = [
+        Self::Power,
+        Self::Core,
+        Self::Memory,
+        Self::Voltage,
+        Self::MemoryVoltage,
+        Self::Timing,
+        Self::Window,
+        Self::Curve,
+        Self::Fan,
+    ];
 
     const fn name(self) -> &'static str {
         match self {
             Self::Power => "power limit",
             Self::Core => "core clock",
             Self::Memory => "memory clock",
+            Self::Voltage => "voltage",
+            Self::MemoryVoltage => "memory voltage",
+            Self::Timing => "memory timing",
+            Self::Window => "clock window",
+            Self::Curve => "V/F curve",
+            Self::Fan => "fan",
         }
     }
 }
 
 impl Climb {
+    /// What the climb keeps now.
+    fn whole(&self) -> Settings {
+        let checked = Stage::CrossCheck.rules().found(self);
+        checked.unwrap_or_else(|| self.kept_until(Stage::CrossCheck).1)
+    }
+
     /// The kept settings without one of them; none where it is at stock anyway.
-    fn without_part(&self, kept: Pair, left: Left) -> Option<Settings> {
-        let whole = self.settings_of(kept);
-        let less = match left {
-            Left::Core => self.settings_of(Pair { core: MhzOffset::STOCK, ..kept }),
-            Left::Memory => self.settings_of(Pair { memory: MhzOffset::STOCK, ..kept }),
-            Left::Power => {
-                let stock = self.held_settings();
-                Settings {
-                    power_limit: stock.power_limit,
-                    temperature_target: stock.temperature_target,
-                    ..whole
-                }
+    fn without_part(&self, whole: Settings, left: Left) -> Option<Settings> {
+        let held = self.held_settings();
+        let mut less = whole;
+        let stock_of = |domain, mut settings: Settings| {
+            if let Some(axis) = self.axis(domain) {
+                axis.write(&mut settings, MhzOffset::STOCK);
             }
+            settings
         };
+        match left {
+            Left::Core => less = stock_of(Domain::Core, less),
+            Left::Memory => less = stock_of(Domain::Memory, less),
+            Left::Power => {
+                less.power_limit = held.power_limit;
+                less.temperature_target = held.temperature_target;
+            }
+            Left::Voltage => less = self.put_back(less, &[SettingKind::VoltageOffset]),
+            Left::MemoryVoltage => less = self.put_back(less, &[SettingKind::MemoryVoltage]),
+            Left::Timing => less = self.put_back(less, &[SettingKind::MemoryTiming]),
+            Left::Window => less = self.put_back(less, &[SettingKind::ClockMinimum]),
+            Left::Curve => less.curve = held.curve,
+            Left::Fan => less.fan = held.fan,
+        }
         (less != whole).then_some(less)
     }
 
@@ -79,11 +116,13 @@ impl Climb {
         let Some(baseline) = self.baseline().map(|baseline| baseline.score) else {
             return Vec::new();
         };
-        let Some((whole, runs)) = self.score_at(&self.settings_of(kept)) else { return Vec::new() };
+        let settings = self.whole();
+        let Some((whole, runs)) = self.score_at(&settings) else { return Vec::new() };
+
         let scatter = self.scatter() * 100.0;
-        let mut parts = Vec::new();
+        let (mut parts, mut all_known) = (Vec::new(), true);
         for left in Left::ALL {
-            let Some(less) = self.without_part(kept, left) else { continue };
+            let Some(less) = self.without_part(settings, left) else { continue };
             let measured = self.score_at(&less).map(|(score, count)| Part {
                 name: left.name(),
                 percent: (whole - score) / baseline * 100.0,
@@ -98,20 +137,24 @@ impl Climb {
                     Left::Memory => {
                         self.gain_alone(Domain::Memory, kept.memory).map(|g| (g.0, g.1))?
                     }
+                    _ => return None,
                 };
                 let (percent, error) = (gain * 100.0, error * 100.0);
                 Some(Part { name: left.name(), percent, error, is_measured: false })
             };
-            parts.extend(measured.or_else(estimate));
+            let part = measured.or_else(estimate);
+            all_known &= part.is_some();
+            parts.extend(part);
         }
         let sum: f64 = parts.iter().map(|part| part.percent).sum();
         let rest = (whole / baseline - 1.0) * 100.0 - sum;
         if parts.len() > 1 {
             parts.push(Part {
-                name: "with each other",
+                // Without a run or an estimate of some, the rest is theirs, too.
+                name: if all_known { "with each other" } else { "the rest" },
                 percent: rest,
                 error: parts.iter().map(|part| part.error.powi(2)).sum::<f64>().sqrt(),
-                is_measured: parts.iter().all(|part| part.is_measured),
+                is_measured: all_known && parts.iter().all(|part| part.is_measured),
             });
         }
         parts
@@ -128,9 +171,9 @@ impl Climb {
         if !self.leaving_out {
             return None;
         }
-        let kept = self.kept_pair();
+        let whole = self.whole();
         let (left, asked) = Left::ALL.into_iter().find_map(|left| {
-            let less = self.without_part(kept, left)?;
+            let less = self.without_part(whole, left)?;
             let in_vain = self
                 .trials
                 .iter()

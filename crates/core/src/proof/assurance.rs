@@ -276,24 +276,39 @@ impl Assurance {
         self.time_to(|of| of.chances(span).believed >= chance)
     }
 
-    /// Time, spent so that the hours amount to as much of the day's mixture as possible, until something is the case.
+    /// Time, spent so that the hours amount to as much of the day's mixture as possible, until something is the case that more
+    /// time never undoes: doubled until it is, then halved.
     fn time_to(&self, is_enough: impl Fn(&Self) -> bool) -> Option<Seconds> {
-        let mut mixed = self.mixed_hours(&ByKind::default());
-        loop {
+        const HALVINGS: usize = 16;
+        let after = |mixed: f64| {
             let mut then = self.clone();
             for kind in LoadKind::ALL {
                 let hours = &mut then.exposure.hours[kind.place()];
                 *hours = hours.max(mixed * self.share(kind));
             }
             let spent = then.exposure.total().value() - self.exposure.total().value();
-            if is_enough(&then) {
-                return Some(Seconds(spent));
+            (is_enough(&then), Seconds(spent))
+        };
+        let mut low = self.mixed_hours(&ByKind::default());
+        if is_enough(self) {
+            return Some(Seconds(0.0));
+        }
+        let mut high = low + 1.0;
+        loop {
+            let (is_there, spent) = after(high);
+            if is_there {
+                break;
             }
-            if spent > MOST_HOURS * 3_600.0 {
+            if spent.value() > MOST_HOURS * 3_600.0 {
                 return None;
             }
-            mixed += (mixed * 0.02).max(0.25);
+            (low, high) = (high, high * 2.0);
         }
+        for _ in 0..HALVINGS {
+            let middle = f64::midpoint(low, high);
+            if after(middle).0 { high = middle } else { low = middle }
+        }
+        Some(after(high).1)
     }
 }
 

@@ -13,6 +13,7 @@ use crate::air::noise::fan_law;
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
 use crate::judge::verdict::{Verdict, gain_percent};
+use crate::plan::LEAST_LONG_RUN;
 use crate::shape::VfCurve;
 use crate::statistics::mean;
 use crate::units::{Celsius, Decibel, Percent, Seconds, Watt};
@@ -21,6 +22,11 @@ use std::collections::HashMap;
 /// How far above the chord of the frontier, in shares of both its ranges, a knee must stand: below
 /// that the frontier is as good as straight.
 const LEAST_BEND: f64 = 0.06;
+
+/// Standard errors beyond which a difference is no chance.
+const CLEAR: f64 = 2.0;
+/// Scatter of a run as long as no settings ran twice, share of the score, and for how many runs that counts besides.
+const ASSUMED_SCATTER: (f64, f64) = (0.006, 2.0);
 
 /// What work is held against.
 #[derive(
@@ -171,6 +177,10 @@ pub struct FrontierPoint {
     pub is_stock: bool,
     /// Whether nothing that held gives more work for as little.
     pub is_on_frontier: bool,
+    /// Standard error of the score, by how much runs scatter.
+    pub error: f64,
+    /// Whether something that held gives more work for as little, beyond what chance may bring.
+    pub is_dominated: bool,
 }
 
 /// Work against what it costs.
@@ -226,6 +236,7 @@ impl Frontier {
                 frontier.push(place);
             }
         }
+        mark_dominated(&mut points);
         let stock = (0..points.len())
             .filter(|place| points[*place].is_stock)
             .max_by_key(|place| points[*place].runs);
@@ -266,6 +277,12 @@ impl Frontier {
 }
 
 impl FrontierPoint {
+    /// Whether it ran too briefly to be recommended, or failed.
+    #[must_use]
+    pub fn is_unproven(&self) -> bool {
+        self.failed.is_some() || self.seconds < LEAST_LONG_RUN
+    }
+
     /// Work by which another differs for each unit of cost, percent of this one's.
     #[must_use]
     pub fn slope_to(&self, other: &Self) -> f64 {
@@ -284,9 +301,41 @@ fn knee(points: &[FrontierPoint], frontier: &[usize]) -> Option<usize> {
         let point = &points[*place];
         (point.score - first.score) / height - (point.cost - first.cost) / width
     };
+    // What is recommended has stood for a while.
     let inner = frontier.get(1..frontier.len() - 1)?;
-    let best = inner.iter().max_by(|a, b| above(a).total_cmp(&above(b)))?;
+    let inner = inner.iter().filter(|place| !points[**place].is_unproven());
+    let best = inner.max_by(|a, b| above(a).total_cmp(&above(b)))?;
     (above(best) >= LEAST_BEND).then_some(*best)
+}
+
+/// Marks what is beaten beyond chance. Points are sorted by cost.
+fn mark_dominated(points: &mut [FrontierPoint]) {
+    let held: Vec<(f64, f64, f64)> = points
+        .iter()
+        .filter(|point| point.failed.is_none())
+        .map(|point| (point.cost, point.score, point.error))
+        .collect();
+    for point in points {
+        point.is_dominated = held.iter().any(|(cost, score, error)| {
+            *cost <= point.cost && score - point.score > CLEAR * error.hypot(point.error)
+        });
+    }
+}
+
+/// Pooled relative standard deviation of the scores of runs at the same settings.
+fn scatter<'a>(groups: impl Iterator<Item = &'a Vec<&'a Weighed>>) -> f64 {
+    let (assumed, weight) = ASSUMED_SCATTER;
+    let (mut squares, mut freedom) = (weight * assumed.powi(2), weight);
+    for group in groups {
+        let usable = group.iter().filter(|run| run.verdict.is_without_fault());
+        let scores: Vec<f64> = usable.filter_map(|run| run.score).collect();
+        let Some(mean) = mean(&scores).filter(|mean| scores.len() > 1 && *mean > 0.0) else {
+            continue;
+        };
+        squares += scores.iter().map(|score| (score / mean - 1.0).powi(2)).sum::<f64>();
+        freedom += scores.len() as f64 - 1.0;
+    }
+    (squares / freedom).sqrt()
 }
 
 /// Settings as they are told apart: what the card counts, not how it was written.
@@ -329,6 +378,7 @@ fn points(
     for run in runs {
         groups.entry(Key::of(&run.asked)).or_default().push(run);
     }
+    let scatter = scatter(groups.values());
     let is_weighed = |run: &&&Weighed| {
         !matches!(run.verdict, Verdict::Void | Verdict::NotTaken)
             && run.score.is_some()
@@ -359,6 +409,8 @@ fn points(
             failed: failed.get(&Key::without_fan(&settings)).copied(),
             is_stock: is_stock(&settings, card),
             is_on_frontier: false,
+            error: score * scatter / (weighed.len() as f64).sqrt(),
+            is_dominated: false,
             what,
         });
     }
@@ -388,7 +440,7 @@ mod tests {
                 ..Settings::stock(&card())
             },
             load: "medley".into(),
-            seconds: Seconds(180.0),
+            seconds: Seconds(720.0),
             verdict,
             score: Some(score),
             watts: Some(Watt(watts)),
@@ -438,12 +490,34 @@ mod tests {
     }
 
     #[test]
+    fn what_chance_may_have_beaten_is_not_dominated_and_what_ran_briefly_is_not_recommended() {
+        let runs = [
+            run(0, 1_000.0, 200.0, Verdict::Clean),
+            run(15, 995.0, 205.0, Verdict::Clean),
+            run(30, 940.0, 210.0, Verdict::Clean),
+        ];
+        let frontier = of(&runs, Cost::Watts);
+        let dominated: Vec<bool> = frontier.points.iter().map(|point| point.is_dominated).collect();
+        assert_eq!(dominated, [false, false, true], "{:?}", frontier.points);
+        // The scatter of runs at the same settings widens the errors.
+        let wide = [runs.to_vec(), vec![run(0, 900.0, 200.0, Verdict::Clean)]].concat();
+        let wide = of(&wide, Cost::Watts);
+        assert!(wide.points[1].error > 3.0 * frontier.points[1].error);
+        let brief: Vec<Weighed> =
+            bent().into_iter().map(|run| Weighed { seconds: Seconds(60.0), ..run }).collect();
+        let brief = of(&brief, Cost::Watts);
+        assert!(brief.points.iter().all(FrontierPoint::is_unproven));
+        assert_eq!(brief.knee, None, "nothing of it is recommended");
+        assert!(of(&bent(), Cost::Watts).knee.is_some());
+    }
+
+    #[test]
     fn runs_at_the_same_settings_are_one_point_and_one_failure_among_them_counts() {
         let mut runs = bent();
         runs.push(run(-30, 960.0, 174.0, Verdict::Clean));
         let frontier = of(&runs, Cost::Watts);
         let point = frontier.points.iter().find(|point| point.runs == 2).unwrap();
-        assert_eq!((point.score, point.cost, point.seconds), (970.0, 172.0, Seconds(360.0)));
+        assert_eq!((point.score, point.cost, point.seconds), (970.0, 172.0, Seconds(1_440.0)));
         // At another speed of the fan, and void: of these the failure alone tells of them.
         let mut failed = run(-30, 0.0, 0.0, Verdict::DriverReset);
         (failed.score, failed.asked.fan) = (None, Some(Fan::Fixed(Percent(60.0))));

@@ -13,7 +13,7 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use ratatui::style::Style;
-use yard_step_core::{Cost, FrontierPoint, counted, figure_in_words};
+use yard_step_core::{Cost, FrontierPoint, LEAST_LONG_RUN, counted, figure_in_words};
 
 use crate::tui::theme::{Role, Theme, glyph};
 use crate::tui::views::weigh::frontier::FrontierChart;
@@ -180,10 +180,20 @@ fn draw_picked(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighState
             let text = format!("{} It failed there: {verdict}.", glyph(verdict));
             say(&text, theme.style(Role::Bad));
         }
+        (None, true) if point.is_unproven() => {
+            let text = format!(
+                "On the frontier, and not proven: it ran for less than {}.",
+                LEAST_LONG_RUN.in_words()
+            );
+            say(&text, theme.style(Role::Warn));
+        }
         (None, true) => say(
             "On the frontier: no settings that held do more at this cost.",
             theme.style(Role::Good),
         ),
+        (None, false) if !point.is_dominated => {
+            say("As good as the frontier, within what chance may bring.", theme.style(Role::Text));
+        }
         (None, false) => say(
             "Dominated: a point on the frontier does as much for less, or more at this cost.",
             theme.style(Role::Dim),

@@ -115,9 +115,21 @@ impl FrontierChart<'_> {
                 Some(verdict) => (glyph(verdict), theme.verdict(verdict)),
                 None if Some(place) == self.frontier.knee => ("◉", theme.style(Role::Accent)),
                 None if point.is_stock => ("▢", theme.style(Role::Title)),
+                None if point.is_on_frontier && point.is_unproven() => {
+                    ("○", theme.style(Role::Clock))
+                }
                 None if point.is_on_frontier => ("●", theme.style(Role::Clock)),
-                None => ("•", theme.style(Role::Dim)),
+                None if point.is_dominated => ("•", theme.style(Role::Dim)),
+                None => ("◦", theme.style(Role::Text)),
             };
+            if point.is_on_frontier {
+                // How far chance alone may have moved it.
+                let (top, foot) =
+                    (places.y(point.score + point.error), places.y(point.score - point.error));
+                for y in (top..=foot).filter(|y| *y != at.1) {
+                    write(buffer, field, (at.0, y), "┆", theme.style(Role::Dim));
+                }
+            }
             write(buffer, field, at, symbol, style);
         }
         if let Some((place, point)) =
@@ -137,7 +149,8 @@ impl FrontierChart<'_> {
             write(buffer, field, (x, y), symbol, mark);
             write(buffer, field, (x + 1, y), "▌", theme.style(Role::Title));
         }
-        let legend = "▐●▌ picked  ● frontier  ◉ knee  ▢ stock  • dominated  ▲ failed there";
+        let legend =
+            "● frontier  ○ not proven  ◉ knee  ▢ stock  ┆ error  ◦ as good  • dominated  ▲ failed";
         let line = Rect { y: area.bottom() - 1, height: 1, ..area };
         write(buffer, line, (field.x, line.y), legend, theme.style(Role::Dim));
     }
@@ -232,7 +245,7 @@ mod tests {
         let area = Rect::new(0, 0, 80, 24);
         let lines = drawn(80, 24, |buffer, area| chart.draw(buffer, area, THEME));
         let text = lines[..21].join("\n");
-        for (symbol, count) in [("◉", 1), ("▢", 1), ("●", 2), ("▲", 1), ("•", 1)] {
+        for (symbol, count) in [("◉", 1), ("▢", 1), ("●", 2), ("▲", 1), ("◦", 1)] {
             assert_eq!(text.matches(symbol).count(), count, "{symbol}: {text}");
         }
         assert!(text.contains("stock") && text.contains('┘'), "{text}");
