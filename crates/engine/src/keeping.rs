@@ -112,8 +112,8 @@ impl Engine {
         match verdict {
             None => Err(EngineError::NothingToDo(format!("Trial {trial} has no outcome yet."))),
             Some(verdict) if verdict.is_fault() => Err(EngineError::NothingToDo(format!(
-                "Trial {trial} of climb {climb} ended in {verdict}: what failed is not kept. \
-                     Mark it first, with m, if you know better."
+                "Trial {trial} of climb {climb} ended in {verdict}: what failed is neither kept nor \
+                 soaked. Mark it first, with m, if you know better."
             ))),
             Some(_) => Ok(Profile {
                 climb: Some(climb),

@@ -1,5 +1,7 @@
 //! Profiles with what stands behind them, as far as the ledger tells: nothing here touches a card.
 
+use std::fmt;
+
 use yard_step_core::{
     Assurance, Backing, CardChange, CardDescription, CheckAnswer, CheckDue, Drift, Experience,
     Margin, Origin, Profile, Proof, Risk, Settings, USUAL_DAY, drift, last_change,
@@ -43,6 +45,18 @@ pub enum SoakWhat {
     Held,
     /// Any others.
     Settings(Box<Settings>),
+}
+
+impl fmt::Display for SoakWhat {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Profile(name) => write!(f, "profile \"{name}\""),
+            Self::Outcome => f.write_str("the outcome of the climb"),
+            Self::Trial { climb, trial } => write!(f, "trial {trial} of climb {climb}"),
+            Self::Held => f.write_str("what the card holds"),
+            Self::Settings(_) => f.write_str("your settings"),
+        }
+    }
 }
 
 /// Settings that can be proven, and what stands behind them.

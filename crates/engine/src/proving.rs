@@ -49,8 +49,8 @@ impl Engine {
     /// A load or a goal that cannot be, settings that may take the machine down or that the supply may not carry, nothing to
     /// prove, or the ledger fails.
     pub fn begin_soak(&mut self, wish: &SoakWish) -> Result<Vec<String>, EngineError> {
-        let (name, profile) = self.to_prove(&wish.what)?;
-        let soak = self.soak_of(name, &profile, wish)?;
+        let profile = self.to_prove(&wish.what)?;
+        let soak = self.soak_of(wish.what.to_string(), &profile, wish)?;
         self.set_soak(soak)
     }
 
@@ -197,23 +197,15 @@ impl Engine {
         Ok(soak)
     }
 
-    /// The settings that are to be proven, as a profile, and whose they are.
-    fn to_prove(&self, what: &SoakWhat) -> Result<(String, Profile), EngineError> {
-        Ok(match what {
-            SoakWhat::Profile(name) => (format!("profile \"{name}\""), self.profile(name)?),
-            SoakWhat::Outcome => {
-                (format!("the outcome of climb {}", self.climb_id), self.profile_of_outcome()?)
-            }
-            SoakWhat::Trial { climb, trial } => {
-                let name = format!("trial {trial} of climb {climb}");
-                (name, self.profile_of_trial(*climb, *trial)?)
-            }
-            SoakWhat::Held => {
-                let held = self.cards.way_back();
-                ("what the card holds".into(), by_hand(held))
-            }
-            SoakWhat::Settings(settings) => ("your settings".into(), by_hand(**settings)),
-        })
+    /// The settings that are to be proven, as a profile.
+    fn to_prove(&self, what: &SoakWhat) -> Result<Profile, EngineError> {
+        match what {
+            SoakWhat::Profile(name) => self.profile(name),
+            SoakWhat::Outcome => self.profile_of_outcome(),
+            SoakWhat::Trial { climb, trial } => self.profile_of_trial(*climb, *trial),
+            SoakWhat::Held => Ok(by_hand(self.cards.way_back())),
+            SoakWhat::Settings(settings) => Ok(by_hand(**settings)),
+        }
     }
 
     fn standing_of(&self, profile: Profile) -> Result<ProfileView, EngineError> {
@@ -235,30 +227,24 @@ impl Engine {
             |settings: &Settings| profiles.iter().any(|view| view.profile.settings == *settings);
         let card = self.cards.card().description();
         if let Next::Ended(_) = self.climb.next()
-            && let Ok((name, profile)) = self.to_prove(&SoakWhat::Outcome)
+            && let Ok(profile) = self.to_prove(&SoakWhat::Outcome)
             && !is_known(&profile.settings)
             && !profile.settings.moved_but_fan(card).is_empty()
         {
-            candidates.push(self.candidate(SoakWhat::Outcome, name, self.standing_of(profile)?)?);
+            candidates.push(self.candidate(SoakWhat::Outcome, self.standing_of(profile)?)?);
         }
         for view in profiles {
             let what = SoakWhat::Profile(view.profile.name.clone());
-            let name = format!("profile \"{}\"", view.profile.name);
-            candidates.push(self.candidate(what, name, view.clone())?);
+            candidates.push(self.candidate(what, view.clone())?);
         }
-        let (name, held) = self.to_prove(&SoakWhat::Held)?;
+        let held = self.to_prove(&SoakWhat::Held)?;
         if !is_known(&held.settings) {
-            candidates.push(self.candidate(SoakWhat::Held, name, self.standing_of(held)?)?);
+            candidates.push(self.candidate(SoakWhat::Held, self.standing_of(held)?)?);
         }
         Ok(candidates)
     }
 
-    fn candidate(
-        &self,
-        what: SoakWhat,
-        name: String,
-        view: ProfileView,
-    ) -> Result<Candidate, EngineError> {
+    fn candidate(&self, what: SoakWhat, view: ProfileView) -> Result<Candidate, EngineError> {
         let card = self.cards.card().description();
         let assurance = view.assurance(self.climb.experience(), card);
         let (due, checked) = match what {
@@ -270,7 +256,7 @@ impl Engine {
             )?,
             _ => (None, None),
         };
-        Ok(Candidate { what, name, view, assurance, due, checked })
+        Ok(Candidate { name: what.to_string(), what, view, assurance, due, checked })
     }
 
     /// Notes what a check came to, once it is over; its answer then.

@@ -632,7 +632,7 @@ fn the_settings_of_any_trial_are_kept_unless_they_failed() {
 
     engine.mark(climb, number, Some(Verdict::Artifacts)).unwrap();
     let refused = engine.keep(&trial_as("failed", climb, number)).unwrap_err().to_string();
-    assert!(refused.contains("what failed is not kept"), "{refused}");
+    assert!(refused.contains("what failed is neither kept"), "{refused}");
     let failed = engine.profiles().unwrap().remove(0);
     assert!(matches!(failed.proof, Proof::Failed { .. }), "{:?}", failed.proof);
     let missing = engine.keep(&trial_as("none", climb, 99)).unwrap_err().to_string();

@@ -9,6 +9,7 @@ mod import;
 mod list;
 mod page;
 mod picture;
+mod plot;
 mod scatter;
 mod soak;
 mod svg;

@@ -6,7 +6,8 @@
 //!   changed: …
 //!   ┌ bars: score under each load, with errors ┐
 //!   ┌ table: clock, watts, degrees, fan        ┐
-//!   ┌ clock lines of stock and tuned           ┐
+//!   ┌ work against power, clock lines          ┐
+//!   ┌ V/F curve and fan curve, where shaped    ┐
 //!   ┌ proof: hours by kind of load, chances    ┐
 //! ```
 
@@ -14,10 +15,12 @@ use std::fmt::Write as _;
 
 use serde::Serialize;
 use yard_step_core::{
-    Assurance, Energy, LoadKind, Mhz, Percent, SPANS, VariantCell, VariantTable, figure_in_words,
+    Assurance, Energy, FanCurve, Frontier, FrontierPoint, LoadKind, Mhz, Percent, SPANS,
+    VariantCell, VariantTable, VfCurve, figure_in_words,
 };
 
 use crate::frontier::broken;
+use crate::plot::{Plot, PlotLine};
 use crate::svg::{DARK, Drawing, LIGHT, columns, escaped};
 
 /// Size of a page on paper, and of a wide one, in pixels of 1/96 inch.
@@ -50,8 +53,14 @@ pub enum PagePart {
     Bars,
     /// Clock, power, heat and fan.
     Table,
+    /// Work against power of everything that ran.
+    Frontier,
     /// Clock lines.
     Clock,
+    /// The V/F curve, where it was shaped.
+    Curve,
+    /// The fan curve, where there is one.
+    Fan,
     /// How sure it is.
     Proof,
     /// What it costs and saves.
@@ -60,8 +69,22 @@ pub enum PagePart {
 
 impl PagePart {
     /// All parts, in their order.
-    pub const ALL: [Self; 6] =
-        [Self::Changed, Self::TradeOffs, Self::Bars, Self::Table, Self::Clock, Self::Proof];
+    pub const ALL: [Self; 9] = [
+        Self::Changed,
+        Self::TradeOffs,
+        Self::Bars,
+        Self::Table,
+        Self::Frontier,
+        Self::Clock,
+        Self::Curve,
+        Self::Fan,
+        Self::Proof,
+    ];
+
+    /// Whether it is drawn, and so stands in the picture of an HTML page.
+    fn is_chart(self) -> bool {
+        !matches!(self, Self::Changed | Self::TradeOffs | Self::Table)
+    }
 }
 
 /// A score to hold beside the bars: of another card, or of this one at another time.
@@ -111,6 +134,12 @@ pub struct Page {
     pub clock_lines: Vec<(String, Vec<(f64, Mhz)>)>,
     /// Load of the clock lines.
     pub clock_load: String,
+    /// Work against power under a load, with its name; none where nothing ran there.
+    pub frontier: Option<(String, Frontier)>,
+    /// V/F curves: the card's own and the one it is asked for; none where it is not shaped.
+    pub curves: Vec<(String, VfCurve)>,
+    /// The fan curve of the settings.
+    pub fan: Option<FanCurve>,
     /// How sure one may be of the settings.
     pub assurance: Assurance,
     /// Why they are proven or not, in sentences.
@@ -291,7 +320,17 @@ impl Page {
                         }
                     }
                 }
-                PagePart::Clock => {}
+                PagePart::Frontier => {
+                    if let Some((load, frontier)) = &self.frontier {
+                        let _ = writeln!(
+                            text,
+                            "\n## Work against power under {}\n\n{}",
+                            safe(load),
+                            yard_step_words::frontier(frontier)
+                        );
+                    }
+                }
+                PagePart::Clock | PagePart::Curve | PagePart::Fan => {}
                 PagePart::Proof => {
                     text += "\n## How sure\n\n";
                     self.sure().iter().for_each(|line| text += &format!("{line}\n\n"));
@@ -343,12 +382,7 @@ impl Page {
     pub fn to_html(&self, look: &PageLook) -> String {
         let palette = if look.dark { DARK } else { LIGHT };
         let chart = self.to_svg(&PageLook {
-            parts: look
-                .parts
-                .iter()
-                .copied()
-                .filter(|part| matches!(part, PagePart::Bars | PagePart::Clock | PagePart::Proof))
-                .collect(),
+            parts: look.parts.iter().copied().filter(|part| part.is_chart()).collect(),
             ..look.clone()
         });
         let list = |lines: &[String]| -> String {
@@ -422,7 +456,7 @@ impl Page {
             flows.push((MARGIN + width + gap, top));
         }
         for part in &look.parts {
-            let right = matches!(part, PagePart::Clock | PagePart::Proof | PagePart::Table);
+            let right = !matches!(part, PagePart::Changed | PagePart::TradeOffs | PagePart::Bars);
             let flow = usize::from(look.wide && right);
             let at = flows[flow];
             let foot = self.draw_part(&mut drawing, *part, at, width);
@@ -464,6 +498,21 @@ impl Page {
             PagePart::Clock => {
                 let top = heading(drawing, &format!("Core clock under {}, MHz", self.clock_load));
                 self.draw_clock(drawing, (x, top), width)
+            }
+            PagePart::Frontier => {
+                let Some((load, frontier)) = &self.frontier else { return y };
+                let top = heading(drawing, &format!("Score against watts under {load}"));
+                Self::draw_frontier(drawing, frontier, (x, top), width)
+            }
+            PagePart::Curve if self.curves.is_empty() => y,
+            PagePart::Curve => {
+                let top = heading(drawing, "V/F curve, MHz");
+                self.draw_curves(drawing, (x, top), width)
+            }
+            PagePart::Fan => {
+                let Some(curve) = &self.fan else { return y };
+                let top = heading(drawing, "Fan curve, %");
+                draw_fan(drawing, curve, (x, top), width)
             }
             PagePart::Proof => {
                 let top = heading(drawing, "How sure");
@@ -562,38 +611,70 @@ impl Page {
         y
     }
 
-    fn draw_clock(&self, drawing: &mut Drawing, (x, top): (f64, f64), width: f64) -> f64 {
-        const HEIGHT: f64 = 120.0;
+    fn draw_clock(&self, drawing: &mut Drawing, at: (f64, f64), width: f64) -> f64 {
         let colours = drawing.palette;
-        let all = || self.clock_lines.iter().flat_map(|(_, line)| line);
-        let low = all().map(|(_, clock)| clock.value()).fold(f64::INFINITY, f64::min);
-        let high = all().map(|(_, clock)| clock.value()).fold(0.0, f64::max);
-        let end = all().map(|(at, _)| *at).fold(1.0, f64::max);
-        if low > high {
-            drawing.text((x, top), width, SMALL, colours.dim, "No run of both was recorded.");
-            return top + 22.0;
+        if self.clock_lines.is_empty() {
+            drawing.text(at, width, SMALL, colours.dim, "No run of both was recorded.");
+            return at.1 + 22.0;
         }
-        let (low, high) = ((low - 15.0).floor(), (high + 15.0).ceil());
-        let left = x + 46.0;
-        let place = |(at, clock): &(f64, Mhz)| {
-            let up = (clock.value() - low) / (high - low);
-            (left + at / end * (width - 46.0), top + HEIGHT * (1.0 - up))
+        let lines = self.clock_lines.iter().enumerate().map(|(index, (name, line))| PlotLine {
+            name,
+            colour: colours.bars[index % colours.bars.len()],
+            points: line.iter().map(|(at, clock)| (*at, clock.value())).collect(),
+            is_marked: false,
+        });
+        let plot = Plot { lines: lines.collect(), marks: Vec::new(), across: "s", room: 15.0 };
+        plot.draw(drawing, at, width)
+    }
+
+    /// Work against power of everything that ran under a load; what nothing beats is joined by a line.
+    fn draw_frontier(
+        drawing: &mut Drawing,
+        frontier: &Frontier,
+        at: (f64, f64),
+        width: f64,
+    ) -> f64 {
+        let colours = drawing.palette;
+        let place = |point: &FrontierPoint| (point.cost, point.score);
+        let others = frontier.points.iter().filter(|point| !point.is_on_frontier);
+        let marks = others.map(|point| {
+            (place(point), if point.failed.is_some() { colours.bad } else { colours.faint })
+        });
+        let on = frontier.frontier.iter().filter_map(|at| frontier.point(*at)).map(place);
+        let one = |name, colour, at: Option<usize>| {
+            let points = at.and_then(|at| frontier.point(at)).map(place).into_iter().collect();
+            PlotLine { name, colour, points, is_marked: true }
         };
-        for share in [0.0, 0.5, 1.0] {
-            let y = top + HEIGHT * (1.0 - share);
-            drawing.line((left, y), (x + width, y), colours.faint, 1.0);
-            let clock = format!("{:.0}", low + (high - low) * share);
-            drawing.text((x, y + 4.0), 44.0, SMALL, colours.dim, &clock);
-        }
-        let mut legend = left;
-        for (index, (name, line)) in self.clock_lines.iter().enumerate() {
-            let colour = colours.bars[index % colours.bars.len()];
-            let points: Vec<(f64, f64)> = line.iter().map(place).collect();
-            drawing.path(&points, colour, 1.2);
-            drawing.text((legend, top + HEIGHT + 18.0), width / 2.0 - 30.0, SMALL, colour, name);
-            legend += width / 2.0;
-        }
-        top + HEIGHT + 40.0
+        let best = PlotLine {
+            name: "nothing beats it",
+            colour: colours.bars[1],
+            points: on.collect(),
+            is_marked: true,
+        };
+        let lines = vec![
+            best,
+            one("stock", colours.ink, frontier.stock),
+            one("knee", colours.bars[2], frontier.knee),
+        ];
+        let lines = lines.into_iter().filter(|line| !line.points.is_empty()).collect();
+        Plot { lines, marks: marks.collect(), across: "W", room: 2.0 }.draw(drawing, at, width)
+    }
+
+    /// The curves of clock over voltage, as the card comes and as it is asked for.
+    fn draw_curves(&self, drawing: &mut Drawing, at: (f64, f64), width: f64) -> f64 {
+        let colours = drawing.palette;
+        let lines = self.curves.iter().enumerate().map(|(index, (name, curve))| PlotLine {
+            name,
+            colour: colours.bars[index % colours.bars.len()],
+            points: curve
+                .points()
+                .iter()
+                .map(|point| (f64::from(point.millivolt), f64::from(point.mhz)))
+                .collect(),
+            is_marked: true,
+        });
+        Plot { lines: lines.collect(), marks: Vec::new(), across: "mV", room: 15.0 }
+            .draw(drawing, at, width)
     }
 
     fn draw_proof(&self, drawing: &mut Drawing, (x, top): (f64, f64), width: f64) -> f64 {
@@ -624,6 +705,22 @@ impl Page {
     }
 }
 
+/// The curve along which the fan is driven.
+fn draw_fan(drawing: &mut Drawing, curve: &FanCurve, at: (f64, f64), width: f64) -> f64 {
+    let stop = curve.stops_below();
+    let name = match stop {
+        Some(below) => format!("core to fan speed, stopped below {:.0} °C", below.value()),
+        None => "core to fan speed".to_owned(),
+    };
+    let line = PlotLine {
+        name: &name,
+        colour: drawing.palette.bars[1],
+        points: curve.points().to_vec(),
+        is_marked: true,
+    };
+    Plot { lines: vec![line], marks: Vec::new(), across: "°C", room: 5.0 }.draw(drawing, at, width)
+}
+
 /// Writes sentences one below the other, each broken at the width; returns where the next begins.
 fn paragraph(drawing: &mut Drawing, (x, top): (f64, f64), width: f64, sentences: &[String]) -> f64 {
     let ink = drawing.palette.ink;
@@ -640,8 +737,38 @@ mod tests {
     use super::*;
     use rstest::rstest;
     use yard_step_core::{
-        Celsius, Exposure, Margin, ProofRun, Seconds, Settings, USUAL_DAY, Variant, Watt,
+        Celsius, Cost, Exposure, Margin, ProofRun, Seconds, Settings, USUAL_DAY, Variant, Verdict,
+        Watt,
     };
+
+    fn curve(by: u16) -> VfCurve {
+        VfCurve::new(&[(700, 900 + by), (900, 1_500 + by), (1_050, 1_900 + by)]).unwrap()
+    }
+
+    /// Three points: stock, one that nothing beats, and one that failed.
+    fn frontier() -> Frontier {
+        let point = |score: f64, cost: f64| FrontierPoint {
+            settings: Settings::default(),
+            what: String::new(),
+            newest: (1, 1),
+            runs: 1,
+            seconds: Seconds(120.0),
+            score,
+            cost,
+            failed: (cost > 230.0).then_some(Verdict::Artifacts),
+            is_stock: cost == 200.0,
+            is_on_frontier: cost < 230.0,
+            error: 2.0,
+            is_dominated: false,
+        };
+        Frontier {
+            cost: Cost::Watts,
+            points: vec![point(1_000.0, 200.0), point(1_040.0, 220.0), point(1_050.0, 240.0)],
+            frontier: vec![0, 1],
+            knee: Some(1),
+            stock: Some(0),
+        }
+    }
 
     fn page(variants: usize, name: &str) -> Page {
         let variant = |index: usize| Variant {
@@ -691,6 +818,9 @@ mod tests {
             }],
             clock_lines: vec![("stock".into(), line(0.0)), ("tuned".into(), line(60.0))],
             clock_load: "medley".into(),
+            frontier: Some(("medley".into(), frontier())),
+            curves: vec![("stock".into(), curve(0)), (name.to_owned(), curve(30))],
+            fan: Some(FanCurve::new(&[(40.0, 30.0), (80.0, 100.0)]).unwrap()),
             assurance: Assurance::new(
                 exposure,
                 &USUAL_DAY,
@@ -757,6 +887,24 @@ mod tests {
         ] {
             assert!(text.replace('\n', " ").contains(part), "{part}: {text}");
         }
+    }
+
+    #[rstest]
+    #[case(PagePart::Frontier, "Score against watts under medley", &["knee", "stock"])]
+    #[case(PagePart::Curve, "V/F curve, MHz", &["1050 mV", "quiet"])]
+    #[case(PagePart::Fan, "Fan curve, %", &["80 °C", "core to fan speed"])]
+    fn a_chart_is_on_the_page_where_there_is_something_to_draw(
+        #[case] part: PagePart,
+        #[case] heading: &str,
+        #[case] told: &[&str],
+    ) {
+        let look = PageLook { parts: vec![part], ..PageLook::default() };
+        let full = page(2, "quiet");
+        let svg = full.to_svg(&look);
+        assert!(svg.contains(heading) && told.iter().all(|text| svg.contains(text)), "{svg}");
+        assert!(full.to_html(&look).contains(heading));
+        let empty = Page { frontier: None, curves: Vec::new(), fan: None, ..full };
+        assert!(!empty.to_svg(&look).contains(heading));
     }
 
     #[test]

@@ -74,7 +74,7 @@ mod tests {
             what: what.into(),
             newest: (1, 1),
             runs: 1,
-            seconds: Seconds(180.0),
+            seconds: LEAST_LONG_RUN,
             score,
             cost,
             failed: None,
@@ -110,6 +110,15 @@ mod tests {
         three(),
         None,
         "There is no knee: work rises evenly from 150 to 200 W, 0.22 % for each."
+    )]
+    #[case(
+        vec![
+            three().remove(0),
+            FrontierPoint { seconds: Seconds(180.0), ..three().remove(1) },
+            three().remove(2),
+        ],
+        None,
+        "No knee is recommended: what lies between 150 and 200 W ran for less than 10 min or failed."
     )]
     #[case(
         three(),

@@ -4,7 +4,8 @@ use std::path::Path;
 
 use jiff::Zoned;
 use yard_step_core::{
-    CardDescription, MOST_VARIANTS, Mhz, Percent, Profile, RunAt, Settings, Variant, VariantTable,
+    CardDescription, Cost, Fan, Frontier, MOST_VARIANTS, Mhz, Percent, Profile, RunAt, Settings,
+    Variant, VariantTable, VfCurve,
 };
 use yard_step_engine::ProfileView;
 use yard_step_ledger::Ledger;
@@ -158,6 +159,7 @@ pub(crate) fn page(
     let experience = ledger.experience(card)?;
     let (clock_load, clock_lines) = clock_lines(ledger, &table, &runs, about)?;
     let name = if wish.about.name.is_empty() { "these settings" } else { &wish.about.name };
+    let frontier = frontier(ledger, card, table.loads.first())?;
     let title = wish.title.clone().unwrap_or_else(|| format!("{}: {name}", card.name));
     Ok(Page {
         title,
@@ -168,10 +170,40 @@ pub(crate) fn page(
         references: wish.references.clone(),
         clock_lines,
         clock_load,
+        frontier,
+        curves: curves(card, &wish.about.settings, name),
+        fan: match wish.about.settings.fan {
+            Some(Fan::Curve(curve)) => Some(curve),
+            _ => None,
+        },
         assurance: view.assurance(&experience, card),
         proof: view.why(),
         use_of_it: wish.use_of_it.clone(),
     })
+}
+
+/// Work against power of everything that ran under a load.
+fn frontier(
+    ledger: &Ledger,
+    card: &CardDescription,
+    load: Option<&String>,
+) -> Result<Option<(String, Frontier)>, Failure> {
+    let Some(load) = load else { return Ok(None) };
+    let mut runs = ledger.weighed(card)?;
+    runs.retain(|run| run.load == *load);
+    let frontier = Frontier::of(&runs, card, Cost::Watts, None);
+    Ok((!frontier.points.is_empty()).then(|| (load.clone(), frontier)))
+}
+
+/// The card's own V/F curve beside the one it is asked for, where that is another.
+fn curves(card: &CardDescription, settings: &Settings, name: &str) -> Vec<(String, VfCurve)> {
+    let own = card.curve.as_ref().map(|offer| offer.factory);
+    match (own, settings.curve) {
+        (Some(own), Some(asked)) if own != asked => {
+            vec![("stock".into(), own), (name.to_owned(), asked)]
+        }
+        _ => Vec::new(),
+    }
 }
 
 fn facts(

@@ -85,6 +85,15 @@ fn what_a_soak_needs_is_asked_before_it_and_it_can_be_ended() {
     terminal.wait_for("waiting");
     terminal.press(&["d"]);
     terminal.wait_for_all(&["The soak is ended", "was ended"]);
+    // A trial is soaked from where it is listed, and the soak is shown in Proof.
+    terminal.press(&["8"]);
+    terminal.wait_for("trial");
+    terminal.press(&["P"]);
+    terminal.wait_for_all(&["Soak these settings", "What is proven: trial 1 of climb 1"]);
+    terminal.press(&["Enter"]);
+    terminal.wait_for_all(&["Soak of trial 1 of climb 1", "soaking"]);
+    terminal.press(&["d"]);
+    terminal.wait_for("The soak is ended");
     terminal.press(&["q"]);
     terminal.wait_for("ended with 0");
 }

@@ -8,7 +8,7 @@ use ratatui::layout::Rect;
 use yard_step_core::{
     MOST_MEASURED, Meaning, Origin, Profile, Seconds, Settings, TrialRecord, counted,
 };
-use yard_step_engine::{Activity, Command, FreeStart, KeepWhat, MEASURED, Snapshot};
+use yard_step_engine::{Activity, Command, FreeStart, KeepWhat, MEASURED, Snapshot, SoakWhat};
 
 use crate::tui::app::outcome::Outcome;
 use crate::tui::app::screen;
@@ -371,6 +371,7 @@ impl State {
                 format!("trial {trial} of climb {climb}"),
                 KeepWhat::Trial { climb, trial },
             ),
+            Came::Prove { climb, trial } => proof_form(SoakWhat::Trial { climb, trial }),
             Came::Shape => {
                 self.shape_selected_trial(snapshot);
                 return Outcome::Nothing;
@@ -398,6 +399,9 @@ impl State {
                 let name = format!("trial {trial} of climb {climb}");
                 let what = KeepWhat::Trial { climb, trial };
                 self.overlay = Some(keep_form(name, what));
+            }
+            weigh::state::Came::Prove(climb, trial) => {
+                self.overlay = Some(proof_form(SoakWhat::Trial { climb, trial }));
             }
             weigh::state::Came::NameFile => {
                 let text = format!("work-against-{}.svg", self.weigh.cost);

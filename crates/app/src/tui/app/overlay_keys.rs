@@ -9,6 +9,7 @@ use yard_step_engine::{Command, Snapshot};
 use crate::input::typed_path;
 use crate::tui::app::outcome::Outcome;
 use crate::tui::app::state::State;
+use crate::tui::keys::action::View;
 use crate::tui::keys::table::bindings;
 use crate::tui::overlays::air_forms::{noise_command, wish_command};
 use crate::tui::overlays::fields::Fields;
@@ -132,6 +133,7 @@ impl State {
                 let outcome = self
                     .fill(form, code, again, |form| proof_command(form, &whose).map(Outcome::Send));
                 if matches!(outcome, Outcome::Send(_)) {
+                    self.view = View::Proof;
                     self.proof.begin();
                 }
                 outcome

@@ -2,12 +2,13 @@
 
 use std::path::PathBuf;
 
-use yard_step_engine::{Command, Snapshot};
+use yard_step_engine::{Command, Snapshot, SoakWhat};
 
 use crate::tui::app::outcome::Outcome;
 use crate::tui::app::state::State;
 use crate::tui::keys::action::{Action, View};
 use crate::tui::overlays::profile_forms::import_form;
+use crate::tui::overlays::proof_form::proof_form;
 use crate::tui::overlays::{FileUse, Overlay, Question, Yes, path_of};
 use crate::tui::views::ledger::browser::Change;
 
@@ -68,6 +69,10 @@ impl State {
             Action::ExportProfile => {
                 let text = format!("{}.json", file_name(&name));
                 self.overlay = Some(path_of(FileUse::Profile, text));
+                Some(Outcome::Nothing)
+            }
+            Action::ProveThis => {
+                self.overlay = Some(proof_form(SoakWhat::Profile(name)));
                 Some(Outcome::Nothing)
             }
             Action::LoadShape => {

@@ -127,6 +127,8 @@ pub enum Action {
     KeepTrial,
     /// Shape the settings of what is selected.
     LoadShape,
+    /// Soak the settings of what is selected.
+    ProveThis,
     /// Put the card to the selected profile.
     UseProfile,
     /// Try the selected profile again.

@@ -68,6 +68,16 @@ pub(crate) static ALWAYS: &[Binding] = &[
         in_footer: true,
     },
     Binding {
+        action: Action::ProveThis,
+        keys: &[key('P')],
+        label: "soak it",
+        help: "soak the settings of what is selected in Ledger or Weigh",
+        applies: |m| {
+            (m.has_row || m.has_profile || m.has_point) && m.waits() && !m.soaking && !m.down
+        },
+        in_footer: false,
+    },
+    Binding {
         action: Action::Earlier,
         keys: &[key(',')],
         label: "earlier",

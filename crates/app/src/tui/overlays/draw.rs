@@ -80,9 +80,12 @@ pub(crate) fn draw_overlay(
             let told = "Empty: as quiet as keeps the clock, in the machine's room, under the hottest load.";
             ("Noise budget", fields_lines(theme, form, told, "Enter set   Esc cancel"))
         }
-        Overlay::Prove { form, .. } => {
-            let told = "It runs by itself from here on. Shares: lantern:3. Reserve: what runs is bolder than what is proven.";
-            ("Soak these settings", fields_lines(theme, form, told, "Enter begin   Esc cancel"))
+        Overlay::Prove { form, what } => {
+            let told = format!(
+                "What is proven: {what}. It runs by itself from here on. Shares: lantern:3. \
+                 Reserve: what runs is bolder than what is proven."
+            );
+            ("Soak these settings", fields_lines(theme, form, &told, "Enter begin   Esc cancel"))
         }
         Overlay::ImportProfile(form) => {
             let told = "Each setting goes that share of its way back to stock. What its maker proved \

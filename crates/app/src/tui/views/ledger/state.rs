@@ -81,6 +81,13 @@ pub enum Came {
         /// Its number.
         trial: u32,
     },
+    /// The selected trial's settings are to be soaked.
+    Prove {
+        /// Its climb.
+        climb: i64,
+        /// Its number.
+        trial: u32,
+    },
     /// The selected trial's settings are to be shaped.
     Shape,
     /// A file is to be named.
@@ -424,6 +431,7 @@ impl LedgerState {
             }
             Action::LoadShape => Came::Shape,
             Action::KeepTrial => Came::Keep { climb, trial },
+            Action::ProveThis => Came::Prove { climb, trial },
             Action::OpenRow => Came::Send(Command::LookInto { climb, trial }, Some(View::Trace)),
             Action::StartHere => Came::Send(Command::StartFromTrial(line.id), None),
             Action::Repeat => Came::Send(Command::Repeat(line.id), Some(View::Climb)),
@@ -473,6 +481,7 @@ impl LedgerState {
             | Action::Hold
             | Action::Mark
             | Action::KeepTrial
+            | Action::ProveThis
             | Action::LoadShape => {
                 self.told = Some("That is for trials: Enter lists those of this climb.".into());
                 return Some(Came::Nothing);
@@ -646,6 +655,7 @@ mod tests {
     #[case(Action::StartHere, Came::Send(Command::StartFromTrial(5), None))]
     #[case(Action::Repeat, Came::Send(Command::Repeat(5), Some(View::Climb)))]
     #[case(Action::Flag, Came::Change(Change::Flag(5, true)))]
+    #[case(Action::ProveThis, Came::Prove { climb: 1, trial: 5 })]
     #[case(Action::Jot, Came::TypeNote(NoteOn::Trial(5), String::new()))]
     #[case(Action::Mark, Came::Mark { climb: 1, trial: 5, verdict: Verdict::Clean })]
     #[case(Action::Search, Came::TypeSearch(String::new()))]

@@ -45,7 +45,7 @@ pub(crate) fn layout(area: Rect) -> Places {
 
 pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighState) {
     if state.shows_table {
-        variants::draw(buffer, area, theme, &state.table);
+        variants::draw(buffer, area, theme, &state.table, state.full_fan);
         return;
     }
     let places = layout(area);

@@ -52,6 +52,8 @@ pub enum Came {
     Shape,
     /// The picked point is to be kept: its newest trial.
     Keep(i64, u32),
+    /// The picked point is to be soaked: its newest trial.
+    Prove(i64, u32),
     /// A file is to be named.
     NameFile,
 }
@@ -168,6 +170,9 @@ impl WeighState {
                 let Some(point) = self.point() else { return Came::Done };
                 return Came::Send(Command::Wish(Box::new(point.settings)));
             }
+            Action::ProveThis => {
+                return newest.map_or(Came::Done, |(climb, trial)| Came::Prove(climb, trial));
+            }
             Action::LoadShape => return if newest.is_some() { Came::Shape } else { Came::Done },
             Action::KeepTrial => {
                 return newest.map_or(Came::Done, |(climb, trial)| Came::Keep(climb, trial));
@@ -242,8 +247,9 @@ mod tests {
         assert_eq!(state.act(Action::AskPoint), Came::Send(wish));
         assert_eq!(state.act(Action::LoadShape), Came::Shape);
         assert_eq!(state.act(Action::KeepTrial), Came::Keep(point.newest.0, point.newest.1));
+        assert_eq!(state.act(Action::ProveThis), Came::Prove(point.newest.0, point.newest.1));
         let mut empty = WeighState::default();
-        for action in [Action::AskPoint, Action::LoadShape, Action::KeepTrial] {
+        for action in [Action::AskPoint, Action::LoadShape, Action::KeepTrial, Action::ProveThis] {
             assert_eq!(empty.act(action), Came::Done);
         }
     }

@@ -8,18 +8,29 @@
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use yard_step_core::{VariantCell, VariantTable, figure_in_words};
+use yard_step_core::{
+    Decibel, Energy, Variant, VariantCell, VariantTable, fan_noise, figure_in_words,
+};
 
+use crate::exchange::page::USUAL_HOURS;
 use crate::tui::theme::{Role, Theme};
 use crate::tui::widgets::panel::panel;
 use crate::tui::widgets::{cut, row, write, write_wrapped};
 
-/// Columns of the name, of the score, and of the figures.
+/// Columns of the name, and of the score.
 const NAME: u16 = 18;
 const SCORE: u16 = 32;
-const FIGURES: u16 = 46;
+/// Fewest columns for the bars beside figures.
+const BARS: u16 = 20;
 
-pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, table: &VariantTable) {
+/// Draws the table. `full_fan` is the noise of the fan at full speed, where its user has said it.
+pub(super) fn draw(
+    buffer: &mut Buffer,
+    area: Rect,
+    theme: Theme,
+    table: &VariantTable,
+    full_fan: Option<Decibel>,
+) {
     let aside = format!("scatter of a run {:.1} %", table.scatter_percent);
     let space = panel(buffer, area, theme, "Before and after", &aside);
     let dim = theme.style(Role::Dim);
@@ -29,8 +40,11 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, table: &Varian
         write_wrapped(buffer, space, text, dim);
         return;
     }
-    let has_figures = space.width >= NAME + SCORE + FIGURES + 20;
-    let figures = if has_figures { FIGURES } else { 0 };
+    let widths = table.cells.iter().flatten().flatten();
+    let widths = widths.map(|cell| figures_of(cell, full_fan).chars().count() as u16);
+    let widest = widths.max().unwrap_or(0);
+    let has_figures = space.width >= NAME + SCORE + BARS + widest;
+    let figures = if has_figures { widest } else { 0 };
     let bars = space.width.saturating_sub(NAME + SCORE + figures);
     for (load, name) in table.loads.iter().enumerate() {
         if line + 2 > space.height {
@@ -78,7 +92,13 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, table: &Varian
             }
             if has_figures {
                 let at = bar.right() + SCORE;
-                write(buffer, place, (at, place.y), &figures_of(cell), theme.style(Role::Text));
+                write(
+                    buffer,
+                    place,
+                    (at, place.y),
+                    &figures_of(cell, full_fan),
+                    theme.style(Role::Text),
+                );
             }
         }
         line += 1;
@@ -102,6 +122,7 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, table: &Varian
     if table.variants.iter().any(|variant| variant.failed) {
         notes.push("Red: a run at these settings failed; they are no recommendation.".into());
     }
+    notes.extend(energy(table));
     let below = Rect {
         y: space.y + line.min(space.height),
         height: space.height.saturating_sub(line),
@@ -110,14 +131,34 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, table: &Varian
     write_wrapped(buffer, below, &notes.join(" "), dim);
 }
 
-/// Clock, power, heat, fan and work per watt in a line.
-fn figures_of(cell: &VariantCell) -> String {
+/// What the profiles spend more or less than stock under the first load, where both ran.
+fn energy(table: &VariantTable) -> Option<String> {
+    let load = table.loads.first()?;
+    let stock = table.cell(0, 0)?.power?;
+    let of = |(at, variant): (usize, &Variant)| {
+        let energy = Energy::of(table.cell(at, 0)?.power? - stock, USUAL_HOURS, None);
+        let name = &variant.name;
+        Some(format!("{name} {:+.0} Wh an hour, {:+.0} kWh a year", energy.an_hour, energy.a_year))
+    };
+    let each: Vec<String> = table.variants.iter().enumerate().skip(1).filter_map(of).collect();
+    let told = each.join("; ");
+    (!each.is_empty())
+        .then(|| format!("Energy against stock under {load}, at {USUAL_HOURS} h a day: {told}."))
+}
+
+/// Clock, power, heat, fan, work per watt, noise and frames per second in a line.
+fn figures_of(cell: &VariantCell, full_fan: Option<Decibel>) -> String {
     let show = |value: Option<f64>, unit: &str, width: usize| {
         value.map_or_else(|| format!("{:>width$} {unit}", "–"), |v| format!("{v:>width$.0} {unit}"))
     };
     let per_watt = cell.per_watt().map_or("–".into(), |value| format!("{value:.2}"));
+    let noise = cell.fan.zip(full_fan).map(|(fan, full)| fan_noise(fan, full).value());
+    let noise = noise.map_or(String::new(), |noise| format!("  {noise:.0} dB"));
+    let frames = cell
+        .frame_rates
+        .map_or(String::new(), |(average, low)| format!("  {average:.0} fps, 1 % low {low:.0}"));
     format!(
-        "{}  {}  {}  {}  {per_watt} /W",
+        "{}  {}  {}  {}  {per_watt} /W{noise}{frames}",
         show(cell.clock.map(|clock| clock.value()), "MHz", 4),
         show(cell.power.map(|power| power.value()), "W", 3),
         show(cell.hot_spot.or(cell.core).map(|at| at.value()), "°C", 3),
@@ -167,7 +208,8 @@ mod tests {
 
     #[test]
     fn changes_beyond_chance_are_told_and_what_is_missing_is_listed() {
-        let text = drawn(160, 30, |buffer, area| draw(buffer, area, THEME, &table())).join("\n");
+        let text =
+            drawn(160, 30, |buffer, area| draw(buffer, area, THEME, &table(), None)).join("\n");
         for part in [
             "+6.0 ±0.3 %",
             "as stock",
@@ -187,12 +229,31 @@ mod tests {
     }
 
     #[test]
+    fn noise_frames_and_energy_are_told_where_they_are_known() {
+        let mut table = table();
+        let daily = table.cells[1][0].as_mut().unwrap();
+        daily.power = Some(Watt(240.0));
+        daily.frame_rates = Some((96.0, 71.0));
+        let quiet = drawn(160, 30, |b, area| draw(b, area, THEME, &table, None)).join("\n");
+        assert!(!quiet.contains("dB"), "nobody said how loud the fan is: {quiet}");
+        let told = |b: &mut Buffer, area| draw(b, area, THEME, &table, Some(Decibel(45.0)));
+        let text = drawn(160, 30, told).join(" ");
+        let text: Vec<&str> = text.split_whitespace().collect();
+        let text = text.join(" ");
+        for part in ["/W 45 dB 96 fps, 1 % low 71", "daily +27 Wh an hour, +30 kWh a year"] {
+            assert!(text.contains(part), "{part}:\n{text}");
+        }
+    }
+
+    #[test]
     fn nothing_yet_says_so_and_any_size_will_do() {
         let empty = VariantTable::default();
-        let text = drawn(90, 9, |buffer, area| draw(buffer, area, THEME, &empty)).join("\n");
+        let text = drawn(90, 9, |buffer, area| draw(buffer, area, THEME, &empty, None)).join("\n");
         assert!(text.contains("Nothing with a score"), "{text}");
         for (width, height) in AWKWARD {
-            drawn(width, height, |buffer, area| draw(buffer, area, THEME, &table()));
+            drawn(width, height, |buffer, area| {
+                draw(buffer, area, THEME, &table(), Some(Decibel(45.0)))
+            });
         }
     }
 }
