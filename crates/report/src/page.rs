@@ -638,7 +638,7 @@ impl Page {
         let place = |point: &FrontierPoint| (point.cost, point.score);
         let others = frontier.points.iter().filter(|point| !point.is_on_frontier);
         let marks = others.map(|point| {
-            (place(point), if point.failed.is_some() { colours.bad } else { colours.faint })
+            (place(point), if point.failed.is_some() { colours.bad } else { colours.dim })
         });
         let on = frontier.frontier.iter().filter_map(|at| frontier.point(*at)).map(place);
         let one = |name, colour, at: Option<usize>| {
