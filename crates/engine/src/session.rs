@@ -805,7 +805,9 @@ impl Work {
     /// A soak goes on by itself from its beginning: all that it needs was asked before.
     fn soak_begun(&mut self, mut told: Vec<String>) {
         self.desk.state.runs.auto = true;
-        told.extend(self.engine.climb().soaked().map(|soaked| yard_step_words::soaked(&soaked)));
+        told.extend(
+            self.engine.climb().soaked().map(|soaked| yard_step_words::soak_begun(&soaked)),
+        );
         self.desk.answer(told.join(" "));
     }
 

@@ -10,6 +10,19 @@ use crate::text::capitalised;
 /// The reserve that a shorter proof is told for, fine steps.
 const RESERVE: u8 = 2;
 
+/// That a soak, a check or a measurement has begun.
+#[must_use]
+pub fn soak_begun(soaked: &Soaked) -> String {
+    let soak = &soaked.soak;
+    if soak.is_measurement() {
+        return format!("Measuring has begun: {}.", counted(soaked.counts.len(), "run"));
+    }
+    if soak.check.is_some() {
+        return format!("{} has begun.", capitalised(&soak.of));
+    }
+    format!("The soak of {} has begun.", soak.of)
+}
+
 /// How far a soak has come, or what it came to, in a sentence or two.
 #[must_use]
 pub fn soaked(soaked: &Soaked) -> String {

@@ -33,6 +33,7 @@ pub(super) fn draw(
 ) {
     let aside = format!("scatter of a run {:.1} %", table.scatter_percent);
     let space = panel(buffer, area, theme, "Before and after", &aside);
+    let space = Rect { x: space.x + 1, width: space.width.saturating_sub(2), ..space };
     let dim = theme.style(Role::Dim);
     let mut line = 0;
     if table.loads.is_empty() {
@@ -138,6 +139,9 @@ fn energy(table: &VariantTable) -> Option<String> {
     let of = |(at, variant): (usize, &Variant)| {
         let energy = Energy::of(table.cell(at, 0)?.power? - stock, USUAL_HOURS, None);
         let name = &variant.name;
+        if energy.an_hour.abs() < 0.5 {
+            return Some(format!("{name} as much"));
+        }
         Some(format!("{name} {:+.0} Wh an hour, {:+.0} kWh a year", energy.an_hour, energy.a_year))
     };
     let each: Vec<String> = table.variants.iter().enumerate().skip(1).filter_map(of).collect();
@@ -222,7 +226,7 @@ mod tests {
             assert!(text.contains(part), "{part}:\n{text}");
         }
         let bar = |name: &str| {
-            let line = text.lines().find(|line| line.starts_with(name)).unwrap();
+            let line = text.lines().find(|line| line.trim_start().starts_with(name)).unwrap();
             line.matches('▬').count()
         };
         assert!(bar("bold") > bar("daily") && bar("daily") > bar("stock"));
@@ -240,7 +244,9 @@ mod tests {
         let text = drawn(160, 30, told).join(" ");
         let text: Vec<&str> = text.split_whitespace().collect();
         let text = text.join(" ");
-        for part in ["/W 45 dB 96 fps, 1 % low 71", "daily +27 Wh an hour, +30 kWh a year"] {
+        for part in
+            ["/W 45 dB 96 fps, 1 % low 71", "daily +27 Wh an hour, +30 kWh a year; bold as much."]
+        {
             assert!(text.contains(part), "{part}:\n{text}");
         }
     }
