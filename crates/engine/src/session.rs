@@ -619,6 +619,8 @@ impl Work {
                 self.engine.check_profile(&name).map(|told| self.soak_begun(told))
             }
             Command::EndSoak => self.engine.end_soak().map(|()| {
+                // The climb that it was part of does not go on by itself.
+                self.desk.state.runs.auto = false;
                 self.read_profiles();
                 self.desk.answer("The soak is ended. Its runs stay as evidence.");
             }),
