@@ -91,7 +91,9 @@ fn what_a_soak_needs_is_asked_before_it_and_it_can_be_ended() {
     terminal.press(&["P"]);
     terminal.wait_for_all(&["Soak these settings", "What is proven: trial 1 of climb 1"]);
     terminal.press(&["Enter"]);
-    terminal.wait_for_all(&["Soak of trial 1 of climb 1", "soaking"]);
+    terminal.wait_for_all(&["Soak of trial 1 of climb 1", "soaking", "RUNNING"]);
+    terminal.press(&["s"]);
+    terminal.wait_for("waiting");
     terminal.press(&["d"]);
     // The climb does not go on by itself.
     terminal.wait_for_all(&["The soak is ended", "was ended", "NEXT: ENTER", "waiting"]);
