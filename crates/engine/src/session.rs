@@ -356,6 +356,10 @@ impl Desk {
 
     /// Waits as long as the pace wants, or until an order comes that concerns what runs.
     fn turn(&mut self) -> Turn {
+        // The order to leave comes once, and nothing may run on after it.
+        if self.quitting {
+            return Turn::Stop;
+        }
         let mut wait = self.pacer.wait(crate::trial::TICK, Instant::now());
         loop {
             let paused = self.state.runs.activity == Activity::Paused;
@@ -439,7 +443,9 @@ impl Work {
                     self.command(Command::Restart);
                 }
                 self.try_next(false);
-                while let Ok(command) = self.desk.orders.try_recv() {
+                while !self.desk.quitting
+                    && let Ok(command) = self.desk.orders.try_recv()
+                {
                     self.command(command);
                 }
                 continue;
@@ -456,13 +462,18 @@ impl Work {
         left
     }
 
-    /// Does what was asked for while a run went on, and says of all of it what came of it.
+    /// Does what was asked for while a run went on, and says of all of it what came of it. If the user left
+    /// meanwhile, the rest is dropped.
     fn catch_up(&mut self) {
         let later = std::mem::take(&mut self.desk.later);
         if !later.is_empty() {
             self.desk.state.answer = None;
         }
         for command in later {
+            // Whoever left during one of them waits for none of the others.
+            if self.desk.quitting {
+                break;
+            }
             self.carry_out(command);
         }
     }

@@ -408,6 +408,23 @@ fn leaving_in_the_middle_keeps_the_trial_as_stopped() {
     assert_eq!(entry.state, ClimbState::Open);
 }
 
+#[test]
+fn after_leaving_nothing_begins_that_still_waited() {
+    let desk = desk_at(Pace::Sixty);
+    desk.send(Command::Try { yes: false });
+    desk.until("a running trial", |s| s.runs.newest.is_some());
+    // Both wait for the verdict; the first is what runs when the user leaves.
+    desk.send(free(None));
+    desk.send(free(None));
+    desk.send(Command::Stop);
+    desk.until("a free run", |s| s.runs.free.is_some());
+    let Desk { session, ledger, _dir, .. } = desk;
+    session.end().unwrap();
+    let entry = ledger.climbs().unwrap().pop().unwrap();
+    let loads: Vec<&str> = entry.trials.iter().map(|t| t.record.scene.as_str()).collect();
+    assert_eq!(loads, ["lantern", "kiln"]);
+}
+
 #[rstest]
 fn what_is_said_of_the_machine_is_noted_and_changes_the_list_of_prerequisites(desk: Desk) {
     let standing = |snapshot: &Snapshot, what: &str| {
