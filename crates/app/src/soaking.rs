@@ -2,7 +2,7 @@
 
 use jiff::civil::Time;
 use jiff::{ToSpan as _, Zoned};
-use yard_step_core::{Goal, LoadKind, MOST_SOAK_LOADS, SoakLoad, quoted};
+use yard_step_core::{Goal, MOST_SOAK_LOADS, SoakLoad, quoted};
 
 /// Name under which a start from cold is listed among loads.
 const COLD: &str = "cold";
@@ -33,7 +33,7 @@ pub(crate) fn soak_loads(text: &str) -> Result<Vec<SoakLoad>, String> {
             ));
         }
         let load = match is_cold {
-            true => SoakLoad { kind: Some(LoadKind::Cold), ..SoakLoad::new(COLD_SCENE, share) },
+            true => SoakLoad::cold(COLD_SCENE, share),
             false => SoakLoad::new(name, share),
         };
         if loads.iter().any(|known| (&known.load, known.kind) == (&load.load, load.kind)) {

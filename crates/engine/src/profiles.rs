@@ -43,8 +43,6 @@ pub enum SoakWhat {
     },
     /// What the card holds now.
     Held,
-    /// Any others.
-    Settings(Box<Settings>),
 }
 
 impl fmt::Display for SoakWhat {
@@ -54,7 +52,6 @@ impl fmt::Display for SoakWhat {
             Self::Outcome => f.write_str("the outcome of the climb"),
             Self::Trial { climb, trial } => write!(f, "trial {trial} of climb {climb}"),
             Self::Held => f.write_str("what the card holds"),
-            Self::Settings(_) => f.write_str("your settings"),
         }
     }
 }

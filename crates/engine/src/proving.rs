@@ -8,11 +8,10 @@
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use yard_step_core::{
-    CardDescription, CheckAnswer, CheckDue, ClimbEvent, Exposure, Goal, Next, OnFault, Origin,
-    Profile, Seconds, SettingKind, Settings, Soak, SoakEnd, SoakLoad, Soaked, check_due,
-    check_loads, last_change,
+    CardChange, CheckAnswer, CheckDue, ClimbEvent, Exposure, Goal, Next, OnFault, Origin, Profile,
+    Seconds, SettingKind, Settings, Soak, SoakEnd, SoakLoad, Soaked, check_due, check_loads,
+    last_change,
 };
-use yard_step_ledger::Ledger;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
@@ -86,10 +85,7 @@ impl Engine {
         for (settings, load) in cells {
             let settings = Settings { fan: fan.or(settings.fan), ..*settings };
             let settings = settings.clamped(card).settings;
-            needs_no_yes(&self.ledger, card, &settings, false).map_err(try_first)?;
-            if let Some(risk) = self.climb.supply_risk_of(&settings) {
-                return Err(try_first(EngineError::NeedsYes(risk)));
-            }
+            self.needs_nobody(&settings)?;
             self.loads.know(load)?;
             loads.push(SoakLoad {
                 seconds: Some(MEASURED),
@@ -110,7 +106,6 @@ impl Engine {
             ended: false,
             check: None,
         };
-        soak.check().map_err(|error| EngineError::NothingToDo(format!("{error}.")))?;
         self.set_soak(soak).map(|_| Vec::new())
     }
 
@@ -129,6 +124,7 @@ impl Engine {
     }
 
     fn set_soak(&mut self, soak: Soak) -> Result<Vec<String>, EngineError> {
+        soak.check().map_err(|error| EngineError::NothingToDo(format!("{error}.")))?;
         if self.is_soaking() {
             return Err(EngineError::NothingToDo(
                 "A soak goes on already: end it before you begin another.".into(),
@@ -152,6 +148,16 @@ impl Engine {
         self.climb.soaked().is_some_and(|soaked| soaked.end.is_none())
     }
 
+    /// Whether settings may run while nobody is there to say yes.
+    fn needs_nobody(&self, settings: &Settings) -> Result<(), EngineError> {
+        let card = self.cards.card().description();
+        needs_no_yes(&self.ledger, card, settings, false).map_err(try_first)?;
+        match self.climb.supply_risk_of(settings) {
+            Some(risk) => Err(try_first(EngineError::NeedsYes(risk))),
+            None => Ok(()),
+        }
+    }
+
     fn soak_of(
         &self,
         name: String,
@@ -168,16 +174,13 @@ impl Engine {
         }
         let card = self.cards.card().description();
         let settings = profile.settings.clamped(card).settings;
-        needs_no_yes(&self.ledger, card, &settings, false).map_err(try_first)?;
-        if let Some(risk) = self.climb.supply_risk_of(&settings) {
-            return Err(try_first(EngineError::NeedsYes(risk)));
-        }
+        self.needs_nobody(&settings)?;
         let view = self.standing_of(Profile { settings, ..profile.clone() })?;
         // Nobody is there at night to say yes to what took the machine down.
         let bolder = self.climb.with_reserve(settings, wish.reserve);
         let is_barred = needs_no_yes(&self.ledger, card, &bolder, false).is_err();
         let reserve = if is_barred { 0 } else { wish.reserve };
-        let soak = Soak {
+        Ok(Soak {
             settings,
             of: name,
             loads: wish.loads.clone(),
@@ -192,9 +195,7 @@ impl Engine {
             claim: claim_of(&view.profile, card),
             ended: false,
             check: None,
-        };
-        soak.check().map_err(|error| EngineError::NothingToDo(format!("{error}.")))?;
-        Ok(soak)
+        })
     }
 
     /// The settings that are to be proven, as a profile.
@@ -204,7 +205,6 @@ impl Engine {
             SoakWhat::Outcome => self.profile_of_outcome(),
             SoakWhat::Trial { climb, trial } => self.profile_of_trial(*climb, *trial),
             SoakWhat::Held => Ok(by_hand(self.cards.way_back())),
-            SoakWhat::Settings(settings) => Ok(by_hand(**settings)),
         }
     }
 
@@ -223,6 +223,7 @@ impl Engine {
     /// The ledger fails.
     pub fn candidates(&self, profiles: &[ProfileView]) -> Result<Vec<Candidate>, EngineError> {
         let mut candidates = Vec::new();
+        let changes = self.ledger.machine()?.changes;
         let is_known =
             |settings: &Settings| profiles.iter().any(|view| view.profile.settings == *settings);
         let card = self.cards.card().description();
@@ -231,29 +232,33 @@ impl Engine {
             && !is_known(&profile.settings)
             && !profile.settings.moved_but_fan(card).is_empty()
         {
-            candidates.push(self.candidate(SoakWhat::Outcome, self.standing_of(profile)?)?);
+            candidates.push(self.candidate(
+                SoakWhat::Outcome,
+                self.standing_of(profile)?,
+                &changes,
+            )?);
         }
         for view in profiles {
             let what = SoakWhat::Profile(view.profile.name.clone());
-            candidates.push(self.candidate(what, view.clone())?);
+            candidates.push(self.candidate(what, view.clone(), &changes)?);
         }
         let held = self.to_prove(&SoakWhat::Held)?;
         if !is_known(&held.settings) {
-            candidates.push(self.candidate(SoakWhat::Held, self.standing_of(held)?)?);
+            candidates.push(self.candidate(SoakWhat::Held, self.standing_of(held)?, &changes)?);
         }
         Ok(candidates)
     }
 
-    fn candidate(&self, what: SoakWhat, view: ProfileView) -> Result<Candidate, EngineError> {
+    fn candidate(
+        &self,
+        what: SoakWhat,
+        view: ProfileView,
+        changes: &[CardChange],
+    ) -> Result<Candidate, EngineError> {
         let card = self.cards.card().description();
         let assurance = view.assurance(self.climb.experience(), card);
         let (due, checked) = match what {
-            SoakWhat::Profile(_) => due_and_checked(
-                &self.ledger,
-                self.cards.card().description(),
-                &view.profile,
-                now(),
-            )?,
+            SoakWhat::Profile(_) => self.due_and_checked(&view.profile, changes)?,
             _ => (None, None),
         };
         Ok(Candidate { name: what.to_string(), what, view, assurance, due, checked })
@@ -305,42 +310,44 @@ impl Engine {
     pub fn checks_due(&self) -> Result<Vec<String>, EngineError> {
         let card = self.cards.card().description();
         let mut told = Vec::new();
+        let changes = self.ledger.machine()?.changes;
         for profile in self.ledger.profiles(card)?.into_iter().filter(|profile| profile.in_use) {
-            let (due, _) = due_and_checked(&self.ledger, card, &profile, now())?;
+            let (due, _) = self.due_and_checked(&profile, &changes)?;
             told.extend(due.map(|due| yard_step_words::check_due(&profile.name, &due)));
         }
         Ok(told)
     }
+
+    /// Why a check of a profile is due, and what the newest one said.
+    fn due_and_checked(
+        &self,
+        profile: &Profile,
+        changes: &[CardChange],
+    ) -> Result<DueAndChecked, EngineError> {
+        let card = self.cards.card().description();
+        let checks = self.ledger.checks(card, profile)?;
+        let newest = checks.last();
+        let (then, driver) = match newest {
+            Some(check) => (check.at, Some(check.driver.as_str())),
+            None => (profile.kept, profile.driver.as_deref()),
+        };
+        let first = checks.first().filter(|_| checks.len() > 1);
+        let answer = newest.map(|check| {
+            let first = first.map_or(&[][..], |first| &first.runs);
+            (check.at, CheckAnswer::of(first, &check.runs))
+        });
+        // Something changed around the card asks for one, too.
+        let change = last_change(changes, &card.key());
+        let changed = change.is_some_and(|change| change.at > then);
+        let due = match check_due(then, driver, now(), &card.driver) {
+            None if changed && then > 0 => Some(CheckDue::Change),
+            due => due,
+        };
+        Ok((due, answer))
+    }
 }
 
 type DueAndChecked = (Option<CheckDue>, Option<(i64, CheckAnswer)>);
-
-fn due_and_checked(
-    ledger: &Ledger,
-    card: &CardDescription,
-    profile: &Profile,
-    now: i64,
-) -> Result<DueAndChecked, EngineError> {
-    let checks = ledger.checks(card, profile)?;
-    let newest = checks.last();
-    let (then, driver) = match newest {
-        Some(check) => (check.at, Some(check.driver.as_str())),
-        None => (profile.kept, profile.driver.as_deref()),
-    };
-    let first = checks.first().filter(|_| checks.len() > 1);
-    let answer = newest.map(|check| {
-        let first = first.map_or(&[][..], |first| &first.runs);
-        (check.at, CheckAnswer::of(first, &check.runs))
-    });
-    // Something changed around the card asks for one, too.
-    let changes = ledger.machine()?.changes;
-    let changed = last_change(&changes, &card.key()).is_some_and(|change| change.at > then);
-    let due = match check_due(then, driver, now, &card.driver) {
-        None if changed && then > 0 => Some(CheckDue::Change),
-        due => due,
-    };
-    Ok((due, answer))
-}
 
 fn by_hand(settings: Settings) -> Profile {
     Profile::new(String::new(), settings, Origin::ByHand)

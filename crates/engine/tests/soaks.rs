@@ -61,7 +61,7 @@ fn kept(engine: &mut Engine, name: &str, core: i32) {
 /// Short runs of three loads, one of them from cold.
 fn wish(goal: Goal) -> SoakWish {
     let short = |load: SoakLoad| SoakLoad { seconds: Some(Seconds(20.0)), ..load };
-    let cold = SoakLoad { kind: Some(LoadKind::Cold), ..SoakLoad::new("squall", 1.0) };
+    let cold = SoakLoad::cold("squall", 1.0);
     let loads = [SoakLoad::new("lantern", 1.0), SoakLoad::new("doldrums", 1.0), cold];
     SoakWish {
         what: SoakWhat::Profile("mild".into()),

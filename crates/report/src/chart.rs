@@ -18,7 +18,7 @@ use yard_step_core::{
 use yard_step_ledger::ClimbEntry;
 
 use crate::ReportError;
-use crate::font::FONT;
+use crate::font::{FONT, in_any_fixed_width};
 
 const SIZE: (u32, u32) = (1200, 900);
 /// Characters of the font, at 14 pixels, that fit across the page.
@@ -61,8 +61,7 @@ pub fn draw_svg(entry: &ClimbEntry, kept: Option<&KeptRun>) -> Result<String, Re
     let mut svg = String::new();
     draw(&mut svg, entry.id, &climb, kept)
         .map_err(|error| ReportError::Chart(error.to_string()))?;
-    // Where the font is not installed, any font of fixed width keeps the layout.
-    Ok(svg.replace(&format!("\"{FONT}\""), &format!("\"{FONT}, monospace\"")))
+    Ok(in_any_fixed_width(&svg))
 }
 
 fn draw(

@@ -13,6 +13,11 @@ use crate::ReportError;
 /// The family every text of a chart is set in.
 pub(crate) const FONT: &str = "Hack";
 
+/// A chart that keeps its layout where the font is not installed: any other of fixed width takes its place.
+pub(crate) fn in_any_fixed_width(svg: &str) -> String {
+    svg.replace(&format!("\"{FONT}\""), &format!("\"{FONT}, monospace\""))
+}
+
 /// Puts the font into a chart, so that it looks the same where the font is not installed. This
 /// makes it some 400 kB larger.
 #[must_use]

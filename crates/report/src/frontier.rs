@@ -6,7 +6,7 @@ use yard_step_core::{CardDescription, Frontier};
 
 use crate::ReportError;
 use crate::chart::{Area, Axes, Chart, FAINT, INK};
-use crate::font::FONT;
+use crate::font::{FONT, in_any_fixed_width};
 
 const SIZE: (u32, u32) = (1200, 760);
 const LINE: RGBColor = RGBColor(24, 112, 120);
@@ -27,8 +27,7 @@ pub fn draw_frontier(
 ) -> Result<String, ReportError> {
     let mut svg = String::new();
     draw(&mut svg, card, load, frontier).map_err(|error| ReportError::Chart(error.to_string()))?;
-    // Where the font is not installed, any font of fixed width keeps the layout.
-    Ok(svg.replace(&format!("\"{FONT}\""), &format!("\"{FONT}, monospace\"")))
+    Ok(in_any_fixed_width(&svg))
 }
 
 /// Work of a score as it is drawn: percent against stock, where stock was run.

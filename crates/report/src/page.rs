@@ -255,13 +255,8 @@ impl Page {
     /// How sure one may be, in sentences.
     #[must_use]
     pub fn sure(&self) -> Vec<String> {
-        let of = |(name, span)| {
-            let chance = self.assurance.chances(span).believed;
-            format!("a {name} {}", yard_step_words::percent(chance))
-        };
-        let chances: Vec<String> = SPANS.into_iter().map(of).collect();
         vec![
-            format!("Believed to hold, time under load: {}.", chances.join(", ")),
+            yard_step_words::believed(&self.assurance),
             self.proof.clone(),
             yard_step_words::to_raise(&self.assurance, SPANS[0].1),
         ]

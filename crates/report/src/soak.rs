@@ -8,12 +8,13 @@
 //! ```
 
 use plotters::prelude::*;
-use yard_step_core::{CardDescription, Celsius, LoadKind, SPANS, SoakLoad, Soaked};
+use yard_step_core::{CardDescription, Celsius, LoadKind, SPANS, Soaked};
 
 use crate::ReportError;
 use crate::chart::{FAINT, INK};
-use crate::font::FONT;
+use crate::font::{FONT, in_any_fixed_width};
 use crate::frontier::broken;
+use crate::svg::cut;
 
 const WIDTH: u32 = 1_200;
 /// Height of the head, of a row, and of what stands below the rows.
@@ -28,6 +29,8 @@ const VOID: RGBColor = RGBColor(200, 204, 208);
 /// Coolest and hottest shade, and their hot spots, °C.
 const SHADES: ((f64, RGBColor), (f64, RGBColor)) =
     ((40.0, RGBColor(206, 228, 230)), (95.0, RGBColor(10, 62, 70)));
+/// Characters of a load's name.
+const MOST_NAME: usize = 16;
 /// Characters of a line.
 const COLUMNS: usize = 130;
 
@@ -38,7 +41,7 @@ const COLUMNS: usize = 130;
 pub fn draw_soak(card: &CardDescription, soaked: &Soaked) -> Result<String, ReportError> {
     let mut svg = String::new();
     draw(&mut svg, card, soaked).map_err(|error| ReportError::Chart(error.to_string()))?;
-    Ok(svg.replace(&format!("\"{FONT}\""), &format!("\"{FONT}, monospace\"")))
+    Ok(in_any_fixed_width(&svg))
 }
 
 fn draw(
@@ -60,7 +63,7 @@ fn draw(
     let x = |at: f64| LEFT + ((at / total).clamp(0.0, 1.0) * f64::from(RIGHT - LEFT)) as i32;
     for (place, load) in soaked.soak.loads.iter().enumerate() {
         let top = HEAD + ROW * place as i32;
-        root.draw_text(&name(load), &text(14), (30, top + 8))?;
+        root.draw_text(&cut(&load.name(), MOST_NAME), &text(14), (30, top + 8))?;
         root.draw(&PathElement::new(vec![(LEFT, top + ROW - 4), (RIGHT, top + ROW - 4)], FAINT))?;
         for run in soaked.runs.iter().filter(|run| run.place == Some(place)) {
             let (from, to) = (x(run.began.value()), x((run.began + run.seconds).value()));
@@ -73,8 +76,7 @@ fn draw(
                 root.draw(&Polygon::new(mark, BAD.filled()))?;
             }
         }
-        let kind = load.kind.or_else(|| LoadKind::of_scene(&load.load)).unwrap_or(LoadKind::Game);
-        root.draw_text(&figures(soaked, kind), &text(13), (RIGHT + 14, top + 9))?;
+        root.draw_text(&figures(soaked, load.main_kind()), &text(13), (RIGHT + 14, top + 9))?;
     }
     let axis = HEAD + ROW * rows + 4;
     let hours = total / 3_600.0;
@@ -87,15 +89,8 @@ fn draw(
         root.draw_text(&format!("{at} h"), &text(12), (x(at * 3_600.0), axis))?;
         at += step;
     }
-    let believed: Vec<String> = SPANS
-        .into_iter()
-        .map(|(name, span)| {
-            let chance = soaked.assurance.chances(span).believed;
-            format!("a {name} {}", yard_step_words::percent(chance))
-        })
-        .collect();
     let foot = [
-        format!("Believed to hold, time under load: {}.", believed.join(", ")),
+        yard_step_words::believed(&soaked.assurance),
         yard_step_words::to_raise(&soaked.assurance, SPANS[0].1),
         "At the end of a row: time without a fault, and the rate of faults that it excludes with 95 %. The darker, the hotter.".into(),
     ];
@@ -104,11 +99,6 @@ fn draw(
     }
     root.present()?;
     Ok(())
-}
-
-fn name(load: &SoakLoad) -> String {
-    let name = if load.is_cold() { format!("{}, cold", load.load) } else { load.load.clone() };
-    if name.chars().count() > 16 { name.chars().take(15).chain(['…']).collect() } else { name }
 }
 
 fn shade(hottest: Option<Celsius>) -> RGBColor {

@@ -15,7 +15,6 @@ pub(crate) struct Palette {
     pub dim: &'static str,
     pub faint: &'static str,
     pub bars: [&'static str; 6],
-    pub good: &'static str,
     pub bad: &'static str,
 }
 
@@ -25,7 +24,6 @@ pub(crate) const LIGHT: Palette = Palette {
     dim: "#68747c",
     faint: "#d8dce0",
     bars: ["#9aa4aa", "#187078", "#b25420", "#6a5a9c", "#4a7f3c", "#a0406a"],
-    good: "#2d7a3a",
     bad: "#be3c3c",
 };
 pub(crate) const DARK: Palette = Palette {
@@ -34,7 +32,6 @@ pub(crate) const DARK: Palette = Palette {
     dim: "#869296",
     faint: "#3e4a50",
     bars: ["#76848a", "#68d6c4", "#e88a58", "#a898e0", "#8fca7e", "#e07cae"],
-    good: "#7ecc78",
     bad: "#f06058",
 };
 

@@ -42,7 +42,9 @@ pub use reports::{power, round, strategy};
 pub use risk::risk;
 pub use settle::{kept_fan, settle_steps, settled};
 pub use sight::sight;
-pub use soak::{check, check_due, percent, soak_begun, soak_fault, soaked, span_name, to_raise};
+pub use soak::{
+    believed, check, check_due, percent, soak_begun, soak_fault, soaked, span_name, to_raise,
+};
 pub use start::starts;
 pub use stock::{cure_in_short, stock};
 pub use suggestion::suggestion;

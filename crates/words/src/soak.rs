@@ -96,6 +96,14 @@ pub fn percent(chance: f64) -> String {
     }
 }
 
+/// The chances of a day, a month and a year, in a sentence.
+#[must_use]
+pub fn believed(assurance: &Assurance) -> String {
+    let of = |(name, span)| format!("a {name} {}", percent(assurance.chances(span).believed));
+    let chances: Vec<String> = SPANS.into_iter().map(of).collect();
+    format!("Believed to hold, time under load: {}.", chances.join(", "))
+}
+
 /// What would raise the chance of a span most, and how long that takes, in a sentence.
 #[must_use]
 pub fn to_raise(assurance: &Assurance, span: Seconds) -> String {

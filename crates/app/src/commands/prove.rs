@@ -4,9 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 use jiff::Zoned;
-use yard_step_core::{
-    Goal, LONGEST_SOAK, MOST_RESERVE, OnFault, SPANS, Seconds, Soak, SoakLoad, Soaked,
-};
+use yard_step_core::{Goal, LONGEST_SOAK, MOST_RESERVE, OnFault, SPANS, Soak, SoakLoad, Soaked};
 use yard_step_engine::{Engine, Pace, SoakWhat, SoakWish};
 
 use crate::commands::climb::{Watcher, go_on_until};
@@ -176,18 +174,13 @@ fn soak(
 
 /// How sure one may be of what stands.
 fn sure(soaked: &Soaked) -> String {
-    let of = |(name, span): (&str, Seconds)| {
-        let chance = soaked.assurance.chances(span).believed;
-        format!("a {name} {}", yard_step_words::percent(chance))
-    };
-    let believed: Vec<String> = SPANS.into_iter().map(of).collect();
     let alone = soaked.assurance.chances(SPANS[0].1).by_hours;
     let alone = alone.filter(|chance| *chance >= 0.01).map_or(String::new(), |chance| {
         format!(" Hours alone: a day {} or more, with 95 %.", yard_step_words::percent(chance))
     });
     format!(
-        "Believed to hold, time under load: {}.{alone} {}",
-        believed.join(", "),
+        "{}{alone} {}",
+        yard_step_words::believed(&soaked.assurance),
         yard_step_words::to_raise(&soaked.assurance, SPANS[0].1)
     )
 }

@@ -45,7 +45,7 @@ pub(crate) struct ReportOptions {
     /// Title of the page
     #[arg(long, value_name = "TEXT", requires = "profile")]
     pub title: Option<String>,
-    /// Parts of the page, in their order: changed, bars, table, clock, proof, trade-offs [default: all]
+    /// Parts of the page, in their order: changed, trade-offs, bars, table, frontier, clock, curve, fan, proof [default: all]
     #[arg(long, value_name = "PARTS", value_delimiter = ',', requires = "profile", value_parser = parse_part)]
     pub parts: Vec<PagePart>,
     /// A dark page

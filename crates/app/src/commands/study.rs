@@ -11,7 +11,7 @@ use clap::Args;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use serde::Serialize;
 use yard_step_card::{Card as _, CardChoice, Family};
-use yard_step_core::{CardDescription, CurveKind, Margin, Plan, Policy, Stage};
+use yard_step_core::{CardDescription, CurveKind, MOST_RESERVE, Margin, Plan, Policy, Stage};
 use yard_step_report::{Scatter, ScatterPoint, draw_scatter, with_font};
 use yard_step_scenes::Scene;
 use yard_step_study::{
@@ -54,7 +54,7 @@ pub(crate) struct StudyOptions {
     #[arg(long, conflicts_with_all = ["strategies", "policies", "joined", "air"])]
     pub proof: bool,
     /// With --proof: fine steps by which a soak that proves runs bolder settings than it proves, 0 to 4
-    #[arg(long, value_name = "STEPS", default_value_t = 2, value_parser = clap::value_parser!(u8).range(0..=4))]
+    #[arg(long, value_name = "STEPS", default_value_t = 2, value_parser = clap::value_parser!(u8).range(0..=i64::from(MOST_RESERVE)))]
     pub reserve: u8,
     /// Load of the climbs [default: the plan's; kiln for strategies]
     #[arg(long, value_name = "NAME")]

@@ -122,10 +122,11 @@ impl Climb {
     #[must_use]
     pub fn soaked(&self) -> Option<Soaked> {
         let soak = self.soak.as_deref()?;
+        let begun_at = self.with_reserve(soak.settings, soak.reserve);
         let mut so_far = SoFar {
             climb: self,
             soak,
-            at: self.with_reserve(soak.settings, soak.reserve),
+            at: begun_at,
             exposure: soak.before,
             runs: Vec::new(),
             counts: vec![0; soak.loads.len()],
@@ -137,7 +138,6 @@ impl Climb {
             so_far.take(trial);
         }
         so_far.leave_what_is_barred();
-        let begun_at = self.with_reserve(soak.settings, soak.reserve);
         let reserve = if begun_at == soak.settings { 0 } else { soak.reserve };
         let stands = match so_far.at == begun_at {
             true => soak.settings,
@@ -305,7 +305,7 @@ impl SoFar<'_> {
             OnFault::Stop => from,
             OnFault::StepBack => self.climb.milder(from, domain, steps),
         };
-        let beyond = |settings: &Settings| !settings.moved_but_fan(&self.climb.card).is_empty();
+        let beyond = |settings: &Settings| self.climb.goes_beyond_stock(settings);
         match self.soak.on_fault {
             OnFault::Stop => self.end = Some(SoakEnd::Failed),
             OnFault::StepBack if !beyond(&from) || !beyond(&to) => {
@@ -337,19 +337,19 @@ impl SoFar<'_> {
 
     /// What took the machine down, in this climb or another one, is left without being tried again.
     fn leave_what_is_barred(&mut self) {
-        let card = &self.climb.card;
+        if self.faults.is_empty() {
+            return;
+        }
         let mut steps = 1;
-        let barred_by_soak = !self.faults.is_empty();
-        while barred_by_soak
-            && self.end.is_none()
+        while self.end.is_none()
             && self.climb.is_barred(&self.at)
-            && !self.at.moved_but_fan(card).is_empty()
+            && self.climb.goes_beyond_stock(&self.at)
         {
             self.at = self.climb.milder(self.at, None, steps);
             self.exposure = self.exposure.stepped_back(f64::from(steps));
             steps *= 2;
         }
-        if barred_by_soak && self.at.moved_but_fan(card).is_empty() {
+        if !self.climb.goes_beyond_stock(&self.at) {
             self.end = Some(SoakEnd::AtStock);
         }
     }

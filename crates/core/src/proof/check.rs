@@ -26,14 +26,9 @@ const A_YEAR: i64 = 365;
 /// The loads of the programme.
 #[must_use]
 pub fn check_loads() -> Vec<SoakLoad> {
-    let of = |(load, seconds, is_cold): (&str, f64, bool)| SoakLoad {
-        kind: if is_cold {
-            Some(crate::proof::kind::LoadKind::Cold)
-        } else {
-            SoakLoad::new(load, 1.0).kind
-        },
-        seconds: Some(Seconds(seconds)),
-        ..SoakLoad::new(load, 1.0)
+    let of = |(load, seconds, is_cold): (&str, f64, bool)| {
+        let load = if is_cold { SoakLoad::cold(load, 1.0) } else { SoakLoad::new(load, 1.0) };
+        SoakLoad { seconds: Some(Seconds(seconds)), ..load }
     };
     PROGRAMME.into_iter().map(of).collect()
 }

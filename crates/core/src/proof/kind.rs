@@ -6,23 +6,8 @@ use crate::load::{EVERYDAY, MIXTURE};
 use crate::units::Percent;
 
 /// A kind of load.
-#[derive(
-    Debug,
-    Clone,
-    Copy,
-    PartialEq,
-    Eq,
-    Hash,
-    Serialize,
-    Deserialize,
-    strum::Display,
-    strum::EnumCount,
-    strum::IntoStaticStr,
-    strum::EnumString,
-    strum::VariantNames,
-)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, strum::EnumCount)]
 #[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case")]
 pub enum LoadKind {
     /// Most heat: the whole chip switches, steadily.
     Heat,

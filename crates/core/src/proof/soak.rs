@@ -66,6 +66,24 @@ impl SoakLoad {
         Self { kind: LoadKind::of_scene(&load), load, share, seconds: None, settings: None }
     }
 
+    /// A load that begins idle and cold, with its share.
+    #[must_use]
+    pub fn cold(load: impl Into<String>, share: f64) -> Self {
+        Self { kind: Some(LoadKind::Cold), ..Self::new(load, share) }
+    }
+
+    /// What it is called in a list: its load, and that it begins cold.
+    #[must_use]
+    pub fn name(&self) -> String {
+        if self.is_cold() { format!("{}, cold", self.load) } else { self.load.clone() }
+    }
+
+    /// The kind that stands for it in a list, where a load of several kinds counts as a game-like mix.
+    #[must_use]
+    pub fn main_kind(&self) -> LoadKind {
+        self.kind.unwrap_or(LoadKind::Game)
+    }
+
     /// Whether it begins idle and cold.
     #[must_use]
     pub fn is_cold(&self) -> bool {

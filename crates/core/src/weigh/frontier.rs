@@ -17,16 +17,12 @@ use crate::plan::LEAST_LONG_RUN;
 use crate::shape::VfCurve;
 use crate::statistics::mean;
 use crate::units::{Celsius, Decibel, Percent, Seconds, Watt};
+use crate::weigh::scatter;
 use std::collections::HashMap;
 
 /// How far above the chord of the frontier, in shares of both its ranges, a knee must stand: below
 /// that the frontier is as good as straight.
 const LEAST_BEND: f64 = 0.06;
-
-/// Standard errors beyond which a difference is no chance.
-const CLEAR: f64 = 2.0;
-/// Scatter of a run as long as no settings ran twice, share of the score, and for how many runs that counts besides.
-const ASSUMED_SCATTER: (f64, f64) = (0.006, 2.0);
 
 /// What work is held against.
 #[derive(
@@ -317,25 +313,9 @@ fn mark_dominated(points: &mut [FrontierPoint]) {
         .collect();
     for point in points {
         point.is_dominated = held.iter().any(|(cost, score, error)| {
-            *cost <= point.cost && score - point.score > CLEAR * error.hypot(point.error)
+            *cost <= point.cost && score - point.score > scatter::CLEAR * error.hypot(point.error)
         });
     }
-}
-
-/// Pooled relative standard deviation of the scores of runs at the same settings.
-fn scatter<'a>(groups: impl Iterator<Item = &'a Vec<&'a Weighed>>) -> f64 {
-    let (assumed, weight) = ASSUMED_SCATTER;
-    let (mut squares, mut freedom) = (weight * assumed.powi(2), weight);
-    for group in groups {
-        let usable = group.iter().filter(|run| run.verdict.is_without_fault());
-        let scores: Vec<f64> = usable.filter_map(|run| run.score).collect();
-        let Some(mean) = mean(&scores).filter(|mean| scores.len() > 1 && *mean > 0.0) else {
-            continue;
-        };
-        squares += scores.iter().map(|score| (score / mean - 1.0).powi(2)).sum::<f64>();
-        freedom += scores.len() as f64 - 1.0;
-    }
-    (squares / freedom).sqrt()
 }
 
 /// Settings as they are told apart: what the card counts, not how it was written.
@@ -378,7 +358,10 @@ fn points(
     for run in runs {
         groups.entry(Key::of(&run.asked)).or_default().push(run);
     }
-    let scatter = scatter(groups.values());
+    let scatter = scatter::pooled(groups.values().map(|runs| {
+        let usable = runs.iter().filter(|run| run.verdict.is_without_fault());
+        usable.filter_map(|run| run.score).collect()
+    }));
     let is_weighed = |run: &&&Weighed| {
         !matches!(run.verdict, Verdict::Void | Verdict::NotTaken)
             && run.score.is_some()

@@ -2,4 +2,5 @@
 
 pub mod compare;
 pub(crate) mod frontier;
+mod scatter;
 pub(crate) mod variants;

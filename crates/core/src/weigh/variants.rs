@@ -12,15 +12,12 @@ use crate::card::settings::Settings;
 use crate::keep::profile::RunAt;
 use crate::statistics::mean;
 use crate::units::{Celsius, Mhz, Percent, Watt};
+use crate::weigh::scatter;
 
 /// Most variants that are compared.
 pub const MOST_VARIANTS: usize = 6;
 /// Most loads.
 pub const MOST_VARIANT_LOADS: usize = 6;
-/// Scatter of a run as long as no settings ran twice, share of the score.
-const ASSUMED_SCATTER: f64 = 0.006;
-/// Standard errors beyond which a change is no chance.
-const CLEAR: f64 = 2.0;
 /// An error below which a change that is not clear is shown to be absent, percent.
 const ABSENT: f64 = 0.25;
 /// Runs shorter than this have no figures worth comparing, s.
@@ -81,7 +78,7 @@ impl VariantChange {
     /// Whether it is more than chance.
     #[must_use]
     pub fn is_clear(self) -> bool {
-        self.percent.abs() > CLEAR * self.error
+        self.percent.abs() > scatter::CLEAR * self.error
     }
 }
 
@@ -133,7 +130,8 @@ impl VariantTable {
                 group.push(if with_common.is_empty() { under } else { with_common });
             }
         }
-        let scatter = scatter(groups.iter().flatten());
+        let scores = |runs: &Vec<&RunAt>| runs.iter().filter_map(|run| run.score).collect();
+        let scatter = scatter::pooled(groups.iter().flatten().map(scores));
         let cells = groups
             .iter()
             .map(|of_loads| of_loads.iter().map(|runs| cell(runs, scatter)).collect())
@@ -215,22 +213,6 @@ fn common_fan(under: &[Vec<&RunAt>]) -> Option<Fan> {
     let first = ran.first()?;
     let shared = |fan: &Fan| ran.iter().all(|runs| runs.iter().any(|run| fan_of(run) == *fan));
     first.iter().map(|run| fan_of(run)).find(shared)
-}
-
-/// Pooled relative standard deviation of the scores within groups.
-fn scatter<'a>(groups: impl Iterator<Item = &'a Vec<&'a RunAt>>) -> f64 {
-    let (mut squares, mut freedom) = (0.0, 0.0);
-    for group in groups {
-        let scores: Vec<f64> = group.iter().filter_map(|run| run.score).collect();
-        let Some(mean) = mean(&scores).filter(|_| scores.len() > 1) else { continue };
-        squares += scores.iter().map(|score| (score / mean - 1.0).powi(2)).sum::<f64>();
-        freedom += scores.len() as f64 - 1.0;
-    }
-    // A few runs that happen to agree prove no steadiness.
-    match freedom {
-        freedom if freedom < 1.0 => ASSUMED_SCATTER,
-        freedom => ((squares + 2.0 * ASSUMED_SCATTER.powi(2)) / (freedom + 2.0)).sqrt(),
-    }
 }
 
 fn cell(runs: &[&RunAt], scatter: f64) -> Option<VariantCell> {

@@ -1,7 +1,7 @@
 //! The form in which a soak is filled in: all it needs is asked before it begins.
 
 use jiff::Zoned;
-use yard_step_core::{Goal, LONGEST_SOAK, OnFault, Seconds, Soak};
+use yard_step_core::{Goal, LONGEST_SOAK, OnFault, SPANS, Soak};
 use yard_step_engine::{Command, SoakWhat, SoakWish};
 
 use crate::soaking::{loads_in_words, soak_loads, until};
@@ -43,7 +43,7 @@ pub(crate) fn proof_command(form: &Fields, what: &SoakWhat) -> Result<Command, S
             Goal::Hours(hours)
         }
         1 => until(typed, &Zoned::now())?,
-        2 => Goal::Proven(Seconds(86_400.0)),
+        2 => Goal::Proven(SPANS[0].1),
         _ => Goal::Once,
     };
     Ok(Command::Prove(Box::new(SoakWish {
@@ -59,6 +59,7 @@ pub(crate) fn proof_command(form: &Fields, what: &SoakWhat) -> Result<Command, S
 mod tests {
     use super::*;
     use ratatui::crossterm::event::KeyCode;
+    use yard_step_core::Seconds;
 
     fn filled(keys: &[KeyCode]) -> Result<SoakWish, String> {
         let Overlay::Prove { mut form, what } = proof_form(SoakWhat::Held) else { panic!() };

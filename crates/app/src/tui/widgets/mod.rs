@@ -49,6 +49,12 @@ pub(crate) fn row(area: Rect, index: u16) -> Rect {
     }
 }
 
+/// What lies below so many rows of an area.
+pub(crate) fn below(area: Rect, rows: u16) -> Rect {
+    let used = rows.min(area.height);
+    Rect { y: area.y + used, height: area.height - used, ..area }
+}
+
 /// Breaks a text into lines of at most `width` cells, at spaces where there are any.
 pub(crate) fn wrapped(text: &str, width: usize) -> Vec<String> {
     let words: Vec<&str> = text.split_whitespace().collect();

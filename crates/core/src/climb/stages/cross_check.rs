@@ -142,7 +142,7 @@ impl Climb {
         }
     }
 
-    fn goes_beyond_stock(&self, settings: &Settings) -> bool {
+    pub(in crate::climb) fn goes_beyond_stock(&self, settings: &Settings) -> bool {
         !settings.moved_but_fan(&self.card).is_empty()
     }
 

@@ -8,7 +8,7 @@
 
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
-use yard_step_core::{Assurance, Celsius, LoadKind, Seconds, SoakLoad, Soaked};
+use yard_step_core::{Assurance, Celsius, LoadKind, Seconds, Soaked};
 
 use crate::tui::theme::{Role, Theme, glyph};
 use crate::tui::widgets::{cut, row, write, write_right};
@@ -18,11 +18,6 @@ const NAME: u16 = 14;
 const FIGURES: u16 = 24;
 /// Hot spots from which a run is drawn darker, °C.
 const SHADES: [(f64, &str); 4] = [(85.0, "█"), (75.0, "▓"), (60.0, "▒"), (f64::MIN, "░")];
-
-/// A load as it is called in a row: its scene, and that it begins cold.
-pub(super) fn name(load: &SoakLoad) -> String {
-    if load.is_cold() { format!("{}, cold", load.load) } else { load.load.clone() }
-}
 
 /// What a run looks like whose card became so hot.
 fn shade(hottest: Option<Celsius>) -> &'static str {
@@ -68,7 +63,13 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, soaked: &Soake
         if line.is_empty() {
             return place as u16 * height;
         }
-        write(buffer, line, (line.x, line.y), &cut(&name(load), NAME - 1), theme.style(Role::Text));
+        write(
+            buffer,
+            line,
+            (line.x, line.y),
+            &cut(&load.name(), NAME - 1),
+            theme.style(Role::Text),
+        );
         for x in field.x..field.right() {
             write(buffer, field, (x, line.y), "·", theme.style(Role::Faint));
         }
@@ -86,8 +87,7 @@ pub(super) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, soaked: &Soake
                 write(buffer, field, (to, line.y), glyph(run.verdict), theme.verdict(run.verdict));
             }
         }
-        let kind = load.kind.or_else(|| LoadKind::of_scene(&load.load)).unwrap_or(LoadKind::Game);
-        let text = figures(&soaked.assurance, kind);
+        let text = figures(&soaked.assurance, load.main_kind());
         write_right(buffer, line, line.y, &text, theme.style(Role::Text));
     }
     let rows = loads.len() as u16 * height;

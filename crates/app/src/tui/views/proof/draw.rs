@@ -24,7 +24,7 @@ use crate::tui::views::ledger::draw::when;
 use crate::tui::views::proof::chart;
 use crate::tui::views::proof::state::ProofState;
 use crate::tui::widgets::panel::panel;
-use crate::tui::widgets::{cut, next_step, row, write, write_right, write_wrapped};
+use crate::tui::widgets::{below, cut, next_step, row, write, write_right, write_wrapped};
 
 /// Faults that have a line.
 const MOST_FAULTS: usize = 4;
@@ -93,11 +93,6 @@ fn draw_soak(buffer: &mut Buffer, area: Rect, theme: Theme, soaked: &Soaked) {
     let used = chart::draw(buffer, space, theme, soaked);
     let mut line = used;
     let role = if soaked.is_clean() { Role::Good } else { Role::Warn };
-    let below = |line: u16| Rect {
-        y: space.y + line.min(space.height),
-        height: space.height.saturating_sub(line),
-        ..space
-    };
     if space.height > used + 2 {
         write_right(
             buffer,
@@ -108,7 +103,12 @@ fn draw_soak(buffer: &mut Buffer, area: Rect, theme: Theme, soaked: &Soaked) {
         );
         line += 1;
     }
-    line += write_wrapped(buffer, below(line), &yard_step_words::soaked(soaked), theme.style(role));
+    line += write_wrapped(
+        buffer,
+        below(space, line),
+        &yard_step_words::soaked(soaked),
+        theme.style(role),
+    );
     let newest = soaked.faults.iter().rev().take(MOST_FAULTS);
     for fault in newest {
         let section = section_of(fault);
@@ -118,7 +118,7 @@ fn draw_soak(buffer: &mut Buffer, area: Rect, theme: Theme, soaked: &Soaked) {
             back => format!(" It went on at {back}."),
         };
         let text = format!("{text}{back}");
-        line += write_wrapped(buffer, below(line), &text, theme.style(Role::Bad));
+        line += write_wrapped(buffer, below(space, line), &text, theme.style(Role::Bad));
     }
 }
 
@@ -135,18 +135,9 @@ fn draw_candidate(buffer: &mut Buffer, area: Rect, theme: Theme, candidate: &Can
     let heading = format!("Evidence for {}", candidate.name);
     let space = panel(buffer, area, theme, &heading, &aside);
     let used = chart::draw_kinds(buffer, space, theme, &candidate.assurance);
-    let below = Rect {
-        y: space.y + used.min(space.height),
-        height: space.height.saturating_sub(used),
-        ..space
-    };
+    let facts = below(space, used);
     let what = format!("{}. {}", candidate.view.what, candidate.view.why());
-    let lines = write_wrapped(buffer, below, &what, theme.style(Role::Text));
-    let left = Rect {
-        y: below.y + lines.min(below.height),
-        height: below.height.saturating_sub(lines),
-        ..below
-    };
+    let lines = write_wrapped(buffer, facts, &what, theme.style(Role::Text));
     let due = candidate
         .due
         .as_ref()
@@ -156,7 +147,7 @@ fn draw_candidate(buffer: &mut Buffer, area: Rect, theme: Theme, candidate: &Can
         format!("Checked {}: {}", when(*at, &zone), yard_step_words::check(answer))
     });
     if let Some(text) = due.or(checked) {
-        write_wrapped(buffer, left, &text, theme.style(Role::Accent));
+        write_wrapped(buffer, below(facts, lines), &text, theme.style(Role::Accent));
     }
 }
 
@@ -192,12 +183,7 @@ fn draw_sure(buffer: &mut Buffer, area: Rect, theme: Theme, assurance: &Assuranc
         made_of(assurance)
     );
     for (said, style) in [(proven, theme.style(Role::Accent)), (raise, text), (meaning, dim)] {
-        let below = Rect {
-            y: space.y + line.min(space.height),
-            height: space.height.saturating_sub(line),
-            ..space
-        };
-        line += write_wrapped(buffer, below, &said, style);
+        line += write_wrapped(buffer, below(space, line), &said, style);
     }
 }
 

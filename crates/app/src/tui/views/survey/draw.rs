@@ -22,7 +22,7 @@ use yard_step_engine::{Activity, Snapshot};
 
 use crate::tui::theme::{Role, Theme, glyph};
 use crate::tui::widgets::panel::panel;
-use crate::tui::widgets::{cut, next_step, row, wrapped, write, write_right, write_wrapped};
+use crate::tui::widgets::{below, cut, next_step, row, wrapped, write, write_right, write_wrapped};
 
 /// Where the parts of the view lie.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -461,13 +461,9 @@ fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
         }
     };
     if let Some(text) = warming(snapshot) {
-        let below = Rect {
-            x: space.x + 1,
-            y: space.y + used.min(space.height),
-            width: space.width.saturating_sub(2),
-            height: space.height.saturating_sub(used),
-        };
-        used += write_wrapped(buffer, below, &text, theme.style(Role::Warn));
+        let place = below(space, used);
+        let place = Rect { x: space.x + 1, width: space.width.saturating_sub(2), ..place };
+        used += write_wrapped(buffer, place, &text, theme.style(Role::Warn));
     }
     for run in &runs {
         let of_load = snapshot.climb.baselines.iter().find(|of| of.load == run.scene);

@@ -15,7 +15,7 @@ use yard_step_core::{
 use crate::exchange::page::USUAL_HOURS;
 use crate::tui::theme::{Role, Theme};
 use crate::tui::widgets::panel::panel;
-use crate::tui::widgets::{cut, row, write, write_wrapped};
+use crate::tui::widgets::{below, cut, row, write, write_wrapped};
 
 /// Columns of the name, and of the score.
 const NAME: u16 = 18;
@@ -124,12 +124,7 @@ pub(super) fn draw(
         notes.push("Red: a run at these settings failed; they are no recommendation.".into());
     }
     notes.extend(energy(table));
-    let below = Rect {
-        y: space.y + line.min(space.height),
-        height: space.height.saturating_sub(line),
-        ..space
-    };
-    write_wrapped(buffer, below, &notes.join(" "), dim);
+    write_wrapped(buffer, below(space, line), &notes.join(" "), dim);
 }
 
 /// What the profiles spend more or less than stock under the first load, where both ran.
