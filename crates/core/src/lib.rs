@@ -79,8 +79,8 @@ pub use load::frame::Frame;
 pub use load::pass::{PassScore, SectionScore, score_pass};
 pub use load::patch::Patch;
 pub use load::told::{
-    FigureName, MOST_SUB_SCORES, SubScore, SubScoreBaseline, Told, ToldError, figure_in_words,
-    sub_score_baselines,
+    FigureName, MOST_SUB_SCORES, SubScore, SubScoreBaseline, Told, ToldError, error_in_words,
+    figure_in_words, sub_score_baselines,
 };
 pub use load::workload::{CheckedFrame, Demand, Workload};
 pub use machine::changes::{
@@ -124,6 +124,9 @@ pub use units::{
     MillivoltOffset, Percent, Seconds, Watt,
 };
 pub use weigh::frontier::{BesideStock, Cost, Frontier, FrontierPoint, Weighed, fan_noise, loads};
+pub use weigh::notes::{
+    LONGEST_REFERENCE, ReferenceScore, UseOfIt, WeighNote, WeighNoteError, WeighNotes,
+};
 pub use weigh::variants::{
     Energy, MOST_VARIANTS, Variant, VariantCell, VariantChange, VariantTable,
 };

@@ -2,13 +2,52 @@
 
 use rusqlite::{Row, params};
 use serde_json::from_str;
-use yard_step_core::{CardDescription, Celsius, Percent, Seconds, Verdict, Watt, Weighed};
+use yard_step_core::{
+    CardDescription, Celsius, Percent, Seconds, Verdict, Watt, WeighNotes, Weighed,
+};
 
 use crate::browse::REMOVED;
 use crate::error::{Doing, LedgerError};
+use crate::facts::Fact;
 use crate::handle::Ledger;
 
+/// The fact that holds what stands beside before and after of a card.
+fn fact(name: &str) -> Fact<'_> {
+    Fact {
+        name,
+        thing: "what stands beside before and after",
+        reading: "read what stands beside before and after",
+        writing: "write down what stands beside before and after",
+    }
+}
+
+fn name_for(card: &CardDescription) -> String {
+    format!("weigh of {}", card.key())
+}
+
 impl Ledger {
+    /// What the user holds beside before and after of a card; nothing where nothing was said.
+    ///
+    /// # Errors
+    /// The ledger cannot be read.
+    pub fn weigh_notes(&self, card: &CardDescription) -> Result<WeighNotes, LedgerError> {
+        let name = name_for(card);
+        self.ask(move |connection| fact(&name).read(connection))
+    }
+
+    /// Writes down what the user holds beside before and after of a card.
+    ///
+    /// # Errors
+    /// The ledger cannot be written.
+    pub fn set_weigh_notes(
+        &self,
+        card: &CardDescription,
+        notes: &WeighNotes,
+    ) -> Result<(), LedgerError> {
+        let (name, notes) = (name_for(card), notes.clone());
+        self.ask(move |connection| fact(&name).write(connection, &notes))
+    }
+
     /// Every run on a card that has an outcome and was not deleted, in the order in which they were
     /// begun. Of the figures, what was not measured is none.
     ///

@@ -11,6 +11,7 @@ mod page;
 mod picture;
 mod plot;
 mod scatter;
+mod sheet;
 mod soak;
 mod svg;
 mod trace;
@@ -23,9 +24,11 @@ pub use import::{
     ColumnRead, ImportedTrace, MOST_BYTES, MOST_PROBLEMS, Meaning, RowProblem, import_trace,
 };
 pub use list::trial_list_csv;
-pub use page::{LONGEST_TITLE, Page, PageLook, PagePart, ReferenceScore};
+pub use page::{LONGEST_TITLE, Page, PageLook, PagePart};
 pub use picture::png_of;
+pub use plot::{Plot, PlotLine, Range, Stroke, Tint};
 pub use scatter::{Scatter, ScatterPoint, draw_scatter};
+pub use sheet::Sheet;
 pub use soak::draw_soak;
 pub use trace::{TraceWriter, column_name};
 

@@ -15,12 +15,12 @@ use std::fmt::Write as _;
 
 use serde::Serialize;
 use yard_step_core::{
-    Assurance, Energy, FanCurve, Frontier, FrontierPoint, LoadKind, Mhz, Percent, SPANS,
-    VariantCell, VariantTable, VfCurve, figure_in_words,
+    Assurance, Energy, FanCurve, Frontier, FrontierPoint, LoadKind, Mhz, Percent, ReferenceScore,
+    SPANS, UseOfIt, VariantCell, VariantTable, VfCurve, error_in_words, figure_in_words,
 };
 
 use crate::frontier::broken;
-use crate::plot::{Plot, PlotLine};
+use crate::plot::{Plot, PlotLine, Range, Stroke, Tint};
 use crate::svg::{DARK, Drawing, LIGHT, columns, escaped};
 
 /// Size of a page on paper, and of a wide one, in pixels of 1/96 inch.
@@ -87,17 +87,6 @@ impl PagePart {
     }
 }
 
-/// A score to hold beside the bars: of another card, or of this one at another time.
-#[derive(Debug, Clone, PartialEq)]
-pub struct ReferenceScore {
-    /// What it is of.
-    pub name: String,
-    /// Under which load.
-    pub load: String,
-    /// The score.
-    pub score: f64,
-}
-
 /// How a page looks.
 #[derive(Debug, Clone, PartialEq)]
 pub struct PageLook {
@@ -144,8 +133,8 @@ pub struct Page {
     pub assurance: Assurance,
     /// Why they are proven or not, in sentences.
     pub proof: String,
-    /// Hours of use a day, and the price of a kilowatt-hour with its unit.
-    pub use_of_it: (f64, Option<(f64, String)>),
+    /// Hours of use a day, and the price of a kilowatt-hour.
+    pub use_of_it: UseOfIt,
 }
 
 /// A figure with its name, of settings under a load.
@@ -197,7 +186,7 @@ impl Page {
             }
             Some(change) => format!("  {:+.1} %: no more than chance", change.percent),
         };
-        Some(format!("{} ±{}{change}", figure_in_words(score), figure_in_words(error)))
+        Some(format!("{} ±{}{change}", figure_in_words(score), error_in_words(score, error)))
     }
 
     /// What the settings cost and save against stock, a sentence for each load.
@@ -238,18 +227,11 @@ impl Page {
 
     /// What the change of power comes to, where it is known.
     fn energy(&self) -> Option<String> {
-        let (hours, price) = &self.use_of_it;
         let of = |variant: usize| self.table.cell(variant, 0)?.power;
         let watts = of(self.about)? - of(0)?;
-        let energy = Energy::of(watts, *hours, price.as_ref().map(|(price, _)| *price));
-        let money = energy.price.zip(price.as_ref());
-        let money = money.map_or(String::new(), |(sum, (_, unit))| format!(", {sum:+.2} {unit}"));
-        (self.about > 0).then(|| {
-            format!(
-                "Energy under {}: {:+.0} Wh for each hour, {:+.0} kWh a year at {hours} h a day{money}.",
-                self.table.loads[0], energy.an_hour, energy.a_year
-            )
-        })
+        let energy = yard_step_words::energy(&Energy::of(watts, &self.use_of_it));
+        let (load, hours) = (&self.table.loads[0], self.use_of_it.hours_a_day);
+        (self.about > 0).then(|| format!("Energy under {load}, used {hours} h a day: {energy}."))
     }
 
     /// How sure one may be, in sentences.
@@ -559,7 +541,7 @@ impl Page {
             for reference in references {
                 drawing.text((x, y + 12.0), name_width - 8.0, SMALL, colours.dim, &reference.name);
                 let at = left + reference.score / most * most_width;
-                drawing.line((at, y), (at, y + BAR), colours.bad, 2.0);
+                drawing.line((at, y), (at, y + BAR), colours.ink, 2.0);
                 let place = (left + most_width + 8.0, y + 12.0);
                 let text = figure_in_words(reference.score);
                 drawing.text(place, figure_width - 8.0, SMALL, colours.dim, &text);
@@ -613,12 +595,13 @@ impl Page {
             return at.1 + 22.0;
         }
         let lines = self.clock_lines.iter().enumerate().map(|(index, (name, line))| PlotLine {
-            name,
-            colour: colours.bars[index % colours.bars.len()],
+            name: name.clone(),
+            tint: Tint::Own(index),
+            stroke: Stroke::Line,
             points: line.iter().map(|(at, clock)| (*at, clock.value())).collect(),
-            is_marked: false,
         });
-        let plot = Plot { lines: lines.collect(), marks: Vec::new(), across: "s", room: 15.0 };
+        let plot =
+            Plot { lines: lines.collect(), across: "seconds".into(), range: Range::Around(15.0) };
         plot.draw(drawing, at, width)
     }
 
@@ -629,47 +612,56 @@ impl Page {
         at: (f64, f64),
         width: f64,
     ) -> f64 {
-        let colours = drawing.palette;
         let place = |point: &FrontierPoint| (point.cost, point.score);
-        let others = frontier.points.iter().filter(|point| !point.is_on_frontier);
-        let marks = others.map(|point| {
-            (place(point), if point.failed.is_some() { colours.bad } else { colours.dim })
-        });
+        let among = |failed: bool, tint| {
+            let others = frontier
+                .points
+                .iter()
+                .filter(|point| !point.is_on_frontier && point.failed.is_some() == failed);
+            let points = others.map(place).collect();
+            PlotLine { name: String::new(), tint, stroke: Stroke::Marks, points }
+        };
         let on = frontier.frontier.iter().filter_map(|at| frontier.point(*at)).map(place);
-        let one = |name, colour, at: Option<usize>| {
+        let one = |name: &str, tint, at: Option<usize>| {
             let points = at.and_then(|at| frontier.point(at)).map(place).into_iter().collect();
-            PlotLine { name, colour, points, is_marked: true }
+            PlotLine { name: name.into(), tint, stroke: Stroke::Marks, points }
         };
         let best = PlotLine {
-            name: "nothing beats it",
-            colour: colours.bars[1],
+            name: "nothing beats it".into(),
+            tint: Tint::Own(1),
+            stroke: Stroke::Marked,
             points: on.collect(),
-            is_marked: true,
         };
         let lines = vec![
+            among(true, Tint::Bad),
+            among(false, Tint::Dim),
             best,
-            one("stock", colours.ink, frontier.stock),
-            one("knee", colours.bars[2], frontier.knee),
+            one("stock", Tint::Ink, frontier.stock),
+            one("knee", Tint::Own(2), frontier.knee),
         ];
         let lines = lines.into_iter().filter(|line| !line.points.is_empty()).collect();
-        Plot { lines, marks: marks.collect(), across: "W", room: 2.0 }.draw(drawing, at, width)
+        Plot { lines, across: "board power, W".into(), range: Range::Around(2.0) }
+            .draw(drawing, at, width)
     }
 
     /// The curves of clock over voltage, as the card comes and as it is asked for.
     fn draw_curves(&self, drawing: &mut Drawing, at: (f64, f64), width: f64) -> f64 {
-        let colours = drawing.palette;
         let lines = self.curves.iter().enumerate().map(|(index, (name, curve))| PlotLine {
-            name,
-            colour: colours.bars[index % colours.bars.len()],
+            name: name.clone(),
+            tint: Tint::Own(index),
+            stroke: Stroke::Marked,
             points: curve
                 .points()
                 .iter()
                 .map(|point| (f64::from(point.millivolt), f64::from(point.mhz)))
                 .collect(),
-            is_marked: true,
         });
-        Plot { lines: lines.collect(), marks: Vec::new(), across: "mV", room: 15.0 }
-            .draw(drawing, at, width)
+        Plot {
+            lines: lines.collect(),
+            across: "core voltage, mV".into(),
+            range: Range::Around(15.0),
+        }
+        .draw(drawing, at, width)
     }
 
     fn draw_proof(&self, drawing: &mut Drawing, (x, top): (f64, f64), width: f64) -> f64 {
@@ -708,12 +700,17 @@ fn draw_fan(drawing: &mut Drawing, curve: &FanCurve, at: (f64, f64), width: f64)
         None => "core to fan speed".to_owned(),
     };
     let line = PlotLine {
-        name: &name,
-        colour: drawing.palette.bars[1],
+        name,
+        tint: Tint::Own(1),
+        stroke: Stroke::Marked,
         points: curve.points().to_vec(),
-        is_marked: true,
     };
-    Plot { lines: vec![line], marks: Vec::new(), across: "°C", room: 5.0 }.draw(drawing, at, width)
+    Plot {
+        lines: vec![line],
+        across: "core temperature, °C".into(),
+        range: Range::Fixed(0.0, 100.0),
+    }
+    .draw(drawing, at, width)
 }
 
 /// Writes sentences one below the other, each broken at the width; returns where the next begins.
@@ -823,7 +820,7 @@ mod tests {
                 (0.06, 80.0),
             ),
             proof: "It has 10 h without a fault.".into(),
-            use_of_it: (4.0, Some((0.3, "EUR".into()))),
+            use_of_it: UseOfIt { hours_a_day: 4.0, price: Some((0.3, "EUR".into())) },
         }
     }
 
@@ -886,8 +883,8 @@ mod tests {
 
     #[rstest]
     #[case(PagePart::Frontier, "Score against watts under medley", &["knee", "stock"])]
-    #[case(PagePart::Curve, "V/F curve, MHz", &["1050 mV", "quiet"])]
-    #[case(PagePart::Fan, "Fan curve, %", &["80 °C", "core to fan speed"])]
+    #[case(PagePart::Curve, "V/F curve, MHz", &[">1050<", "core voltage, mV", "quiet"])]
+    #[case(PagePart::Fan, "Fan curve, %", &[">80<", "core temperature, °C", "core to fan speed"])]
     fn a_chart_is_on_the_page_where_there_is_something_to_draw(
         #[case] part: PagePart,
         #[case] heading: &str,

@@ -1,6 +1,6 @@
-//! A small chart inside a page: lines and marks over two axes.
+//! A small chart inside a page or on a sheet of its own: lines and marks over two axes.
 
-use crate::svg::Drawing;
+use crate::svg::{Drawing, Palette};
 
 /// Size of its letters.
 const SMALL: f64 = 11.0;
@@ -11,36 +11,93 @@ const LEFT: f64 = 46.0;
 /// Half the width of a mark.
 const MARK: f64 = 3.0;
 
-/// A line with its name and its colour.
+/// Colour of a line.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Tint {
+    /// One of those by which settings are told apart; the first is that of stock.
+    Own(usize),
+    /// That of the text.
+    Ink,
+    /// Less than that.
+    Dim,
+    /// Of what failed.
+    Bad,
+}
+
+impl Tint {
+    fn colour(self, palette: Palette) -> &'static str {
+        match self {
+            Self::Own(index) => palette.bars[index % palette.bars.len()],
+            Self::Ink => palette.ink,
+            Self::Dim => palette.dim,
+            Self::Bad => palette.bad,
+        }
+    }
+}
+
+/// How the points of a line are drawn.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Stroke {
+    /// Joined.
+    Line,
+    /// Joined, each with a mark.
+    Marked,
+    /// Marks only.
+    Marks,
+}
+
+/// A line of a plot, or points that belong together.
 #[derive(Debug, Clone, PartialEq)]
-pub(crate) struct PlotLine<'a> {
-    pub name: &'a str,
-    pub colour: &'static str,
+pub struct PlotLine {
+    /// What it is called below the plot; nothing where that is empty.
+    pub name: String,
+    /// Its colour.
+    pub tint: Tint,
+    /// How it is drawn.
+    pub stroke: Stroke,
+    /// Its points, across and up.
     pub points: Vec<(f64, f64)>,
-    /// Whether every point is marked, and not only joined to the next.
-    pub is_marked: bool,
 }
 
-/// What is drawn.
+/// Lines over two axes.
 #[derive(Debug, Clone, PartialEq)]
-pub(crate) struct Plot<'a> {
-    pub lines: Vec<PlotLine<'a>>,
-    /// Points that belong to no line, with their colours.
-    pub marks: Vec<((f64, f64), &'static str)>,
+pub struct Plot {
+    /// What is drawn, in this order.
+    pub lines: Vec<PlotLine>,
     /// What is across, with its unit.
-    pub across: &'a str,
-    /// Room below the lowest and above the highest value, at least.
-    pub room: f64,
+    pub across: String,
+    /// What is up, from the foot to the head of the plot.
+    pub range: Range,
 }
 
-impl Plot<'_> {
+/// What a plot shows of what is up.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Range {
+    /// All that there is, and so much more below and above, in its unit.
+    Around(f64),
+    /// From zero to what there is and so much more.
+    FromZero(f64),
+    /// Always the same.
+    Fixed(f64, f64),
+}
+
+impl Plot {
     /// Draws it from `(x, top)` on; returns where the next begins. Nothing is drawn without a point.
-    pub(crate) fn draw(&self, drawing: &mut Drawing, (x, top): (f64, f64), width: f64) -> f64 {
+    pub(crate) fn draw(&self, drawing: &mut Drawing, at: (f64, f64), width: f64) -> f64 {
+        self.draw_high(drawing, at, (width, HEIGHT))
+    }
+
+    /// Draws it in another height than the usual one.
+    pub(crate) fn draw_high(
+        &self,
+        drawing: &mut Drawing,
+        (x, top): (f64, f64),
+        (width, height): (f64, f64),
+    ) -> f64 {
         let colours = drawing.palette;
         let all = || {
-            let of_lines = self.lines.iter().flat_map(|line| &line.points);
-            let points = of_lines.chain(self.marks.iter().map(|(point, _)| point));
-            points.copied().filter(|(x, y)| x.is_finite() && y.is_finite())
+            let points = self.lines.iter().flat_map(|line| &line.points).copied();
+            points.filter(|(x, y)| x.is_finite() && y.is_finite())
         };
         if all().next().is_none() {
             return top;
@@ -52,16 +109,20 @@ impl Plot<'_> {
         };
         let (first, last) = ends(&mut all().map(|point| point.0));
         let (low, high) = ends(&mut all().map(|point| point.1));
-        let (low, high) = ((low - self.room).floor(), (high + self.room).ceil());
+        let (low, high) = match self.range {
+            Range::Around(room) => ((low - room).floor(), (high + room).ceil()),
+            Range::FromZero(room) => (low.min(0.0).floor(), (high + room).ceil()),
+            Range::Fixed(low, high) => (low, high),
+        };
         let span = (last - first).max(1e-9);
         let (left, wide) = (x + LEFT, width - LEFT);
         // Marks at the very edge stay inside.
         let place = |(across, up): (f64, f64)| {
             let across = left + MARK + (across - first) / span * (wide - 2.0 * MARK);
-            (across, top + HEIGHT * (1.0 - (up - low) / (high - low).max(1e-9)))
+            (across, top + height * (1.0 - (up - low) / (high - low).max(1e-9)))
         };
         for share in [0.0, 0.5, 1.0] {
-            let y = top + HEIGHT * (1.0 - share);
+            let y = top + height * (1.0 - share);
             drawing.line((left, y), (x + width, y), colours.faint, 1.0);
             let value = format!("{:.0}", low + (high - low) * share);
             drawing.text((x, y + 4.0), LEFT - 2.0, SMALL, colours.dim, &value);
@@ -70,27 +131,36 @@ impl Plot<'_> {
             let (at, y) = place(point);
             drawing.rect((at - MARK, y - MARK), (2.0 * MARK, 2.0 * MARK), colour);
         };
-        for (point, colour) in &self.marks {
-            mark(drawing, *point, colour);
-        }
         for line in &self.lines {
-            let points: Vec<(f64, f64)> = line.points.iter().copied().map(place).collect();
-            drawing.path(&points, line.colour, 1.4);
-            if line.is_marked {
-                line.points.iter().for_each(|point| mark(drawing, *point, line.colour));
+            let colour = line.tint.colour(colours);
+            if line.stroke != Stroke::Marks {
+                // Where nothing was measured, there is a gap.
+                for part in line.points.split(|(_, y)| !y.is_finite()).filter(|p| !p.is_empty()) {
+                    let points: Vec<(f64, f64)> = part.iter().copied().map(place).collect();
+                    drawing.path(&points, colour, 1.4);
+                }
+            }
+            if line.stroke != Stroke::Line {
+                let seen = line.points.iter().filter(|(_, y)| y.is_finite());
+                seen.for_each(|point| mark(drawing, *point, colour));
             }
         }
-        let foot = top + HEIGHT + 16.0;
+        let foot = top + height + 16.0;
         drawing.text((left, foot), wide / 2.0, SMALL, colours.dim, &format!("{first:.0}"));
-        let end = format!("{last:.0} {}", self.across);
+        let end = format!("{last:.0}");
         let end_width = end.chars().count() as f64 * SMALL * 0.61 + 2.0;
         drawing.text((x + width - end_width, foot), end_width, SMALL, colours.dim, &end);
-        let share = wide / self.lines.len().max(1) as f64;
-        for (index, line) in self.lines.iter().enumerate() {
+        let middle = left + wide / 2.0;
+        drawing.text((middle, foot), wide / 2.0 - end_width, SMALL, colours.dim, &self.across);
+        let named: Vec<&PlotLine> =
+            self.lines.iter().filter(|line| !line.name.is_empty()).collect();
+        let share = wide / named.len().max(1) as f64;
+        for (index, line) in named.into_iter().enumerate() {
             let at = left + share * index as f64;
-            drawing.text((at, foot + 16.0), share - 10.0, SMALL, line.colour, line.name);
+            let colour = line.tint.colour(colours);
+            drawing.text((at, foot + 16.0), share - 10.0, SMALL, colour, &line.name);
         }
-        top + HEIGHT + BELOW
+        top + height + BELOW
     }
 }
 
@@ -99,30 +169,45 @@ mod tests {
     use super::*;
     use crate::svg::LIGHT;
 
-    fn plot(points: Vec<(f64, f64)>) -> Plot<'static> {
-        let line = PlotLine { name: "stock", colour: "#123456", points, is_marked: true };
-        Plot { lines: vec![line], marks: vec![((5.0, 7.0), "#abcdef")], across: "W", room: 1.0 }
+    fn line(name: &str, tint: Tint, stroke: Stroke, points: &[(f64, f64)]) -> PlotLine {
+        PlotLine { name: name.into(), tint, stroke, points: points.to_vec() }
+    }
+
+    fn drawn(lines: Vec<PlotLine>) -> String {
+        let mut drawing = Drawing::new(LIGHT);
+        let plot = Plot { lines, across: "watts".into(), range: Range::Around(1.0) };
+        let foot = plot.draw(&mut drawing, (20.0, 100.0), 400.0);
+        drawing.finished((500.0, 400.0), foot)
     }
 
     #[test]
     fn every_point_is_marked_and_the_ends_are_named() {
-        let mut drawing = Drawing::new(LIGHT);
-        let foot = plot(vec![(0.0, 5.0), (10.0, 9.0)]).draw(&mut drawing, (20.0, 100.0), 400.0);
-        let svg = drawing.finished((500.0, 400.0), foot);
-        assert_eq!(svg.matches("#123456").count(), 1 + 2 + 1, "line, marks, name: {svg}");
-        assert_eq!(svg.matches("#abcdef").count(), 1);
-        for text in [">0<", ">10 W<", ">4<", ">7<", ">10<", ">stock<"] {
+        let svg = drawn(vec![
+            line("", Tint::Bad, Stroke::Marks, &[(5.0, 7.0)]),
+            line("stock", Tint::Own(1), Stroke::Marked, &[(0.0, 5.0), (10.0, 9.0)]),
+        ]);
+        assert_eq!(svg.matches(LIGHT.bars[1]).count(), 1 + 2 + 1, "line, marks, name: {svg}");
+        assert_eq!(svg.matches(LIGHT.bad).count(), 1, "a mark, and no name");
+        for text in [">0<", ">10<", ">watts<", ">4<", ">7<", ">stock<"] {
             assert!(svg.contains(text), "{text}: {svg}");
         }
     }
 
     #[test]
+    fn a_gap_in_a_line_stays_a_gap() {
+        let points = [(0.0, 5.0), (1.0, 6.0), (2.0, f64::NAN), (3.0, 6.0), (4.0, 5.0)];
+        let svg = drawn(vec![line("", Tint::Own(1), Stroke::Line, &points)]);
+        assert_eq!(svg.matches(LIGHT.bars[1]).count(), 2);
+        assert!(!svg.contains("NaN"), "{svg}");
+    }
+
+    #[test]
     fn nothing_and_a_single_value_can_be_drawn() {
         let mut drawing = Drawing::new(LIGHT);
-        let empty = Plot { lines: Vec::new(), marks: Vec::new(), across: "W", room: 0.0 };
+        let empty = Plot { lines: Vec::new(), across: "W".into(), range: Range::Around(0.0) };
         assert_eq!(empty.draw(&mut drawing, (0.0, 7.0), 100.0), 7.0);
-        let same = Plot { marks: vec![((3.0, 3.0), "#abcdef")], ..empty };
-        let foot = same.draw(&mut drawing, (0.0, 0.0), 100.0);
+        let one = line("", Tint::Ink, Stroke::Marks, &[(3.0, 3.0)]);
+        let foot = Plot { lines: vec![one], ..empty }.draw(&mut drawing, (0.0, 0.0), 100.0);
         assert!(!drawing.finished((100.0, 200.0), foot).contains("NaN"));
     }
 }

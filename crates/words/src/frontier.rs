@@ -1,6 +1,17 @@
 //! Work against what it costs.
 
-use yard_step_core::{Cost, Frontier, LEAST_LONG_RUN};
+use yard_step_core::{Cost, Energy, Frontier, LEAST_LONG_RUN};
+
+/// What more or less energy comes to, such as "+27 Wh an hour, +30 kWh a year, +9.00 EUR a year".
+#[must_use]
+pub fn energy(energy: &Energy) -> String {
+    let Energy { an_hour, a_year, cost } = energy;
+    let cost = cost.as_ref().map_or(String::new(), |(cost, unit)| {
+        let unit = if unit.is_empty() { String::new() } else { format!(" {unit}") };
+        format!(", {cost:+.2}{unit} a year")
+    });
+    format!("{an_hour:+.0} Wh an hour, {a_year:+.0} kWh a year{cost}")
+}
 
 /// What there is to say of a frontier, in a sentence or two.
 #[must_use]

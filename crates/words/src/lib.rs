@@ -33,7 +33,7 @@ pub use compare::finding;
 pub use culprits::culprits;
 pub use drift::drift;
 pub use experience::{expected_e_fold, expected_edge, learnt_from};
-pub use frontier::{beside_stock, frontier};
+pub use frontier::{beside_stock, energy, frontier};
 pub use outcome::{claim, conditions, margin_claim, no_claim, outcome, surprise};
 pub use prerequisite::prerequisite;
 pub use proof::{origin, proof};

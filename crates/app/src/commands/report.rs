@@ -3,14 +3,13 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use strum::VariantNames as _;
 use yard_step_card::connect;
-use yard_step_core::checked_name;
+use yard_step_core::{ReferenceScore, UseOfIt, checked_name};
 use yard_step_ledger::{ClimbEntry, Ledger, LedgerError};
-use yard_step_report::{KeptRun, LONGEST_TITLE, PageLook, PagePart, ReferenceScore, draw_svg};
+use yard_step_report::{KeptRun, LONGEST_TITLE, PageLook, PagePart, draw_svg};
 
 use crate::commands::profile::view;
-use crate::exchange::page::{PageForm, PageWish, USUAL_HOURS, page};
+use crate::exchange::page::{PageForm, PageWish, page, part};
 use crate::failure::Failure;
 use crate::opening::open_ledger;
 use crate::options::{DataDirOption, NamedCard, parse_card, parse_whole};
@@ -46,7 +45,7 @@ pub(crate) struct ReportOptions {
     #[arg(long, value_name = "TEXT", requires = "profile")]
     pub title: Option<String>,
     /// Parts of the page, in their order: changed, trade-offs, bars, table, frontier, clock, curve, fan, proof [default: all]
-    #[arg(long, value_name = "PARTS", value_delimiter = ',', requires = "profile", value_parser = parse_part)]
+    #[arg(long, value_name = "PARTS", value_delimiter = ',', requires = "profile", value_parser = part)]
     pub parts: Vec<PagePart>,
     /// A dark page
     #[arg(long, requires = "profile")]
@@ -57,11 +56,11 @@ pub(crate) struct ReportOptions {
     /// A score to hold beside, of another card or of this one earlier: "last year=1020@medley"
     #[arg(long, value_name = "NAME=SCORE@LOAD", requires = "profile", value_parser = parse_reference)]
     pub reference: Vec<ReferenceScore>,
-    /// Hours of use a day, for the energy of a year
-    #[arg(long, value_name = "HOURS", requires = "profile", default_value_t = USUAL_HOURS, value_parser = parse_hours)]
-    pub hours_a_day: f64,
-    /// Price of a kilowatt-hour, such as "0.30 EUR"
-    #[arg(long, value_name = "PRICE", requires = "profile", value_parser = parse_price)]
+    /// Hours of use a day, for the energy of a year [default: as noted in Weigh, or 3]
+    #[arg(long, value_name = "HOURS", requires = "profile", value_parser = UseOfIt::hours)]
+    pub hours_a_day: Option<f64>,
+    /// Price of a kilowatt-hour, such as "0.30 EUR" [default: as noted in Weigh]
+    #[arg(long, value_name = "PRICE", requires = "profile", value_parser = UseOfIt::price)]
     pub price: Option<(f64, String)>,
     #[command(flatten)]
     pub overwrite: Overwrite,
@@ -72,40 +71,12 @@ fn parse_form(text: &str) -> Result<PageForm, String> {
         .map_err(|_| format!("there is no form \"{text}\"; there are: svg, pdf, md, html, text"))
 }
 
-fn parse_part(text: &str) -> Result<PagePart, String> {
-    let all = PagePart::VARIANTS.join(", ");
-    text.parse().map_err(|_| format!("there is no part \"{text}\"; there are: {all}"))
-}
-
-/// Longest name of a score that is held beside, characters.
-const LONGEST_REFERENCE: usize = 40;
-
 fn parse_reference(text: &str) -> Result<ReferenceScore, String> {
     let how = "write NAME=SCORE@LOAD, such as \"last year=1020@medley\"";
     let (name, rest) = text.rsplit_once('=').ok_or(how)?;
     let (score, load) = rest.split_once('@').ok_or(how)?;
     let score: f64 = score.trim().parse().map_err(|_| how)?;
-    if !(score > 0.0 && score < 1e12) || load.trim().is_empty() {
-        return Err(how.into());
-    }
-    let name = checked_name(name, LONGEST_REFERENCE)?;
-    Ok(ReferenceScore { name, load: load.trim().to_owned(), score })
-}
-
-fn parse_hours(text: &str) -> Result<f64, String> {
-    let hours: f64 = text.parse().map_err(|_| format!("\"{text}\" is not a number"))?;
-    if (0.0..=24.0).contains(&hours) { Ok(hours) } else { Err("it must be 0 to 24".into()) }
-}
-
-fn parse_price(text: &str) -> Result<(f64, String), String> {
-    let (price, unit) = text.trim().split_once(' ').unwrap_or((text.trim(), ""));
-    let price: f64 =
-        price.parse().map_err(|_| "write a number and a unit, such as \"0.30 EUR\"")?;
-    if !(0.0..=1e6).contains(&price) {
-        return Err("it must be 0 to 1000000".into());
-    }
-    let unit = if unit.is_empty() { String::new() } else { checked_name(unit, 8)? };
-    Ok((price, unit))
+    ReferenceScore::new(name, load, score).map_err(|why| format!("{why}; {how}"))
 }
 
 pub(crate) fn report(data_dir: &DataDirOption, options: &ReportOptions) -> Result<(), Failure> {
@@ -145,7 +116,8 @@ fn report_page(
         title,
         look: PageLook { parts, dark: options.dark, wide: options.wide },
         references: options.reference.clone(),
-        use_of_it: (options.hours_a_day, options.price.clone()),
+        hours_a_day: options.hours_a_day,
+        price: options.price.clone(),
         ..PageWish::about(profile)
     };
     let page = page(&ledger, &card, &wish)?;

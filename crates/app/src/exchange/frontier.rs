@@ -6,19 +6,7 @@ use yard_step_core::{CardDescription, Frontier};
 use yard_step_report::draw_frontier;
 
 use crate::failure::Failure;
-use crate::output::{ChartKind, write_new};
-
-/// Draws a frontier into a new file; returns what there is to say, or why it was not drawn.
-pub(crate) fn write_chart(
-    card: &CardDescription,
-    load: &str,
-    frontier: &Frontier,
-    path: &Path,
-) -> Result<String, String> {
-    let bytes = chart(card, load, frontier, path).map_err(|failure| failure.text().to_owned())?;
-    write_new(path, &bytes)?;
-    Ok(drawn(frontier, &path.display()))
-}
+use crate::output::ChartKind;
 
 /// The chart of a frontier, in the kind that the file's name says.
 pub(crate) fn chart(

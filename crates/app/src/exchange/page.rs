@@ -3,13 +3,14 @@
 use std::path::Path;
 
 use jiff::Zoned;
+use strum::VariantNames as _;
 use yard_step_core::{
-    CardDescription, Cost, Fan, Frontier, MOST_VARIANTS, Mhz, Percent, Profile, RunAt, Settings,
-    Variant, VariantTable, VfCurve,
+    CardDescription, Cost, Fan, Frontier, MOST_VARIANTS, Meaning, Mhz, Percent, Profile,
+    ReferenceScore, RunAt, Settings, UseOfIt, Variant, VariantTable, VfCurve, WeighNotes, Weighed,
 };
 use yard_step_engine::ProfileView;
 use yard_step_ledger::Ledger;
-use yard_step_report::{Page, PageLook, ReferenceScore, to_pdf, with_font};
+use yard_step_report::{Page, PageLook, PagePart, to_pdf, with_font};
 
 use crate::failure::Failure;
 use crate::output::write_new;
@@ -18,22 +19,21 @@ use crate::output::write_new;
 const RISE: f64 = 10.0;
 /// Points of a clock line.
 const POINTS: usize = 400;
-/// Hours of use a day, as long as nobody says otherwise.
-pub(crate) const USUAL_HOURS: f64 = 3.0;
-
 /// What a page is wanted for.
 #[derive(Debug, Clone, PartialEq)]
-pub(crate) struct PageWish {
+pub struct PageWish {
     /// The settings it is about, as a profile; kept or not.
     pub about: Profile,
     /// Its title; none for the name of the settings.
     pub title: Option<String>,
     /// How it looks.
     pub look: PageLook,
-    /// Scores to hold beside.
+    /// Scores to hold beside, besides those that were noted.
     pub references: Vec<ReferenceScore>,
-    /// Hours of use a day, and the price of a kilowatt-hour with its unit.
-    pub use_of_it: (f64, Option<(f64, String)>),
+    /// Hours of use a day; none for what was noted.
+    pub hours_a_day: Option<f64>,
+    /// Price of a kilowatt-hour with its unit; none for what was noted.
+    pub price: Option<(f64, String)>,
 }
 
 impl PageWish {
@@ -44,7 +44,8 @@ impl PageWish {
             title: None,
             look: PageLook::default(),
             references: Vec::new(),
-            use_of_it: (USUAL_HOURS, None),
+            hours_a_day: None,
+            price: None,
         }
     }
 }
@@ -85,6 +86,12 @@ impl PageForm {
     }
 }
 
+/// Reads the name of a part.
+pub(crate) fn part(name: &str) -> Result<PagePart, String> {
+    let all = PagePart::VARIANTS.join(", ");
+    name.parse().map_err(|_| format!("there is no part \"{name}\"; there are: {all}"))
+}
+
 /// Writes a page into a new file; returns what there is to say, or why it was not written.
 pub(crate) fn write_page(
     ledger: &Ledger,
@@ -99,11 +106,13 @@ pub(crate) fn write_page(
     Ok(format!("The page is in {}.", path.display()))
 }
 
-/// The settings a page puts side by side: stock, those it is about, and the card's other profiles.
+/// The settings a page puts side by side: stock, those it is about, the trials that were put there, and the card's other
+/// profiles.
 fn variants(
     ledger: &Ledger,
     card: &CardDescription,
     about: &Profile,
+    notes: &WeighNotes,
 ) -> Result<Vec<Variant>, Failure> {
     let of = |name: &str, settings: Settings, failed: bool| {
         let moved = settings.moved_but_fan(card);
@@ -118,15 +127,28 @@ fn variants(
         let name = if about.name.is_empty() { "these settings" } else { &about.name };
         variants.push(of(name, about.settings, failed));
     }
-    for view in &others {
-        let same = |variant: &Variant| {
-            Settings { fan: None, ..variant.settings }
-                == Settings { fan: None, ..view.profile.settings }
-        };
+    let mut add = |name: &str, settings: Settings, failed: bool| {
+        let without_fan = |of: &Settings| Settings { fan: None, ..*of };
+        let same = |variant: &Variant| without_fan(&variant.settings) == without_fan(&settings);
         if variants.len() < MOST_VARIANTS && !variants.iter().any(same) {
-            let failed = view.backing.failed.is_some();
-            variants.push(of(&view.profile.name, view.profile.settings, failed));
+            variants.push(of(name, settings, failed));
         }
+    };
+    let ran = if notes.trials.is_empty() { Vec::new() } else { ledger.weighed(card)? };
+    for (climb, trial) in &notes.trials {
+        // One that was deleted has nothing to show.
+        let Some(run) = ran.iter().find(|run| (run.climb, run.trial) == (*climb, *trial)) else {
+            continue;
+        };
+        let failed = |other: &Weighed| {
+            other.asked == run.asked && other.verdict.meaning() == Meaning::TooMuch
+        };
+        let name = format!("trial {trial} of climb {climb}");
+        add(&name, run.asked, ran.iter().any(failed));
+    }
+    for view in &others {
+        let failed = view.backing.failed.is_some();
+        add(&view.profile.name, view.profile.settings, failed);
     }
     Ok(variants)
 }
@@ -136,8 +158,9 @@ pub(crate) fn side_by_side(
     ledger: &Ledger,
     card: &CardDescription,
     about: &Profile,
+    notes: &WeighNotes,
 ) -> Result<(VariantTable, Vec<Vec<RunAt>>), Failure> {
-    let variants = variants(ledger, card, about)?;
+    let variants = variants(ledger, card, about, notes)?;
     let runs: Vec<Vec<RunAt>> = variants
         .iter()
         .map(|variant| ledger.runs_at(card, &variant.settings))
@@ -151,7 +174,8 @@ pub(crate) fn page(
     card: &CardDescription,
     wish: &PageWish,
 ) -> Result<Page, Failure> {
-    let (table, runs) = side_by_side(ledger, card, &wish.about)?;
+    let notes = ledger.weigh_notes(card)?;
+    let (table, runs) = side_by_side(ledger, card, &wish.about, &notes)?;
     let about = usize::from(
         table.variants.len() > 1 && !wish.about.settings.moved_but_fan(card).is_empty(),
     );
@@ -167,7 +191,7 @@ pub(crate) fn page(
         changed: wish.about.settings.moved_from_stock(card),
         table,
         about,
-        references: wish.references.clone(),
+        references: notes.references.into_iter().chain(wish.references.clone()).collect(),
         clock_lines,
         clock_load,
         frontier,
@@ -178,7 +202,10 @@ pub(crate) fn page(
         },
         assurance: view.assurance(&experience, card),
         proof: view.why(),
-        use_of_it: wish.use_of_it.clone(),
+        use_of_it: UseOfIt {
+            hours_a_day: wish.hours_a_day.unwrap_or(notes.use_of_it.hours_a_day),
+            price: wish.price.clone().or(notes.use_of_it.price),
+        },
     })
 }
 

@@ -6,18 +6,7 @@ use yard_step_core::{CardDescription, Soaked};
 use yard_step_report::draw_soak;
 
 use crate::failure::Failure;
-use crate::output::{ChartKind, write_new};
-
-/// Draws a soak into a new file; returns what there is to say, or why it was not drawn.
-pub(crate) fn write_soak(
-    card: &CardDescription,
-    soaked: &Soaked,
-    path: &Path,
-) -> Result<String, String> {
-    let bytes = soak_chart(card, soaked, path).map_err(|failure| failure.text().to_owned())?;
-    write_new(path, &bytes)?;
-    Ok(format!("The chart of the soak is in {}.", path.display()))
-}
+use crate::output::ChartKind;
 
 /// The chart of a soak, in the kind that the file's name says.
 pub(crate) fn soak_chart(

@@ -55,9 +55,8 @@ use yard_step_report::{ImportedTrace, Meaning, png_of};
 use yard_step_scenes::SizedScene;
 
 use crate::config;
-use crate::exchange::frontier::write_chart;
-use crate::exchange::page::{PageWish, write_page};
-use crate::exchange::soak::write_soak;
+use crate::exchange::chart::write_chart;
+use crate::exchange::page::write_page;
 use crate::metrics::Page;
 use crate::output::write_new;
 use crate::publisher::Publisher;
@@ -198,23 +197,16 @@ fn keep_drawing(
                             Err(why) => state.told(why),
                         },
                         Outcome::Change(change) => browser.change(change),
-                        Outcome::ExportFrontier { card, load, frontier, path } => {
+                        Outcome::ExportChart { what, svg, path } => {
                             aside(happenings.clone(), move || {
-                                let done = write_chart(&card, &load, &frontier, &path);
+                                let done = write_chart(&what, &svg, &path);
                                 Happening::Told(done.unwrap_or_else(|why| why))
                             });
                         }
-                        Outcome::ExportPage { card, about, path } => {
+                        Outcome::ExportPage { card, wish, path } => {
                             let ledger = of_pages.clone();
                             aside(happenings.clone(), move || {
-                                let wish = PageWish::about(*about);
                                 let done = write_page(&ledger, &card, &wish, &path);
-                                Happening::Told(done.unwrap_or_else(|why| why))
-                            });
-                        }
-                        Outcome::ExportProof { card, soaked, path } => {
-                            aside(happenings.clone(), move || {
-                                let done = write_soak(&card, &soaked, &path);
                                 Happening::Told(done.unwrap_or_else(|why| why))
                             });
                         }
@@ -238,7 +230,7 @@ fn keep_drawing(
                 Happening::Browsed(Answer::Found(found)) => state.ledger.take(found),
                 Happening::Browsed(Answer::Weighed(runs)) => state.weigh.take(runs),
                 Happening::Browsed(Answer::Done(done)) => {
-                    if state.ledger.done(done) {
+                    if state.done(done) {
                         session.command(Command::ReadLists);
                     }
                 }

@@ -166,13 +166,22 @@ impl Told {
 /// A score or a frame rate as it is shown: whole from 100 on, with three significant digits below.
 #[must_use]
 pub fn figure_in_words(value: f64) -> String {
-    let places = match value.abs() {
+    format!("{value:.*}", places_of(value))
+}
+
+/// The error of a figure as it is shown beside it: with one place more.
+#[must_use]
+pub fn error_in_words(figure: f64, error: f64) -> String {
+    format!("{error:.*}", places_of(figure) + 1)
+}
+
+fn places_of(figure: f64) -> usize {
+    match figure.abs() {
         size if size >= 99.95 => 0,
         size if size >= 9.995 => 1,
         size if size >= 0.9995 => 2,
         _ => 3,
-    };
-    format!("{value:.places$}")
+    }
 }
 
 /// A sub-score over several runs at the same settings.

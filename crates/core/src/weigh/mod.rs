@@ -2,5 +2,6 @@
 
 pub mod compare;
 pub(crate) mod frontier;
+pub(crate) mod notes;
 mod scatter;
 pub(crate) mod variants;

@@ -12,6 +12,7 @@ use crate::card::settings::Settings;
 use crate::keep::profile::RunAt;
 use crate::statistics::mean;
 use crate::units::{Celsius, Mhz, Percent, Watt};
+use crate::weigh::notes::UseOfIt;
 use crate::weigh::scatter;
 
 /// Most variants that are compared.
@@ -237,22 +238,23 @@ fn cell(runs: &[&RunAt], scatter: f64) -> Option<VariantCell> {
 }
 
 /// Watt-hours saved or spent, and what they cost.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Energy {
     /// Watt-hours for each hour of use.
     pub an_hour: f64,
     /// Kilowatt-hours a year.
     pub a_year: f64,
-    /// Price of that, in the unit in which a kilowatt-hour was priced; none where no price was said.
-    pub price: Option<f64>,
+    /// What those of a year cost, with its unit; none where no price was said.
+    pub cost: Option<(f64, String)>,
 }
 
 impl Energy {
-    /// What so many watts come to, at so many hours of use a day and a price for a kilowatt-hour.
+    /// What so many watts come to, used as it is said.
     #[must_use]
-    pub fn of(watts: Watt, hours_a_day: f64, price: Option<f64>) -> Self {
+    pub fn of(watts: Watt, UseOfIt { hours_a_day, price }: &UseOfIt) -> Self {
         let a_year = watts.value() * hours_a_day * 365.0 / 1_000.0;
-        Self { an_hour: watts.value(), a_year, price: price.map(|price| a_year * price) }
+        let cost = price.as_ref().map(|(price, unit)| (a_year * price, unit.clone()));
+        Self { an_hour: watts.value(), a_year, cost }
     }
 }
 
@@ -340,8 +342,11 @@ mod tests {
 
     #[test]
     fn energy_is_told_for_an_hour_a_year_and_in_money() {
-        let energy = Energy::of(Watt(-50.0), 4.0, Some(0.3));
+        let price = Some((0.3, "EUR".to_owned()));
+        let energy = Energy::of(Watt(-50.0), &UseOfIt { hours_a_day: 4.0, price });
         assert_eq!((energy.an_hour, energy.a_year), (-50.0, -73.0));
-        assert!((energy.price.unwrap() + 21.9).abs() < 1e-9);
+        let (cost, unit) = energy.cost.unwrap();
+        assert!((cost + 21.9).abs() < 1e-9 && unit == "EUR");
+        assert_eq!(Energy::of(Watt(-50.0), &UseOfIt::default()).cost, None);
     }
 }

@@ -6,11 +6,13 @@ use std::path::PathBuf;
 use ratatui::crossterm::event::{Event, KeyCode, KeyEvent, KeyEventKind, KeyModifiers};
 use ratatui::layout::Rect;
 use yard_step_core::{
-    MOST_MEASURED, Meaning, Origin, Profile, Seconds, Settings, TrialRecord, counted,
+    MOST_MEASURED, Meaning, Origin, Profile, Seconds, Settings, TrialRecord, WeighNote, counted,
 };
 use yard_step_engine::{Activity, Command, FreeStart, KeepWhat, MEASURED, Snapshot, SoakWhat};
+use yard_step_report::{Sheet, draw_frontier, draw_soak};
 
 use crate::tui::app::outcome::Outcome;
+use crate::tui::app::profiles::file_name;
 use crate::tui::app::screen;
 use crate::tui::app::state::{State, is_free};
 use crate::tui::keys::action::{Action, View};
@@ -20,12 +22,14 @@ use crate::tui::overlays::load_list::LoadList;
 use crate::tui::overlays::profile_forms::keep_form;
 use crate::tui::overlays::proof_form::proof_form;
 use crate::tui::overlays::questions::question_before;
+use crate::tui::overlays::weigh_forms::{notes_form, page_form};
 use crate::tui::overlays::{
     FileUse, Overlay, Question, Yes, fan_value, free_value, mark, path_of, value_of,
 };
+use crate::tui::views::ledger::browser::{Change, Done};
 use crate::tui::views::ledger::state::Came;
 use crate::tui::views::shape::state::ShapeState;
-use crate::tui::views::{air, ledger, proof, shape, weigh};
+use crate::tui::views::{air, climb, ledger, proof, shape, trace, weigh};
 use crate::tui::widgets::entry::Entry;
 
 impl State {
@@ -48,6 +52,11 @@ impl State {
         let moment = self.moment(snapshot);
         let action = action_for(key, moment);
         let control_c = action == Some(Action::Quit) && key.code == KeyCode::Char('c');
+        // A letter with the control key is not that letter.
+        let is_typed = !key.modifiers.contains(KeyModifiers::CONTROL);
+        if self.overlay.is_some() && !is_typed && !control_c {
+            return Outcome::Nothing;
+        }
         match self.overlay.take() {
             Some(overlay) if !control_c => self.overlay_key(overlay, key.code, snapshot),
             _ => {
@@ -99,6 +108,10 @@ impl State {
             && let Some(outcome) = self.act_on_weigh(action, snapshot)
         {
             return outcome;
+        }
+        if action == Action::ExportChart {
+            self.ask_for_chart(snapshot);
+            return Outcome::Nothing;
         }
         if self.act_on_artifacts(action, snapshot) || self.act_on_trace(action, snapshot, column) {
             return Outcome::Nothing;
@@ -233,11 +246,9 @@ impl State {
             proof::state::Came::Prove(what) => self.overlay = Some(proof_form(what)),
             proof::state::Came::Page => {
                 let about = self.proof.selected(snapshot).map(|of| of.view.profile.clone());
-                self.overlay = about.map(|about| page_path(about.name.as_str()));
-            }
-            proof::state::Came::Export => {
-                let text = format!("soak-of-climb-{}.svg", snapshot.climb.number);
-                self.overlay = Some(path_of(FileUse::Proof, text));
+                self.overlay = about.map(|about| {
+                    page_form(format!("{}.pdf", file_name(&about.name, "page")), "all")
+                });
             }
         }
         Some(Outcome::Nothing)
@@ -388,7 +399,12 @@ impl State {
             return Some(Outcome::Nothing);
         }
         if action == Action::ExportPage {
-            self.overlay = Some(page_path(""));
+            self.overlay = Some(page_form("page.pdf".into(), "all"));
+            return Some(Outcome::Nothing);
+        }
+        if action == Action::WeighNotes {
+            let load = self.weigh.load.as_deref().unwrap_or_default();
+            self.overlay = Some(notes_form(&self.weigh.notes, load));
             return Some(Outcome::Nothing);
         }
         match self.weigh.act(action) {
@@ -403,9 +419,11 @@ impl State {
             weigh::state::Came::Prove(climb, trial) => {
                 self.overlay = Some(proof_form(SoakWhat::Trial { climb, trial }));
             }
-            weigh::state::Came::NameFile => {
-                let text = format!("work-against-{}.svg", self.weigh.cost);
-                self.overlay = Some(path_of(FileUse::Frontier, text));
+            weigh::state::Came::Beside(climb, trial) => {
+                return Some(Outcome::Change(Change::Weigh {
+                    card: Box::new((*snapshot.machine.card).clone()),
+                    notes: vec![WeighNote::Trial(climb, trial)],
+                }));
             }
             weigh::state::Came::Shape => {
                 let point = self.weigh.point()?;
@@ -446,39 +464,77 @@ impl State {
         }));
     }
 
-    /// What is shown in Weigh, to be drawn into a file.
-    pub(crate) fn export_frontier(&self, snapshot: &Snapshot, path: PathBuf) -> Outcome {
-        Outcome::ExportFrontier {
-            card: Box::new((*snapshot.machine.card).clone()),
-            load: self.weigh.load.clone().unwrap_or_default(),
-            frontier: Box::new(self.weigh.frontier.clone()),
-            path,
+    /// The settings that a page would be about: those selected in Proof, or picked in Weigh.
+    pub(super) fn page_about(&self, snapshot: &Snapshot) -> Option<Profile> {
+        match self.view {
+            View::Weigh => {
+                let point = self.weigh.point()?;
+                Some(Profile::new(String::new(), point.settings, Origin::ByHand))
+            }
+            _ => self.proof.selected(snapshot).map(|of| of.view.profile.clone()),
         }
     }
 
-    /// The outcome that writes the page: about what is selected in Proof, or what is picked in Weigh.
-    pub(crate) fn export_page(&self, snapshot: &Snapshot, path: PathBuf) -> Outcome {
-        let about = match self.view {
-            View::Weigh => self
-                .weigh
-                .point()
-                .map(|point| Profile::new(String::new(), point.settings, Origin::ByHand)),
-            _ => self.proof.selected(snapshot).map(|of| of.view.profile.clone()),
+    /// Asks where the chart of the view is to be saved.
+    fn ask_for_chart(&mut self, snapshot: &Snapshot) {
+        let climb = snapshot.climb.number;
+        let file = match self.view {
+            // Its bars belong to the page.
+            View::Weigh if self.weigh.shows_table => {
+                self.overlay = Some(page_form("before-and-after.svg".into(), "bars, table"));
+                return;
+            }
+            View::Weigh => format!("work-against-{}.svg", self.weigh.cost),
+            View::Proof => format!("soak-of-climb-{climb}.svg"),
+            View::Trace => match self.trace.shown(snapshot).and_then(|shown| shown.run) {
+                Some(run) => format!("climb-{}-trial-{}.svg", run.climb, run.number),
+                None => "trace.svg".into(),
+            },
+            View::Shape => "curve.svg".into(),
+            View::Air => "fan.svg".into(),
+            _ => format!("climb-{climb}.svg"),
         };
-        about.map_or(Outcome::Nothing, |about| Outcome::ExportPage {
-            card: Box::new((*snapshot.machine.card).clone()),
-            about: Box::new(about),
-            path,
-        })
+        self.overlay = Some(path_of(FileUse::Chart, file));
     }
 
-    /// The outcome that draws the soak that is shown.
-    pub(crate) fn export_proof(&self, snapshot: &Snapshot, path: PathBuf) -> Outcome {
-        self.proof.soaked(snapshot).map_or(Outcome::Nothing, |soaked| Outcome::ExportProof {
-            card: Box::new((*snapshot.machine.card).clone()),
-            soaked: Box::new(soaked.clone()),
-            path,
-        })
+    /// The chart of the view, to be written to a file.
+    pub(super) fn export_chart(&mut self, snapshot: &Snapshot, path: PathBuf) -> Outcome {
+        let card = &snapshot.machine.card;
+        let sheet = |sheet: Option<Sheet>| sheet.map(|sheet| Ok(sheet.to_svg()));
+        let (what, drawn) = match self.view {
+            View::Weigh => {
+                let load = self.weigh.load.clone().unwrap_or_default();
+                let what = format!("The chart of work against {}", self.weigh.frontier.cost.what());
+                (what, Some(draw_frontier(card, &load, &self.weigh.frontier)))
+            }
+            View::Proof => {
+                let soaked = self.proof.soaked(snapshot);
+                ("The chart of the soak".into(), soaked.map(|soaked| draw_soak(card, &soaked)))
+            }
+            View::Trace => ("The trace".into(), sheet(trace::sheet::sheet(&self.trace, snapshot))),
+            View::Shape => ("The curve".into(), sheet(shape::sheet::sheet(&self.shape, snapshot))),
+            View::Air => {
+                ("The chart of the fan".into(), sheet(air::sheet::sheet(&self.air, snapshot)))
+            }
+            _ => {
+                let drawn = climb::sheet::sheet(snapshot, self.chart);
+                ("The chart of the climb".into(), sheet(Some(drawn)))
+            }
+        };
+        match drawn {
+            Some(Ok(svg)) => return Outcome::ExportChart { what, svg, path },
+            Some(Err(error)) => self.told(format!("{error}.")),
+            None => self.told("There is nothing to be drawn.".to_owned()),
+        }
+        Outcome::Nothing
+    }
+
+    /// Takes in what came of a change in the ledger; whether the session should read its lists again.
+    pub(crate) fn done(&mut self, done: Done) -> bool {
+        if matches!(done.change, Change::Weigh { .. }) {
+            self.weigh.noted(&done.told);
+        }
+        self.ledger.done(done)
     }
 
     /// Goes to Shape with the settings of the trial selected in Ledger.
@@ -594,12 +650,4 @@ fn next_laid_over(snapshot: &Snapshot) -> Option<u32> {
     let present = snapshot.runs.laid_over.as_ref().map(|run| run.number).or(shown).or(last)?;
     let earlier = |trial: &&yard_step_core::TrialRecord| trial.number < present;
     snapshot.climb.trials.iter().rev().find(earlier).map(|trial| trial.number)
-}
-
-/// The line in which the file of a page is named.
-fn page_path(name: &str) -> Overlay {
-    let plain = |c: char| if c.is_alphanumeric() { c } else { '-' };
-    let name: String = name.to_lowercase().chars().map(plain).collect();
-    let name = if name.is_empty() { "page".to_owned() } else { name };
-    path_of(FileUse::Page, format!("{name}.pdf"))
 }

@@ -2,11 +2,12 @@
 
 use std::path::PathBuf;
 
-use yard_step_core::{CardDescription, CheckedFrame, Frontier, Profile, Soaked, Trace};
+use yard_step_core::{CardDescription, CheckedFrame, Trace};
 use yard_step_engine::Command;
 use yard_step_engine::load::OutsideSpec;
 use yard_step_scenes::SizedScene;
 
+use crate::exchange::page::PageWish;
 use crate::tui::views::ledger::browser::Change;
 
 /// What comes of an event.
@@ -38,23 +39,12 @@ pub enum Outcome {
     },
     /// A trace made elsewhere, to be read.
     Import(PathBuf),
-    /// The frontier, to be drawn into a file.
-    ExportFrontier {
-        /// The card.
-        card: Box<CardDescription>,
-        /// The load whose runs are weighed.
-        load: String,
-        /// What is drawn.
-        frontier: Box<Frontier>,
-        /// The file.
-        path: PathBuf,
-    },
-    /// A soak, to be drawn into a file.
-    ExportProof {
-        /// The card.
-        card: Box<CardDescription>,
-        /// What is drawn.
-        soaked: Box<Soaked>,
+    /// The chart that is shown, to be written to a file.
+    ExportChart {
+        /// What it is, as the beginning of a sentence.
+        what: String,
+        /// The chart.
+        svg: String,
         /// The file.
         path: PathBuf,
     },
@@ -62,8 +52,8 @@ pub enum Outcome {
     ExportPage {
         /// The card.
         card: Box<CardDescription>,
-        /// The settings, kept or not.
-        about: Box<Profile>,
+        /// What is wanted.
+        wish: Box<PageWish>,
         /// The file.
         path: PathBuf,
     },

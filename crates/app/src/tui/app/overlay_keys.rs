@@ -18,7 +18,9 @@ use crate::tui::overlays::machine::Filled;
 use crate::tui::overlays::profile_forms::{import_change, keep_wish};
 use crate::tui::overlays::proof_form::proof_command;
 use crate::tui::overlays::settings::Chosen;
+use crate::tui::overlays::weigh_forms::{notes_of, page_wish};
 use crate::tui::overlays::{FileUse, Overlay, SAYABLE, Yes, score_of, stages};
+use crate::tui::views::ledger::browser::Change;
 use crate::tui::widgets::entry::Entry;
 
 impl State {
@@ -127,6 +129,21 @@ impl State {
             (Overlay::Budget(form), code) => self.fill(form, code, Overlay::Budget, |form| {
                 wish_command(form, snapshot).map(Outcome::Send)
             }),
+            (Overlay::WeighNotes(form), code) => {
+                self.fill(form, code, Overlay::WeighNotes, |form| {
+                    let card = Box::new((*snapshot.machine.card).clone());
+                    notes_of(form).map(|notes| Outcome::Change(Change::Weigh { card, notes }))
+                })
+            }
+            (Overlay::Page(form), code) => {
+                let about = self.page_about(snapshot);
+                self.fill(form, code, Overlay::Page, |form| {
+                    let about = about.ok_or("Nothing is selected that a page could be about.")?;
+                    let (wish, path) = page_wish(form, about)?;
+                    let card = Box::new((*snapshot.machine.card).clone());
+                    Ok(Outcome::ExportPage { card, wish: Box::new(wish), path })
+                })
+            }
             (Overlay::Prove { form, what }, code) => {
                 let whose = what.clone();
                 let again = |form| Overlay::Prove { form, what };
@@ -258,9 +275,7 @@ impl State {
             KeyCode::Enter if !text.trimmed().is_empty() => {
                 let path = typed_path(text.text());
                 return match (what, self.trace.shown(snapshot)) {
-                    (FileUse::Page, _) => self.export_page(snapshot, path),
-                    (FileUse::Proof, _) => self.export_proof(snapshot, path),
-                    (FileUse::Frontier, _) => self.export_frontier(snapshot, path),
+                    (FileUse::Chart, _) => self.export_chart(snapshot, path),
                     (FileUse::Profile, _) => self.export_profile(snapshot, path),
                     (FileUse::List, _) => Outcome::Change(self.ledger.export(path)),
                     (FileUse::Picture, _) => self.picture(snapshot, path),

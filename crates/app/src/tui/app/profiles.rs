@@ -67,7 +67,7 @@ impl State {
                 Command::DropProfile(name),
             ),
             Action::ExportProfile => {
-                let text = format!("{}.json", file_name(&name));
+                let text = format!("{}.json", file_name(&name, "profile"));
                 self.overlay = Some(path_of(FileUse::Profile, text));
                 Some(Outcome::Nothing)
             }
@@ -97,12 +97,12 @@ impl State {
     }
 }
 
-/// A name as part of a file's name.
-fn file_name(name: &str) -> String {
+/// A name as part of a file's name; `other` where nothing of it can be one.
+pub(super) fn file_name(name: &str, other: &str) -> String {
     let plain = |c: char| if c.is_alphanumeric() { c } else { '-' };
     let text: String = name.to_lowercase().chars().map(plain).collect();
     let text = text.trim_matches('-').to_owned();
-    if text.is_empty() { "profile".into() } else { text }
+    if text.is_empty() { other.to_owned() } else { text }
 }
 
 #[cfg(test)]

@@ -97,7 +97,7 @@ impl Desk {
             match answer {
                 Answer::Found(found) => self.state.ledger.take(found),
                 Answer::Weighed(runs) => self.state.weigh.take(runs),
-                Answer::Done(done) => drop(self.state.ledger.done(done)),
+                Answer::Done(done) => drop(self.state.done(done)),
             }
         }
     }

@@ -7,10 +7,11 @@ use ratatui::crossterm::event::{
 };
 use ratatui::layout::Rect;
 use rstest::rstest;
-use yard_step_core::{Conditions, Stuck, Told, Verdict};
+use yard_step_core::{Conditions, CurveKind, Stuck, Told, UseOfIt, Verdict, WeighNote};
 use yard_step_engine::{
     Activity, Command, FreeStart, KeepWhat, KeepWish, KeptFan, NextView, Restart, Snapshot,
 };
+use yard_step_report::PagePart;
 use yard_step_scenes::Scene;
 
 use crate::tui::app::outcome::Outcome;
@@ -18,7 +19,7 @@ use crate::tui::app::state::State;
 use crate::tui::fixtures::{down, ended_free_view, free_snapshot, run_view, snapshot};
 use crate::tui::keys::action::View;
 use crate::tui::overlays::Overlay;
-use crate::tui::views::ledger::browser::{Change, List};
+use crate::tui::views::ledger::browser::{Change, Done, List, WeighedCard};
 
 const AREA: Rect = Rect::new(0, 0, 160, 50);
 
@@ -354,7 +355,8 @@ fn in_weigh_a_point_is_clicked_tried_shaped_kept_and_drawn() {
     let snapshot = snapshot();
     let mut state = State::new(View::Weigh);
     state.weigh.wants(&snapshot);
-    state.weigh.take(Ok((crate::tui::fixtures::weighed(), Default::default())));
+    let card = WeighedCard { runs: crate::tui::fixtures::weighed(), ..WeighedCard::default() };
+    state.weigh.take(Ok(card));
     let lowest = state.weigh.frontier.frontier[0];
     // The first line of the list of the frontier.
     let event = at(MouseEventKind::Down(MouseButton::Left), (130, 3));
@@ -368,15 +370,65 @@ fn in_weigh_a_point_is_clicked_tried_shaped_kept_and_drawn() {
     press(&mut state, &snapshot, KeyCode::Esc);
     press(&mut state, &snapshot, KeyCode::Char('x'));
     let page = press(&mut state, &snapshot, KeyCode::Enter);
-    let Outcome::ExportPage { path, about, .. } = page else { panic!("{page:?}") };
-    assert_eq!((path.to_str(), about.settings), (Some("page.pdf"), settings));
+    let Outcome::ExportPage { path, wish, .. } = page else { panic!("{page:?}") };
+    assert_eq!((path.to_str(), wish.about.settings), (Some("page.pdf"), settings));
     press(&mut state, &snapshot, KeyCode::Char('X'));
     let drawn = press(&mut state, &snapshot, KeyCode::Enter);
-    let Outcome::ExportFrontier { load, path, .. } = drawn else { panic!("{drawn:?}") };
-    assert_eq!((load.as_str(), path.to_str()), ("lantern", Some("work-against-watts.svg")));
+    let Outcome::ExportChart { svg, path, .. } = drawn else { panic!("{drawn:?}") };
+    assert!(svg.contains("lantern") && path.to_str() == Some("work-against-watts.svg"));
+    let newest = state.weigh.point().unwrap().newest;
+    let beside = press(&mut state, &snapshot, KeyCode::Char('B'));
+    let Outcome::Change(Change::Weigh { notes, .. }) = beside else { panic!("{beside:?}") };
+    assert_eq!(notes, [WeighNote::Trial(newest.0, newest.1)]);
+    press(&mut state, &snapshot, KeyCode::Char('j'));
+    let noted = press(&mut state, &snapshot, KeyCode::Enter);
+    let Outcome::Change(Change::Weigh { notes, .. }) = noted else { panic!("{noted:?}") };
+    assert_eq!(notes, [WeighNote::Use(UseOfIt::default())]);
+    let change = Change::Weigh { card: Box::new(crate::tui::fixtures::card()), notes };
+    state.done(Done { change, told: Ok("Noted.".into()) });
+    assert!(state.weigh.wants(&snapshot).is_some(), "it is read again");
+    press(&mut state, &snapshot, KeyCode::Char('z'));
+    press(&mut state, &snapshot, KeyCode::Char('X'));
+    let bars = press(&mut state, &snapshot, KeyCode::Enter);
+    let Outcome::ExportPage { wish, .. } = bars else { panic!("{bars:?}") };
+    assert_eq!(wish.look.parts, [PagePart::Bars, PagePart::Table]);
     press(&mut state, &snapshot, KeyCode::Char('l'));
     assert_eq!(state.view, View::Shape);
     assert_eq!(state.shape.draft(&snapshot).values.core_offset, settings.core_offset);
+}
+
+#[test]
+fn a_letter_with_the_control_key_is_not_typed() {
+    let snapshot = snapshot();
+    let mut state = State::new(View::Climb);
+    press(&mut state, &snapshot, KeyCode::Char('X'));
+    let before = state.overlay.clone();
+    let control = KeyEvent::new(KeyCode::Char('u'), KeyModifiers::CONTROL);
+    state.handle(&Event::Key(control), &snapshot, AREA);
+    assert_eq!(state.overlay, before);
+}
+
+#[rstest]
+#[case(View::Climb, "climb-2.svg", "Climb 2")]
+#[case(View::Trace, "climb-2-trial-", "Power, W")]
+#[case(View::Shape, "curve.svg", "Clock at each voltage, MHz")]
+#[case(View::Air, "fan.svg", "Fan speed, %")]
+fn the_chart_of_each_view_can_be_saved(
+    #[case] view: View,
+    #[case] file: &str,
+    #[case] within: &str,
+) {
+    let snapshot = match view {
+        View::Shape => crate::tui::views::shape::state::tests::moment(CurveKind::Points),
+        View::Air => crate::tui::views::air::state::tests::moment(),
+        _ => snapshot(),
+    };
+    let mut state = State::new(view);
+    press(&mut state, &snapshot, KeyCode::Char('X'));
+    let drawn = press(&mut state, &snapshot, KeyCode::Enter);
+    let Outcome::ExportChart { svg, path, .. } = drawn else { panic!("{drawn:?}") };
+    assert!(path.to_str().unwrap().starts_with(file), "{}", path.display());
+    assert!(svg.contains(within) && !svg.contains("NaN"), "{svg}");
 }
 
 #[test]

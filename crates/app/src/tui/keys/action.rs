@@ -129,6 +129,10 @@ pub enum Action {
     LoadShape,
     /// Soak the settings of what is selected.
     ProveThis,
+    /// Put what is selected into before and after, or take it away.
+    Beside,
+    /// The chart that is shown, into a file.
+    ExportChart,
     /// Put the card to the selected profile.
     UseProfile,
     /// Try the selected profile again.
@@ -279,8 +283,6 @@ pub enum Action {
     CheckHere,
     /// In Proof, the end of the soak.
     EndSoak,
-    /// In Proof, the chart into a file.
-    ExportProof,
     /// In Weigh and Proof, the page to show into a file.
     ExportPage,
     /// In Weigh, the point of the frontier that costs less.
@@ -291,6 +293,8 @@ pub enum Action {
     PointBefore,
     /// In Weigh, the point after.
     PointAfter,
+    /// In Weigh, note use, price and scores from elsewhere.
+    WeighNotes,
     /// In Weigh, measure what is missing of before and after.
     MeasureCells,
     /// In Weigh, before and after, or the frontier.
@@ -301,8 +305,6 @@ pub enum Action {
     OtherLoad,
     /// Have the picked point tried next.
     AskPoint,
-    /// Draw the frontier into a file.
-    ExportFrontier,
     /// In Ledger, another line of the list.
     Row(Move),
     /// Trials or climbs.

@@ -3,8 +3,10 @@
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
+use strum::VariantNames as _;
 use yard_step_core::Verdict;
 use yard_step_engine::{KeepWhat, Snapshot};
+use yard_step_report::PagePart;
 
 use crate::tui::keys::action::Action;
 use crate::tui::keys::binding::Binding;
@@ -79,6 +81,19 @@ pub(crate) fn draw_overlay(
         Overlay::Budget(form) => {
             let told = "Empty: as quiet as keeps the clock, in the machine's room, under the hottest load.";
             ("Noise budget", fields_lines(theme, form, told, "Enter set   Esc cancel"))
+        }
+        Overlay::WeighNotes(form) => {
+            let told = "What energy costs, and a score of another card or of an earlier time to hold beside. \
+                        A name without a score takes that one away.";
+            ("Beside before and after", fields_lines(theme, form, told, "Enter note   Esc cancel"))
+        }
+        Overlay::Page(form) => {
+            let told = format!(
+                "What was changed, what it brought and how sure that is: a new file that ends in .svg, .pdf, .md, \
+                 .html or .txt. Parts, in any order: {}.",
+                PagePart::VARIANTS.join(", ")
+            );
+            ("Write the page", fields_lines(theme, form, &told, "Enter write   Esc cancel"))
         }
         Overlay::Prove { form, what } => {
             let told = format!(
@@ -271,19 +286,9 @@ fn path_lines(theme: Theme, what: FileUse, text: &str) -> (&'static str, Lines) 
             "The trials that are listed are written as CSV, in their order.",
             "Enter write   Esc cancel",
         ),
-        FileUse::Frontier => (
-            "Draw the frontier",
-            "What is shown is drawn into a new file that ends in .svg or .pdf.",
-            "Enter draw   Esc cancel",
-        ),
-        FileUse::Page => (
-            "Write the page",
-            "What was changed, what it brought and how sure that is: a new file that ends in .svg, .pdf, .md, .html or .txt.",
-            "Enter write   Esc cancel",
-        ),
-        FileUse::Proof => (
+        FileUse::Chart => (
             "Save the chart",
-            "The soak is drawn into a new file that ends in .svg or .pdf.",
+            "What is shown is drawn into a new file that ends in .svg or .pdf.",
             "Enter save   Esc cancel",
         ),
         FileUse::Profile => (

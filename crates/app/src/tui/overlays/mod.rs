@@ -11,6 +11,7 @@ pub(crate) mod proof_form;
 pub(crate) mod questions;
 pub(crate) mod settings;
 pub(crate) mod stages;
+pub(crate) mod weigh_forms;
 
 use yard_step_core::Verdict;
 use yard_step_engine::{Command, KeepWhat, SoakWhat};
@@ -61,6 +62,10 @@ pub enum Overlay {
     Noise(Fields),
     /// Saying what is wished of a fan curve.
     Budget(Fields),
+    /// Noting what stands beside before and after.
+    WeighNotes(Fields),
+    /// Saying what the page to show is like.
+    Page(Fields),
     /// Typing a fan speed in Air.
     FanValue {
         /// As far as it is typed.
@@ -143,12 +148,8 @@ pub enum FileUse {
     List,
     /// To write a profile.
     Profile,
-    /// To draw the frontier.
-    Frontier,
-    /// To draw the chart of a soak.
-    Proof,
-    /// To write the page to show.
-    Page,
+    /// To draw the chart that is shown.
+    Chart,
 }
 
 /// A question, and what is done on yes.
@@ -181,7 +182,7 @@ pub const SAYABLE: [Verdict; 7] = [
 ];
 
 /// Longest path that can be typed.
-const LONGEST_PATH: usize = 200;
+pub(crate) const LONGEST_PATH: usize = 200;
 
 /// Longest number that can be typed in Shape.
 const LONGEST_NUMBER: usize = 10;

@@ -7,6 +7,7 @@ pub mod ledger;
 pub mod profiles;
 pub mod proof;
 pub mod shape;
+pub(crate) mod sheet;
 pub mod survey;
 pub mod trace;
 pub mod weigh;

@@ -19,7 +19,7 @@ use crate::tui::widgets::axes::Axes;
 use crate::tui::widgets::{EIGHTHS, bands, write};
 
 /// Coolest and hottest place of the axis, °C.
-const AXIS: (f64, f64) = (20.0, 100.0);
+pub(super) const AXIS: (f64, f64) = (20.0, 100.0);
 
 /// Where the card ran under a load.
 #[derive(Debug, Clone, PartialEq)]

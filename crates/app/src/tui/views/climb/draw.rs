@@ -334,7 +334,7 @@ pub(crate) enum ChartKind {
 /// What is drawn: a staircase of a clock by its place among the snapshot's, a walk down in voltage by
 /// its place, or the map.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Drawn {
+pub(super) enum Drawn {
     Clock(usize),
     Voltage(usize),
     Map,
@@ -352,7 +352,7 @@ impl ChartKind {
         }
     }
 
-    fn drawn(self, snapshot: &Snapshot) -> Drawn {
+    pub(super) fn drawn(self, snapshot: &Snapshot) -> Drawn {
         let stage = match (snapshot.runs.activity, &snapshot.runs.newest) {
             (Activity::Running | Activity::Paused, Some(run)) => run.stage,
             _ => snapshot.climb.stage,
@@ -389,7 +389,7 @@ fn settings_next(snapshot: &Snapshot) -> Option<&Settings> {
 }
 
 /// A staircase of a clock as it stands in a snapshot; none for one the climb does not climb.
-fn stairs(snapshot: &Snapshot, place: usize) -> Option<Staircase> {
+pub(super) fn stairs(snapshot: &Snapshot, place: usize) -> Option<Staircase> {
     let stairs = snapshot.climb.stairs.get(place)?.as_deref()?;
     let axis = Axis::of(&snapshot.machine.card, stairs.domain)?;
     let running = matches!(snapshot.runs.activity, Activity::Running | Activity::Paused);
@@ -402,7 +402,7 @@ fn stairs(snapshot: &Snapshot, place: usize) -> Option<Staircase> {
 }
 
 /// A walk down in voltage as it stands in a snapshot.
-fn descent(snapshot: &Snapshot, place: usize) -> Option<Staircase> {
+pub(super) fn descent(snapshot: &Snapshot, place: usize) -> Option<Staircase> {
     let (_, descent) = snapshot.climb.descents.get(place)?;
     let running = matches!(snapshot.runs.activity, Activity::Running | Activity::Paused);
     let next = if running {

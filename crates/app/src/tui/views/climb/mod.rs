@@ -6,6 +6,7 @@ pub(crate) mod free;
 pub(crate) mod keys;
 pub(crate) mod map;
 pub(crate) mod panel;
+pub(crate) mod sheet;
 pub(crate) mod staircase;
 pub(crate) mod state;
 

@@ -16,7 +16,8 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread;
 
 use yard_step_core::{
-    CardDescription, Next, Origin, Percent, Profile, Settings, VariantTable, Weighed, counted,
+    CardDescription, Next, Origin, Percent, Profile, Settings, VariantTable, WeighNote, WeighNotes,
+    Weighed, counted,
 };
 use yard_step_engine::ProfileView;
 use yard_step_ledger::{
@@ -129,6 +130,13 @@ pub enum Change {
         /// The file.
         path: PathBuf,
     },
+    /// Note what stands beside before and after of a card.
+    Weigh {
+        /// The card.
+        card: Box<CardDescription>,
+        /// What is noted.
+        notes: Vec<WeighNote>,
+    },
     /// Read a profile from a file, as a starting point.
     ImportProfile {
         /// The card it is for.
@@ -149,6 +157,17 @@ pub struct Done {
     pub told: Result<String, String>,
 }
 
+/// What Weigh shows of a card.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct WeighedCard {
+    /// Everything that was run on it.
+    pub runs: Vec<Weighed>,
+    /// Stock beside other settings.
+    pub table: VariantTable,
+    /// What the user holds beside.
+    pub notes: WeighNotes,
+}
+
 /// What the browser answers.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Answer {
@@ -157,7 +176,7 @@ pub enum Answer {
     /// What came of a change.
     Done(Done),
     /// What was run on a card; or why it could not be read.
-    Weighed(Result<(Vec<Weighed>, VariantTable), String>),
+    Weighed(Result<WeighedCard, String>),
 }
 
 enum Wish {
@@ -310,6 +329,7 @@ impl Desk {
                 return write_list(&lines, path);
             }
             Change::ExportProfile { card, view, path } => return profile::export(card, view, path),
+            Change::Weigh { card, notes } => return note_beside(ledger, card, notes),
             Change::ImportProfile { card, path, share } => {
                 return profile::import(ledger, card, path, *share, None);
             }
@@ -378,17 +398,31 @@ fn sentence(text: &str) -> String {
         .map_or(String::new(), |first| first.to_uppercase().chain(characters).collect())
 }
 
+/// Notes what stands beside before and after; nothing of it where one of the notes cannot be.
+fn note_beside(
+    ledger: &Ledger,
+    card: &CardDescription,
+    notes: &[WeighNote],
+) -> Result<String, String> {
+    let mut held = ledger.weigh_notes(card).map_err(|error| error.to_string())?;
+    let told: Result<Vec<String>, _> = notes.iter().map(|note| held.change(note)).collect();
+    let told = told.map_err(|why| format!("not noted: {why}."))?;
+    ledger.set_weigh_notes(card, &held).map_err(|error| error.to_string())?;
+    Ok(told.last().cloned().unwrap_or_default())
+}
+
 /// Everything run on a card, and stock beside its profiles: the one in use first, else the newest.
-fn weigh(reader: &Ledger, card: &CardDescription) -> Result<(Vec<Weighed>, VariantTable), String> {
+fn weigh(reader: &Ledger, card: &CardDescription) -> Result<WeighedCard, String> {
     let failed = |error: &dyn std::fmt::Display| sentence(&error.to_string());
     let runs = reader.weighed(card).map_err(|error| failed(&error))?;
     let mut profiles = reader.profiles(card).map_err(|error| failed(&error))?;
     profiles.sort_by_key(|profile| !profile.in_use);
     let stock = || Profile::new("stock", Settings::stock(card), Origin::ByHand);
     let about = profiles.into_iter().next().unwrap_or_else(stock);
-    let table = side_by_side(reader, card, &about);
+    let notes = reader.weigh_notes(card).map_err(|error| failed(&error))?;
+    let table = side_by_side(reader, card, &about, &notes);
     let (table, _) = table.map_err(|failure| sentence(failure.text()))?;
-    Ok((runs, table))
+    Ok(WeighedCard { runs, table, notes })
 }
 
 #[cfg(test)]
@@ -541,7 +575,7 @@ mod tests {
         let weighed = || {
             room.browser.weigh(Box::new(card()));
             match room.answers.recv().unwrap() {
-                Answer::Weighed(runs) => runs.unwrap().0,
+                Answer::Weighed(card) => card.unwrap().runs,
                 other => panic!("{other:?}"),
             }
         };

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use ratatui::crossterm::event::KeyCode;
 use yard_step_core::compare::{Comparison, Side, compare};
-use yard_step_core::{Stage, Verdict};
+use yard_step_core::{Stage, Verdict, WeighNote};
 use yard_step_engine::{Activity, Command, Snapshot};
 use yard_step_ledger::{ClimbLine, Filter, Order, Search, SortBy, TrialDetail, TrialLine};
 
@@ -438,6 +438,11 @@ impl LedgerState {
             Action::Flag => Came::Change(Change::Flag(line.id, !line.flagged)),
             Action::Jot => Came::TypeNote(NoteOn::Trial(line.id), line.note.clone()),
             Action::Mark => Came::Mark { climb, trial, verdict: line.verdict? },
+            Action::Beside => {
+                let card = Box::new(self.detail()?.card.clone());
+                let notes = vec![WeighNote::Trial(climb, trial)];
+                Came::Change(Change::Weigh { card, notes })
+            }
             Action::Hold => {
                 let same = self.held.as_ref().is_some_and(|held| held.line.id == line.id);
                 self.held = if same { None } else { self.detail().cloned().map(Box::new) };
@@ -479,6 +484,7 @@ impl LedgerState {
             Action::Repeat
             | Action::Flag
             | Action::Hold
+            | Action::Beside
             | Action::Mark
             | Action::KeepTrial
             | Action::ProveThis

@@ -55,12 +55,4 @@ pub(crate) static BINDINGS: &[Binding] = &[
         applies: |m| m.view == View::Proof && m.has_candidate,
         in_footer: true,
     },
-    Binding {
-        action: Action::ExportProof,
-        keys: &[key('X')],
-        label: "save chart",
-        help: "save the chart of the soak as SVG or PDF",
-        applies: |m| m.view == View::Proof && m.has_soak,
-        in_footer: true,
-    },
 ];

@@ -23,8 +23,6 @@ pub enum Came {
     Send(Command),
     /// What is to be proven, and how, is filled in.
     Prove(SoakWhat),
-    /// The chart goes into a file.
-    Export,
     /// The page goes into a file.
     Page,
 }
@@ -86,7 +84,6 @@ impl ProofState {
                 _ => return Came::NotHere,
             },
             Action::EndSoak => return Came::Send(Command::EndSoak),
-            Action::ExportProof => return Came::Export,
             Action::ExportPage => return Came::Page,
             _ => return Came::NotHere,
         }

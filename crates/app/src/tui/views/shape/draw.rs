@@ -102,7 +102,7 @@ pub(crate) fn value_at(area: Rect, (x, y): (u16, u16)) -> Option<usize> {
 
 /// The run whose bands are drawn: the one looked at, as far as it is of this climb and so of this
 /// card; else the present or last one.
-fn shown_run(snapshot: &Snapshot) -> Option<&RunView> {
+pub(super) fn shown_run(snapshot: &Snapshot) -> Option<&RunView> {
     let looked =
         snapshot.runs.looked_at.as_deref().filter(|run| run.climb == snapshot.climb.number);
     looked.or(snapshot.runs.newest.as_deref())
@@ -143,7 +143,7 @@ fn bands(run: Option<&RunView>) -> Vec<(&'static str, CurveBand)> {
 }
 
 /// The curve that the card holds: in the run that is shown, else now.
-fn taken(snapshot: &Snapshot) -> Option<VfCurve> {
+pub(super) fn taken(snapshot: &Snapshot) -> Option<VfCurve> {
     let held = match shown_run(snapshot) {
         // A trial without an outcome never told.
         Some(run) => run.taken.or(snapshot.machine.held),
@@ -168,7 +168,7 @@ fn chart<'a>(
 }
 
 /// Where a run was when it failed: its last reading.
-fn failed_at(run: &RunView) -> Option<(Millivolt, Mhz, Verdict)> {
+pub(super) fn failed_at(run: &RunView) -> Option<(Millivolt, Mhz, Verdict)> {
     let verdict = run.judgement.as_ref()?.verdict;
     let (voltage, clock) = run.sample.voltage.zip(run.sample.core_clock)?;
     verdict.is_fault().then_some((voltage, clock, verdict))

@@ -3,6 +3,7 @@
 pub(crate) mod curve;
 pub(crate) mod draw;
 pub(crate) mod keys;
+pub(crate) mod sheet;
 pub(crate) mod state;
 pub(crate) mod window;
 

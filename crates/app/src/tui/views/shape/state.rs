@@ -483,7 +483,7 @@ pub(crate) fn is_asked(snapshot: &Snapshot, settings: &Settings) -> bool {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::*;
     use crate::tui::fixtures::{curve_offer, snapshot};
     use rstest::rstest;
@@ -492,7 +492,7 @@ mod tests {
     use yard_step_engine::NextView;
 
     /// A moment of a card whose curve lets itself be shaped.
-    fn moment(kind: CurveKind) -> Snapshot {
+    pub(crate) fn moment(kind: CurveKind) -> Snapshot {
         let mut snapshot = snapshot();
         let offer = CurveOffer { kind, ..curve_offer() };
         let card = CardDescription { curve: Some(offer), ..(*snapshot.machine.card).clone() };

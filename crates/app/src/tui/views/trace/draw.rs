@@ -24,10 +24,10 @@ use crate::tui::widgets::plot::{Guide, Plot, Series, field};
 use crate::tui::widgets::{lane, row, wrapped, write, write_right, write_wrapped};
 
 /// Seconds in which a card comes up from its idle clock; they do not set the range of a plot.
-const RISE: f64 = 5.0;
+pub(crate) const RISE: f64 = 5.0;
 
 /// The strips below the clock line.
-const STRIPS: [Strip; 6] = [
+pub(super) const STRIPS: [Strip; 6] = [
     Strip {
         heading: "Power, W",
         channels: &[Channel::ChipPower, Channel::BoardPower],
@@ -44,11 +44,11 @@ const STRIPS: [Strip; 6] = [
     Strip { heading: "Frame rate, fps", channels: &[Channel::FrameRate], from_zero: true },
 ];
 
-struct Strip {
-    heading: &'static str,
+pub(super) struct Strip {
+    pub heading: &'static str,
     /// The last one is the main one.
-    channels: &'static [Channel],
-    from_zero: bool,
+    pub channels: &'static [Channel],
+    pub from_zero: bool,
 }
 
 /// Where the parts of the view lie.
@@ -150,6 +150,28 @@ pub(crate) fn draw(
     view.draw_events(buffer, places.events, state.cursor);
 }
 
+/// What is shown, in a line.
+pub(super) fn title(shown: Shown<'_>) -> String {
+    match (shown.run, shown.file) {
+        (Some(run), _) => {
+            let verdict = run
+                .judgement
+                .as_ref()
+                .map_or("running".to_owned(), |judgement| judgement.verdict.to_string());
+            let what = &run.what;
+            let stage = run.stage.label();
+            let purpose = match run.purpose.label() {
+                same if same == stage => String::new(),
+                purpose => format!(", {purpose}"),
+            };
+            let number = run.title.strip_prefix("trial ").unwrap_or(&run.title);
+            format!("Trial {number} at {what}, {stage}{purpose}, {}: {verdict}", run.scene)
+        }
+        (None, Some(file)) => format!("{}: {} samples", file.name, file.trace.len()),
+        (None, None) => String::new(),
+    }
+}
+
 /// What is needed to draw every part.
 struct View<'a> {
     shown: Shown<'a>,
@@ -161,7 +183,7 @@ struct View<'a> {
 impl<'a> View<'a> {
     fn draw_head(&self, buffer: &mut Buffer, area: Rect, state: &TraceState) {
         let line = row(area, 0);
-        let title = self.title();
+        let title = title(self.shown);
         let end = write(buffer, line, (line.x + 1, line.y), &title, self.theme.style(Role::Title));
         let (from, to) = self.window;
         let mut aside = format!(
@@ -181,27 +203,6 @@ impl<'a> View<'a> {
         if let Some(told) = &state.told {
             let line = row(area, 1);
             write(buffer, line, (line.x + 1, line.y), told, self.theme.style(Role::Warn));
-        }
-    }
-
-    fn title(&self) -> String {
-        match (self.shown.run, self.shown.file) {
-            (Some(run), _) => {
-                let verdict = run
-                    .judgement
-                    .as_ref()
-                    .map_or("running".to_owned(), |judgement| judgement.verdict.to_string());
-                let what = &run.what;
-                let stage = run.stage.label();
-                let purpose = match run.purpose.label() {
-                    same if same == stage => String::new(),
-                    purpose => format!(", {purpose}"),
-                };
-                let number = run.title.strip_prefix("trial ").unwrap_or(&run.title);
-                format!("Trial {number} at {what}, {stage}{purpose}, {}: {verdict}", run.scene)
-            }
-            (None, Some(file)) => format!("{}: {} samples", file.name, file.trace.len()),
-            (None, None) => String::new(),
         }
     }
 

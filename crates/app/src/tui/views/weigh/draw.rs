@@ -18,7 +18,7 @@ use yard_step_core::{Cost, FrontierPoint, LEAST_LONG_RUN, counted, figure_in_wor
 use crate::tui::theme::{Role, Theme, glyph};
 use crate::tui::views::weigh::frontier::FrontierChart;
 use crate::tui::views::weigh::state::WeighState;
-use crate::tui::views::weigh::variants;
+use crate::tui::views::weigh::variants::VariantChart;
 use crate::tui::widgets::panel::{inside, panel};
 use crate::tui::widgets::{cut, row, write, write_right, write_wrapped};
 
@@ -45,7 +45,14 @@ pub(crate) fn layout(area: Rect) -> Places {
 
 pub(crate) fn draw(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighState) {
     if state.shows_table {
-        variants::draw(buffer, area, theme, &state.table, state.full_fan);
+        let chart = VariantChart {
+            table: &state.table,
+            notes: &state.notes,
+            full_fan: state.full_fan,
+            picked: state.point().map(|point| point.newest),
+            told: state.told.as_deref(),
+        };
+        chart.draw(buffer, area, theme);
         return;
     }
     let places = layout(area);
@@ -231,6 +238,7 @@ mod tests {
     use crate::tui::fixtures::{snapshot, weighed};
     use crate::tui::keys::action::Action;
     use crate::tui::theme::Depth;
+    use crate::tui::views::ledger::browser::WeighedCard;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
     use rstest::rstest;
 
@@ -239,7 +247,7 @@ mod tests {
     fn state() -> WeighState {
         let mut state = WeighState::default();
         state.wants(&snapshot());
-        state.take(Ok((weighed(), yard_step_core::VariantTable::default())));
+        state.take(Ok(WeighedCard { runs: weighed(), ..WeighedCard::default() }));
         state
     }
 

@@ -4,11 +4,13 @@ use std::sync::Arc;
 
 use ratatui::crossterm::event::{MouseButton, MouseEventKind};
 use yard_step_core::{
-    CardDescription, Cost, Decibel, Frontier, FrontierPoint, VariantTable, Weighed, loads,
+    CardDescription, Cost, Decibel, Frontier, FrontierPoint, VariantTable, WeighNotes, Weighed,
+    loads,
 };
 use yard_step_engine::{Command, Snapshot};
 
 use crate::tui::keys::action::Action;
+use crate::tui::views::ledger::browser::WeighedCard;
 
 /// What a change in the session makes out of date.
 type Stamp = (String, i64, usize, usize);
@@ -24,8 +26,10 @@ pub struct WeighState {
     pub load: Option<String>,
     /// What work is weighed against.
     pub cost: Cost,
-    /// Stock beside the card's profiles.
+    /// Stock beside the card's profiles and what else the user holds beside.
     pub table: Arc<VariantTable>,
+    /// What that is.
+    pub notes: WeighNotes,
     /// Whether that is shown, instead of the frontier.
     pub shows_table: bool,
     /// Work against cost, as it was worked out last.
@@ -54,8 +58,8 @@ pub enum Came {
     Keep(i64, u32),
     /// The picked point is to be soaked: its newest trial.
     Prove(i64, u32),
-    /// A file is to be named.
-    NameFile,
+    /// The picked point is put into before and after, or taken away: its newest trial.
+    Beside(i64, u32),
 }
 
 impl WeighState {
@@ -85,11 +89,11 @@ impl WeighState {
     }
 
     /// Takes in what was read.
-    pub fn take(&mut self, runs: Result<(Vec<Weighed>, VariantTable), String>) {
-        match runs {
+    pub fn take(&mut self, card: Result<WeighedCard, String>) {
+        match card {
             Err(why) => self.told = Some(why),
-            Ok((runs, table)) => {
-                self.table = Arc::new(table);
+            Ok(WeighedCard { runs, table, notes }) => {
+                (self.table, self.notes) = (Arc::new(table), notes);
                 (self.runs, self.is_read) = (Arc::new(runs), true);
                 let has_any = |load: &String| self.runs.iter().any(|run| run.load == *load);
                 if !self.load.as_ref().is_some_and(has_any) {
@@ -98,6 +102,12 @@ impl WeighState {
                 self.weigh();
             }
         }
+    }
+
+    /// Takes in what came of a note; what it concerns is read again.
+    pub fn noted(&mut self, told: &Result<String, String>) {
+        let (Ok(text) | Err(text)) = told;
+        (self.told, self.stamp) = (Some(text.clone()), None);
     }
 
     /// Works the frontier out anew; the picked settings stay picked.
@@ -177,7 +187,9 @@ impl WeighState {
             Action::KeepTrial => {
                 return newest.map_or(Came::Done, |(climb, trial)| Came::Keep(climb, trial));
             }
-            Action::ExportFrontier => return Came::NameFile,
+            Action::Beside => {
+                return newest.map_or(Came::Done, |(climb, trial)| Came::Beside(climb, trial));
+            }
             _ => {
                 self.told = told;
                 return Came::NotHere;
@@ -207,7 +219,7 @@ mod tests {
         let mut state = WeighState::default();
         assert!(state.wants(&snapshot()).is_some());
         assert!(state.wants(&snapshot()).is_none(), "once");
-        state.take(Ok((weighed(), VariantTable::default())));
+        state.take(Ok(WeighedCard { runs: weighed(), ..WeighedCard::default() }));
         state
     }
 
@@ -248,6 +260,7 @@ mod tests {
         assert_eq!(state.act(Action::LoadShape), Came::Shape);
         assert_eq!(state.act(Action::KeepTrial), Came::Keep(point.newest.0, point.newest.1));
         assert_eq!(state.act(Action::ProveThis), Came::Prove(point.newest.0, point.newest.1));
+        assert_eq!(state.act(Action::Beside), Came::Beside(point.newest.0, point.newest.1));
         let mut empty = WeighState::default();
         for action in [Action::AskPoint, Action::LoadShape, Action::KeepTrial, Action::ProveThis] {
             assert_eq!(empty.act(action), Came::Done);
