@@ -7,6 +7,8 @@ mod common;
 mod air;
 #[path = "terminal/proof.rs"]
 mod proof;
+#[path = "terminal/weigh.rs"]
+mod weigh;
 
 use std::io::{Read, Write};
 use std::net::TcpStream;

@@ -317,6 +317,11 @@ impl Desk {
                 self.later.push(Command::BackToStock);
                 return Turn::Stop;
             }
+            Command::EndSoak => {
+                self.state.runs.auto = false;
+                self.later.push(Command::EndSoak);
+                return Turn::Stop;
+            }
             Command::Apply { settings, yes } if self.is_free => {
                 return Turn::Apply { settings, yes };
             }

@@ -9,12 +9,13 @@ use rstest::{fixture, rstest};
 use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice, Mishaps, StandIn};
 use yard_step_core::{
-    CardChange, CardDescription, Case, Celsius, CheckAnswer, Machine, MhzOffset, Plan,
-    Prerequisite, Purpose, Risk, Room, Settings, Stage, Standing, TrialRecord, Verdict, Watt,
+    CardChange, CardDescription, Case, Celsius, CheckAnswer, Goal, Machine, MhzOffset, OnFault,
+    Plan, Prerequisite, Purpose, Risk, Room, Settings, SoakLoad, Stage, Standing, TrialRecord,
+    Verdict, Watt,
 };
 use yard_step_engine::{
     Activity, Command, Engine, EngineError, FreeStart, KeepWhat, KeepWish, KeptFan, NextView,
-    Opener, Pace, Rack, Restart, Rig, Session, Snapshot, Unfinished,
+    Opener, Pace, Rack, Restart, Rig, Session, Snapshot, SoakWhat, SoakWish, Unfinished,
 };
 use yard_step_ledger::{ClimbEntry, ClimbState, DataDir, Ledger};
 
@@ -423,6 +424,29 @@ fn after_leaving_nothing_begins_that_still_waited() {
     let entry = ledger.climbs().unwrap().pop().unwrap();
     let loads: Vec<&str> = entry.trials.iter().map(|t| t.record.scene.as_str()).collect();
     assert_eq!(loads, ["lantern", "kiln"]);
+}
+
+#[test]
+fn a_soak_that_is_ended_while_it_runs_stops_and_the_climb_waits() {
+    let desk = desk_at(Pace::Sixty);
+    let loads = vec![SoakLoad::new("lantern", 1.0)];
+    desk.send(Command::Prove(Box::new(SoakWish {
+        what: SoakWhat::Held,
+        loads,
+        goal: Goal::Hours(8.0),
+        on_fault: OnFault::StepBack,
+        reserve: 0,
+    })));
+    desk.until("its first run", |s| s.runs.activity == Activity::Running);
+    desk.send(Command::EndSoak);
+    let ended = desk.until("its end", |s| {
+        s.answer.as_ref().is_some_and(|answer| answer.contains("The soak is ended"))
+    });
+    assert_eq!((ended.runs.activity, ended.runs.auto), (Activity::Waiting, false));
+    assert!(ended.climb.trials.iter().all(|trial| trial.was_stopped()));
+    let Desk { session, ledger, _dir, .. } = desk;
+    session.end().unwrap();
+    assert_eq!(ledger.climbs().unwrap()[0].trials.len(), 1, "and nothing else began");
 }
 
 #[rstest]

@@ -165,7 +165,7 @@ impl Climb {
         Some((failed.number, self.culprits_of(failed)))
     }
 
-    fn asked_about(&self) -> Option<&TrialRecord> {
+    pub(in crate::climb) fn asked_about(&self) -> Option<&TrialRecord> {
         self.trials.iter().find(|trial| Some(trial.number) == self.isolating)
     }
 

@@ -9,6 +9,7 @@
 //! interrupted goes on like one.
 
 use crate::card::settings::Settings;
+use crate::climb::culprits::Culprits;
 use crate::climb::stages::together::hint;
 use crate::climb::{Climb, Next, Purpose, Reason, Stage, Stuck, TrialRecord, in_short};
 use crate::judge::verdict::{Meaning, Verdict};
@@ -194,6 +195,9 @@ impl Climb {
         if soaked.end.is_some() {
             return None;
         }
+        if let Some(asked) = self.next_asked_within(&soaked.soak) {
+            return Some(asked);
+        }
         let in_vain = self.soak_trials(&soaked.soak).rev();
         let in_vain = in_vain
             .take_while(|run| run.number as usize > self.taken_up_after)
@@ -206,6 +210,23 @@ impl Climb {
         }
         let step = soaked.soak.next(&soaked.assurance, soaked.spent, &soaked.counts)?;
         Some(Next::Trial(Box::new(self.soak_proposal(&soaked, step)?)))
+    }
+
+    /// The run that the user's question about a fault of the soak needs next. Nobody may be there: what needs a yes, and what
+    /// told nothing again and again, is left until the soak is over.
+    fn next_asked_within(&self, soak: &Soak) -> Option<Next> {
+        let failed = self.asked_about().filter(|failed| failed.number > soak.after)?;
+        let proposal = self.next_of_culprits(failed, Stage::Own)?;
+        let asked = &proposal.request.asked;
+        let in_vain = self.trials.iter().filter(|trial| {
+            trial.number > failed.number
+                && trial.purpose == Purpose::Isolate
+                && trial.asked == *asked
+                && trial.verdict().meaning() == Meaning::ProvesNothing
+        });
+        let is_left = in_vain.count() > self.plan.rules.retries as usize
+            || self.risk_of(asked).or_else(|| self.supply_risk_of(asked)).is_some();
+        (!is_left).then(|| Next::Trial(Box::new(proposal)))
     }
 
     fn soak_proposal(&self, soaked: &Soaked, step: SoakStep) -> Option<crate::climb::Proposal> {
@@ -298,12 +319,17 @@ impl SoFar<'_> {
     }
 
     fn step_back(&mut self, trial: &TrialRecord) {
-        let domain = hint(trial);
+        // Where nothing in the run tells, runs that were made to find out may.
+        let hinted = hint(trial);
+        let found = hinted.is_none().then(|| self.climb.culprits_of(trial));
+        let found = found.filter(|culprits| culprits.next.is_none() && !culprits.found.is_empty());
+        let domain = hinted.or_else(|| found.as_ref().and_then(Culprits::domain));
         let from = self.at;
         let steps = 1 << (self.faults.len() as u32).min(MOST_DOUBLINGS);
-        let to = match self.soak.on_fault {
-            OnFault::Stop => from,
-            OnFault::StepBack => self.climb.milder(from, domain, steps),
+        let to = match (self.soak.on_fault, &found) {
+            (OnFault::Stop, _) => from,
+            (OnFault::StepBack, Some(culprits)) => self.climb.milder_in(from, culprits, steps),
+            (OnFault::StepBack, None) => self.climb.milder(from, domain, steps),
         };
         let beyond = |settings: &Settings| self.climb.goes_beyond_stock(settings);
         match self.soak.on_fault {
@@ -444,6 +470,53 @@ mod tests {
         assert!((soaked.assurance.exposure().total().value() - all).abs() < 1.0);
         let light = soaked.runs.iter().filter(|run| run.place == Some(4)).count();
         assert!(light > 1 + soaked.faults.len(), "it comes back to what failed: {light}");
+    }
+
+    #[test]
+    fn a_question_about_a_fault_is_answered_at_once_and_only_the_culprit_steps_back() {
+        let settings = Settings {
+            core_offset: Some(MhzOffset(90)),
+            memory_offset: Some(MhzOffset(CARD.memory + 60)),
+            ..Settings::stock(&card())
+        };
+        let mut climb = begun(Soak { settings, ..soak(0, Goal::Hours(8.0), OnFault::StepBack) });
+        let failed = CARD.step(&mut climb);
+        assert!(failed.verdict().is_fault(), "{}", failed.reason);
+        let both = climb.soaked().unwrap().at;
+        assert!(both.core_offset < settings.core_offset, "nothing told which it was");
+        climb.handle(ClimbEvent::Asked(Some(failed.number)));
+        for _ in 0..2 {
+            assert_eq!(CARD.step(&mut climb).purpose, Purpose::Isolate);
+        }
+        let soaked = climb.soaked().unwrap();
+        assert_eq!(soaked.faults[0].domain, Some(Domain::Memory));
+        assert_eq!(soaked.at.core_offset, settings.core_offset, "the core is acquitted");
+        assert!(soaked.at.memory_offset < settings.memory_offset);
+        let Next::Trial(next) = climb.next() else { panic!() };
+        assert_eq!((next.request.stage, next.request.asked), (Stage::Proof, soaked.at));
+        assert_eq!(soaked.runs.len(), 1, "the runs that found out are none of the soak");
+    }
+
+    #[test]
+    fn a_question_whose_runs_tell_nothing_does_not_hold_the_soak_up() {
+        let settings = Settings {
+            core_offset: Some(MhzOffset(90)),
+            memory_offset: Some(MhzOffset(CARD.memory + 60)),
+            ..Settings::stock(&card())
+        };
+        let mut climb = begun(Soak { settings, ..soak(0, Goal::Hours(8.0), OnFault::StepBack) });
+        let failed = CARD.step(&mut climb);
+        climb.handle(ClimbEvent::Asked(Some(failed.number)));
+        let retries = climb.plan().rules.retries;
+        for _ in 0..=retries {
+            let Next::Trial(proposal) = climb.next() else { panic!() };
+            assert_eq!(proposal.request.purpose, Purpose::Isolate);
+            let mut record = CARD.run(&climb, &proposal.request);
+            record.judged = Verdict::Void;
+            climb.handle(ClimbEvent::TrialEnded(Box::new(record)));
+        }
+        let Next::Trial(next) = climb.next() else { panic!() };
+        assert_eq!(next.request.stage, Stage::Proof);
     }
 
     #[test]

@@ -94,7 +94,7 @@ impl Imagined {
     }
 
     /// Makes the trial that is proposed.
-    fn step(self, climb: &mut Climb) -> TrialRecord {
+    pub(in crate::climb) fn step(self, climb: &mut Climb) -> TrialRecord {
         let Next::Trial(proposal) = climb.next() else { panic!("no trial: {:?}", climb.next()) };
         let record = self.run(climb, &proposal.request);
         climb.handle(ClimbEvent::TrialEnded(Box::new(record.clone())));

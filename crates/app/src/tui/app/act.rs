@@ -469,7 +469,9 @@ impl State {
         match self.view {
             View::Weigh => {
                 let point = self.weigh.point()?;
-                Some(Profile::new(String::new(), point.settings, Origin::ByHand))
+                let (climb, trial) = point.newest;
+                let name = format!("trial {trial} of climb {climb}");
+                Some(Profile::new(name, point.settings, Origin::ByHand))
             }
             _ => self.proof.selected(snapshot).map(|of| of.view.profile.clone()),
         }
@@ -509,7 +511,7 @@ impl State {
             }
             View::Proof => {
                 let soaked = self.proof.soaked(snapshot);
-                ("The chart of the soak".into(), soaked.map(|soaked| draw_soak(card, &soaked)))
+                ("The chart of the soak".into(), soaked.map(|soaked| draw_soak(card, soaked)))
             }
             View::Trace => ("The trace".into(), sheet(trace::sheet::sheet(&self.trace, snapshot))),
             View::Shape => ("The curve".into(), sheet(shape::sheet::sheet(&self.shape, snapshot))),

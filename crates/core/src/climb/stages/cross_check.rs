@@ -127,7 +127,12 @@ impl Climb {
     }
 
     /// Settings made milder in those that a failure hangs on.
-    fn milder_in(&self, from: Settings, culprits: &Culprits, steps: i32) -> Settings {
+    pub(in crate::climb) fn milder_in(
+        &self,
+        from: Settings,
+        culprits: &Culprits,
+        steps: i32,
+    ) -> Settings {
         let is_only = |kind| culprits.found.iter().flatten().all(|found| *found == kind);
         let settings = if is_only(SettingKind::MemoryTiming) {
             self.put_back(from, &[SettingKind::MemoryTiming])

@@ -110,14 +110,18 @@ fn draw_soak(buffer: &mut Buffer, area: Rect, theme: Theme, soaked: &Soaked) {
         theme.style(role),
     );
     let newest = soaked.faults.iter().rev().take(MOST_FAULTS);
-    for fault in newest {
+    for (at, fault) in newest.enumerate() {
         let section = section_of(fault);
         let text = yard_step_words::soak_fault(fault, section.as_deref());
         let back = match fault.back_to.as_str() {
             "" => String::new(),
             back => format!(" It went on at {back}."),
         };
-        let text = format!("{text}{back}");
+        let asks = match (at, fault.domain, soaked.end) {
+            (0, None, None) => " u finds out which setting it was; then the soak goes on.",
+            _ => "",
+        };
+        let text = format!("{text}{back}{asks}");
         line += write_wrapped(buffer, below(space, line), &text, theme.style(Role::Bad));
     }
 }

@@ -44,7 +44,7 @@ pub(crate) static BINDINGS: &[Binding] = &[
         keys: &[key('d')],
         label: "end the soak",
         help: "end the soak with what is known; its runs stay as evidence",
-        applies: |m| m.view == View::Proof && m.waits() && m.soaking,
+        applies: |m| m.view == View::Proof && m.soaking && !m.gone,
         in_footer: true,
     },
     Binding {

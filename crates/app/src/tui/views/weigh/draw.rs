@@ -20,7 +20,7 @@ use crate::tui::views::weigh::frontier::FrontierChart;
 use crate::tui::views::weigh::state::WeighState;
 use crate::tui::views::weigh::variants::VariantChart;
 use crate::tui::widgets::panel::{inside, panel};
-use crate::tui::widgets::{cut, row, write, write_right, write_wrapped};
+use crate::tui::widgets::{below, cut, row, write, write_right, write_wrapped};
 
 /// Where the parts of the view lie.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -229,7 +229,9 @@ fn draw_sentence(buffer: &mut Buffer, area: Rect, theme: Theme, state: &WeighSta
         };
     }
     let place = Rect { x: space.x + 2, width: space.width.saturating_sub(4), ..space };
-    write_wrapped(buffer, place, &text, theme.style(Role::Text));
+    let told = state.told.as_deref().unwrap_or_default();
+    let used = write_wrapped(buffer, place, told, theme.style(Role::Warn));
+    write_wrapped(buffer, below(place, used), &text, theme.style(Role::Text));
 }
 
 #[cfg(test)]

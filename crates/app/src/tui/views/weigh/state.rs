@@ -80,7 +80,8 @@ impl WeighState {
             return None;
         }
         if self.card.as_ref().is_none_or(|card| card.key() != stamp.0) {
-            *self = Self { cost: self.cost, full_fan: self.full_fan, ..Self::default() };
+            let Self { cost, full_fan, shows_table, .. } = *self;
+            *self = Self { cost, full_fan, shows_table, ..Self::default() };
             self.load = Some(snapshot.climb.plan.scene.clone());
         }
         self.card = Some(Arc::clone(&snapshot.machine.card));
