@@ -8,9 +8,9 @@
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use yard_step_core::{
-    CardChange, CheckAnswer, CheckDue, ClimbEvent, Exposure, Goal, Next, OnFault, Origin, Profile,
-    Seconds, SettingKind, Settings, Soak, SoakEnd, SoakLoad, Soaked, check_due, check_loads,
-    last_change,
+    CardChange, CheckAnswer, CheckDue, ClimbEvent, Exposure, Goal, MOST_MEASURED, Meaning, Next,
+    OnFault, Origin, Profile, Seconds, SettingKind, Settings, Soak, SoakEnd, SoakLoad, Soaked,
+    Variant, VariantTable, check_due, check_loads, last_change,
 };
 
 use crate::engine::Engine;
@@ -71,7 +71,8 @@ impl Engine {
         self.set_soak(soak)
     }
 
-    /// Begins to measure settings side by side: each once under its load, in the order given, with the fan of the climb.
+    /// Begins to measure settings side by side: each once under its load, in the order given, with the fan of the climb. What
+    /// is not clear then is [measured again](Self::measure_on).
     ///
     /// # Errors
     /// Nothing or too much to measure, settings that may take the machine down, and as [`begin_soak`](Self::begin_soak).
@@ -107,6 +108,50 @@ impl Engine {
             check: None,
         };
         self.set_soak(soak).map(|_| Vec::new())
+    }
+
+    /// Once settings were measured side by side, begins to measure again what is not clear yet; whether there is any of it.
+    ///
+    /// # Errors
+    /// As [`begin_measuring`](Self::begin_measuring).
+    pub fn measure_on(&mut self) -> Result<bool, EngineError> {
+        let over = |soaked: &Soaked| {
+            soaked.end == Some(SoakEnd::Reached)
+                && soaked.soak.is_measurement()
+                && !soaked.soak.ended
+        };
+        let Some(soak) = self.climb.soaked().filter(over).map(|soaked| soaked.soak) else {
+            return Ok(false);
+        };
+        let card = self.cards.card().description();
+        let mut all = vec![Settings::stock(card)];
+        for settings in soak.loads.iter().filter_map(|load| load.settings) {
+            let is_it =
+                |of: &Settings| Settings { fan: None, ..*of } == Settings { fan: None, ..settings };
+            if !all.iter().any(is_it) {
+                all.push(settings);
+            }
+        }
+        let mut variants = Vec::new();
+        let mut runs = Vec::new();
+        for settings in all {
+            let mut ran = self.ledger.runs_at(card, &settings)?;
+            let failed = ran.iter().any(|run| run.verdict.meaning() == Meaning::TooMuch);
+            ran.retain(|run| soak.loads.iter().any(|load| load.load == run.load));
+            variants.push(Variant { name: String::new(), settings, what: String::new(), failed });
+            runs.push(ran);
+        }
+        let table = VariantTable::of(variants, &runs);
+        let cells: Vec<(Settings, String)> = table
+            .unclear()
+            .into_iter()
+            .take(MOST_MEASURED)
+            .map(|(variant, load)| (table.variants[variant].settings, table.loads[load].clone()))
+            .collect();
+        if cells.is_empty() {
+            return Ok(false);
+        }
+        self.begin_measuring(&cells).map(|_| true)
     }
 
     /// Ends the soak with what is known. Its runs stay.

@@ -834,6 +834,14 @@ impl Work {
         if !was_soaking || self.engine.is_soaking() {
             return;
         }
+        match self.engine.measure_on() {
+            Ok(true) => {
+                self.desk.tell("Not every difference is clear yet: those are measured once more.");
+                return self.read_profiles();
+            }
+            Ok(false) => {}
+            Err(error) => self.desk.answer(error.to_string()),
+        }
         self.desk.state.runs.auto = false;
         if let Some(soaked) = self.engine.climb().soaked() {
             self.desk.answer(yard_step_words::soaked(&soaked));

@@ -48,7 +48,7 @@ pub fn soaked(soaked: &Soaked) -> String {
         }
         Some(SoakEnd::Reached) => {
             format!(
-                "The soak of {of} is over: {so_far}. Milder settings stand; {}.",
+                "The soak of {of} is over: {so_far}. Milder settings held{}.",
                 kept_hint(soaked)
             )
         }
@@ -62,8 +62,8 @@ pub fn soaked(soaked: &Soaked) -> String {
 
 fn kept_hint(soaked: &Soaked) -> String {
     match soaked.faults.last() {
-        Some(fault) if !fault.back_to.is_empty() => format!("they are {}", fault.back_to),
-        _ => "keep them as a profile".into(),
+        Some(fault) if !fault.back_to.is_empty() => format!(": {}", fault.back_to),
+        _ => "; keep them as a profile".into(),
     }
 }
 

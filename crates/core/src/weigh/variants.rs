@@ -21,6 +21,8 @@ pub const MOST_VARIANTS: usize = 6;
 pub const MOST_VARIANT_LOADS: usize = 6;
 /// An error below which a change that is not clear is shown to be absent, percent.
 const ABSENT: f64 = 0.25;
+/// Runs of settings under a load after which a change that is not clear is left at that.
+const MOST_RUNS: usize = 8;
 /// Runs shorter than this have no figures worth comparing, s.
 const LEAST_SECONDS: f64 = 20.0;
 
@@ -161,19 +163,32 @@ impl VariantTable {
     /// none: the settings by turns, and back again under the next load. Settings that failed are left out.
     #[must_use]
     pub fn wanted(&self) -> Vec<(usize, usize)> {
+        self.by_turns(|usable, load| {
+            // What is missing is run beside the others, so that all of them have one fan in common.
+            usable.iter().any(|variant| self.cell(*variant, load).is_none())
+                || self.loads.get(load).is_some_and(|name| self.unlike_fans.contains(name))
+        })
+    }
+
+    /// The runs that would make clear what has run and is not clear yet, in such an order.
+    #[must_use]
+    pub fn unclear(&self) -> Vec<(usize, usize)> {
+        self.by_turns(|_, _| false)
+    }
+
+    /// The settings by turns under each load where all of them are to `fill` it, or a change is not clear.
+    fn by_turns(&self, fill: impl Fn(&[usize], usize) -> bool) -> Vec<(usize, usize)> {
         let usable: Vec<usize> =
             (0..self.variants.len()).filter(|variant| !self.variants[*variant].failed).collect();
-        let is_missing = |variant: usize, load: usize| self.cell(variant, load).is_none();
         let is_unclear = |variant: usize, load: usize| {
-            let change = self.change(variant, load);
-            change.is_some_and(|of| variant > 0 && !of.is_clear() && of.error > ABSENT)
+            let runs = self.cell(variant, load).map_or(0, |cell| cell.runs);
+            let change = self.change(variant, load).filter(|_| variant > 0 && runs < MOST_RUNS);
+            change.is_some_and(|of| !of.is_clear() && of.error > ABSENT)
         };
         let mut wanted = Vec::new();
         for load in 0..self.loads.len() {
             let unclear = usable.iter().any(|variant| is_unclear(*variant, load));
-            // What is missing is run beside the others, so that all of them have one fan in common.
-            let fill = usable.iter().any(|variant| is_missing(*variant, load))
-                || self.loads.get(load).is_some_and(|name| self.unlike_fans.contains(name));
+            let fill = fill(&usable, load);
             let mut turn: Vec<(usize, usize)> = usable
                 .iter()
                 .copied()
@@ -186,6 +201,14 @@ impl VariantTable {
             wanted.extend(turn);
         }
         wanted
+    }
+
+    /// How often settings run at most before every change is clear or shown to be absent: twice the square of the scatter over
+    /// the largest error of an absent change, the scatter as it was seen so far.
+    #[must_use]
+    pub fn rounds_at_most(&self) -> usize {
+        let runs = 2.0 * (self.scatter_percent / ABSENT).powi(2);
+        (runs.ceil() as usize).clamp(1, MOST_RUNS)
     }
 
     /// The cells in which nothing counts yet, as places of settings and loads.
@@ -317,6 +340,30 @@ mod tests {
         // What is unclear is run again beside stock, what is missing beside all, the other way round.
         assert_eq!(table.wanted(), [(0, 0), (2, 0), (2, 1), (1, 1), (0, 1)]);
         assert!((0.3..0.8).contains(&table.scatter_percent), "{}", table.scatter_percent);
+    }
+
+    #[test]
+    fn what_is_not_clear_is_run_again_until_it_is_shown_to_be_absent_or_has_run_often() {
+        let runs = |scores: &[f64]| -> Vec<RunAt> {
+            scores.iter().map(|score| run("kiln", *score, FULL)).collect()
+        };
+        let table = |stock: &[f64], tuned: &[f64]| {
+            let variants = vec![variant("stock"), variant("tuned")];
+            VariantTable::of(variants, &[runs(stock), runs(tuned)])
+        };
+        let few = table(&[1_000.0, 1_008.0, 992.0], &[1_003.0]);
+        assert_eq!(few.unclear(), [(0, 0), (1, 0)]);
+        assert_eq!(few.rounds_at_most(), MOST_RUNS, "{}", few.scatter_percent);
+        let quiet = table(&[1_000.0, 1_002.0, 998.0], &[1_001.0, 1_001.0]);
+        assert!(quiet.unclear().is_empty(), "shown to be absent: {:?}", quiet.change(1, 0));
+        assert_eq!(quiet.rounds_at_most(), 1);
+        let loud: Vec<f64> = (0..8).map(|at| 1_000.0 + 40.0 * f64::from(at % 2)).collect();
+        let often = table(&loud, &loud);
+        assert!(often.unclear().is_empty() && !often.change(1, 0).unwrap().is_clear());
+        let missing =
+            VariantTable::of(vec![variant("stock"), variant("tuned")], &[runs(&[1_000.0]), vec![]]);
+        assert_eq!(missing.wanted(), [(0, 0), (1, 0)]);
+        assert!(missing.unclear().is_empty());
     }
 
     #[test]

@@ -448,16 +448,26 @@ impl State {
         if cells.is_empty() {
             let text = match table.loads.is_empty() {
                 true => "Nothing with a score has run yet: climb first.",
-                false => "Every difference is clear, or shown to be absent.",
+                false => {
+                    "Every difference is clear, or shown to be absent, or has run often enough."
+                }
             };
             self.told(text.to_owned());
             return;
         }
         let time = Seconds(MEASURED.value() * cells.len() as f64);
+        let most = table.rounds_at_most();
+        let again = match most {
+            1 => String::new(),
+            most => format!(
+                " What is not clear then runs again, until every difference is clear or shown to be absent: at most {} in all.",
+                Seconds(time.value() * most as f64).in_words()
+            ),
+        };
         self.overlay = Some(Overlay::Ask(Question {
             what: format!("Measure {}?", counted(cells.len(), "run")),
             consequence: format!(
-                "About {} and the warm-up: the settings by turns under each load, with the fan of the climb.",
+                "About {} and the warm-up: the settings by turns under each load, with the fan of the climb.{again}",
                 time.in_words()
             ),
             yes: Yes::Send(Command::Measure(cells)),

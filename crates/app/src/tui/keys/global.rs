@@ -221,7 +221,9 @@ pub(crate) static ALWAYS: &[Binding] = &[
         keys: &[key('u')],
         label: "which one?",
         help: "find out which setting the trial looked at, or the last failure, was due to",
-        applies: |m| (m.waits() || m.soaking) && m.has_failure && !m.in_ledger() && !m.gone,
+        applies: |m| {
+            (m.waits() || m.soaking && !m.free) && m.has_failure && !m.in_ledger() && !m.gone
+        },
         in_footer: false,
     },
     Binding {

@@ -112,7 +112,7 @@ mod tests {
     #[test]
     fn a_spike_of_one_sample_is_on_the_sheet() {
         let mut run = crate::tui::fixtures::run_view();
-        let last = run.sample.clone();
+        let last = run.sample;
         let high = Mhz(9_999.0);
         let at = Seconds(run.trace.seconds() + 1.0);
         let spike = Sample { at, core_clock: Some(high), ..last };

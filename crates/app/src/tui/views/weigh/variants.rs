@@ -11,8 +11,8 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
 use yard_step_core::{
-    Decibel, Energy, ReferenceScore, UseOfIt, Variant, VariantCell, VariantTable, WeighNotes,
-    error_in_words, fan_noise, figure_in_words,
+    Celsius, Decibel, Energy, ReferenceScore, UseOfIt, Variant, VariantCell, VariantTable,
+    WeighNotes, error_in_words, fan_noise, figure_in_words,
 };
 
 use crate::tui::theme::{Role, Theme};
@@ -48,7 +48,7 @@ struct Columns {
 impl VariantChart<'_> {
     pub(super) fn draw(&self, buffer: &mut Buffer, area: Rect, theme: Theme) {
         let table = self.table;
-        let aside = format!("scatter of a run {:.1} %", table.scatter_percent);
+        let aside = format!("°C core/hot spot · scatter of a run {:.1} %", table.scatter_percent);
         let space = panel(buffer, area, theme, "Before and after", &aside);
         let space = Rect { x: space.x + 1, width: space.width.saturating_sub(2), ..space };
         let dim = theme.style(Role::Dim);
@@ -237,6 +237,12 @@ fn figures_of(cell: &VariantCell, full_fan: Option<Decibel>) -> String {
         value.map_or_else(|| format!("{:>width$} {unit}", "–"), |v| format!("{v:>width$.0} {unit}"))
     };
     let per_watt = cell.per_watt().map_or("–".into(), |value| format!("{value:.2}"));
+    let whole = |at: Celsius| format!("{:.0}", at.value());
+    let heat = match (cell.core, cell.hot_spot) {
+        (Some(core), Some(hot)) => format!("{}/{} °C", whole(core), whole(hot)),
+        (one, other) => format!("{} °C", one.or(other).map_or("–".into(), whole)),
+    };
+    let heat = format!("{heat:>8}");
     let noise = cell.fan.zip(full_fan).map(|(fan, full)| fan_noise(fan, full).value());
     let noise = noise.map_or(String::new(), |noise| format!("  {noise:.0} dB"));
     let frames = cell
@@ -246,7 +252,7 @@ fn figures_of(cell: &VariantCell, full_fan: Option<Decibel>) -> String {
         "{}  {}  {}  {}  {per_watt} /W{noise}{frames}",
         show(cell.clock.map(|clock| clock.value()), "MHz", 4),
         show(cell.power.map(|power| power.value()), "W", 3),
-        show(cell.hot_spot.or(cell.core).map(|at| at.value()), "°C", 3),
+        heat,
         show(cell.fan.map(|fan| fan.value()), "% fan", 3),
     )
 }
@@ -256,7 +262,7 @@ mod tests {
     use super::*;
     use crate::tui::theme::Depth;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
-    use yard_step_core::{Celsius, Mhz, Percent, Settings, Variant, Watt};
+    use yard_step_core::{Mhz, Percent, Settings, Variant, Watt};
 
     const THEME: Theme = Theme::new(Depth::None);
 
@@ -273,6 +279,7 @@ mod tests {
                 score: Some((score, 2.0)),
                 clock: Some(Mhz(1_998.0)),
                 power: Some(Watt(213.0)),
+                core: Some(Celsius(66.0)),
                 hot_spot: Some(Celsius(79.0)),
                 fan: Some(Percent(100.0)),
                 ..VariantCell::default()
@@ -312,7 +319,7 @@ mod tests {
             "+6.0 ±0.3 %",
             "as stock",
             "not run",
-            "1998 MHz  213 W   79 °C  100 % fan  4.69 /W",
+            "1998 MHz  213 W  66/79 °C  100 % fan  4.69 /W",
             "Not measured: bold under loom.",
             "Fans were not driven alike under loom.",
             "no recommendation",
