@@ -125,8 +125,6 @@ pub use units::{
 };
 pub use weigh::frontier::{BesideStock, Cost, Frontier, FrontierPoint, Weighed, fan_noise, loads};
 pub use weigh::notes::{
-    LONGEST_REFERENCE, ReferenceScore, UseOfIt, WeighNote, WeighNoteError, WeighNotes,
+    Energy, LONGEST_REFERENCE, ReferenceScore, UseOfIt, WeighNote, WeighNoteError, WeighNotes,
 };
-pub use weigh::variants::{
-    Energy, MOST_VARIANTS, Variant, VariantCell, VariantChange, VariantTable,
-};
+pub use weigh::variants::{MOST_VARIANTS, Variant, VariantCell, VariantChange, VariantTable};

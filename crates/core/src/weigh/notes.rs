@@ -5,6 +5,7 @@ use thiserror::Error;
 
 use crate::load::told::figure_in_words;
 use crate::text::checked_name;
+use crate::units::Watt;
 use crate::weigh::variants::MOST_VARIANTS;
 
 /// Longest name of a score that is held beside, characters.
@@ -85,6 +86,27 @@ impl UseOfIt {
         }
         let unit = checked_name(unit, LONGEST_UNIT).map_err(|_| WeighNoteError::Price)?;
         Ok((price, unit))
+    }
+}
+
+/// Watt-hours saved or spent, and what they cost.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Energy {
+    /// Watt-hours for each hour of use.
+    pub an_hour: f64,
+    /// Kilowatt-hours a year.
+    pub a_year: f64,
+    /// What those of a year cost, with its unit; none where no price was said.
+    pub cost: Option<(f64, String)>,
+}
+
+impl Energy {
+    /// What so many watts come to, used as it is said.
+    #[must_use]
+    pub fn of(watts: Watt, UseOfIt { hours_a_day, price }: &UseOfIt) -> Self {
+        let a_year = watts.value() * hours_a_day * 365.0 / 1_000.0;
+        let cost = price.as_ref().map(|(price, unit)| (a_year * price, unit.clone()));
+        Self { an_hour: watts.value(), a_year, cost }
     }
 }
 
@@ -258,5 +280,15 @@ mod tests {
     #[case("", None)]
     fn hours_are_those_of_a_day(#[case] text: &str, #[case] hours: Option<f64>) {
         assert_eq!(UseOfIt::hours(text).ok(), hours);
+    }
+
+    #[test]
+    fn energy_is_told_for_an_hour_a_year_and_in_money() {
+        let price = Some((0.3, "EUR".to_owned()));
+        let energy = Energy::of(Watt(-50.0), &UseOfIt { hours_a_day: 4.0, price });
+        assert_eq!((energy.an_hour, energy.a_year), (-50.0, -73.0));
+        let (cost, unit) = energy.cost.unwrap();
+        assert!((cost + 21.9).abs() < 1e-9 && unit == "EUR");
+        assert_eq!(Energy::of(Watt(-50.0), &UseOfIt::default()).cost, None);
     }
 }
