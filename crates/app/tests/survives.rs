@@ -303,6 +303,7 @@ fn storm(seed: u64, kills: u64) -> Weathered {
     let mut numbers = Numbers(seed);
     let mut weathered = Weathered::default();
     let mut running = place.start(&[]);
+    let mut killed = Vec::new();
     while weathered.applications + weathered.loads + weathered.guards < kills {
         sleep(Duration::from_millis(numbers.below(120)));
         let purpose = ["application", "load", "guard"][numbers.below(3) as usize];
@@ -318,11 +319,14 @@ fn storm(seed: u64, kills: u64) -> Weathered {
         if let Some(process) = target {
             // It may have ended by itself just now.
             let _ = kill(process, Signal::SIGKILL);
+            killed.push(process);
             *if purpose == "load" { &mut weathered.loads } else { &mut weathered.guards } += 1;
             continue;
         }
         let mut card = place.look();
-        let is_guarded = running.process("guard").is_some();
+        // One that was killed may still be listed.
+        let guard = running.process("guard");
+        let is_guarded = guard.is_some_and(|guard| !killed.contains(&guard));
         running.kill();
         // Without a guard, which was killed a moment before, the next start puts it back.
         let way_back = card.as_mut().filter(|_| is_guarded).and_then(back_at_stock);

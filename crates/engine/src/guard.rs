@@ -10,7 +10,7 @@
 //! time they change.
 
 use std::fs::OpenOptions;
-use std::io::{self, BufRead, Read, Write};
+use std::io::{self, BufRead, PipeReader, PipeWriter, Read, Write};
 use std::os::unix::process::{CommandExt, parent_id};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
@@ -69,6 +69,8 @@ pub struct Post {
 pub struct Guard {
     post: Post,
     child: Child,
+    /// What it is told by; it ends with this process, whatever becomes of that.
+    input: Option<PipeWriter>,
     /// What it was told last, for one that takes its place.
     way_back: Option<Settings>,
 }
@@ -79,7 +81,8 @@ impl Guard {
     /// # Errors
     /// The process cannot be started.
     pub fn start(post: Post) -> io::Result<Self> {
-        Ok(Self { child: spawn(&post)?, post, way_back: None })
+        let (child, input) = spawn(&post, None)?;
+        Ok(Self { post, child, input: Some(input), way_back: None })
     }
 
     /// Sees to it that there is a guard; tells if a new one had to be set.
@@ -90,10 +93,8 @@ impl Guard {
         if self.child.try_wait()?.is_none() {
             return Ok(None);
         }
-        self.child = spawn(&self.post)?;
-        if let Some(settings) = self.way_back {
-            self.say(&Word::WayBack { settings: Box::new(settings) });
-        }
+        let (child, input) = spawn(&self.post, self.way_back)?;
+        (self.child, self.input) = (child, Some(input));
         Ok(Some("The guard was gone; another one took its place.".into()))
     }
 
@@ -114,7 +115,7 @@ impl Guard {
     /// Relieves it: the card is back.
     pub(crate) fn relieve(mut self) {
         self.say(&Word::AllIsWell);
-        drop(self.child.stdin.take());
+        drop(self.input.take());
         // It has nothing to do any more.
         let _ = self.child.wait();
     }
@@ -125,18 +126,23 @@ impl Guard {
     }
 
     fn say(&mut self, word: &Word) {
-        let Ok(mut line) = serde_json::to_vec(word) else { return };
-        line.push(b'\n');
-        if let Some(input) = &mut self.child.stdin {
+        if let Some(input) = &mut self.input {
             // One that is gone is replaced before the next trial, and told then.
-            let _ = input.write_all(&line);
+            let _ = input.write_all(&line_of(word));
         }
     }
 }
 
+/// A message as it is sent.
+fn line_of(word: &Word) -> Vec<u8> {
+    let mut line = serde_json::to_vec(word).unwrap_or_default();
+    line.push(b'\n');
+    line
+}
+
 impl Drop for Guard {
     fn drop(&mut self) {
-        drop(self.child.stdin.take());
+        drop(self.input.take());
         if let Ok(None) = self.child.try_wait() {
             // It works on; whoever has ended must be waited for by somebody.
             let process = Pid::from_raw(self.child.id() as i32);
@@ -145,7 +151,18 @@ impl Drop for Guard {
     }
 }
 
-fn spawn(post: &Post) -> io::Result<Child> {
+/// The two ends of what a guard is told by, with the way back waiting in it: whoever is killed right after the guard was
+/// started leaves one that knows what to do.
+fn instructed(way_back: Option<Settings>) -> io::Result<(PipeReader, PipeWriter)> {
+    let (output, mut input) = io::pipe()?;
+    if let Some(settings) = way_back {
+        input.write_all(&line_of(&Word::WayBack { settings: Box::new(settings) }))?;
+    }
+    Ok((output, input))
+}
+
+fn spawn(post: &Post, way_back: Option<Settings>) -> io::Result<(Child, PipeWriter)> {
+    let (output, input) = instructed(way_back)?;
     // A group of its own: a key or a signal for the terminal's programs does not reach it.
     let mut command = Command::new(&post.program);
     pass_log_on(&mut command);
@@ -156,11 +173,12 @@ fn spawn(post: &Post) -> io::Result<Child> {
         .arg(&post.lock)
         .arg("--told")
         .arg(&post.log)
-        .stdin(Stdio::piped())
+        .stdin(output)
         .stdout(Stdio::null())
         .stderr(Stdio::null())
         .process_group(0)
         .spawn()
+        .map(|child| (child, input))
 }
 
 /// Stands guard: the whole of the guard's process. Reads `input` to its end, then puts the card
@@ -278,4 +296,22 @@ fn note(log: &Path, text: &str) {
     // Without a log the card is back all the same.
     let _ =
         file.and_then(|mut file| writeln!(file, "{now} process {}: {text}", std::process::id()));
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use yard_step_core::Watt;
+
+    #[test]
+    fn a_guard_knows_the_way_back_from_its_birth() {
+        let settings = Settings { power_limit: Some(Watt(200.0)), ..Settings::default() };
+        let (mut output, input) = instructed(Some(settings)).unwrap();
+        // As when Yard Step is killed before it says anything.
+        drop(input);
+        let mut line = Vec::new();
+        output.read_to_end(&mut line).unwrap();
+        let word: Word = serde_json::from_slice(&line).unwrap();
+        assert!(matches!(word, Word::WayBack { settings: told } if *told == settings));
+    }
 }
