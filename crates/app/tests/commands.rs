@@ -328,6 +328,57 @@ fn cards_are_described_and_their_edges_told_only_on_request() {
     assert_eq!(all["cards"][0]["id"], CARD);
 }
 
+/// A tree of device files with one card in it.
+fn device_files(root: &Path) {
+    let device = root.join("class/drm/card1/device");
+    fs::create_dir_all(device.join("hwmon/hwmon4")).unwrap();
+    let table = "OD_SCLK_OFFSET:\n0Mhz\nOD_VDDGFX_OFFSET:\n0mV\nOD_RANGE:\nSCLK_OFFSET: -500Mhz 900Mhz\nVDDGFX_OFFSET: -200mv 0mv\n";
+    for (file, content) in [
+        ("vendor", "0x1b2c\n"),
+        ("device", "0x7310\n"),
+        ("uevent", "DRIVER=moor\nPCI_SLOT_NAME=0000:03:00.0\n"),
+        ("pp_od_clk_voltage", table),
+        ("hwmon/hwmon4/temp1_label", "edge\n"),
+        ("hwmon/hwmon4/temp1_input", "61000\n"),
+    ] {
+        fs::write(device.join(file), content).unwrap();
+    }
+}
+
+#[test]
+fn a_real_card_is_listed_with_what_it_offers_measures_and_lacks() {
+    let dir = tempfile::tempdir().unwrap();
+    device_files(dir.path());
+    let root = text_of(dir.path());
+    let cards = |extra: &[&str]| yard_step(&[&["cards", "--sysfs", &root], extra].concat());
+    let told = stdout(&cards(&["--card", "kernel"]));
+    for part in [
+        "device 1b2c:7310 (kernel:0000:03:00.0)",
+        "core clock offset     −500 MHz to +900 MHz in steps of 1 MHz, offset, stock ±0 MHz",
+        "power limit           not offered: there is no file class/drm/card1/device/hwmon/hwmon4/power1_max",
+        "now: core temperature 61 °C",
+    ] {
+        assert!(told.contains(part), "{part}: {told}");
+    }
+    let listed: Value = serde_json::from_str(&stdout(&cards(&["--json"]))).unwrap();
+    let last = listed["cards"].as_array().unwrap().last().unwrap();
+    assert_eq!(last["id"], "kernel:0000:03:00.0");
+    assert_eq!(last["readings"]["core_temperature"], 61.0);
+    assert!(listed["cards"][0].get("readings").is_none(), "a stand-in is not looked at so");
+    for (root, words, told) in [
+        (root.as_str(), &["--card", "kernel:0000:09:00.0"][..], "there are: kernel:0000:03:00.0"),
+        (root.as_str(), &["--card", "kernel", "--reveal"], "nobody knows the true edges"),
+        ("/no/such/root", &["--card", "kernel"], "no real card is shown below /no/such/root"),
+    ] {
+        let refused = yard_step(&[&["cards", "--sysfs", root], words].concat());
+        assert_eq!(refused.status.code(), Some(2), "{words:?}");
+        assert!(stderr(&refused).contains(told), "{told}: {}", stderr(&refused));
+    }
+    let refused = yard_step(&["climb", "--card", "kernel"]);
+    assert_eq!(refused.status.code(), Some(2));
+    assert!(stderr(&refused).contains("not be tuned yet"), "{}", stderr(&refused));
+}
+
 #[test]
 fn a_simulation_writes_ten_samples_a_second_under_the_settings_it_was_given() {
     let dir = tempfile::tempdir().unwrap();

@@ -3,11 +3,12 @@
 //! ```text
 //!   connect(address) ──► dyn Card ──┬── StandIn    a physical model on a virtual clock, seeded
 //!                                   ├── SlotCard   a stand-in in a process of its own, behind a socket
-//!                                   └── (cards behind the operating system's files are to follow)
+//!                                   └── (cards behind the operating system's files can be looked at: [`kernel`])
 //! ```
 
 mod address;
 mod fan_driver;
+pub mod kernel;
 mod runtime_dir;
 pub mod slot;
 mod standin;

@@ -1,11 +1,15 @@
 //! `yard-step cards`: which cards there are, what they offer, and, on request, their true edges.
 
 use std::fmt::Write as _;
+use std::path::{Path, PathBuf};
 
 use clap::Args;
 use serde::Serialize;
+use yard_step_card::kernel::{self, KernelCard, kernel_cards};
 use yard_step_card::{Card, CardAddress, Edges, connect};
-use yard_step_core::{CardDescription, Channel, CurveKind, CurveOffer, SettingKind, stated};
+use yard_step_core::{
+    CardDescription, Channel, CurveKind, CurveOffer, Limiter, Mhz, Sample, SettingKind, stated,
+};
 use yard_step_scenes::Scene;
 
 use super::simulate::simulated;
@@ -15,18 +19,55 @@ use crate::output::{json, print};
 
 #[derive(Debug, Args)]
 pub(crate) struct CardsOptions {
-    /// Only this card
-    #[arg(long, value_parser = parse_card)]
-    pub card: Option<NamedCard>,
+    /// Only this card: a stand-in, kernel for the only real card, or one of several by its address, as in kernel:0000:03:00.0
+    #[arg(long, value_parser = parse_which)]
+    pub card: Option<Which>,
     /// Which unit of a stand-in [default: 1]
     #[arg(long, value_name = "N", allow_negative_numbers = true, value_parser = parse_whole)]
     pub seed: Option<u64>,
+    /// Where the kernel shows its devices, in place of /sys
+    #[arg(long, value_name = "DIR", default_value = kernel::SYSFS)]
+    pub sysfs: PathBuf,
     /// Also print the true edges of a stand-in, for judging a climb
     #[arg(long)]
     pub reveal: bool,
     /// Print JSON
     #[arg(long)]
     pub json: bool,
+}
+
+/// A card that was named.
+#[derive(Debug, Clone)]
+pub(crate) enum Which {
+    StandIn(NamedCard),
+    /// A real card by its address; none for the only one.
+    Real(Option<String>),
+}
+
+fn parse_which(text: &str) -> Result<Which, String> {
+    match text.strip_prefix(kernel::PREFIX) {
+        Some(address) => Ok(Which::Real(Some(address.to_owned()))),
+        None if text == kernel::PREFIX.trim_end_matches(':') => Ok(Which::Real(None)),
+        None => parse_card(text).map(Which::StandIn),
+    }
+}
+
+/// The real card that was named, of those that there are.
+fn real_card(named: Option<&str>, sysfs: &Path) -> Result<KernelCard, Failure> {
+    let mut all = kernel_cards(sysfs);
+    let addresses: Vec<String> = all.iter().map(|card| card.description.id.clone()).collect();
+    let found = match named {
+        Some(address) => all.iter().position(|card| card.address == address),
+        None => (all.len() == 1).then_some(0),
+    };
+    let what = match (addresses.as_slice(), named) {
+        ([], _) => format!("no real card is shown below {}", sysfs.display()),
+        (_, Some(address)) => {
+            format!("there is no card at {address}; there are: {}", addresses.join(", "))
+        }
+        (_, None) => format!("there is more than one real card; name it: {}", addresses.join(", ")),
+    };
+    found.map(|at| all.swap_remove(at)).ok_or_else(|| Failure::usage(what))
 }
 
 #[derive(Serialize)]
@@ -37,6 +78,29 @@ struct CardDocument {
     description: CardDescription,
     #[serde(skip_serializing_if = "Option::is_none")]
     edges: Option<Edges>,
+    /// What a real card measured as it was looked at.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    readings: Option<Sample>,
+    /// What held its clock back then.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    limited_by: Option<Limiter>,
+}
+
+impl CardDocument {
+    fn of(description: CardDescription) -> Self {
+        Self {
+            format: "yard-step-card",
+            version: 1,
+            description,
+            edges: None,
+            readings: None,
+            limited_by: None,
+        }
+    }
+
+    fn of_real(card: KernelCard) -> Self {
+        Self { readings: Some(card.now), limited_by: card.limiter, ..Self::of(card.description) }
+    }
 }
 
 #[derive(Serialize)]
@@ -47,20 +111,26 @@ struct CardsDocument {
 }
 
 pub(crate) fn cards(options: &CardsOptions) -> Result<(), Failure> {
-    let addresses = match &options.card {
-        Some(card) => vec![card.with_seed(options.seed)?],
-        None => {
-            let unit = options.seed.unwrap_or(1);
-            CardAddress::all().into_iter().map(|card| card.with_unit(unit)).collect()
+    let unit = options.seed.unwrap_or(1);
+    let all = || CardAddress::all().into_iter().map(|card| card.with_unit(unit)).collect();
+    let (addresses, real): (Vec<CardAddress>, Vec<KernelCard>) = match &options.card {
+        Some(Which::StandIn(card)) => (vec![card.with_seed(options.seed)?], Vec::new()),
+        Some(Which::Real(_)) if options.reveal => {
+            return Err(Failure::usage("nobody knows the true edges (--reveal) of a real card"));
         }
+        Some(Which::Real(address)) => {
+            (Vec::new(), vec![real_card(address.as_deref(), &options.sysfs)?])
+        }
+        None => (all(), kernel_cards(&options.sysfs)),
     };
     let mut documents = Vec::new();
     for address in addresses {
         let mut card = connect(&address)?;
         let edges = options.reveal.then(|| edges(card.as_mut())).transpose()?;
         let description = card.description().clone();
-        documents.push(CardDocument { format: "yard-step-card", version: 1, description, edges });
+        documents.push(CardDocument { edges, ..CardDocument::of(description) });
     }
+    documents.extend(real.into_iter().map(CardDocument::of_real));
     let text = if !options.json {
         documents.iter().map(in_words).collect::<Vec<_>>().join("\n")
     } else if let (Some(_), [one]) = (&options.card, documents.as_slice()) {
@@ -81,19 +151,25 @@ fn edges(card: &mut dyn Card) -> Result<Edges, Failure> {
 fn in_words(document: &CardDocument) -> String {
     let card = &document.description;
     let limits = &card.limits;
+    let memory = match card.memory_wiring.transfers_per_clock {
+        0 => format!("{} actual", known(card.memory_clock)),
+        _ => format!(
+            "{} actual, {} effective, {}",
+            card.memory_clock,
+            card.memory_wiring.effective(card.memory_clock),
+            card.memory_wiring.bandwidth(card.memory_clock)
+        ),
+    };
     let mut text = format!(
-        "{} ({}), unit {}, driver {}\n  {} GiB of {}, {} actual, {} effective, {}\n  boost clock {}, highest {}, power limit {}\n  settings\n",
+        "{} ({}), unit {}, driver {}\n  {} GiB of {}, {memory}\n  boost clock {}, highest {}, power limit {}\n  settings\n",
         card.name,
         card.id,
         card.serial,
         card.driver,
         card.memory_gib,
         card.memory_type,
-        card.memory_clock,
-        card.memory_wiring.effective(card.memory_clock),
-        card.memory_wiring.bandwidth(card.memory_clock),
-        limits.boost_clock,
-        limits.highest_clock,
+        known(limits.boost_clock),
+        known(limits.highest_clock),
         stated(limits.power_limit),
     );
     for kind in SettingKind::ALL {
@@ -127,10 +203,32 @@ fn in_words(document: &CardDocument) -> String {
     for absent in &card.absent_sensors {
         let _ = writeln!(text, "  no {}: {}", absent.what.label(), absent.why);
     }
+    if let Some(readings) = &document.readings {
+        text += &readings_in_words(readings);
+    }
+    if let Some(limiter) = document.limited_by {
+        let _ = writeln!(text, "  held back now by: {}", limiter.label());
+    }
     if let Some(edges) = &document.edges {
         text += &edges_in_words(edges);
     }
     text
+}
+
+/// A clock, where there is one.
+fn known(clock: Mhz) -> String {
+    if clock.value() > 0.0 { clock.to_string() } else { "unknown".into() }
+}
+
+fn readings_in_words(now: &Sample) -> String {
+    let told: Vec<String> = Channel::ALL
+        .into_iter()
+        .filter_map(|channel| {
+            let value = now.get(channel)?;
+            Some(format!("{} {value:.0} {}", channel.label(), channel.unit()))
+        })
+        .collect();
+    if told.is_empty() { String::new() } else { format!("  now: {}\n", told.join(", ")) }
 }
 
 fn edges_in_words(edges: &Edges) -> String {

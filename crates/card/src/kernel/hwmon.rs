@@ -1,0 +1,179 @@
+//! Sensors and limits of the kernel's monitoring files (hwmon): temperatures by their labels, power, voltage, clocks, fan.
+
+use yard_step_core::{Celsius, Channel, Sample};
+
+use crate::kernel::tree::{Place, Unread};
+
+/// Most temperatures of a card.
+const MOST_TEMPERATURES: usize = 8;
+/// Full fan, as `pwm1` counts it where no highest level is told.
+const FULL: f64 = 255.0;
+
+/// The monitoring files of a card.
+#[derive(Debug, Clone)]
+pub(super) struct Hwmon {
+    place: Place,
+    /// Files of the temperatures that are known by their label.
+    temperatures: Vec<(Channel, String)>,
+}
+
+/// A power limit as the files state it, W.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct PowerCap {
+    pub lowest: f64,
+    pub highest: f64,
+    pub stock: f64,
+}
+
+impl Hwmon {
+    /// The monitoring files of a device; why there are none.
+    pub fn of(device: &Place) -> Result<Self, Unread> {
+        let all = device.at("hwmon");
+        let name = all.names().into_iter().find(|name| name.starts_with("hwmon"));
+        let place = all.at(name.ok_or_else(|| Unread::Missing(all.told()))?);
+        let temperatures = temperatures(&place);
+        Ok(Self { place, temperatures })
+    }
+
+    /// What the files tell now, as far as they do, each with its reason where it does not.
+    pub fn read(&self, sample: &mut Sample) -> Vec<(Channel, Unread)> {
+        let mut missing = Vec::new();
+        for (channel, read) in self.readings() {
+            match read {
+                Ok(value) => sample.set(channel, Some(value)),
+                Err(why) => missing.push((channel, why)),
+            }
+        }
+        missing
+    }
+
+    /// Every channel that such files can tell, in its unit.
+    fn readings(&self) -> Vec<(Channel, Result<f64, Unread>)> {
+        let thousandth = |name: &str| self.place.number_in(name).map(|value| value / 1e3);
+        let millionth = |name: &str| self.place.number_in(name).map(|value| value / 1e6);
+        let heat = |channel: Channel| {
+            let file = self.temperatures.iter().find(|(of, _)| *of == channel);
+            file.map_or_else(
+                || Err(Unread::Missing(self.place.at(label_of(channel)).told())),
+                |(_, file)| thousandth(file),
+            )
+        };
+        let power = millionth("power1_average").or_else(|_| millionth("power1_input"));
+        vec![
+            (Channel::CoreClock, millionth("freq1_input")),
+            (Channel::MemoryClock, millionth("freq2_input")),
+            (Channel::Voltage, self.place.number_in("in0_input")),
+            (Channel::BoardPower, power),
+            (Channel::CoreTemperature, heat(Channel::CoreTemperature)),
+            (Channel::HotSpot, heat(Channel::HotSpot)),
+            (Channel::MemoryTemperature, heat(Channel::MemoryTemperature)),
+            (Channel::Fan, self.fan()),
+        ]
+    }
+
+    /// Fan speed in percent of the highest: by its pulse width, or by its turns.
+    fn fan(&self) -> Result<f64, Unread> {
+        let share = |name: &str, most: Result<f64, Unread>| {
+            let most = most?;
+            let now = self.place.number_in(name)?;
+            if most > 0.0 {
+                return Ok(now / most * 100.0);
+            }
+            Err(Unread::Odd(self.place.at(name).told(), now.to_string(), "fan speed"))
+        };
+        let full = self.place.number_in("pwm1_max").or(Ok(FULL));
+        share("pwm1", full)
+            .or_else(|why| share("fan1_input", self.place.number_in("fan1_max")).map_err(|_| why))
+    }
+
+    /// Lowest and highest share of full fan that may be set, percent, where the fan may be set by hand.
+    pub fn fan_range(&self) -> Result<(f64, f64), Unread> {
+        self.place.number_in("pwm1_enable")?;
+        self.place.number_in("pwm1")?;
+        let full = self.place.number_in("pwm1_max").unwrap_or(FULL);
+        let least = self.place.number_in("pwm1_min").unwrap_or(0.0);
+        if full > 0.0 && (0.0..full).contains(&least) {
+            return Ok(((least / full * 100.0).ceil(), 100.0));
+        }
+        Err(Unread::Odd(self.place.at("pwm1_max").told(), full.to_string(), "highest fan level"))
+    }
+
+    /// The power limit, in either family's files.
+    pub fn power_cap(&self) -> Result<PowerCap, Unread> {
+        let watts = |name: &str| self.place.number_in(name).map(|microwatts| microwatts / 1e6);
+        let now = match watts("power1_cap") {
+            Err(Unread::Missing(_)) => return self.power_max(),
+            other => other?,
+        };
+        let (lowest, highest) = (watts("power1_cap_min")?, watts("power1_cap_max")?);
+        let stock = watts("power1_cap_default").unwrap_or(now);
+        self.checked("power1_cap_max", PowerCap { lowest, highest, stock })
+    }
+
+    /// The power limit of the family that states its rated one and no range: it can be lowered.
+    fn power_max(&self) -> Result<PowerCap, Unread> {
+        let watts = |name: &str| self.place.number_in(name).map(|microwatts| microwatts / 1e6);
+        let now = watts("power1_max")?;
+        let rated = watts("power1_rated_max").unwrap_or(now);
+        self.checked(
+            "power1_max",
+            PowerCap { lowest: (rated / 2.0).ceil(), highest: rated, stock: rated },
+        )
+    }
+
+    fn checked(&self, name: &str, cap: PowerCap) -> Result<PowerCap, Unread> {
+        let is_range = 0.0 <= cap.lowest
+            && cap.lowest < cap.highest
+            && cap.highest <= 5_000.0
+            && (cap.lowest..=cap.highest).contains(&cap.stock);
+        let PowerCap { lowest, highest, stock } = cap;
+        let told = || format!("{lowest} to {highest} W, stock {stock} W");
+        is_range.then_some(cap).ok_or_else(|| {
+            Unread::Odd(self.place.at(name).told(), told(), "range of a power limit")
+        })
+    }
+
+    /// Energy used so far, J, where power is told by that alone.
+    pub fn energy(&self) -> Result<f64, Unread> {
+        self.place.number_in("energy1_input").map(|microjoules| microjoules / 1e6)
+    }
+
+    /// Temperature at which the card takes itself down or back, °C: its critical one.
+    pub fn critical(&self) -> Option<Celsius> {
+        let file = self.temperatures.iter().find(|(of, _)| *of == Channel::CoreTemperature)?;
+        let name = file.1.replace("_input", "_crit");
+        let degrees = self.place.number_in(&name).ok()? / 1e3;
+        (40.0..=130.0).contains(&degrees).then_some(Celsius(degrees))
+    }
+}
+
+/// The kernel's label of a temperature.
+const fn label_of(channel: Channel) -> &'static str {
+    match channel {
+        Channel::HotSpot => "temp*_label junction",
+        Channel::MemoryTemperature => "temp*_label mem",
+        _ => "temp*_label edge",
+    }
+}
+
+fn temperatures(place: &Place) -> Vec<(Channel, String)> {
+    let mut found = Vec::new();
+    for number in 1..=MOST_TEMPERATURES {
+        let file = format!("temp{number}_input");
+        let label = place.at(format!("temp{number}_label")).text();
+        let channel = match label.as_deref() {
+            Ok("edge" | "pkg") => Channel::CoreTemperature,
+            Ok("junction") => Channel::HotSpot,
+            Ok("mem" | "vram") => Channel::MemoryTemperature,
+            // A single temperature without a label is the chip's.
+            Err(Unread::Missing(_)) if number == 1 && place.at(&file).is_there() => {
+                Channel::CoreTemperature
+            }
+            _ => continue,
+        };
+        if !found.iter().any(|(known, _)| *known == channel) {
+            found.push((channel, file));
+        }
+    }
+    found
+}

@@ -1,0 +1,514 @@
+//! Real cards, reached through the kernel's device files: what they are, what they offer and what they measure. Nothing
+//! is written here.
+//!
+//! ```text
+//!   /sys/class/drm/cardN ──► tree (bounded reading) ──┬─► identity   address, names, driver, kernel
+//!                                                     ├─► table      clock/voltage table, each generation
+//!                                                     ├─► frequency  clock window of the other family
+//!                                                     ├─► hwmon      sensors, power limit, fan
+//!                                                     └─► metrics    one blob of all sensors
+//!                                                              └──► KernelCard: description, readings
+//! ```
+//!
+//! A card is recognised by the files it has. What is missing is told with its reason.
+
+mod frequency;
+mod hwmon;
+mod identity;
+mod metrics;
+mod table;
+mod tree;
+
+pub use identity::boot_id;
+pub use metrics::{Metrics, MetricsError};
+pub use table::{Generation, Range, Row, Table, TableError};
+pub use tree::Unread;
+
+use std::path::Path;
+
+use yard_step_core::{
+    Absent, CardDescription, CardLimits, Channel, CurveKind, CurveOffer, FanControl, Limiter,
+    MemoryWiring, Mhz, Millivolt, Offer, Reading, Sample, SettingKind, Span, VfCurve, Watt,
+};
+
+use crate::kernel::frequency::Frequency;
+use crate::kernel::hwmon::Hwmon;
+use crate::kernel::identity::{PciId, address, driver, release, why_no_table};
+use crate::kernel::tree::Place;
+
+/// Where the kernel shows its devices.
+pub const SYSFS: &str = "/sys";
+/// Name that the user gives the only real card.
+pub const PREFIX: &str = "kernel:";
+/// Most cards that are looked at.
+const MOST_CARDS: usize = 64;
+/// Range of a voltage offset where the table states none, mV: downwards only, and not far.
+const ASSUMED_OFFSET: Range = (-100.0, 0.0);
+
+/// A real card as its files show it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct KernelCard {
+    /// Its address on the bus, or the name of its directory where it tells none.
+    pub address: String,
+    /// What it is and offers, and what is missing with the reason.
+    pub description: CardDescription,
+    /// What it measured as it was looked at.
+    pub now: Sample,
+    /// What held its clock back then, as far as the card tells that itself.
+    pub limiter: Option<Limiter>,
+}
+
+/// The real cards below a root such as [`SYSFS`], in the order of their numbers.
+#[must_use]
+pub fn kernel_cards(root: &Path) -> Vec<KernelCard> {
+    let root = Place::root(root);
+    let class = root.at("class/drm");
+    let number = |name: &String| name.strip_prefix("card")?.parse::<u32>().ok();
+    let mut names: Vec<(u32, String)> =
+        class.names().into_iter().filter_map(|name| Some((number(&name)?, name))).collect();
+    names.sort();
+    names
+        .into_iter()
+        .map(|(_, name)| class.at(name))
+        // A directory without a device is a screen's or a render node's.
+        .filter(|card| card.at("device").is_there())
+        .take(MOST_CARDS)
+        .map(|card| Survey::of(&root, &card).finished())
+        .collect()
+}
+
+/// What is being found out about a card.
+struct Survey {
+    address: String,
+    name: String,
+    driver: Option<String>,
+    serial: String,
+    memory_gib: u32,
+    offers: Vec<Offer>,
+    curve: Option<CurveOffer>,
+    fan: FanControl,
+    limits: CardLimits,
+    memory_clock: f64,
+    sample: Sample,
+    limiter: Option<Limiter>,
+    absent_settings: Vec<Absent<SettingKind>>,
+    absent_sensors: Vec<Absent<Channel>>,
+}
+
+impl Survey {
+    fn of(root: &Place, card: &Place) -> Self {
+        let device = card.at("device");
+        let driver = driver(&device);
+        let name =
+            PciId::of(&device).map_or_else(|why| format!("unknown device ({why})"), |id| id.name());
+        let address = address(card, &device);
+        let serial = device.at("unique_id").text().ok().filter(|text| is_plain(text));
+        let mut survey = Self {
+            serial: serial.unwrap_or_else(|| address.clone()),
+            address,
+            name,
+            driver,
+            memory_gib: memory_gib(&device),
+            offers: Vec::new(),
+            curve: None,
+            fan: FanControl::Speed,
+            limits: CardLimits {
+                boost_clock: Mhz(0.0),
+                highest_clock: Mhz(0.0),
+                clock_bin: Mhz(1.0),
+                voltage_ceiling: None,
+                power_limit: None,
+                temperature_target: None,
+                temperature_ceiling: None,
+                current: None,
+            },
+            memory_clock: 0.0,
+            sample: Sample::default(),
+            limiter: None,
+            absent_settings: Vec::new(),
+            absent_sensors: Vec::new(),
+        };
+        survey.look_at_clocks(root, card, &device);
+        survey.look_at_sensors(card, &device);
+        survey.look_at_the_rest();
+        survey
+    }
+
+    fn lacks(&mut self, what: SettingKind, why: impl Into<String>) {
+        self.absent_settings.push(Absent { what, why: why.into() });
+    }
+
+    fn offer(&mut self, kind: SettingKind, (minimum, maximum): Range, stock: f64) {
+        let is_offset = matches!(
+            kind,
+            SettingKind::CoreOffset | SettingKind::MemoryOffset | SettingKind::VoltageOffset
+        );
+        if !(minimum < maximum && (minimum..=maximum).contains(&stock)) {
+            let why = format!(
+                "the card states {minimum} to {maximum} as its range, and {stock} as its value"
+            );
+            return self.lacks(kind, why);
+        }
+        let reading = if is_offset { Reading::Offset } else { Reading::Absolute };
+        self.offers.push(Offer { kind, reading, minimum, maximum, step: 1.0, stock: Some(stock) });
+    }
+
+    /// Clocks and voltages: by the table, or by the files of a clock window.
+    fn look_at_clocks(&mut self, root: &Place, card: &Place, device: &Place) {
+        let file = device.at("pp_od_clk_voltage");
+        match file.text() {
+            Ok(text) => match Table::parse(&text) {
+                Ok(table) => self.take_table(&table),
+                Err(why) => self.lack_clocks(&why.to_string()),
+            },
+            Err(missing) => match Frequency::of(card, device) {
+                Ok(files) => self.take_window(&files),
+                Err(_) => {
+                    let why = why_no_table(root, self.driver.as_deref(), &missing);
+                    self.lack_clocks(&why);
+                }
+            },
+        }
+    }
+
+    fn lack_clocks(&mut self, why: &str) {
+        for kind in [
+            SettingKind::CoreOffset,
+            SettingKind::MemoryOffset,
+            SettingKind::ClockMinimum,
+            SettingKind::ClockMaximum,
+            SettingKind::VoltageOffset,
+            SettingKind::Curve,
+        ] {
+            self.lacks(kind, why);
+        }
+    }
+
+    fn take_table(&mut self, table: &Table) {
+        let generation = table.generation();
+        if let Some(highest) = table.highest_core() {
+            self.limits.boost_clock = Mhz(highest);
+            self.limits.highest_clock = Mhz(highest);
+        }
+        self.take_memory(table);
+        let no = |what: &str| format!("the card's clock/voltage table has no {what}");
+        match (generation, table.core_offset, table.range("SCLK_OFFSET")) {
+            (Generation::Offset, Some(now), Some(range)) => {
+                self.offer(SettingKind::CoreOffset, range, now);
+            }
+            (Generation::Offset, ..) => {
+                self.lacks(SettingKind::CoreOffset, no("range of the offset"))
+            }
+            _ => self.lacks(SettingKind::CoreOffset, no("clock offset")),
+        }
+        match (generation, table.range("SCLK")) {
+            (Generation::Window | Generation::Curve, Some(range)) => {
+                let window = [
+                    (SettingKind::ClockMinimum, table.lowest_core()),
+                    (SettingKind::ClockMaximum, table.highest_core()),
+                ];
+                for (kind, now) in window {
+                    match now {
+                        Some(now) => self.offer(kind, range, now),
+                        None => self.lacks(kind, no("such clock")),
+                    }
+                }
+            }
+            _ => {
+                for kind in [SettingKind::ClockMinimum, SettingKind::ClockMaximum] {
+                    self.lacks(kind, no("clock window"));
+                }
+            }
+        }
+        match table.voltage_offset {
+            Some(now) => {
+                let range = table.range("VDDGFX_OFFSET").unwrap_or(ASSUMED_OFFSET);
+                self.offer(SettingKind::VoltageOffset, range, now);
+            }
+            None => self.lacks(SettingKind::VoltageOffset, no("voltage offset")),
+        }
+        match states(table) {
+            Some(curve) => {
+                let highest = f64::from(curve.factory.last().millivolt);
+                self.limits.voltage_ceiling = Some(Millivolt(highest));
+                self.curve = Some(curve);
+            }
+            None if matches!(generation, Generation::Levels | Generation::Curve) => {
+                self.lacks(SettingKind::Curve, no("usable range of clocks and voltages"));
+            }
+            None => self.lacks(SettingKind::Curve, no("points")),
+        }
+    }
+
+    /// The memory clock: the kernel tells the clock of the memory controller, and an offset is one of that.
+    fn take_memory(&mut self, table: &Table) {
+        let Some(highest) = table.highest_memory() else {
+            return self.lacks(
+                SettingKind::MemoryOffset,
+                "the card's clock/voltage table has no memory clock",
+            );
+        };
+        self.memory_clock = highest;
+        match table.range("MCLK") {
+            Some((low, high)) => {
+                self.offer(SettingKind::MemoryOffset, (low - highest, high - highest), 0.0);
+            }
+            None => self
+                .lacks(SettingKind::MemoryOffset, "the card states no range of the memory clock"),
+        }
+    }
+
+    fn take_window(&mut self, files: &Frequency) {
+        self.limiter = files.limiter();
+        if let Ok(clock) = files.actual() {
+            self.sample.core_clock = Some(Mhz(clock));
+        }
+        let only = "the card's files tell a clock window only";
+        for kind in [
+            SettingKind::CoreOffset,
+            SettingKind::MemoryOffset,
+            SettingKind::VoltageOffset,
+            SettingKind::Curve,
+        ] {
+            self.lacks(kind, only);
+        }
+        match files.range() {
+            Ok((low, high)) => {
+                self.limits.boost_clock = Mhz(high);
+                self.limits.highest_clock = Mhz(high);
+                self.offer(SettingKind::ClockMinimum, (low, high), low);
+                self.offer(SettingKind::ClockMaximum, (low, high), high);
+            }
+            Err(why) => {
+                self.lacks(SettingKind::ClockMinimum, why.to_string());
+                self.lacks(SettingKind::ClockMaximum, why.to_string());
+            }
+        }
+    }
+
+    fn look_at_sensors(&mut self, card: &Place, device: &Place) {
+        let clock = self.sample.core_clock;
+        let mut missing: Vec<(Channel, String)> = Vec::new();
+        match Hwmon::of(device).or_else(|why| Hwmon::of(card).map_err(|_| why)) {
+            Ok(hwmon) => {
+                let found = hwmon.read(&mut self.sample);
+                missing.extend(found.into_iter().map(|(what, why)| (what, why.to_string())));
+                if hwmon.energy().is_ok() {
+                    // Power is the difference of two readings.
+                    missing.retain(|(what, _)| *what != Channel::BoardPower);
+                    self.sample.board_power = self.sample.board_power.or(Some(Watt(0.0)));
+                }
+                self.limits.temperature_ceiling = hwmon.critical();
+                self.take_power(&hwmon);
+                self.take_fan(device, &hwmon);
+            }
+            Err(why) => {
+                for kind in [SettingKind::PowerLimit, SettingKind::Fan] {
+                    self.lacks(kind, why.to_string());
+                }
+                missing.extend(
+                    [
+                        Channel::CoreClock,
+                        Channel::MemoryClock,
+                        Channel::Voltage,
+                        Channel::BoardPower,
+                        Channel::CoreTemperature,
+                        Channel::HotSpot,
+                        Channel::MemoryTemperature,
+                        Channel::Fan,
+                    ]
+                    .map(|what| (what, why.to_string())),
+                );
+            }
+        }
+        if let (Some(clock), None) = (clock, self.sample.core_clock) {
+            self.sample.core_clock = Some(clock);
+            missing.retain(|(what, _)| *what != Channel::CoreClock);
+        }
+        match device.number_in("gpu_busy_percent") {
+            Ok(busy) => self.sample.set(Channel::Load, Some(busy)),
+            Err(why) => missing.push((Channel::Load, why.to_string())),
+        }
+        self.take_metrics(device, &mut missing);
+        let before = self.sample;
+        self.sample = before.without_nonsense();
+        for channel in Channel::ALL {
+            if before.get(channel).is_some() && self.sample.get(channel).is_none() {
+                missing.push((channel, "its reading is no such quantity".into()));
+            }
+        }
+        self.absent_sensors = missing.into_iter().map(|(what, why)| Absent { what, why }).collect();
+    }
+
+    /// The blob tells what throttles, and a few readings that no other file has.
+    fn take_metrics(&mut self, device: &Place, missing: &mut Vec<(Channel, String)>) {
+        let own = [Channel::EffectiveClock, Channel::RegulatorTemperature];
+        let read = device.at("gpu_metrics").bytes(metrics::LARGEST);
+        let parsed = read.map_err(|why| why.to_string());
+        let parsed = parsed.and_then(|bytes| Metrics::parse(&bytes).map_err(|why| why.to_string()));
+        match parsed {
+            Err(why) => missing.extend(own.map(|what| (what, why.clone()))),
+            Ok(metrics) => {
+                self.limiter = self.limiter.or_else(|| metrics.limiter());
+                let values = [metrics.average_clock, metrics.regulator];
+                for (channel, value) in own.into_iter().zip(values) {
+                    match value {
+                        Some(_) => self.sample.set(channel, value),
+                        None => missing.push((channel, "the card's metrics do not tell it".into())),
+                    }
+                }
+                let more = [
+                    (Channel::CoreTemperature, metrics.edge),
+                    (Channel::HotSpot, metrics.hot_spot),
+                    (Channel::MemoryTemperature, metrics.memory),
+                    (Channel::BoardPower, metrics.power),
+                    (Channel::Load, metrics.busy),
+                ];
+                for (channel, value) in more {
+                    if self.sample.get(channel).is_none() && value.is_some() {
+                        self.sample.set(channel, value);
+                        missing.retain(|(what, _)| *what != channel);
+                    }
+                }
+            }
+        }
+    }
+
+    fn take_power(&mut self, hwmon: &Hwmon) {
+        match hwmon.power_cap() {
+            Ok(cap) => {
+                self.limits.power_limit = Some(Watt(cap.stock));
+                self.offer(SettingKind::PowerLimit, (cap.lowest, cap.highest), cap.stock);
+            }
+            Err(why) => self.lacks(SettingKind::PowerLimit, why.to_string()),
+        }
+    }
+
+    /// The fan: by a curve that the card holds, or by a speed.
+    fn take_fan(&mut self, device: &Place, hwmon: &Hwmon) {
+        let offer = |(minimum, maximum): Range| Offer {
+            kind: SettingKind::Fan,
+            reading: Reading::Absolute,
+            minimum,
+            maximum,
+            step: 1.0,
+            stock: None,
+        };
+        if let Ok(text) = device.at("gpu_od/fan_ctrl/fan_curve").text()
+            && let Some(speeds) = speeds_of_curve(&text)
+        {
+            self.fan = FanControl::Curve;
+            self.offers.push(offer(speeds));
+            return;
+        }
+        match hwmon.fan_range() {
+            Ok(range) => self.offers.push(offer(range)),
+            Err(why) => self.lacks(SettingKind::Fan, why.to_string()),
+        }
+    }
+
+    /// What no file of the kernel tells or takes.
+    fn look_at_the_rest(&mut self) {
+        for kind in [
+            SettingKind::TemperatureTarget,
+            SettingKind::MemoryVoltage,
+            SettingKind::MemoryTiming,
+            SettingKind::FrameCap,
+        ] {
+            self.lacks(kind, "the kernel has no file for it");
+        }
+        let told_by_loads = "it is told by the load, not by the card";
+        let known = self.absent_sensors.iter().map(|absent| absent.what).collect::<Vec<_>>();
+        let more = [
+            (Channel::FrameRate, told_by_loads),
+            (Channel::Background, "the kernel has no file for it"),
+            (Channel::ChipPower, "the kernel has no file for it"),
+        ];
+        for (what, why) in more.into_iter().filter(|(what, _)| !known.contains(what)) {
+            self.absent_sensors.push(Absent { what, why: why.into() });
+        }
+    }
+
+    fn finished(mut self) -> KernelCard {
+        self.offers
+            .sort_by_key(|offer| SettingKind::ALL.iter().position(|kind| *kind == offer.kind));
+        self.absent_settings
+            .sort_by_key(|absent| SettingKind::ALL.iter().position(|kind| *kind == absent.what));
+        let sensors = Channel::ALL
+            .into_iter()
+            .filter(|channel| self.sample.get(*channel).is_some())
+            .collect();
+        KernelCard {
+            description: CardDescription {
+                id: format!("{PREFIX}{}", self.address),
+                serial: self.serial,
+                name: self.name,
+                memory_type: "memory of a kind that the kernel does not tell".into(),
+                memory_gib: self.memory_gib,
+                memory_clock: Mhz(self.memory_clock),
+                memory_wiring: MemoryWiring::default(),
+                driver: release(self.driver.as_deref()),
+                limits: self.limits,
+                curve: self.curve,
+                fan: self.fan,
+                offers: self.offers,
+                sensors,
+                absent_settings: self.absent_settings,
+                absent_sensors: self.absent_sensors,
+            },
+            address: self.address,
+            now: self.sample,
+            limiter: self.limiter,
+        }
+    }
+}
+
+/// The levels or the points of a table as states that can be shaped; none where its ranges are none.
+fn states(table: &Table) -> Option<CurveOffer> {
+    let (rows, clocks, voltages) = match table.generation() {
+        Generation::Levels => (&table.core, table.range("SCLK")?, table.range("VDDC")?),
+        Generation::Curve => (
+            &table.curve,
+            table.range("VDDC_CURVE_SCLK[0]").or_else(|| table.range("SCLK"))?,
+            table.range("VDDC_CURVE_VOLT[0]")?,
+        ),
+        Generation::Window | Generation::Offset => return None,
+    };
+    let whole = |value: f64| (0.0..=f64::from(u16::MAX)).contains(&value).then_some(value as u16);
+    let points: Option<Vec<(u16, u16)>> =
+        rows.iter().map(|row| Some((whole(row.millivolt?)?, whole(row.mhz)?))).collect();
+    let factory = VfCurve::new(&points?).ok()?;
+    let span =
+        |(low, high): Range| Some(Span { lowest: whole(low)?, highest: whole(high)?, step: 1 });
+    Some(CurveOffer {
+        kind: CurveKind::States,
+        factory,
+        clocks: span(clocks)?,
+        voltages: span(voltages)?,
+    })
+}
+
+/// Lowest and highest speed that a fan curve takes, percent, such as `FAN_CURVE(fan speed): 20% 100%`.
+fn speeds_of_curve(text: &str) -> Option<Range> {
+    let line = text.lines().find_map(|line| line.trim().strip_prefix("FAN_CURVE(fan speed):"))?;
+    let mut values = line.split_whitespace().map(|text| text.trim_end_matches('%').parse::<f64>());
+    match (values.next(), values.next()) {
+        (Some(Ok(low)), Some(Ok(high))) if 0.0 <= low && low < high && high <= 100.0 => {
+            Some((low, high))
+        }
+        _ => None,
+    }
+}
+
+/// Memory of a card in GiB, as its files tell it; 0 where they do not.
+fn memory_gib(device: &Place) -> u32 {
+    let bytes = device.number_in("mem_info_vram_total").unwrap_or(0.0);
+    (bytes / (1_u64 << 30) as f64).round().clamp(0.0, 4_096.0) as u32
+}
+
+fn is_plain(text: &str) -> bool {
+    text.len() <= 64 && text.chars().all(|letter| letter.is_ascii_alphanumeric())
+}
+
+#[cfg(test)]
+mod tests;
