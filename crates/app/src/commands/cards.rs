@@ -39,7 +39,7 @@ pub(crate) struct CardsOptions {
 /// A card that was named.
 #[derive(Debug, Clone)]
 pub(crate) enum Which {
-    StandIn(NamedCard),
+    Named(NamedCard),
     /// A real card by its address; none for the only one.
     Real(Option<String>),
 }
@@ -48,7 +48,7 @@ fn parse_which(text: &str) -> Result<Which, String> {
     match text.strip_prefix(kernel::PREFIX) {
         Some(address) => Ok(Which::Real(Some(address.to_owned()))),
         None if text == kernel::PREFIX.trim_end_matches(':') => Ok(Which::Real(None)),
-        None => parse_card(text).map(Which::StandIn),
+        None => parse_card(text).map(Which::Named),
     }
 }
 
@@ -114,7 +114,7 @@ pub(crate) fn cards(options: &CardsOptions) -> Result<(), Failure> {
     let unit = options.seed.unwrap_or(1);
     let all = || CardAddress::all().into_iter().map(|card| card.with_unit(unit)).collect();
     let (addresses, real): (Vec<CardAddress>, Vec<KernelCard>) = match &options.card {
-        Some(Which::StandIn(card)) => (vec![card.with_seed(options.seed)?], Vec::new()),
+        Some(Which::Named(card)) => (vec![card.with_seed(options.seed)?], Vec::new()),
         Some(Which::Real(_)) if options.reveal => {
             return Err(Failure::usage("nobody knows the true edges (--reveal) of a real card"));
         }
