@@ -10,7 +10,11 @@ fn what_is_held_beside_is_on_screen_on_the_page_and_there_after_a_restart() {
     let terminal = Terminal::start(SIZE, &start);
     terminal.wait_for("NEXT: ENTER");
     terminal.press(&["7"]);
-    terminal.wait_for_all(&["Frontier: work against board power", "On the frontier", "Picked"]);
+    terminal.wait_for_all(&[
+        "Frontier: work against board power",
+        "On the frontier",
+        "against stock.",
+    ]);
     terminal.press(&["B"]);
     terminal.wait_for("now stands in before and after");
     terminal.press(&["z"]);

@@ -1,0 +1,58 @@
+//! `kernel-tree DIR`: mounts a stand-in as the kernel's device files until it is stopped.
+
+use std::path::PathBuf;
+use std::process::ExitCode;
+
+use clap::Parser;
+use kernel_tree::{Device, Layout, mount};
+use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+use signal_hook::iterator::Signals;
+use yard_step_card::{CardAddress, connect};
+
+/// Mounts a stand-in card as the kernel's device files
+#[derive(Debug, Parser)]
+#[command(name = "kernel-tree", version)]
+struct Options {
+    /// An empty directory
+    directory: PathBuf,
+    /// The stand-in, with its unit
+    #[arg(long, default_value = "standin:quern-540#1", value_parser = parse_card)]
+    card: CardAddress,
+    /// Files for clocks and voltages: levels, curve, window, offset or frequency [default: what fits the card]
+    #[arg(long, value_parser = parse_layout)]
+    layout: Option<Layout>,
+}
+
+fn parse_card(text: &str) -> Result<CardAddress, String> {
+    text.parse().map_err(|error: yard_step_card::ChoiceError| error.to_string())
+}
+
+fn parse_layout(text: &str) -> Result<Layout, String> {
+    let all = <Layout as strum::VariantNames>::VARIANTS.join(", ");
+    text.parse().map_err(|_| format!("there is no layout \"{text}\"; there are: {all}"))
+}
+
+fn main() -> ExitCode {
+    match run(&Options::parse()) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(why) => {
+            eprintln!("kernel-tree: {why}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn run(options: &Options) -> Result<(), String> {
+    let directory = options.directory.display();
+    let mut signals = Signals::new([SIGINT, SIGTERM, SIGHUP]).map_err(|error| error.to_string())?;
+    let card = connect(&options.card).map_err(|error| error.to_string())?;
+    let layout = options.layout.unwrap_or_else(|| Layout::fitting(card.description()));
+    let name = card.description().name.clone();
+    let device = Device::new(card, layout).map_err(|error| error.to_string())?;
+    let mounted = mount(device, &options.directory).map_err(|error| {
+        format!("cannot mount at {directory}: {error}. It takes an empty directory, /dev/fuse, and root.")
+    })?;
+    println!("{name} is mounted at {directory}. Ctrl+C unmounts it.");
+    signals.forever().next();
+    mounted.unmount().map_err(|error| format!("cannot unmount {directory}: {error}"))
+}
