@@ -143,6 +143,7 @@ impl Device {
             files.push(file(&mon("energy1_input"), false));
         } else {
             files.push(file("pp_od_clk_voltage", true));
+            files.push(file("pp_dpm_sclk", false));
             files.push(file("power_dpm_force_performance_level", true));
             files.push(file(&mon("power1_cap"), true));
             let caps = ["power1_cap_min", "power1_cap_max", "power1_cap_default", "power1_average"];
@@ -172,6 +173,10 @@ impl Device {
             "reset" => return Err(Errno::EACCES),
             "mem_info_vram_total" => (u64::from(card.memory_gib) << 30).to_string(),
             "pp_od_clk_voltage" => return self.table(),
+            "pp_dpm_sclk" => {
+                let (low, high) = self.clock_window()?;
+                format!("0: {low:.0}Mhz *\n1: {high:.0}Mhz")
+            }
             "power_dpm_force_performance_level" => {
                 (if self.is_manual { "manual" } else { "auto" }).to_owned()
             }

@@ -345,6 +345,10 @@ impl Page {
                 let score = self.score(variant, load).unwrap_or_else(|| "not run".into());
                 lines.push(format!("  {:<20}  {score}", crate::svg::cut(&of.name, 20)));
             }
+            for of in self.references.iter().filter(|of| of.load == *name) {
+                let score = figure_in_words(of.score);
+                lines.push(format!("  {:<20}  {score}", crate::svg::cut(&of.name, 20)));
+            }
         }
         lines.push(String::new());
         lines.push("Against stock:".into());

@@ -19,6 +19,7 @@ use crate::output::write_new;
 const RISE: f64 = 10.0;
 /// Points of a clock line.
 const POINTS: usize = 400;
+
 /// What a page is wanted for.
 #[derive(Debug, Clone, PartialEq)]
 pub struct PageWish {
@@ -127,8 +128,8 @@ fn variants(
         let name = if about.name.is_empty() { "these settings" } else { &about.name };
         variants.push(of(name, about.settings, failed));
     }
+    let without_fan = |of: &Settings| Settings { fan: None, ..*of };
     let mut add = |name: &str, settings: Settings, failed: bool| {
-        let without_fan = |of: &Settings| Settings { fan: None, ..*of };
         let same = |variant: &Variant| without_fan(&variant.settings) == without_fan(&settings);
         if variants.len() < MOST_VARIANTS && !variants.iter().any(same) {
             variants.push(of(name, settings, failed));
@@ -141,7 +142,8 @@ fn variants(
             continue;
         };
         let failed = |other: &Weighed| {
-            other.asked == run.asked && other.verdict.meaning() == Meaning::TooMuch
+            without_fan(&other.asked) == without_fan(&run.asked)
+                && other.verdict.meaning() == Meaning::TooMuch
         };
         let name = format!("trial {trial} of climb {climb}");
         add(&name, run.asked, ran.iter().any(failed));

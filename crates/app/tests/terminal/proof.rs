@@ -86,7 +86,7 @@ fn what_a_soak_needs_is_asked_before_it_and_it_can_be_ended() {
     terminal.wait_for_all(&["The soak is ended", "was ended", "waiting"]);
     // A trial is soaked from where it is listed, and the soak is shown in Proof.
     terminal.press(&["8"]);
-    terminal.wait_for("trial");
+    terminal.wait_for("Trial 1 of climb 1");
     terminal.press(&["P"]);
     terminal.wait_for_all(&["Soak these settings", "What is proven: trial 1 of climb 1"]);
     terminal.press(&["Enter"]);

@@ -1,11 +1,16 @@
 //! Sensors and limits of the kernel's monitoring files (hwmon): temperatures by their labels, power, voltage, clocks, fan.
 
-use yard_step_core::{Celsius, Channel, Sample};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use yard_step_core::{Celsius, Channel, Sample, Watt};
 
 use crate::kernel::tree::{Place, Unread};
 
 /// Most temperatures of a card.
 const MOST_TEMPERATURES: usize = 8;
+/// Time between two readings of the energy.
+const BETWEEN_ENERGIES: Duration = Duration::from_millis(100);
 /// Full fan, as `pwm1` counts it where no highest level is told.
 const FULL: f64 = 255.0;
 
@@ -136,6 +141,22 @@ impl Hwmon {
     /// Energy used so far, J, where power is told by that alone.
     pub fn energy(&self) -> Result<f64, Unread> {
         self.place.number_in("energy1_input").map(|microjoules| microjoules / 1e6)
+    }
+
+    /// Power by two readings of the energy, a moment apart.
+    pub fn power_by_energy(&self) -> Result<Watt, Unread> {
+        let (began, before) = (Instant::now(), self.energy()?);
+        thread::sleep(BETWEEN_ENERGIES);
+        let used = self.energy()? - before;
+        let seconds = began.elapsed().as_secs_f64();
+        let told = || {
+            Unread::Odd(
+                self.place.at("energy1_input").told(),
+                before.to_string(),
+                "energy that grows",
+            )
+        };
+        (used > 0.0).then(|| Watt(used / seconds)).ok_or_else(told)
     }
 
     /// Temperature at which the card takes itself down or back, °C: its critical one.

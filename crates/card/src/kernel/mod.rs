@@ -40,6 +40,8 @@ use crate::kernel::tree::Place;
 pub const SYSFS: &str = "/sys";
 /// Name that the user gives the only real card.
 pub const PREFIX: &str = "kernel:";
+/// Most levels of a clock.
+const MOST_LEVELS: usize = 64;
 /// Most cards that are looked at.
 const MOST_CARDS: usize = 64;
 /// Range of a voltage offset where the table states none, mV: downwards only, and not far.
@@ -129,6 +131,7 @@ impl Survey {
             absent_sensors: Vec::new(),
         };
         survey.look_at_clocks(root, card, &device);
+        survey.take_levels(&device);
         survey.look_at_sensors(card, &device);
         survey.look_at_the_rest();
         survey
@@ -234,9 +237,23 @@ impl Survey {
                 self.curve = Some(curve);
             }
             None if matches!(generation, Generation::Levels | Generation::Curve) => {
-                self.lacks(SettingKind::Curve, no("usable range of clocks and voltages"));
+                self.lacks(SettingKind::Curve, no("usable points with ranges"));
             }
             None => self.lacks(SettingKind::Curve, no("points")),
+        }
+    }
+
+    /// The highest clocks of the levels that the driver lists, where nothing else tells them.
+    fn take_levels(&mut self, device: &Place) {
+        if let Some(highest) = highest_level(device, "pp_dpm_sclk")
+            && self.limits.boost_clock == Mhz(0.0)
+        {
+            (self.limits.boost_clock, self.limits.highest_clock) = (Mhz(highest), Mhz(highest));
+        }
+        if let Some(highest) =
+            highest_level(device, "pp_dpm_mclk").filter(|_| self.memory_clock == 0.0)
+        {
+            self.memory_clock = highest;
         }
     }
 
@@ -293,10 +310,12 @@ impl Survey {
             Ok(hwmon) => {
                 let found = hwmon.read(&mut self.sample);
                 missing.extend(found.into_iter().map(|(what, why)| (what, why.to_string())));
-                if hwmon.energy().is_ok() {
-                    // Power is the difference of two readings.
+                if self.sample.board_power.is_none() && hwmon.energy().is_ok() {
                     missing.retain(|(what, _)| *what != Channel::BoardPower);
-                    self.sample.board_power = self.sample.board_power.or(Some(Watt(0.0)));
+                    match hwmon.power_by_energy() {
+                        Ok(power) => self.sample.board_power = Some(power),
+                        Err(why) => missing.push((Channel::BoardPower, why.to_string())),
+                    }
                 }
                 self.limits.temperature_ceiling = hwmon.critical();
                 self.take_power(&hwmon);
@@ -334,7 +353,7 @@ impl Survey {
         self.sample = before.without_nonsense();
         for channel in Channel::ALL {
             if before.get(channel).is_some() && self.sample.get(channel).is_none() {
-                missing.push((channel, "its reading is no such quantity".into()));
+                missing.push((channel, "its reading cannot be true".into()));
             }
         }
         self.absent_sensors = missing.into_iter().map(|(what, why)| Absent { what, why }).collect();
@@ -443,7 +462,7 @@ impl Survey {
                 id: format!("{PREFIX}{}", self.address),
                 serial: self.serial,
                 name: self.name,
-                memory_type: "memory of a kind that the kernel does not tell".into(),
+                memory_type: "memory of an unknown kind".into(),
                 memory_gib: self.memory_gib,
                 memory_clock: Mhz(self.memory_clock),
                 memory_wiring: MemoryWiring::default(),
@@ -486,6 +505,17 @@ fn states(table: &Table) -> Option<CurveOffer> {
         clocks: span(clocks)?,
         voltages: span(voltages)?,
     })
+}
+
+/// Highest clock of a list of levels, such as `1: 2400Mhz *`, MHz.
+fn highest_level(device: &Place, file: &str) -> Option<f64> {
+    let text = device.at(file).text().ok()?;
+    let clocks = text.lines().take(MOST_LEVELS).filter_map(|line| {
+        let (_, rest) = line.split_once(':')?;
+        let clock = rest.split_whitespace().next()?.to_ascii_lowercase();
+        clock.strip_suffix("mhz")?.parse::<f64>().ok()
+    });
+    clocks.filter(|clock| (1.0..=20_000.0).contains(clock)).reduce(f64::max)
 }
 
 /// Lowest and highest speed that a fan curve takes, percent, such as `FAN_CURVE(fan speed): 20% 100%`.

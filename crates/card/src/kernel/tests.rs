@@ -155,6 +155,17 @@ fn ranges_are_those_of_the_table_and_offsets_count_from_the_present_clock() {
 }
 
 #[test]
+fn where_the_table_has_no_clock_the_highest_level_is_the_boost_clock() {
+    let tree = Tree::with_table(OFFSET);
+    assert_eq!(tree.card().description.limits.boost_clock, Mhz(0.0));
+    tree.put("pp_dpm_sclk", "S: 19Mhz *\n0: 500Mhz\n1: 2450Mhz\nnothing\n2: fast\n");
+    assert_eq!(tree.card().description.limits.boost_clock, Mhz(2_450.0));
+    let tree = Tree::with_table(WINDOW);
+    tree.put("pp_dpm_sclk", "0: 9000Mhz\n");
+    assert_eq!(tree.card().description.limits.boost_clock, Mhz(2_400.0), "the table goes first");
+}
+
+#[test]
 fn a_table_that_is_disabled_names_the_parameter_that_enables_it() {
     let tree = Tree::new();
     let why =
@@ -189,7 +200,8 @@ fn the_other_family_has_a_clock_window_and_a_rated_power() {
     assert_eq!(range(&card, SettingKind::ClockMaximum), Some((300.0, 2_050.0, Some(2_050.0))));
     assert_eq!(range(&card, SettingKind::ClockMinimum), Some((300.0, 2_050.0, Some(300.0))));
     assert_eq!(range(&card, SettingKind::PowerLimit), Some((95.0, 190.0, Some(190.0))));
-    assert!(card.description.senses(Channel::BoardPower), "by its energy");
+    let why = card.description.absent_sensors.iter().find(|of| of.what == Channel::BoardPower);
+    assert!(why.is_some_and(|of| of.why.contains("no energy that grows")), "{why:?}");
     assert_eq!((card.now.core_clock, card.limiter), (Some(Mhz(1_900.0)), Some(Limiter::Power)));
     // The older driver has the same files under other names.
     let tree = Tree::new();

@@ -12,6 +12,8 @@ use crate::weigh::variants::MOST_VARIANTS;
 pub const LONGEST_REFERENCE: usize = 40;
 /// Most scores that are held beside.
 pub const MOST_REFERENCES: usize = 6;
+/// Most trials that stand beside stock: that and the profile in use have places of their own.
+const MOST_TRIALS: usize = MOST_VARIANTS - 2;
 /// Hours of use a day, as long as nobody says otherwise.
 pub const USUAL_HOURS: f64 = 3.0;
 /// Highest price of a kilowatt-hour.
@@ -151,7 +153,7 @@ pub enum WeighNoteError {
     #[error("a price is a number from 0 to 1000000 and a unit, such as \"0.30 EUR\"")]
     Price,
     /// There are as many trials as there can be.
-    #[error("{} settings are compared at most: take one away first", MOST_VARIANTS)]
+    #[error("{MOST_TRIALS} trials stand in before and after at most: take one away first")]
     Full,
     /// There are as many scores as there can be.
     #[error("there are {MOST_REFERENCES} scores from elsewhere: take one away first")]
@@ -174,8 +176,7 @@ impl WeighNotes {
                     self.trials.remove(at);
                     return Ok(format!("{name} no longer stands in before and after."));
                 }
-                // Stock has a place of its own.
-                if self.trials.len() + 1 >= MOST_VARIANTS {
+                if self.trials.len() >= MOST_TRIALS {
                     return Err(WeighNoteError::Full);
                 }
                 self.trials.push((*climb, *trial));
@@ -212,16 +213,16 @@ mod tests {
     use rstest::rstest;
 
     #[test]
-    fn a_trial_is_put_there_and_taken_away_and_there_is_room_for_five() {
+    fn a_trial_is_put_there_and_taken_away_and_there_is_room_for_four() {
         let mut notes = WeighNotes::default();
-        for trial in 1..=5 {
+        for trial in 1..=4 {
             notes.change(&WeighNote::Trial(1, trial)).unwrap();
         }
         assert_eq!(notes.change(&WeighNote::Trial(1, 6)), Err(WeighNoteError::Full));
         let told = notes.change(&WeighNote::Trial(1, 3)).unwrap();
         assert!(told.contains("no longer"), "{told}");
         notes.change(&WeighNote::Trial(1, 6)).unwrap();
-        assert_eq!(notes.trials, [(1, 1), (1, 2), (1, 4), (1, 5), (1, 6)]);
+        assert_eq!(notes.trials, [(1, 1), (1, 2), (1, 4), (1, 6)]);
     }
 
     #[test]

@@ -449,7 +449,7 @@ impl State {
             let text = match table.loads.is_empty() {
                 true => "Nothing with a score has run yet: climb first.",
                 false => {
-                    "Every difference is clear, or shown to be absent, or has run often enough."
+                    "Nothing is left to measure: each difference is clear, shown to be absent, or was measured often."
                 }
             };
             self.told(text.to_owned());

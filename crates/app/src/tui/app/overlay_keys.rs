@@ -138,7 +138,7 @@ impl State {
             (Overlay::Page(form), code) => {
                 let about = self.page_about(snapshot);
                 self.fill(form, code, Overlay::Page, |form| {
-                    let about = about.ok_or("Nothing is selected that a page could be about.")?;
+                    let about = about.ok_or("Select settings first: a page is about them.")?;
                     let (wish, path) = page_wish(form, about)?;
                     let card = Box::new((*snapshot.machine.card).clone());
                     Ok(Outcome::ExportPage { card, wish: Box::new(wish), path })

@@ -425,7 +425,7 @@ impl LedgerState {
     fn act_on_trial(&mut self, action: Action, line: &TrialLine) -> Option<Came> {
         let (climb, trial) = (line.climb, line.number);
         Some(match action {
-            Action::OpenRow | Action::Mark if line.verdict.is_none() => {
+            Action::OpenRow | Action::Mark | Action::Beside if line.verdict.is_none() => {
                 self.told = Some(format!("Trial {trial} has no outcome yet."));
                 return Some(Came::Nothing);
             }
