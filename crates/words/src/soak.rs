@@ -37,7 +37,9 @@ pub fn soaked(soaked: &Soaked) -> String {
         let all = soaked.counts.len();
         return match soaked.end {
             None => format!("Measuring {of}: {done} of {} done.", counted(all, "run")),
-            Some(_) => format!("Measured {of}: {} in {time}.", counted(done, "run")),
+            Some(_) => {
+                format!("Measured {of}; the last round was {} in {time}.", counted(done, "run"))
+            }
         };
     }
     let so_far = format!("{time} {faults}");
@@ -135,7 +137,7 @@ pub fn to_raise(assurance: &Assurance, span: Seconds) -> String {
             format!("{} prove that{or}.", capitalised(&rounded(time)))
         }
     };
-    let most = format!("Most is to be learnt under {}.", kind.label());
+    let most = format!("More time under {} would tell the most.", kind.label());
     believed.into_iter().chain([proven, most]).collect::<Vec<_>>().join(" ")
 }
 
