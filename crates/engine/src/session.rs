@@ -317,7 +317,7 @@ impl Desk {
                 self.later.push(Command::BackToStock);
                 return Turn::Stop;
             }
-            Command::EndSoak => {
+            Command::EndSoak if !self.is_free => {
                 self.state.runs.auto = false;
                 self.later.push(Command::EndSoak);
                 return Turn::Stop;

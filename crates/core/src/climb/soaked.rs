@@ -472,14 +472,19 @@ mod tests {
         assert!(light > 1 + soaked.faults.len(), "it comes back to what failed: {light}");
     }
 
-    #[test]
-    fn a_question_about_a_fault_is_answered_at_once_and_only_the_culprit_steps_back() {
+    /// A soak of settings of which only the memory's fail, and these.
+    fn with_memory_too_far() -> (Climb, Settings) {
         let settings = Settings {
             core_offset: Some(MhzOffset(90)),
             memory_offset: Some(MhzOffset(CARD.memory + 60)),
             ..Settings::stock(&card())
         };
-        let mut climb = begun(Soak { settings, ..soak(0, Goal::Hours(8.0), OnFault::StepBack) });
+        (begun(Soak { settings, ..soak(0, Goal::Hours(8.0), OnFault::StepBack) }), settings)
+    }
+
+    #[test]
+    fn a_question_about_a_fault_is_answered_at_once_and_only_the_culprit_steps_back() {
+        let (mut climb, settings) = with_memory_too_far();
         let failed = CARD.step(&mut climb);
         assert!(failed.verdict().is_fault(), "{}", failed.reason);
         let both = climb.soaked().unwrap().at;
@@ -499,12 +504,7 @@ mod tests {
 
     #[test]
     fn a_question_whose_runs_tell_nothing_does_not_hold_the_soak_up() {
-        let settings = Settings {
-            core_offset: Some(MhzOffset(90)),
-            memory_offset: Some(MhzOffset(CARD.memory + 60)),
-            ..Settings::stock(&card())
-        };
-        let mut climb = begun(Soak { settings, ..soak(0, Goal::Hours(8.0), OnFault::StepBack) });
+        let (mut climb, _) = with_memory_too_far();
         let failed = CARD.step(&mut climb);
         climb.handle(ClimbEvent::Asked(Some(failed.number)));
         let retries = climb.plan().rules.retries;
