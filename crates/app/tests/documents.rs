@@ -77,3 +77,16 @@ fn links_lead_to_files_that_are_there(#[case] document: &str) {
         assert!(target.exists(), "{document} links to {link}");
     }
 }
+
+#[test]
+fn the_first_command_of_the_readme_finds_one_program() {
+    let text = fs::read_to_string(project().join("Cargo.toml")).unwrap();
+    let manifest: toml::Table = text.parse().unwrap();
+    // Without it, `cargo run` would have to choose among the programs of the workspace.
+    let run = manifest["workspace"]["default-members"].as_array().unwrap();
+    assert_eq!(
+        run.iter().map(|member| member.as_str().unwrap()).collect::<Vec<_>>(),
+        ["crates/app"]
+    );
+    assert!(!project().join("crates/app/src/bin").exists(), "and that crate has one program");
+}
