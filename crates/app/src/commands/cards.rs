@@ -84,6 +84,9 @@ struct CardDocument {
     /// What held its clock back then.
     #[serde(skip_serializing_if = "Option::is_none")]
     limited_by: Option<Limiter>,
+    /// What of its ranges is not its own word.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    notes: Vec<String>,
 }
 
 impl CardDocument {
@@ -95,11 +98,17 @@ impl CardDocument {
             edges: None,
             readings: None,
             limited_by: None,
+            notes: Vec::new(),
         }
     }
 
     fn of_real(card: KernelCard) -> Self {
-        Self { readings: Some(card.now), limited_by: card.limiter, ..Self::of(card.description) }
+        Self {
+            readings: Some(card.now),
+            limited_by: card.limiter,
+            notes: card.notes,
+            ..Self::of(card.description)
+        }
     }
 }
 
@@ -205,6 +214,9 @@ fn in_words(document: &CardDocument) -> String {
     }
     if let Some(readings) = &document.readings {
         text += &readings_in_words(readings);
+    }
+    for note in &document.notes {
+        let _ = writeln!(text, "  {note}");
     }
     if let Some(limiter) = document.limited_by {
         let _ = writeln!(text, "  held back now by: {}", limiter.label());

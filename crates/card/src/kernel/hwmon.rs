@@ -28,6 +28,8 @@ pub(super) struct PowerCap {
     pub lowest: f64,
     pub highest: f64,
     pub stock: f64,
+    /// Whether the lowest is not the card's own word.
+    pub is_assumed: bool,
 }
 
 impl Hwmon {
@@ -112,7 +114,7 @@ impl Hwmon {
         };
         let (lowest, highest) = (watts("power1_cap_min")?, watts("power1_cap_max")?);
         let stock = watts("power1_cap_default").unwrap_or(now);
-        self.checked("power1_cap_max", PowerCap { lowest, highest, stock })
+        self.checked("power1_cap_max", PowerCap { lowest, highest, stock, is_assumed: false })
     }
 
     /// The power limit of the family that states its rated one and no range: it can be lowered.
@@ -122,7 +124,12 @@ impl Hwmon {
         let rated = watts("power1_rated_max").unwrap_or(now);
         self.checked(
             "power1_max",
-            PowerCap { lowest: (rated / 2.0).ceil(), highest: rated, stock: rated },
+            PowerCap {
+                lowest: (rated / 2.0).ceil(),
+                highest: rated,
+                stock: rated,
+                is_assumed: true,
+            },
         )
     }
 
@@ -131,7 +138,7 @@ impl Hwmon {
             && cap.lowest < cap.highest
             && cap.highest <= 5_000.0
             && (cap.lowest..=cap.highest).contains(&cap.stock);
-        let PowerCap { lowest, highest, stock } = cap;
+        let PowerCap { lowest, highest, stock, .. } = cap;
         let told = || format!("{lowest} to {highest} W, stock {stock} W");
         is_range.then_some(cap).ok_or_else(|| {
             Unread::Odd(self.place.at(name).told(), told(), "range of a power limit")

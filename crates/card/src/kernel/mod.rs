@@ -46,6 +46,11 @@ const MOST_LEVELS: usize = 64;
 const MOST_CARDS: usize = 64;
 /// Range of a voltage offset where the table states none, mV: downwards only, and not far.
 const ASSUMED_OFFSET: Range = (-100.0, 0.0);
+/// What is said of that, and of a power limit without a range.
+const NO_OFFSET_RANGE: &str =
+    "The card states no range of its voltage offset: this one is Yard Step's own.";
+const NO_POWER_RANGE: &str =
+    "The card states its rated power and no range: it can be lowered to half of that.";
 
 /// A real card as its files show it.
 #[derive(Debug, Clone, PartialEq)]
@@ -58,6 +63,8 @@ pub struct KernelCard {
     pub now: Sample,
     /// What held its clock back then, as far as the card tells that itself.
     pub limiter: Option<Limiter>,
+    /// What of the ranges is not the card's own word, in sentences.
+    pub notes: Vec<String>,
 }
 
 /// The real cards below a root such as [`SYSFS`], in the order of their numbers.
@@ -95,6 +102,7 @@ struct Survey {
     limiter: Option<Limiter>,
     absent_settings: Vec<Absent<SettingKind>>,
     absent_sensors: Vec<Absent<Channel>>,
+    notes: Vec<String>,
 }
 
 impl Survey {
@@ -129,6 +137,7 @@ impl Survey {
             limiter: None,
             absent_settings: Vec::new(),
             absent_sensors: Vec::new(),
+            notes: Vec::new(),
         };
         survey.look_at_clocks(root, card, &device);
         survey.take_levels(&device);
@@ -225,7 +234,11 @@ impl Survey {
         }
         match table.voltage_offset {
             Some(now) => {
-                let range = table.range("VDDGFX_OFFSET").unwrap_or(ASSUMED_OFFSET);
+                let stated = table.range("VDDGFX_OFFSET");
+                if stated.is_none() {
+                    self.notes.push(NO_OFFSET_RANGE.into());
+                }
+                let range = stated.unwrap_or(ASSUMED_OFFSET);
                 self.offer(SettingKind::VoltageOffset, range, now);
             }
             None => self.lacks(SettingKind::VoltageOffset, no("voltage offset")),
@@ -396,6 +409,9 @@ impl Survey {
     fn take_power(&mut self, hwmon: &Hwmon) {
         match hwmon.power_cap() {
             Ok(cap) => {
+                if cap.is_assumed {
+                    self.notes.push(NO_POWER_RANGE.into());
+                }
                 self.limits.power_limit = Some(Watt(cap.stock));
                 self.offer(SettingKind::PowerLimit, (cap.lowest, cap.highest), cap.stock);
             }
@@ -478,6 +494,7 @@ impl Survey {
             address: self.address,
             now: self.sample,
             limiter: self.limiter,
+            notes: self.notes,
         }
     }
 }

@@ -142,6 +142,7 @@ fn ranges_are_those_of_the_table_and_offsets_count_from_the_present_clock() {
     assert_eq!(range(&card, SettingKind::CoreOffset), Some((-500.0, 900.0, Some(0.0))));
     assert_eq!(range(&card, SettingKind::VoltageOffset), Some((-200.0, 0.0, Some(-25.0))));
     assert_eq!(range(&card, SettingKind::MemoryOffset), Some((-1_153.0, 200.0, Some(0.0))));
+    assert!(card.notes.is_empty(), "all of them stated: {:?}", card.notes);
     let card = Tree::with_table(LEVELS).card();
     let curve = card.description.curve.unwrap();
     assert_eq!((curve.voltages.lowest, curve.clocks.highest), (800, 2_000));
@@ -152,6 +153,7 @@ fn ranges_are_those_of_the_table_and_offsets_count_from_the_present_clock() {
         Some((-100.0, 0.0, Some(0.0))),
         "no range"
     );
+    assert!(card.notes.iter().any(|note| note.contains("no range of its voltage offset")));
 }
 
 #[test]
@@ -200,6 +202,7 @@ fn the_other_family_has_a_clock_window_and_a_rated_power() {
     assert_eq!(range(&card, SettingKind::ClockMaximum), Some((300.0, 2_050.0, Some(2_050.0))));
     assert_eq!(range(&card, SettingKind::ClockMinimum), Some((300.0, 2_050.0, Some(300.0))));
     assert_eq!(range(&card, SettingKind::PowerLimit), Some((95.0, 190.0, Some(190.0))));
+    assert!(card.notes.iter().any(|note| note.contains("rated power")), "{:?}", card.notes);
     let why = card.description.absent_sensors.iter().find(|of| of.what == Channel::BoardPower);
     assert!(why.is_some_and(|of| of.why.contains("no energy that grows")), "{why:?}");
     assert_eq!((card.now.core_clock, card.limiter), (Some(Mhz(1_900.0)), Some(Limiter::Power)));
