@@ -126,9 +126,7 @@ impl Engine {
         let card = self.cards.card().description();
         let mut all = vec![Settings::stock(card)];
         for settings in soak.loads.iter().filter_map(|load| load.settings) {
-            let is_it =
-                |of: &Settings| Settings { fan: None, ..*of } == Settings { fan: None, ..settings };
-            if !all.iter().any(is_it) {
+            if !all.iter().any(|of| of.is_but_for_fan(&settings)) {
                 all.push(settings);
             }
         }

@@ -240,6 +240,11 @@ impl Device {
         self.card.taken().map_err(|error| errno(&error))
     }
 
+    /// The settings as the table shows them: with its edits, where there are any.
+    fn as_edited(&mut self) -> Result<Settings, Errno> {
+        self.edited.map_or_else(|| self.taken(), Ok)
+    }
+
     /// What the sensors tell, after the time that has passed since the last look.
     fn sample(&mut self) -> Result<Sample, Errno> {
         let passed = self.looked_at.elapsed().as_secs_f64();
@@ -355,10 +360,7 @@ impl Device {
 
     /// Lowest and highest clock, MHz.
     fn clock_window(&mut self) -> Result<(f64, f64), Errno> {
-        let settings = match self.edited {
-            Some(edited) => edited,
-            None => self.taken()?,
-        };
+        let settings = self.as_edited()?;
         let card = self.card.description();
         let value = |kind| settings.get(kind).or_else(|| card.offer(kind)?.stock);
         // A card without a window has that of its curve.
@@ -373,10 +375,7 @@ impl Device {
 
     /// The clock/voltage table as the kernel writes it.
     fn table(&mut self) -> Result<String, Errno> {
-        let settings = match self.edited {
-            Some(edited) => edited,
-            None => self.taken()?,
-        };
+        let settings = self.as_edited()?;
         let window = match self.layout {
             Layout::Window | Layout::Curve => Some(self.clock_window()?),
             _ => None,
@@ -456,10 +455,7 @@ impl Device {
             .map(|word| word.parse())
             .collect::<Result<_, _>>()
             .map_err(|_| Errno::EINVAL)?;
-        let mut settings = match self.edited {
-            Some(edited) => edited,
-            None => self.taken()?,
-        };
+        let mut settings = self.as_edited()?;
         match (*first, values.as_slice()) {
             ("c", []) => {
                 if let Some(edited) = self.edited.take() {

@@ -189,9 +189,7 @@ impl Ledger {
             let rows = run_rows(connection, "stage = ?2", &card.key(), Stage::Proof.label())
                 .doing("read what soaks have run")?;
             let is_bolder = |held: &Settings| {
-                let without_fan = |of: &Settings| Settings { fan: None, ..*of };
-                without_fan(held) != without_fan(&settings)
-                    && held.is_at_least_as_bold_as(&settings, &card)
+                !held.is_but_for_fan(&settings) && held.is_at_least_as_bold_as(&settings, &card)
             };
             let bolder = rows.into_iter().filter(|(_, held)| is_bolder(held));
             Ok(bolder.map(|(run, _)| run).collect())

@@ -6,13 +6,13 @@ use clap::Args;
 use jiff::Zoned;
 use yard_step_core::{Goal, LONGEST_SOAK, MOST_RESERVE, OnFault, SPANS, Soak, SoakLoad, Soaked};
 use yard_step_engine::{Engine, Pace, SoakWhat, SoakWish};
+use yard_step_report::draw_soak;
 
 use crate::commands::climb::{Watcher, go_on_until};
-use crate::exchange::soak::soak_chart;
 use crate::failure::Failure;
 use crate::opening::{Opened, Wanted, open_climb};
 use crate::options::{CardOptions, DataDirOption, parse_pace, parse_unfinished};
-use crate::output::{Overwrite, Target, print};
+use crate::output::{ChartKind, Overwrite, Target, print};
 use crate::soaking::{soak_loads, until};
 use crate::start::{StartFrom, parse_start_from};
 
@@ -100,6 +100,7 @@ impl ProveOptions {
 }
 
 pub(crate) fn prove(data_dir: &DataDirOption, options: &ProveOptions) -> Result<(), Failure> {
+    let kind = options.out.as_deref().map(ChartKind::of).transpose().map_err(Failure::usage)?;
     let target =
         options.out.as_ref().map(|path| Target::new(path, options.overwrite)).transpose()?;
     let begin = |engine: &mut Engine| {
@@ -115,8 +116,8 @@ pub(crate) fn prove(data_dir: &DataDirOption, options: &ProveOptions) -> Result<
     let on = (&options.card, options.pace, options.unfinished);
     let (soaked, card) = soak(data_dir, on, begin)?;
     print(&format!("{}\n", sure(&soaked)))?;
-    if let (Some(target), Some(path)) = (&target, &options.out) {
-        target.write(&soak_chart(&card, &soaked, path)?)?;
+    if let Some((target, kind)) = target.zip(kind) {
+        target.write(&kind.bytes(&draw_soak(&card, &soaked)?)?)?;
     }
     Ok(())
 }

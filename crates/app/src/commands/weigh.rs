@@ -7,8 +7,9 @@ use clap::Args;
 use serde::Serialize;
 use yard_step_card::connect;
 use yard_step_core::{CardDescription, Cost, Frontier, Settings, Weighed, loads};
+use yard_step_report::draw_frontier;
 
-use crate::exchange::frontier::{chart, drawn};
+use crate::exchange::chart::{told_of_chart, what_is_drawn};
 use crate::failure::Failure;
 use crate::opening::open_ledger;
 use crate::options::{CardOptions, DataDirOption};
@@ -35,9 +36,7 @@ pub(crate) struct WeighOptions {
 }
 
 pub(crate) fn weigh(data_dir: &DataDirOption, options: &WeighOptions) -> Result<(), Failure> {
-    if let Some(path) = &options.out {
-        ChartKind::of(path).map_err(Failure::usage)?;
-    }
+    let kind = options.out.as_deref().map(ChartKind::of).transpose().map_err(Failure::usage)?;
     let target =
         options.out.as_ref().map(|path| Target::new(path, options.overwrite)).transpose()?;
     let (ledger, told) = open_ledger(&data_dir.resolve()?)?;
@@ -49,9 +48,9 @@ pub(crate) fn weigh(data_dir: &DataDirOption, options: &WeighOptions) -> Result<
     let load = load_of(&runs, options.load.as_deref(), &card)?;
     let runs: Vec<Weighed> = runs.into_iter().filter(|run| run.load == load).collect();
     let frontier = Frontier::of(&runs, &card, options.against, ledger.machine()?.full_fan);
-    if let Some((path, target)) = options.out.as_ref().zip(target) {
-        target.write(&chart(&card, &load, &frontier, path)?)?;
-        return target.say(&drawn(&frontier, &target.shown()));
+    if let Some((target, kind)) = target.zip(kind) {
+        target.write(&kind.bytes(&draw_frontier(&card, &load, &frontier)?)?)?;
+        return target.say(&told_of_chart(&what_is_drawn(&frontier), &target.shown()));
     }
     if options.json {
         let document = Document::of(&card, &load, &frontier);

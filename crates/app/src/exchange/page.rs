@@ -128,9 +128,8 @@ fn variants(
         let name = if about.name.is_empty() { "these settings" } else { &about.name };
         variants.push(of(name, about.settings, failed));
     }
-    let without_fan = |of: &Settings| Settings { fan: None, ..*of };
     let mut add = |name: &str, settings: Settings, failed: bool| {
-        let same = |variant: &Variant| without_fan(&variant.settings) == without_fan(&settings);
+        let same = |variant: &Variant| variant.settings.is_but_for_fan(&settings);
         if variants.len() < MOST_VARIANTS && !variants.iter().any(same) {
             variants.push(of(name, settings, failed));
         }
@@ -142,8 +141,7 @@ fn variants(
             continue;
         };
         let failed = |other: &Weighed| {
-            without_fan(&other.asked) == without_fan(&run.asked)
-                && other.verdict.meaning() == Meaning::TooMuch
+            other.asked.is_but_for_fan(&run.asked) && other.verdict.meaning() == Meaning::TooMuch
         };
         let name = format!("trial {trial} of climb {climb}");
         add(&name, run.asked, ran.iter().any(failed));

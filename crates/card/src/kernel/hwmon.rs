@@ -14,6 +14,18 @@ const BETWEEN_ENERGIES: Duration = Duration::from_millis(100);
 /// Full fan, as `pwm1` counts it where no highest level is told.
 const FULL: f64 = 255.0;
 
+/// Every channel that such files can tell.
+pub(super) const TOLD: [Channel; 8] = [
+    Channel::CoreClock,
+    Channel::MemoryClock,
+    Channel::Voltage,
+    Channel::BoardPower,
+    Channel::CoreTemperature,
+    Channel::HotSpot,
+    Channel::MemoryTemperature,
+    Channel::Fan,
+];
+
 /// The monitoring files of a card.
 #[derive(Debug, Clone)]
 pub(super) struct Hwmon {
@@ -45,8 +57,8 @@ impl Hwmon {
     /// What the files tell now, as far as they do, each with its reason where it does not.
     pub fn read(&self, sample: &mut Sample) -> Vec<(Channel, Unread)> {
         let mut missing = Vec::new();
-        for (channel, read) in self.readings() {
-            match read {
+        for channel in TOLD {
+            match self.reading(channel) {
                 Ok(value) => sample.set(channel, Some(value)),
                 Err(why) => missing.push((channel, why)),
             }
@@ -54,28 +66,28 @@ impl Hwmon {
         missing
     }
 
-    /// Every channel that such files can tell, in its unit.
-    fn readings(&self) -> Vec<(Channel, Result<f64, Unread>)> {
-        let thousandth = |name: &str| self.place.number_in(name).map(|value| value / 1e3);
-        let millionth = |name: &str| self.place.number_in(name).map(|value| value / 1e6);
-        let heat = |channel: Channel| {
-            let file = self.temperatures.iter().find(|(of, _)| *of == channel);
-            file.map_or_else(
-                || Err(Unread::Missing(self.place.at(label_of(channel)).told())),
-                |(_, file)| thousandth(file),
-            )
-        };
-        let power = millionth("power1_average").or_else(|_| millionth("power1_input"));
-        vec![
-            (Channel::CoreClock, millionth("freq1_input")),
-            (Channel::MemoryClock, millionth("freq2_input")),
-            (Channel::Voltage, self.place.number_in("in0_input")),
-            (Channel::BoardPower, power),
-            (Channel::CoreTemperature, heat(Channel::CoreTemperature)),
-            (Channel::HotSpot, heat(Channel::HotSpot)),
-            (Channel::MemoryTemperature, heat(Channel::MemoryTemperature)),
-            (Channel::Fan, self.fan()),
-        ]
+    /// What the files say of a channel, in its unit.
+    fn reading(&self, channel: Channel) -> Result<f64, Unread> {
+        match channel {
+            Channel::CoreClock => self.millionth("freq1_input"),
+            Channel::MemoryClock => self.millionth("freq2_input"),
+            Channel::Voltage => self.place.number_in("in0_input"),
+            Channel::BoardPower => {
+                self.millionth("power1_average").or_else(|_| self.millionth("power1_input"))
+            }
+            Channel::Fan => self.fan(),
+            heat => {
+                let file = self.temperatures.iter().find(|(of, _)| *of == heat);
+                let missing = || Unread::Missing(self.place.at(label_of(heat)).told());
+                let (_, file) = file.ok_or_else(missing)?;
+                self.place.number_in(file).map(|value| value / 1e3)
+            }
+        }
+    }
+
+    /// What is counted in millionths of the unit.
+    fn millionth(&self, name: &str) -> Result<f64, Unread> {
+        self.place.number_in(name).map(|value| value / 1e6)
     }
 
     /// Fan speed in percent of the highest: by its pulse width, or by its turns.
@@ -107,21 +119,20 @@ impl Hwmon {
 
     /// The power limit, in either family's files.
     pub fn power_cap(&self) -> Result<PowerCap, Unread> {
-        let watts = |name: &str| self.place.number_in(name).map(|microwatts| microwatts / 1e6);
-        let now = match watts("power1_cap") {
+        let now = match self.millionth("power1_cap") {
             Err(Unread::Missing(_)) => return self.power_max(),
             other => other?,
         };
-        let (lowest, highest) = (watts("power1_cap_min")?, watts("power1_cap_max")?);
-        let stock = watts("power1_cap_default").unwrap_or(now);
+        let (lowest, highest) =
+            (self.millionth("power1_cap_min")?, self.millionth("power1_cap_max")?);
+        let stock = self.millionth("power1_cap_default").unwrap_or(now);
         self.checked("power1_cap_max", PowerCap { lowest, highest, stock, is_assumed: false })
     }
 
     /// The power limit of the family that states its rated one and no range: it can be lowered.
     fn power_max(&self) -> Result<PowerCap, Unread> {
-        let watts = |name: &str| self.place.number_in(name).map(|microwatts| microwatts / 1e6);
-        let now = watts("power1_max")?;
-        let rated = watts("power1_rated_max").unwrap_or(now);
+        let now = self.millionth("power1_max")?;
+        let rated = self.millionth("power1_rated_max").unwrap_or(now);
         self.checked(
             "power1_max",
             PowerCap {
@@ -147,7 +158,7 @@ impl Hwmon {
 
     /// Energy used so far, J, where power is told by that alone.
     pub fn energy(&self) -> Result<f64, Unread> {
-        self.place.number_in("energy1_input").map(|microjoules| microjoules / 1e6)
+        self.millionth("energy1_input")
     }
 
     /// Power by two readings of the energy, a moment apart.

@@ -1,6 +1,5 @@
 //! Who a card is: its address on the bus, its names from the system's PCI database, its driver and the kernel.
 
-use std::fs;
 use std::path::Path;
 
 use crate::kernel::tree::{Place, Unread};
@@ -116,13 +115,6 @@ pub(super) fn why_no_table(root: &Place, driver: Option<&str>, missing: &Unread)
         "{missing}: driver {driver} has its table disabled; parameter {driver}.ppfeaturemask=0x{:08x} enables it at the next start",
         bits | TABLE_BIT
     )
-}
-
-/// Names the present run of the machine.
-#[must_use]
-pub fn boot_id() -> String {
-    let text = fs::read_to_string("/proc/sys/kernel/random/boot_id");
-    text.map_or_else(|_| "unknown".into(), |text| text.trim().to_owned())
 }
 
 #[cfg(test)]

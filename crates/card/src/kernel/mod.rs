@@ -19,11 +19,6 @@ mod metrics;
 mod table;
 mod tree;
 
-pub use identity::boot_id;
-pub use metrics::{Metrics, MetricsError};
-pub use table::{Generation, Range, Row, Table, TableError};
-pub use tree::Unread;
-
 use std::path::Path;
 
 use yard_step_core::{
@@ -34,6 +29,8 @@ use yard_step_core::{
 use crate::kernel::frequency::Frequency;
 use crate::kernel::hwmon::Hwmon;
 use crate::kernel::identity::{PciId, address, driver, release, why_no_table};
+use crate::kernel::metrics::Metrics;
+use crate::kernel::table::{Generation, Range, Table};
 use crate::kernel::tree::Place;
 
 /// Where the kernel shows its devices.
@@ -338,19 +335,7 @@ impl Survey {
                 for kind in [SettingKind::PowerLimit, SettingKind::Fan] {
                     self.lacks(kind, why.to_string());
                 }
-                missing.extend(
-                    [
-                        Channel::CoreClock,
-                        Channel::MemoryClock,
-                        Channel::Voltage,
-                        Channel::BoardPower,
-                        Channel::CoreTemperature,
-                        Channel::HotSpot,
-                        Channel::MemoryTemperature,
-                        Channel::Fan,
-                    ]
-                    .map(|what| (what, why.to_string())),
-                );
+                missing.extend(hwmon::TOLD.map(|what| (what, why.to_string())));
             }
         }
         if let (Some(clock), None) = (clock, self.sample.core_clock) {

@@ -288,6 +288,12 @@ impl Settings {
         Self { fan: Self::stock(card).fan, ..*self }.moved_from_stock(card)
     }
 
+    /// Whether they are the same but perhaps for the fan.
+    #[must_use]
+    pub fn is_but_for_fan(&self, other: &Self) -> bool {
+        Self { fan: None, ..*self } == Self { fan: None, ..*other }
+    }
+
     /// One setting taken over from another set.
     pub fn copy(&mut self, kind: SettingKind, from: &Self) {
         match kind {

@@ -34,7 +34,7 @@ impl Downed {
         Risk::MachineDown {
             trial: self.trial,
             climb,
-            is_same: Settings { fan: None, ..self.held } == Settings { fan: None, ..*settings },
+            is_same: self.held.is_but_for_fan(settings),
             moved: self.held.moved_but_fan(card),
         }
     }

@@ -11,6 +11,7 @@ use yard_step_core::{
 use yard_step_engine::{Activity, Command, FreeStart, KeepWhat, MEASURED, Snapshot, SoakWhat};
 use yard_step_report::{Sheet, draw_frontier, draw_soak};
 
+use crate::exchange::chart::what_is_drawn;
 use crate::tui::app::outcome::Outcome;
 use crate::tui::app::profiles::file_name;
 use crate::tui::app::screen;
@@ -22,7 +23,7 @@ use crate::tui::overlays::load_list::LoadList;
 use crate::tui::overlays::profile_forms::keep_form;
 use crate::tui::overlays::proof_form::proof_form;
 use crate::tui::overlays::questions::question_before;
-use crate::tui::overlays::weigh_forms::{notes_form, page_form};
+use crate::tui::overlays::weigh_forms::{ALL_PARTS, notes_form, page_form};
 use crate::tui::overlays::{
     FileUse, Overlay, Question, Yes, fan_value, free_value, mark, path_of, value_of,
 };
@@ -247,7 +248,7 @@ impl State {
             proof::state::Came::Page => {
                 let about = self.proof.selected(snapshot).map(|of| of.view.profile.clone());
                 self.overlay = about.map(|about| {
-                    page_form(format!("{}.pdf", file_name(&about.name, "page")), "all")
+                    page_form(format!("{}.pdf", file_name(&about.name, "page")), ALL_PARTS)
                 });
             }
         }
@@ -399,7 +400,7 @@ impl State {
             return Some(Outcome::Nothing);
         }
         if action == Action::ExportPage {
-            self.overlay = Some(page_form("page.pdf".into(), "all"));
+            self.overlay = Some(page_form("page.pdf".into(), ALL_PARTS));
             return Some(Outcome::Nothing);
         }
         if action == Action::WeighNotes {
@@ -516,8 +517,10 @@ impl State {
         let (what, drawn) = match self.view {
             View::Weigh => {
                 let load = self.weigh.load.clone().unwrap_or_default();
-                let what = format!("The chart of work against {}", self.weigh.frontier.cost.what());
-                (what, Some(draw_frontier(card, &load, &self.weigh.frontier)))
+                (
+                    what_is_drawn(&self.weigh.frontier),
+                    Some(draw_frontier(card, &load, &self.weigh.frontier)),
+                )
             }
             View::Proof => {
                 let soaked = self.proof.soaked(snapshot);

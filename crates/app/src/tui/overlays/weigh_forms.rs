@@ -19,7 +19,7 @@ const LONGEST_PARTS: usize = 100;
 const COLOURS: [&str; 2] = ["light", "dark"];
 const SHEETS: [&str; 2] = ["A4", "wide"];
 /// All parts.
-const ALL: &str = "all";
+pub(crate) const ALL_PARTS: &str = "all";
 
 /// The form of use, price and a score from elsewhere, which is proposed for a load.
 pub(crate) fn notes_form(notes: &WeighNotes, load: &str) -> Overlay {
@@ -75,7 +75,7 @@ pub(crate) fn page_wish(form: &Fields, about: Profile) -> Result<(PageWish, Path
         title => Some(checked_name(title, LONGEST_TITLE)?),
     };
     let parts = match form.typed(2) {
-        "" | ALL => PagePart::ALL.to_vec(),
+        "" | ALL_PARTS => PagePart::ALL.to_vec(),
         parts => parts.split(',').map(|name| part(name.trim())).collect::<Result<_, _>>()?,
     };
     let look = PageLook { parts, dark: form.chosen(3) == 1, wide: form.chosen(4) == 1 };
@@ -128,7 +128,7 @@ mod tests {
 
     fn wish(lines: &[&str]) -> Result<(PageWish, PathBuf), String> {
         let about = Profile::new("daily".to_owned(), Settings::default(), Origin::ByHand);
-        page_wish(&filled(page_form("daily.pdf".into(), ALL), lines), about)
+        page_wish(&filled(page_form("daily.pdf".into(), ALL_PARTS), lines), about)
     }
 
     #[test]
