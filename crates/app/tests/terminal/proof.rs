@@ -127,6 +127,7 @@ fn a_soak_and_a_check_without_the_interface() {
         (vec!["--until", "noon"], "no time of day"),
         (vec!["--profile", "none"], "no profile \"none\""),
         (vec!["--reserve", "9"], "9 is not in 0..=4"),
+        (vec!["--out", "night.doc"], "name a file that ends in .svg or .pdf"),
     ] {
         let refused = prove(&words);
         let text = String::from_utf8(refused.stderr.clone()).unwrap();
