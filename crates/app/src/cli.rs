@@ -5,10 +5,10 @@ use std::path::PathBuf;
 use clap::{Parser, Subcommand};
 
 use crate::commands::{
-    CardsOptions, ClimbOptions, DemoOptions, GuardOptions, ImportOptions, LearntOptions,
-    LoadOptions, MachineOptions, OpenOptions, PassOptions, ProfileOptions, ProveOptions,
-    ReportOptions, SimulateOptions, SlotOptions, StatusOptions, StudyOptions, WatchOptions,
-    WeighOptions, WithProfileOptions,
+    CardsOptions, ClimbOptions, DemoOptions, GuardOptions, ImportOptions, KeeperOptions,
+    LearntOptions, LoadOptions, MachineOptions, OpenOptions, PassOptions, ProfileOptions,
+    ProveOptions, ReportOptions, SimulateOptions, SlotOptions, StatusOptions, StudyOptions,
+    WatchOptions, WeighOptions, WithProfileOptions,
 };
 use crate::options::DataDirOption;
 
@@ -61,6 +61,8 @@ pub(crate) enum Command {
     WithProfile(WithProfileOptions),
     /// Record everyday use of the card as evidence, while no load of Yard Step runs
     Watch(WatchOptions),
+    /// Write to real cards for those who may, and put them back: run as root
+    Keeper(KeeperOptions),
     /// Host a stand-in
     #[command(hide = true)]
     Slot(SlotOptions),
@@ -78,6 +80,7 @@ impl Command {
         match self {
             Self::Slot(_) => "slot",
             Self::Guard(_) => "guard",
+            Self::Keeper(_) => "keeper",
             Self::Load(_) => "load",
             _ => "yard-step",
         }

@@ -57,6 +57,7 @@ pub fn run() -> ExitCode {
         cli::Command::WithProfile(options) => commands::with_profile(&arguments.data_dir, &options),
         cli::Command::Slot(options) => commands::slot(&options),
         cli::Command::Guard(options) => commands::guard(&options),
+        cli::Command::Keeper(options) => commands::keeper(&options),
         cli::Command::Load(options) => commands::load(&options),
     };
     match result {

@@ -30,7 +30,7 @@ pub(crate) struct DataDirOption {
 
 #[derive(Debug, Args)]
 pub(crate) struct CardOptions {
-    /// The card, such as standin:tarn-310, or with its unit, standin:tarn-310#7
+    /// The card: a stand-in, such as standin:tarn-310#7, or a real one, kernel or kernel:0000:03:00.0
     #[arg(long, value_parser = parse_card)]
     pub card: NamedCard,
     /// Which unit of a stand-in [default: 1]
@@ -42,6 +42,12 @@ pub(crate) struct CardOptions {
     /// Family of a stand-in whose physics differ: the name of one that ships, or a file; as in standin:tarn-310#7@gentle
     #[arg(long, value_name = "FAMILY")]
     pub physics: Option<String>,
+    /// Where the kernel shows its devices, in place of /sys
+    #[arg(long, value_name = "DIR")]
+    pub sysfs: Option<PathBuf>,
+    /// Socket of the keeper of real cards [default: /run/yard-step/keeper.sock]
+    #[arg(long, value_name = "SOCKET")]
+    pub keeper: Option<PathBuf>,
 }
 
 /// A card as it was named on the command line.
@@ -68,10 +74,28 @@ impl CardOptions {
     /// The card that is meant.
     pub(crate) fn address(&self) -> Result<CardAddress, Failure> {
         let card = self.card.with_seed(self.seed)?.with_driver(self.driver);
+        let stand_ins_only = self.seed.is_some() || self.physics.is_some() || self.driver != 1;
+        if !card.is_stand_in() && stand_ins_only {
+            return Err(Failure::usage(
+                "--seed, --driver and --physics are for stand-ins: a real card is as it is",
+            ));
+        }
+        let card = self.found(&card)?;
         match &self.physics {
             None => Ok(card),
             Some(name) => Ok(card.of_family(&whole_path(name), family_named(name)?)),
         }
+    }
+
+    /// Other cards of the same machine.
+    pub(crate) fn found_all(&self, cards: &[CardAddress]) -> Result<Vec<CardAddress>, Failure> {
+        cards.iter().map(|card| self.found(card)).collect()
+    }
+
+    /// A card of the same machine, where this one is found.
+    fn found(&self, card: &CardAddress) -> Result<CardAddress, Failure> {
+        let found = card.found_at(self.sysfs.as_deref(), self.keeper.as_deref());
+        found.looked_up().map_err(Failure::usage)
     }
 }
 
@@ -199,9 +223,6 @@ pub(crate) fn parse_whole(text: &str) -> Result<u64, String> {
 }
 
 pub(crate) fn parse_address(text: &str) -> Result<CardAddress, String> {
-    if text.split(':').next() == Some("kernel") {
-        return Err("a real card can be looked at (yard-step cards), and not be tuned yet".into());
-    }
     let (card, family) = match text.split_once('@') {
         None => (text, None),
         Some((card, family)) => (card, Some(family)),

@@ -38,18 +38,18 @@ pub(crate) fn rig(
     let host = (program.clone(), address.clone());
     let card =
         connect_hosted(address, &runtime, move |socket| start_host(&host.0, &host.1, socket))?;
-    let socket = card.address().ok_or_else(|| {
-        Failure::failed(format!("no other process can reach {key}, so it cannot be guarded"))
-    })?;
-    let guard = Guard::start(Post {
+    // One that no other process can write to is not written to here either.
+    let post = card.reach().map(|card| Post {
         program: program.clone(),
-        slot: socket.to_string(),
+        card,
         lock: CardLock::path(runtime.path(), &key),
         log: dir.path().join("guard.log"),
-    })
-    .map_err(|error| Failure::failed(format!("the guard cannot be started: {error}")))?;
+    });
+    let guard = post.map(Guard::start).transpose();
+    let guard =
+        guard.map_err(|error| Failure::failed(format!("the guard cannot be started: {error}")))?;
     let loads = Loads { launcher: Some(program), outside: outside.to_vec() };
-    Ok((Rig { card, loads, guard: Some(guard), lock: Some(lock) }, told))
+    Ok((Rig { card, loads, guard, lock: Some(lock) }, told))
 }
 
 /// Starts the process that holds a stand-in.

@@ -1,11 +1,14 @@
 //! Which cards there are, how they are named, and how each is reached: [`connect`].
 
 use std::fmt;
+use std::path::Path;
 use std::str::FromStr;
 use std::sync::Arc;
 
 use thiserror::Error;
 
+use crate::keeper::{KeptAddress, KeptCard};
+use crate::kernel::{self, is_address, kernel_cards};
 use crate::slot::{Power, SlotAddress, SlotCard};
 use crate::standin::{Family, StandIn};
 use crate::{Card, CardError, RuntimeDir};
@@ -18,8 +21,8 @@ pub const KINDS: [(&str, &str); 3] = [
 ];
 
 const PREFIX: &str = "standin:";
-/// A card that another process holds.
-const SOCKET: &str = "socket:";
+/// The only real card of the machine.
+const ONLY: &str = "kernel";
 
 /// A kind of stand-in, such as `standin:tarn-310`.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -30,9 +33,25 @@ pub struct CardChoice {
 
 /// A card's name that is none.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("there is no card \"{asked}\"; there are: {}", CardChoice::all().iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))]
-pub struct ChoiceError {
-    asked: String,
+pub enum ChoiceError {
+    /// No card is called so.
+    #[error("there is no card \"{asked}\"; there are: {}, and kernel or kernel:ADDRESS for a real card", CardChoice::all().iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))]
+    Unknown {
+        /// What was asked for.
+        asked: String,
+    },
+    /// There is no real card.
+    #[error("no real card is shown below {sysfs}")]
+    NoReal {
+        /// Root of the files.
+        sysfs: String,
+    },
+    /// There is more than one, and none was named.
+    #[error("there is more than one real card; name it: {}", .known.join(", "))]
+    ManyReal {
+        /// All of them.
+        known: Vec<String>,
+    },
 }
 
 impl CardChoice {
@@ -78,7 +97,7 @@ impl FromStr for CardChoice {
         Self::all()
             .into_iter()
             .find(|choice| choice.to_string() == name)
-            .ok_or_else(|| ChoiceError { asked: name.to_owned() })
+            .ok_or_else(|| ChoiceError::Unknown { asked: name.to_owned() })
     }
 }
 
@@ -88,8 +107,8 @@ enum Place {
     /// A stand-in of this kind, the unit with this seed, its machine under this release of the driver, of a family other
     /// than the one that ships where it names one.
     StandIn { kind: CardChoice, unit: u64, driver: u32, course: u64, family: Option<NamedFamily> },
-    /// Behind the socket of a process that holds it.
-    Socket(SlotAddress),
+    /// A real card.
+    Real(KeptAddress),
 }
 
 /// A family and what it is called.
@@ -100,25 +119,24 @@ struct NamedFamily {
 }
 
 /// A card's address: `standin:tarn-310` or, with its unit, `standin:tarn-310#7`, as the user writes it, and
-/// `standin:tarn-310#7@gentle` where the unit is of a family of its own; or
-/// the socket of a process that holds a card. That one cannot be written: whoever named a card by its
-/// socket would go past the lock of the card's own name.
+/// `standin:tarn-310#7@gentle` where the unit is of a family of its own; or `kernel:0000:03:00.0` for a real card, by its
+/// address on the bus. The only real card may be written as `kernel`, until it is [looked up](CardAddress::looked_up).
 #[derive(Debug, Clone, PartialEq)]
 pub struct CardAddress(Place);
 
-/// Reaches a card: a stand-in in this process, or one that another process holds.
+/// Reaches a card to look at it: a stand-in in this process, or a real card through its files.
 ///
 /// # Errors
 /// There is no card, it does not answer, or the model of a stand-in is unusable.
 pub fn connect(address: &CardAddress) -> Result<Box<dyn Card>, CardError> {
     Ok(match &address.0 {
         Place::StandIn { .. } => Box::new(address.stand_in()?),
-        Place::Socket(socket) => Box::new(SlotCard::open(socket.clone(), None)?),
+        Place::Real(real) => Box::new(KeptCard::open(real, false)?),
     })
 }
 
-/// Reaches a card that outlives this process: a stand-in is held by a process of its own, which `start`
-/// starts at the socket it is given, if it is not there. Other cards are [connected](connect) to.
+/// Reaches a card to control it, one that outlives this process: a stand-in is held by a process of its own, which `start`
+/// starts at the socket it is given, if it is not there; a real card by its keeper.
 ///
 /// # Errors
 /// As [`connect`]; or the process cannot be started.
@@ -127,8 +145,8 @@ pub fn connect_hosted(
     runtime: &RuntimeDir,
     start: impl Fn(&SlotAddress) -> std::io::Result<()> + Send + 'static,
 ) -> Result<Box<dyn Card>, CardError> {
-    if let Place::Socket(_) = address.0 {
-        return connect(address);
+    if let Place::Real(real) = &address.0 {
+        return Ok(Box::new(KeptCard::open(real, true)?));
     }
     let socket = SlotAddress::of(runtime, &address.to_string());
     let power: Power = {
@@ -146,10 +164,43 @@ impl CardAddress {
         CardChoice::all().into_iter().map(|kind| Self(place(kind))).collect()
     }
 
-    /// The card behind a socket.
+    /// The same where a real card's files, or its keeper, are found at other places.
     #[must_use]
-    pub fn behind(socket: &SlotAddress) -> Self {
-        Self(Place::Socket(socket.clone()))
+    pub fn found_at(&self, sysfs: Option<&Path>, keeper: Option<&Path>) -> Self {
+        let mut address = self.clone();
+        if let Place::Real(real) = &mut address.0 {
+            sysfs.map(|sysfs| real.sysfs = sysfs.to_owned());
+            keeper.map(|keeper| real.keeper = keeper.to_owned());
+        }
+        address
+    }
+
+    /// The same, and the only real card by its address on the bus.
+    ///
+    /// # Errors
+    /// There is none, or more than one.
+    pub fn looked_up(&self) -> Result<Self, ChoiceError> {
+        let Place::Real(real) = &self.0 else { return Ok(self.clone()) };
+        if !real.card.is_empty() {
+            return Ok(self.clone());
+        }
+        let cards = kernel_cards(&real.sysfs);
+        match cards.as_slice() {
+            [only] => {
+                let card = only.address.clone();
+                Ok(Self(Place::Real(KeptAddress { card, ..real.clone() })))
+            }
+            [] => Err(ChoiceError::NoReal { sysfs: real.sysfs.display().to_string() }),
+            more => Err(ChoiceError::ManyReal {
+                known: more.iter().map(|card| card.description.id.clone()).collect(),
+            }),
+        }
+    }
+
+    /// Whether it is a stand-in.
+    #[must_use]
+    pub fn is_stand_in(&self) -> bool {
+        matches!(self.0, Place::StandIn { .. })
     }
 
     /// The same under this release of the driver, from 1; the address as it is where the driver is the
@@ -199,14 +250,14 @@ impl CardAddress {
     pub fn driver_and_course(&self) -> (u32, u64) {
         match &self.0 {
             Place::StandIn { driver, course, .. } => (*driver, *course),
-            Place::Socket(_) => (1, 0),
+            Place::Real(_) => (1, 0),
         }
     }
 
     /// The stand-in of this address, for what only a stand-in can do.
     ///
     /// # Errors
-    /// The model of its kind is unusable, or another process holds the card.
+    /// The model of its kind is unusable, or the card is a real one.
     pub fn stand_in(&self) -> Result<StandIn, CardError> {
         match &self.0 {
             Place::StandIn { kind, unit, driver, course, family } => {
@@ -218,8 +269,8 @@ impl CardAddress {
                 }
                 Ok(card)
             }
-            Place::Socket(socket) => {
-                Err(CardError::Refused { why: format!("{socket} is held by another process") })
+            Place::Real(real) => {
+                Err(CardError::Refused { why: format!("{real} is a real card, not a stand-in") })
             }
         }
     }
@@ -232,7 +283,7 @@ impl fmt::Display for CardAddress {
             Place::StandIn { kind, unit, family: Some(of), .. } => {
                 write!(f, "{kind}#{unit}@{}", of.name)
             }
-            Place::Socket(socket) => write!(f, "{SOCKET}{socket}"),
+            Place::Real(real) => real.fmt(f),
         }
     }
 }
@@ -241,7 +292,14 @@ impl FromStr for CardAddress {
     type Err = ChoiceError;
 
     fn from_str(name: &str) -> Result<Self, ChoiceError> {
-        let unknown = || ChoiceError { asked: name.to_owned() };
+        let unknown = || ChoiceError::Unknown { asked: name.to_owned() };
+        if name == ONLY {
+            return Ok(Self(Place::Real(KeptAddress::of(""))));
+        }
+        if let Some(address) = name.strip_prefix(kernel::PREFIX) {
+            let is_one = is_address(address);
+            return is_one.then(|| Self(Place::Real(KeptAddress::of(address)))).ok_or_else(unknown);
+        }
         let (kind, unit) = name.split_once('#').unwrap_or((name, "1"));
         let unit = unit.parse().map_err(|_| unknown())?;
         let kind = kind.parse().map_err(|_| unknown())?;
@@ -254,7 +312,6 @@ mod tests {
     use super::*;
     use crate::Card;
     use rstest::rstest;
-    use std::path::Path;
 
     #[test]
     fn every_kind_opens_under_its_own_name() {
@@ -303,13 +360,25 @@ mod tests {
     }
 
     #[test]
-    fn behind_a_socket_that_nobody_listens_at_there_is_no_card() {
-        let address = CardAddress::behind(&SlotAddress::at(Path::new("/nowhere/at/all.sock")));
-        let written = address.to_string();
-        assert_eq!(written, "socket:/nowhere/at/all.sock");
-        assert!(written.parse::<CardAddress>().is_err(), "a user cannot go past the card's lock");
-        assert!(matches!(connect(&address), Err(CardError::Gone { .. })));
+    fn a_real_card_is_named_by_its_address_or_is_the_only_one() {
+        let address: CardAddress = "kernel:0000:03:00.0".parse().unwrap();
+        assert_eq!(address.to_string(), "kernel:0000:03:00.0");
         assert!(matches!(address.stand_in(), Err(CardError::Refused { .. })));
+        assert_eq!(address.looked_up(), Ok(address.clone()));
+        let dir = tempfile::tempdir().unwrap();
+        let only: CardAddress = "kernel".parse().unwrap();
+        let only = only.found_at(Some(dir.path()), None);
+        assert!(matches!(only.looked_up(), Err(ChoiceError::NoReal { .. })));
+        let card = |number: u32| dir.path().join(format!("class/drm/card{number}/device"));
+        std::fs::create_dir_all(card(0)).unwrap();
+        assert_eq!(only.looked_up().unwrap().to_string(), "kernel:card0");
+        std::fs::create_dir_all(card(1)).unwrap();
+        let told = only.looked_up().unwrap_err().to_string();
+        assert!(told.contains("kernel:card0, kernel:card1"), "{told}");
+        assert!(matches!(
+            connect(&address.found_at(Some(dir.path()), None)),
+            Err(CardError::Gone { .. })
+        ));
     }
 
     #[rstest]

@@ -17,7 +17,7 @@ use yard_step_core::{
 };
 
 use crate::slot::SlotAddress;
-use crate::{Card, CardError, LoadLost, Ran, Simulation, Work};
+use crate::{Card, CardError, Clock, LoadLost, Ran, Reach, Simulation, Work};
 
 /// Time between two looks at the temperature, s.
 const EVERY: f64 = 1.0;
@@ -184,8 +184,24 @@ impl Card for FanDriver {
         self.card.leave();
     }
 
+    fn refused(&mut self) -> Vec<String> {
+        self.card.refused()
+    }
+
+    fn hold_way_back(&mut self, settings: &Settings) -> Result<(), CardError> {
+        self.card.hold_way_back(settings)
+    }
+
     fn address(&self) -> Option<SlotAddress> {
         self.card.address()
+    }
+
+    fn reach(&self) -> Option<Reach> {
+        self.card.reach()
+    }
+
+    fn clock(&self) -> Clock {
+        self.card.clock()
     }
 
     fn simulation(&mut self) -> Option<&mut dyn Simulation> {

@@ -3,18 +3,24 @@
 //! ```text
 //!   connect(address) ──► dyn Card ──┬── StandIn    a physical model on a virtual clock, seeded
 //!                                   ├── SlotCard   a stand-in in a process of its own, behind a socket
-//!                                   └── (cards behind the operating system's files can be looked at: [`kernel`])
+//!                                   └── KeptCard    a real card: its files are read here, and written by the keeper
 //! ```
 
 mod address;
 mod fan_driver;
+pub mod keeper;
 pub mod kernel;
+mod lines;
+mod reach;
+mod restore;
 mod runtime_dir;
 pub mod slot;
 mod standin;
 
 pub use address::{CardAddress, CardChoice, ChoiceError, KINDS, connect, connect_hosted};
 pub use fan_driver::FanDriver;
+pub use reach::Reach;
+pub use restore::{NotBack, is_held, restore};
 pub use runtime_dir::{RuntimeDir, RuntimeDirError, file_name};
 pub use standin::{
     Blemish, Brief, BriefCard, BriefEnding, Disturbance, Edges, Family, FaultInjection, Incident,
@@ -51,6 +57,12 @@ pub enum CardError {
         /// Why.
         why: String,
     },
+    /// Nobody may write to the card just now.
+    #[error("the card cannot be changed: {why}")]
+    NoKeeper {
+        /// Why, in half a sentence.
+        why: String,
+    },
     /// The card was asked and did not answer.
     #[error("the card did not answer within {} when it was asked to {doing}; restart the machine", .waited.in_words())]
     NoAnswer {
@@ -75,6 +87,19 @@ pub enum LoadLost {
     MachineDown,
     /// The card is gone, or does not answer.
     Gone,
+    /// Whoever holds the settings on the card is gone, and has put it back.
+    KeeperGone,
+    /// Another program has changed the settings.
+    SettingsChanged,
+}
+
+/// By which clock a card works.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Clock {
+    /// One of its own, which moves only when it is told to, as fast as wanted.
+    Virtual,
+    /// The clock on the wall: a second of work takes a second.
+    Wall,
 }
 
 /// Where the work of a run comes from.
@@ -105,6 +130,11 @@ pub trait Card: Send {
     /// # Errors
     /// The machine is down.
     fn apply(&mut self, settings: &Settings) -> Result<(), CardError>;
+
+    /// What was refused as the card was asked last, in sentences. A card that refuses in silence says nothing here either.
+    fn refused(&mut self) -> Vec<String> {
+        Vec::new()
+    }
 
     /// The settings the card holds.
     ///
@@ -147,9 +177,28 @@ pub trait Card: Send {
     /// Leaves the card in order: a stand-in's machine is switched off when all have left it.
     fn leave(&mut self) {}
 
-    /// Where another process reaches this card; none for one that lives in this process.
+    /// Tells whoever holds the card by itself where it is to go back to.
+    ///
+    /// # Errors
+    /// It cannot be told.
+    fn hold_way_back(&mut self, settings: &Settings) -> Result<(), CardError> {
+        let _ = settings;
+        Ok(())
+    }
+
+    /// Where a load in another process draws on this card, if it does so through a slot.
     fn address(&self) -> Option<slot::SlotAddress> {
         None
+    }
+
+    /// How another process reaches this card, to put it back; none for one that lives in this process.
+    fn reach(&self) -> Option<Reach> {
+        None
+    }
+
+    /// By which clock it works.
+    fn clock(&self) -> Clock {
+        Clock::Virtual
     }
 
     /// What can be done with the card because it is simulated; none for a real one, and for one that

@@ -36,17 +36,16 @@ pub(crate) fn apply_live(card: &mut dyn Card, asked: &Settings) -> Applied {
 }
 
 fn apply(card: &mut dyn Card, asked: &Settings, settle: fn(&mut dyn Card)) -> Applied {
-    let mut told = Vec::new();
     let mut applied = apply_once(card, asked, settle);
     if applied.is_refused() {
         let first = names(&applied.differences);
         applied = apply_once(card, asked, settle);
         if !applied.is_refused() {
-            told.push(format!("Asked twice until taken: {first}."));
+            applied.told.push(format!("Asked twice until taken: {first}."));
         }
     }
-    told.extend(applied.differences.iter().map(ToString::to_string));
-    Applied { told, ..applied }
+    applied.told.extend(applied.differences.iter().map(ToString::to_string));
+    applied
 }
 
 fn apply_once(card: &mut dyn Card, asked: &Settings, settle: fn(&mut dyn Card)) -> Applied {
@@ -54,12 +53,13 @@ fn apply_once(card: &mut dyn Card, asked: &Settings, settle: fn(&mut dyn Card)) 
         settle(card);
         card.taken()
     });
+    let told = card.refused();
     let differences = taken.as_ref().map(|taken| asked.differences(taken, card.description()));
     Applied {
         differences: differences.unwrap_or_default(),
         failed: taken.as_ref().err().cloned(),
         taken: taken.ok(),
-        told: Vec::new(),
+        told,
     }
 }
 

@@ -7,7 +7,7 @@
 
 use std::fmt;
 
-use yard_step_card::Card;
+use yard_step_card::{Card, NotBack};
 use yard_step_core::{Fan, Seconds, Settings};
 
 use crate::error::EngineError;
@@ -15,7 +15,6 @@ use crate::held_card::HeldCard;
 use crate::in_step::InStep;
 use crate::load::Kin;
 use crate::lock::CardLock;
-use crate::restore::NotBack;
 
 /// The card climbed on and the cards held in step with it.
 pub(crate) struct CardKeeper {

@@ -12,6 +12,7 @@ pub(crate) fn wants_a_look(ending: &Ending) -> bool {
 pub(crate) fn ending_of_error(error: &CardError) -> Ending {
     match error {
         CardError::MachineDown => Ending::MachineDown,
+        CardError::NoKeeper { .. } => Ending::NotHeld(error.to_string()),
         other => Ending::CardGone(other.to_string()),
     }
 }

@@ -3,6 +3,7 @@
 
 use std::sync::Arc;
 
+use yard_step_card::Clock;
 use yard_step_core::{
     CardDescription, Climb, ClimbEvent, Directive, EVERYDAY, Fault, Limiter, Machine, Margin,
     Meaning, Next, Plan, Policy, Seconds, Seen, Settings, Stage, StageOrder, TrialRecord, Verdict,
@@ -269,6 +270,9 @@ impl Engine {
     /// The machine does not come up, or the ledger fails.
     pub fn restart_machine(&mut self) -> Result<Vec<String>, EngineError> {
         self.end_load();
+        if self.clock() == Clock::Wall {
+            return self.look_for_it_again();
+        }
         for other in self.cards.in_step_mut() {
             other.held_mut().card_mut().restart_machine();
         }
@@ -289,6 +293,17 @@ impl Engine {
             told.push(EngineError::from(error).to_string());
         }
         Ok(told)
+    }
+
+    /// A machine that nobody but the user can restart: whether its card is there again.
+    fn look_for_it_again(&mut self) -> Result<Vec<String>, EngineError> {
+        let wanted = self.restart.unwrap_or(Restart::Down);
+        if matches!(wanted, Restart::AfterReset(_)) || self.look_for_card().is_err() {
+            return Err(EngineError::RestartYourself(wanted));
+        }
+        self.restart = self.needs_restart();
+        self.cards.put_back()?;
+        Ok(vec!["The card answers again, and is back where it belongs.".to_owned()])
     }
 
     pub(crate) fn close_unfinished(

@@ -1,11 +1,12 @@
 //! What keeps the engine from going on.
 
 use thiserror::Error;
+use yard_step_card::NotBack;
 use yard_step_core::{ClimbError, MachineError, Risk};
 use yard_step_ledger::LedgerError;
 
 use crate::load::UnknownLoad;
-use crate::restore::NotBack;
+use crate::restart::Restart;
 
 /// Why the engine stopped. The card was put back before this is told.
 #[derive(Debug, Error)]
@@ -39,6 +40,9 @@ pub enum EngineError {
     /// The machine could not be restarted.
     #[error("the machine did not come up again: {0}")]
     NoRestart(String),
+    /// The machine has to be restarted, and that is for the user to do.
+    #[error("{0} Restart the machine, and open Yard Step again: it goes on from there.")]
+    RestartYourself(Restart),
     /// There is nobody to put the card back if this process ends.
     #[error("no guard can be started, and nothing runs without one: {0}")]
     NoGuard(std::io::Error),

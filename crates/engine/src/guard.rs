@@ -20,14 +20,12 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
 use tracing::info;
-use yard_step_card::slot::SlotAddress;
-use yard_step_card::{Card, CardAddress, FanDriver, connect};
+use yard_step_card::{Card, FanDriver, Reach, is_held, restore};
 use yard_step_core::{Seconds, Settings};
 
 use crate::load::Kin;
 use crate::lock::CardLock;
 use crate::logging::pass_log_on;
-use crate::restore::{is_held, restore};
 
 /// How long a guard tries to see the card back.
 const PATIENCE: Duration = Duration::from_secs(60);
@@ -58,7 +56,7 @@ pub struct Post {
     /// The program whose `guard` command it is.
     pub program: PathBuf,
     /// The card, as another process reaches it.
-    pub slot: String,
+    pub card: Reach,
     /// The card's lock: whoever takes it is answerable for the card.
     pub lock: PathBuf,
     /// Where it writes down what it did.
@@ -168,7 +166,7 @@ fn spawn(post: &Post, way_back: Option<Settings>) -> io::Result<(Child, PipeWrit
     pass_log_on(&mut command);
     command
         .arg("guard")
-        .args(["--slot", &post.slot])
+        .args(["--card", &post.card.to_string()])
         .arg("--lock")
         .arg(&post.lock)
         .arg("--told")
@@ -183,7 +181,7 @@ fn spawn(post: &Post, way_back: Option<Settings>) -> io::Result<(Child, PipeWrit
 
 /// Stands guard: the whole of the guard's process. Reads `input` to its end, then puts the card
 /// back unless it was told that all is well. Whether the card is back in the end.
-pub fn stand(mut input: impl BufRead, slot: &str, lock: &Path, log: &Path) -> bool {
+pub fn stand(mut input: impl BufRead, reach: &str, lock: &Path, log: &Path) -> bool {
     // Asked before anything is read: whoever dies later is not the parent any more.
     let guarded = parent_id();
     let (mut way_back, mut load) = (None, None);
@@ -213,7 +211,7 @@ pub fn stand(mut input: impl BufRead, slot: &str, lock: &Path, log: &Path) -> bo
     }
     info!("Yard Step is gone");
     let Some(settings) = way_back else { return true };
-    match see_it_back(slot, &settings, (lock, guarded), PATIENCE) {
+    match see_it_back(reach, &settings, (lock, guarded), PATIENCE) {
         Ok(how) => {
             note(log, &format!("Yard Step was gone: {how}"));
             true
@@ -232,7 +230,7 @@ pub fn stand(mut input: impl BufRead, slot: &str, lock: &Path, log: &Path) -> bo
 
 /// Tries until the card is seen to hold the settings, or somebody else answers for it.
 fn see_it_back(
-    slot: &str,
+    reach: &str,
     settings: &Settings,
     (lock, guarded): (&Path, u32),
     patience: Duration,
@@ -240,7 +238,7 @@ fn see_it_back(
     let until = Instant::now() + patience;
     let mut card = None;
     loop {
-        let cause = match try_it_back(&mut card, slot, settings, (lock, guarded)) {
+        let cause = match try_it_back(&mut card, reach, settings, (lock, guarded)) {
             Ok(how) => return Ok(how),
             Err(cause) => cause,
         };
@@ -254,7 +252,7 @@ fn see_it_back(
 /// One try. `reached` is the card, as far as it could be reached before.
 fn try_it_back(
     reached: &mut Option<Box<dyn Card>>,
-    slot: &str,
+    reach: &str,
     settings: &Settings,
     (lock, guarded): (&Path, u32),
 ) -> Result<&'static str, String> {
@@ -269,8 +267,8 @@ fn try_it_back(
     let mut card = match reached.take() {
         Some(card) => card,
         None => {
-            let address = CardAddress::behind(&SlotAddress::from(slot.to_owned()));
-            connect(&address).map_err(|error| error.to_string())?
+            let card = reach.parse::<Reach>().map_err(|error| error.to_string())?;
+            card.connect().map_err(|error| error.to_string())?
         }
     };
     let way_back = settings.with_unwritten_fan(card.description());

@@ -3,15 +3,14 @@
 //! When a held card is let go and is not back, its lock is released and its guard takes over, which
 //! goes on trying; a guard is relieved only by a card that is back.
 
-use tracing::{error, info};
-use yard_step_card::{Card, FanDriver};
+use tracing::{error, info, warn};
+use yard_step_card::{Card, FanDriver, NotBack, restore};
 use yard_step_core::{Fan, Settings};
 
 use crate::error::EngineError;
 use crate::guard::Guard;
 use crate::load::Kin;
 use crate::lock::CardLock;
-use crate::restore::{NotBack, restore};
 
 /// One card with what brings it back: its guard, its lock, and where it goes.
 pub(crate) struct HeldCard {
@@ -65,20 +64,31 @@ impl HeldCard {
     pub(crate) fn set_kept(&mut self, kept: Option<&Settings>) {
         self.kept = kept.map(|kept| kept.clamped(self.card.description()).settings);
         let way_back = self.way_back();
-        if let Some(guard) = &mut self.guard {
-            guard.set_way_back(&way_back);
-        }
+        self.tell_way_back(&way_back);
         if let Some(lock) = &mut self.lock {
             lock.say_guarded();
+        }
+    }
+
+    /// Tells the guard, and whoever holds the card by itself, where it goes.
+    fn tell_way_back(&mut self, way_back: &Settings) {
+        if let Some(guard) = &mut self.guard {
+            guard.set_way_back(way_back);
+        }
+        // Whoever cannot be told is asked for the settings themselves, and says so then.
+        if let Err(error) = self.card.hold_way_back(way_back) {
+            warn!("the way back was not noted: {error}");
         }
     }
 
     /// Sees to it that its guard stands and knows the way back; tells if a new one had to be set.
     pub(crate) fn arm(&mut self) -> Result<Option<String>, EngineError> {
         let way_back = self.way_back();
-        let Some(guard) = &mut self.guard else { return Ok(None) };
-        let told = guard.see_to_it().map_err(EngineError::NoGuard)?;
-        guard.set_way_back(&way_back);
+        let told = match &mut self.guard {
+            Some(guard) => guard.see_to_it().map_err(EngineError::NoGuard)?,
+            None => None,
+        };
+        self.tell_way_back(&way_back);
         Ok(told)
     }
 

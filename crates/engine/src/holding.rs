@@ -1,6 +1,7 @@
 //! What the card is put to outside its trials, and what stands around it: the factory state and
 //! kept settings it goes back to, cards held in step with it, and the machine it sits in.
 
+use yard_step_card::Clock;
 use yard_step_core::{
     CardDescription, Facts, Machine, Prerequisite, ProfileInUse, Sample, Seconds, Settings, Stage,
     StageOrder, last_change, prerequisites,
@@ -164,6 +165,12 @@ impl Engine {
                 backing: view.backing.clone(),
             }),
         })
+    }
+
+    /// By which clock the card works.
+    #[must_use]
+    pub fn clock(&self) -> Clock {
+        self.cards.card().clock()
     }
 
     /// Lets time pass on the card without a load.

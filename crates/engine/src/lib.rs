@@ -43,7 +43,6 @@ mod profiles;
 mod proving;
 mod rack;
 mod restart;
-mod restore;
 mod rig;
 mod roles;
 mod session;
@@ -69,7 +68,6 @@ pub use profiles::{Candidate, ProfileView, SoakWhat, risk_of};
 pub use proving::{MEASURED, SoakWish};
 pub use rack::{Opener, Rack};
 pub use restart::Restart;
-pub use restore::NotBack;
 pub use rig::Rig;
 pub use roles::LoadRoles;
 pub use session::{Command, Session};
@@ -79,3 +77,4 @@ pub use view::{
     Mark, MarkKind, NextView, Picture, RackCard, RunView, RunsView, Snapshot, SpoiltPicture,
     StageStanding, StageView,
 };
+pub use yard_step_card::NotBack;

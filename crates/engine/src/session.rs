@@ -5,6 +5,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
+use yard_step_card::Clock;
 use yard_step_core::{
     AirNotes, Machine, Margin, Next, Policy, Seconds, Settings, Stage, StageOrder, Told, Verdict,
     alarm, in_short,
@@ -181,6 +182,7 @@ impl Session {
         let changed: Arc<dyn Fn() + Send + Sync> = Arc::new(changed);
         let bell = Bell(Arc::clone(&changed));
         let now = engine.card_now();
+        let pace = Some(pace).filter(|_| engine.clock() == Clock::Virtual);
         let mut first = first_snapshot(&engine, pace, greeting);
         (first.machine.held, first.machine.sensors) = now;
         let first = Arc::new(first);
@@ -190,7 +192,7 @@ impl Session {
             shared: Arc::clone(&snapshot),
             changed,
             state: (*first).clone(),
-            pacer: Pacer::new(pace, Instant::now()),
+            pacer: pacer(pace),
             last: Instant::now(),
             quitting: false,
             later: Vec::new(),
@@ -247,6 +249,11 @@ impl Drop for Bell {
     }
 }
 
+/// A card that works by the clock on the wall waits by itself.
+fn pacer(pace: Option<Pace>) -> Pacer {
+    Pacer::new(pace.unwrap_or(Pace::Max), Instant::now())
+}
+
 /// What is published, and the orders that come in while a trial runs.
 struct Desk {
     orders: Receiver<Command>,
@@ -295,9 +302,16 @@ impl Desk {
         self.tell(text);
     }
 
-    fn set_pace(&mut self, pace: Pace) {
+    fn set_pace(&mut self, pace: Option<Pace>) {
         self.state.runs.pace = pace;
-        self.pacer = Pacer::new(pace, Instant::now());
+        self.pacer = pacer(pace);
+    }
+
+    fn next_pace(&mut self) {
+        match self.state.runs.pace {
+            Some(pace) => self.set_pace(Some(pace.next())),
+            None => self.answer("This card works by the clock on the wall: it has no pace."),
+        }
     }
 
     /// Takes an order that comes while a trial or a free run goes on.
@@ -340,7 +354,7 @@ impl Desk {
                 self.answer("This load is judged by its frames: mark the trial afterwards.")
             }
             Command::ToggleAuto => self.state.runs.auto = !self.state.runs.auto,
-            Command::NextPace => self.set_pace(self.state.runs.pace.next()),
+            Command::NextPace => self.next_pace(),
             Command::TogglePause => {
                 let paused = self.state.runs.activity == Activity::Paused;
                 self.state.runs.activity =
@@ -485,8 +499,11 @@ impl Work {
 
     /// A waiting card cools down and shows its sensors.
     fn wait_a_little(&mut self) {
-        let factor = self.desk.state.runs.pace.factor().unwrap_or(60.0);
-        self.engine.idle(Seconds(WAITING_TICK.as_secs_f64() * factor));
+        // For a card that works by the clock on the wall it has passed already.
+        if let Some(pace) = self.desk.state.runs.pace {
+            let factor = pace.factor().unwrap_or(60.0);
+            self.engine.idle(Seconds(WAITING_TICK.as_secs_f64() * factor));
+        }
         (self.desk.state.machine.held, self.desk.state.machine.sensors) = self.engine.card_now();
         self.desk.state.machine.restart = self.engine.restart_wanted();
         self.look_around();
@@ -524,7 +541,7 @@ impl Work {
                 Ok(())
             }
             Command::NextPace => {
-                self.desk.set_pace(self.desk.state.runs.pace.next());
+                self.desk.next_pace();
                 Ok(())
             }
             Command::Nudge(steps) => {

@@ -19,7 +19,11 @@ use crate::view::{
     RunsView, Snapshot, StageStanding, StageView,
 };
 
-pub(crate) fn first_snapshot(engine: &Engine, pace: Pace, notices: Vec<String>) -> Snapshot {
+pub(crate) fn first_snapshot(
+    engine: &Engine,
+    pace: Option<Pace>,
+    notices: Vec<String>,
+) -> Snapshot {
     let climb = engine.climb();
     let mut snapshot = Snapshot {
         climb: ClimbView {

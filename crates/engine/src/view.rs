@@ -522,8 +522,8 @@ pub struct RunsView {
     pub is_manual: bool,
     /// Whether it takes the next step by itself.
     pub auto: bool,
-    /// Pace of the virtual clock.
-    pub pace: Pace,
+    /// Pace of the virtual clock; none of a card that works by the clock on the wall.
+    pub pace: Option<Pace>,
 }
 
 /// The machine, its cards, and the one that is climbed on.

@@ -185,7 +185,7 @@ fn a_paused_run_stands_still_and_a_stopped_one_ends() {
     let paused = desk.until("the pause", |s| s.runs.activity == Activity::Paused);
     // Commands are still taken, and time has not moved when the next snapshot comes.
     desk.send(Command::NextPace);
-    let later = desk.until("the next pace", |s| s.runs.pace == Pace::Sixty);
+    let later = desk.until("the next pace", |s| s.runs.pace == Some(Pace::Sixty));
     assert_eq!(later.runs.newest.as_ref().unwrap().at, paused.runs.newest.as_ref().unwrap().at);
     desk.send(Command::Try { yes: false });
     desk.until("the refusal", |s| s.answer.as_deref() == Some("A trial is running already."));
@@ -212,7 +212,7 @@ fn a_nudge_moves_the_next_value_and_is_dropped_again(desk: Desk) {
 fn what_is_wished_while_a_trial_runs_is_done_after_its_verdict() {
     let desk = desk_at(Pace::Max).with_baseline();
     desk.send(Command::NextPace);
-    desk.until("the slowest pace", |s| s.runs.pace == Pace::Real);
+    desk.until("the slowest pace", |s| s.runs.pace == Some(Pace::Real));
     desk.send(Command::Try { yes: false });
     desk.until("a running trial", |s| {
         s.runs.activity == Activity::Running && s.runs.newest.is_some()

@@ -1,10 +1,12 @@
 //! The files of a card and what the kernel does behind them, without a file system.
 
+use std::io;
 use std::time::{Duration, Instant};
 
 use nix::errno::Errno;
 use thiserror::Error;
-use yard_step_card::{Card, CardError};
+use yard_step_card::slot::{FrameSlot, SlotAddress};
+use yard_step_card::{Card, CardError, LoadLost};
 use yard_step_core::{
     CardDescription, Celsius, CurveKind, Fan, Mhz, MhzOffset, Millivolt, MillivoltOffset, Offer,
     Percent, Sample, Seconds, SettingKind, Settings, VfCurve, Watt,
@@ -18,6 +20,8 @@ const IDS: (&str, &str) = ("0x1b2c", "0x7310");
 const ADDRESS: &str = "0000:03:00.0";
 /// Full fan, as the files count it.
 const FULL: f64 = 255.0;
+/// File that tells where loads draw on a stand-in.
+const SLOT: &str = "stand_in_slot";
 /// Share of its highest clock to which the memory goes down.
 const LOWEST_MEMORY: f64 = 0.1;
 
@@ -81,6 +85,14 @@ pub struct Device {
     is_fan_manual: bool,
     /// End of a reset that goes on.
     reset_until: Option<Instant>,
+    /// Where loads draw on it, where they can.
+    frames: Option<FrameSlot>,
+    /// Path of that.
+    slot: String,
+    /// Whether it took its machine down.
+    is_down: bool,
+    /// Seconds of the card's time to a second on the wall.
+    speed: f64,
     /// When time last passed for the card.
     looked_at: Instant,
     /// Energy used so far, J.
@@ -116,13 +128,55 @@ impl Device {
             is_manual: false,
             is_fan_manual: false,
             reset_until: None,
+            frames: None,
+            slot: String::new(),
+            is_down: false,
+            speed: 1.0,
             looked_at: Instant::now(),
             energy: 0.0,
         })
     }
 
+    /// The same with a slot where loads draw on the card; its path stands in a file that no real card has.
+    ///
+    /// # Errors
+    /// The slot cannot be made.
+    pub fn drawn_on_at(self, address: SlotAddress) -> io::Result<Self> {
+        let slot = address.to_string();
+        Ok(Self { frames: Some(FrameSlot::open(address)?), slot, ..self })
+    }
+
+    /// The same card in a hurry: it works, warms and cools so many times as fast.
+    #[must_use]
+    pub fn at_speed(self, speed: f64) -> Self {
+        Self { speed, ..self }
+    }
+
+    /// Lets the time pass for the card that has passed on the wall.
+    pub fn pass_time(&mut self) {
+        let passed = self.looked_at.elapsed().as_secs_f64() * self.speed;
+        self.looked_at = Instant::now();
+        let ran = match &self.frames {
+            Some(frames) => frames.work(self.card.as_mut(), Seconds(passed)).map(drop),
+            None => {
+                self.card.idle(Seconds(passed));
+                Ok(())
+            }
+        };
+        match ran {
+            Err(LoadLost::DriverReset) => self.begin_reset(),
+            Err(LoadLost::MachineDown) => self.is_down = true,
+            Ok(()) | Err(_) => {}
+        }
+        let power = self.card.sample().ok().and_then(|sample| sample.board_power);
+        self.energy += power.map_or(0.0, Watt::value) * passed;
+    }
+
     /// The files that are there now.
     pub fn files(&mut self) -> Vec<File> {
+        if self.is_down {
+            return Vec::new();
+        }
         let is_resetting = self.is_resetting();
         let file = |name: &str, is_writable: bool| File { path: path_of(name), is_writable };
         let mut files = vec![
@@ -134,6 +188,9 @@ impl Device {
         ];
         if is_resetting {
             return files;
+        }
+        if self.frames.is_some() {
+            files.push(file(SLOT, false));
         }
         files.push(file("gpu_busy_percent", false));
         if self.layout == Layout::Frequency {
@@ -171,6 +228,7 @@ impl Device {
             "device" => IDS.1.to_owned(),
             "uevent" => format!("DRIVER=kernel-tree\nPCI_SLOT_NAME={ADDRESS}"),
             "reset" => return Err(Errno::EACCES),
+            SLOT => self.slot.clone(),
             "mem_info_vram_total" => (u64::from(card.memory_gib) << 30).to_string(),
             "pp_od_clk_voltage" => return self.table(),
             "pp_dpm_sclk" => {
@@ -227,11 +285,16 @@ impl Device {
         self.reset_until.is_some()
     }
 
-    /// Takes the card down and up: its files are gone for a while, and it comes back at stock.
-    fn reset(&mut self) -> Result<(), Errno> {
+    /// The files are gone for a while.
+    fn begin_reset(&mut self) {
         self.edited = None;
         (self.is_manual, self.is_fan_manual) = (false, false);
         self.reset_until = Some(Instant::now() + RESET);
+    }
+
+    /// Takes the card down and up: it comes back at stock.
+    fn reset(&mut self) -> Result<(), Errno> {
+        self.begin_reset();
         let stock = Settings::stock(self.card.description());
         self.card.apply(&stock).map_err(|error| errno(&error))
     }
@@ -247,12 +310,8 @@ impl Device {
 
     /// What the sensors tell, after the time that has passed since the last look.
     fn sample(&mut self) -> Result<Sample, Errno> {
-        let passed = self.looked_at.elapsed().as_secs_f64();
-        self.looked_at = Instant::now();
-        self.card.idle(Seconds(passed));
-        let sample = self.card.sample().map_err(|error| errno(&error))?;
-        self.energy += sample.board_power.map_or(0.0, Watt::value) * passed;
-        Ok(sample)
+        self.pass_time();
+        self.card.sample().map_err(|error| errno(&error))
     }
 
     /// The number in a file, as the kernel counts it.
@@ -367,7 +426,8 @@ impl Device {
         let curve = card.curve.map(|offer| offer.factory);
         let floor = card.offer(SettingKind::ClockMinimum).map(|offer| offer.minimum);
         let floor = floor.or(curve.map(|curve| f64::from(curve.first().mhz)));
-        let highest = Some(card.limits.highest_clock.value());
+        let offset = settings.core_offset.map_or(0.0, |offset| f64::from(offset.0));
+        let highest = Some(card.limits.highest_clock.value() + offset);
         let low = value(SettingKind::ClockMinimum).or(floor);
         let high = value(SettingKind::ClockMaximum).or(highest);
         low.zip(high).ok_or(Errno::EOPNOTSUPP)
@@ -488,7 +548,12 @@ impl Device {
             (Layout::Offset, "s", [offset]) => {
                 settings.core_offset = Some(MhzOffset(checked(SettingKind::CoreOffset, *offset)?));
             }
-            (Layout::Window | Layout::Curve, "s", [index @ (0 | 1), mhz]) => {
+            // A highest clock beyond the curve is an offset of the card's own.
+            (Layout::Curve, "s", [1, mhz]) => {
+                let offset = mhz - card.limits.highest_clock.value().round() as i64;
+                settings.core_offset = Some(MhzOffset(checked(SettingKind::CoreOffset, offset)?));
+            }
+            (Layout::Window, "s", [index @ (0 | 1), mhz]) => {
                 let kind = match index {
                     0 => SettingKind::ClockMinimum,
                     _ => SettingKind::ClockMaximum,

@@ -7,7 +7,8 @@ use clap::Parser;
 use kernel_tree::{Device, Layout, mount};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
-use yard_step_card::{CardAddress, connect};
+use yard_step_card::slot::SlotAddress;
+use yard_step_card::{CardAddress, RuntimeDir, connect};
 
 /// Mounts a stand-in card as the kernel's device files
 #[derive(Debug, Parser)]
@@ -21,6 +22,9 @@ struct Options {
     /// Files for clocks and voltages: levels, curve, window, offset or frequency [default: what fits the card]
     #[arg(long, value_parser = parse_layout)]
     layout: Option<Layout>,
+    /// How many times as fast as a real one the card works, warms and cools, 1 to 60
+    #[arg(long, value_name = "TIMES", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=60))]
+    speed: u32,
 }
 
 fn parse_card(text: &str) -> Result<CardAddress, String> {
@@ -48,7 +52,11 @@ fn run(options: &Options) -> Result<(), String> {
     let card = connect(&options.card).map_err(|error| error.to_string())?;
     let layout = options.layout.unwrap_or_else(|| Layout::fitting(card.description()));
     let name = card.description().name.clone();
+    let runtime = RuntimeDir::of_user().map_err(|error| error.to_string())?;
+    let slot = SlotAddress::of(&runtime, &format!("kernel-tree-{}", std::process::id()));
     let device = Device::new(card, layout).map_err(|error| error.to_string())?;
+    let device = device.drawn_on_at(slot).map_err(|error| error.to_string())?;
+    let device = device.at_speed(f64::from(options.speed));
     let mounted = mount(device, &options.directory).map_err(|error| {
         format!("cannot mount at {directory}: {error}. It takes an empty directory, /dev/fuse, and root.")
     })?;

@@ -4,7 +4,8 @@ use std::collections::BTreeSet;
 use std::ffi::OsStr;
 use std::io;
 use std::path::Path;
-use std::sync::{Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
+use std::thread;
 use std::time::{Duration, UNIX_EPOCH};
 
 use fuser::{
@@ -17,6 +18,8 @@ use crate::device::Device;
 
 /// Nothing is remembered by the system: files come and go, and every look is a new one.
 const FORGOTTEN: Duration = Duration::ZERO;
+/// Time between two steps of the card.
+const TICK: Duration = Duration::from_millis(20);
 /// Size of every file, as the kernel states it for its own: a page, whatever is in it.
 const PAGE: u64 = 4_096;
 
@@ -57,13 +60,25 @@ pub fn mount(device: Device, directory: &Path) -> io::Result<Mounted> {
     ];
     config.acl = SessionACL::All;
     let owner = (nix::unistd::getuid().as_raw(), nix::unistd::getgid().as_raw());
-    let files = Files { inside: Mutex::new(Inside { device, paths: vec![String::new()] }), owner };
+    let inside = Arc::new(Mutex::new(Inside { device, paths: vec![String::new()] }));
+    let files = Files { inside: Arc::clone(&inside), owner };
     let session = fuser::spawn_mount(files, directory, &config)?;
+    let ticking = Arc::downgrade(&inside);
+    thread::spawn(move || tick(&ticking));
     Ok(Mounted { session: Some(session) })
 }
 
+/// Lets time pass for the card, as long as it is mounted.
+fn tick(device: &Weak<Mutex<Inside>>) {
+    while let Some(inside) = device.upgrade() {
+        inside.lock().unwrap_or_else(PoisonError::into_inner).device.pass_time();
+        drop(inside);
+        thread::sleep(TICK);
+    }
+}
+
 struct Files {
-    inside: Mutex<Inside>,
+    inside: Arc<Mutex<Inside>>,
     owner: (u32, u32),
 }
 

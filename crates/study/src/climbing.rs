@@ -150,6 +150,9 @@ fn judgement<D: Fn(u64) -> Demand>(
         BriefEnding::Lost(LoadLost::DriverReset) => Ending::DriverReset,
         BriefEnding::Lost(LoadLost::MachineDown) => Ending::MachineDown,
         BriefEnding::Lost(LoadLost::Gone) => Ending::CardGone("the card is gone".into()),
+        BriefEnding::Lost(LoadLost::KeeperGone | LoadLost::SettingsChanged) => {
+            Ending::NotHeld("the settings were changed".into())
+        }
         BriefEnding::Lost(LoadLost::Died) => Ending::LoadDied("lost its device".into()),
         BriefEnding::Lost(LoadLost::Hung) => Ending::LoadDied("hung".into()),
     };

@@ -65,8 +65,8 @@ pub(crate) fn climb(data_dir: &DataDirOption, options: &ClimbOptions) -> Result<
     needs_nobody(&wanted.plan)?;
     let dir = data_dir.resolve()?;
     let (page, served) = options.climbing.page()?;
-    let Opened { mut engine, told, lock, .. } =
-        open_climb(&dir, &wanted, &options.climbing.in_step)?;
+    let in_step = options.climbing.card.found_all(&options.climbing.in_step)?;
+    let Opened { mut engine, told, lock, .. } = open_climb(&dir, &wanted, &in_step)?;
     needs_nobody(engine.climb().plan())?;
     let mut watcher = Watcher::new(options.pace, engine.description().clone(), page)?;
     for line in told.into_iter().chain(served) {

@@ -11,9 +11,9 @@ use crate::failure::Failure;
 
 #[derive(Debug, Args)]
 pub(crate) struct GuardOptions {
-    /// Where the card is reached
+    /// How the card is reached
     #[arg(long)]
-    pub slot: String,
+    pub card: String,
     /// The card's lock
     #[arg(long)]
     pub lock: PathBuf,
@@ -26,7 +26,7 @@ pub(crate) struct GuardOptions {
 pub(crate) fn guard(options: &GuardOptions) -> Result<(), Failure> {
     stay()?;
     let (lock, log): (&Path, &Path) = (&options.lock, &options.told);
-    match stand(stdin().lock(), &options.slot, lock, log) {
+    match stand(stdin().lock(), &options.card, lock, log) {
         true => Ok(()),
         false => Err(Failure::failed(format!("the card is not back; {} tells why", log.display()))),
     }

@@ -30,11 +30,12 @@ pub(crate) fn open(data_dir: &DataDirOption, options: &OpenOptions) -> Result<()
     let mut wanted = Wanted::from_options(&options.climbing, data_dir)?;
     wanted.reopen = true;
     let dir = data_dir.resolve()?;
-    let in_step = &options.climbing.in_step;
+    let cards = &options.climbing.card;
+    let in_step = cards.found_all(&options.climbing.in_step)?;
     let (page, served) = options.climbing.page()?;
-    let mut opened = open_climb(&dir, &wanted, in_step)?;
+    let mut opened = open_climb(&dir, &wanted, &in_step)?;
     opened.told.extend(served);
-    let also: Vec<CardAddress> = in_step.iter().chain(&options.also).cloned().collect();
+    let also = [in_step, cards.found_all(&options.also)?].concat();
     let rack = rack(&dir, &opened, &wanted, &also)?;
     show(opened, rack, options.pace, page, data_dir.config_path())
 }

@@ -88,6 +88,8 @@ pub(crate) const fn how_lost(lost: LoadLost) -> &'static str {
         LoadLost::Died => "the load lost its device",
         LoadLost::Hung => "the load hung",
         LoadLost::Gone => "the card was gone",
+        LoadLost::KeeperGone => "the keeper was gone",
+        LoadLost::SettingsChanged => "another program changed the settings",
         LoadLost::DriverReset => "the driver reset the card",
         LoadLost::MachineDown => "the machine went down",
     }

@@ -118,6 +118,8 @@ const fn what_it_did(lost: yard_step_card::LoadLost) -> &'static str {
         LoadLost::Died | LoadLost::Hung => "dropped the program",
         LoadLost::DriverReset => "was reset by its driver",
         LoadLost::MachineDown | LoadLost::Gone => "is gone",
+        LoadLost::KeeperGone => "was let go by its keeper",
+        LoadLost::SettingsChanged => "was changed by another program",
     }
 }
 

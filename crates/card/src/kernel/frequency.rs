@@ -65,6 +65,26 @@ impl Frequency {
         Err(Unread::Odd(told, format!("{low} to {high}"), "range of clocks in MHz"))
     }
 
+    /// The file of the lowest clock.
+    pub fn lowest_place(&self) -> Place {
+        self.place.at(self.names.lowest)
+    }
+
+    /// The file of the highest clock.
+    pub fn highest_place(&self) -> Place {
+        self.place.at(self.names.highest)
+    }
+
+    /// The lowest clock that holds now, MHz.
+    pub fn lowest(&self) -> Result<f64, Unread> {
+        self.place.number_in(self.names.lowest)
+    }
+
+    /// The highest clock that holds now, MHz.
+    pub fn highest(&self) -> Result<f64, Unread> {
+        self.place.number_in(self.names.highest)
+    }
+
     /// The clock of the chip now, MHz.
     pub fn actual(&self) -> Result<f64, Unread> {
         self.place.number_in(self.names.actual)

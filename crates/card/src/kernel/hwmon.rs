@@ -3,8 +3,9 @@
 use std::thread;
 use std::time::{Duration, Instant};
 
-use yard_step_core::{Celsius, Channel, Sample, Watt};
+use yard_step_core::{Celsius, Channel, Percent, Sample, Watt};
 
+use crate::kernel::refusal::{Refusal, write};
 use crate::kernel::tree::{Place, Unread};
 
 /// Most temperatures of a card.
@@ -13,6 +14,10 @@ const MOST_TEMPERATURES: usize = 8;
 const BETWEEN_ENERGIES: Duration = Duration::from_millis(100);
 /// Full fan, as `pwm1` counts it where no highest level is told.
 const FULL: f64 = 255.0;
+
+/// `pwm1_enable` while the fan is set by hand, and while the card drives it.
+const BY_HAND: &str = "1";
+const BY_CARD: &str = "2";
 
 /// Every channel that such files can tell.
 pub(super) const TOLD: [Channel; 8] = [
@@ -54,6 +59,11 @@ impl Hwmon {
         Ok(Self { place, temperatures })
     }
 
+    /// Where they lie.
+    pub fn place(&self) -> &Place {
+        &self.place
+    }
+
     /// What the files tell now, as far as they do, each with its reason where it does not.
     pub fn read(&self, sample: &mut Sample) -> Vec<(Channel, Unread)> {
         let mut missing = Vec::new();
@@ -75,7 +85,7 @@ impl Hwmon {
             Channel::BoardPower => {
                 self.millionth("power1_average").or_else(|_| self.millionth("power1_input"))
             }
-            Channel::Fan => self.fan(),
+            Channel::Fan => self.fan_speed(),
             heat => {
                 let file = self.temperatures.iter().find(|(of, _)| *of == heat);
                 let missing = || Unread::Missing(self.place.at(label_of(heat)).told());
@@ -91,7 +101,7 @@ impl Hwmon {
     }
 
     /// Fan speed in percent of the highest: by its pulse width, or by its turns.
-    fn fan(&self) -> Result<f64, Unread> {
+    pub fn fan_speed(&self) -> Result<f64, Unread> {
         let share = |name: &str, most: Result<f64, Unread>| {
             let most = most?;
             let now = self.place.number_in(name)?;
@@ -117,7 +127,41 @@ impl Hwmon {
         Err(Unread::Odd(self.place.at("pwm1_max").told(), full.to_string(), "highest fan level"))
     }
 
-    /// The power limit, in either family's files.
+    /// Whether the fan stands at a speed that was set by hand.
+    pub fn is_fan_by_hand(&self) -> Result<bool, Unread> {
+        self.place.at("pwm1_enable").text().map(|mode| mode == BY_HAND)
+    }
+
+    /// Sets the fan to a speed, by hand.
+    pub fn write_fan(&self, speed: Percent) -> Result<(), Refusal> {
+        let full = self.place.number_in("pwm1_max").unwrap_or(FULL);
+        if !self.is_fan_by_hand().unwrap_or(false) {
+            write(&self.place.at("pwm1_enable"), BY_HAND)?;
+        }
+        write(&self.place.at("pwm1"), &format!("{:.0}", speed.value() / 100.0 * full))
+    }
+
+    /// Leaves the fan to the card, in the mode that the card had it in.
+    pub fn leave_fan(&self, mode: Option<&str>) -> Result<(), Refusal> {
+        let mode = mode.filter(|mode| *mode != BY_HAND).unwrap_or(BY_CARD);
+        write(&self.place.at("pwm1_enable"), mode)
+    }
+
+    /// The power limit that holds now, W, in either family's files.
+    pub fn power_limit_now(&self) -> Result<f64, Unread> {
+        self.millionth(self.power_limit_file())
+    }
+
+    /// Sets the power limit.
+    pub fn write_power_limit(&self, limit: Watt) -> Result<(), Refusal> {
+        write(&self.place.at(self.power_limit_file()), &format!("{:.0}", limit.value() * 1e6))
+    }
+
+    fn power_limit_file(&self) -> &'static str {
+        if self.place.at("power1_cap").is_there() { "power1_cap" } else { "power1_max" }
+    }
+
+    /// The range of the power limit, in either family's files.
     pub fn power_cap(&self) -> Result<PowerCap, Unread> {
         let now = match self.millionth("power1_cap") {
             Err(Unread::Missing(_)) => return self.power_max(),

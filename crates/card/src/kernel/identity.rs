@@ -71,7 +71,7 @@ pub(super) fn address(card: &Place, device: &Place) -> String {
 }
 
 /// Whether a text is an address on the bus.
-pub(super) fn is_address(text: &str) -> bool {
+pub(crate) fn is_address(text: &str) -> bool {
     let digits = |part: Option<&str>, count: usize| {
         part.is_some_and(|part| {
             part.len() == count && part.chars().all(|digit| digit.is_ascii_hexdigit())

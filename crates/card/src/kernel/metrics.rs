@@ -2,7 +2,7 @@
 //! layouts are those of the kernel's public header (`kgd_pp_interface.h`); all numbers in them are little-endian.
 
 use thiserror::Error;
-use yard_step_core::Limiter;
+use yard_step_core::{Channel, Limiter, Sample};
 
 /// Bytes of the header: the size of all (two), format and content revision.
 const HEADER: usize = 4;
@@ -113,6 +113,28 @@ impl Metrics {
             average_clock: value(layout.average_clock),
             throttle: layout.throttle.and_then(wide),
         })
+    }
+
+    /// What it tells by channel.
+    pub fn readings(&self) -> [(Channel, Option<f64>); 7] {
+        [
+            (Channel::EffectiveClock, self.average_clock),
+            (Channel::RegulatorTemperature, self.regulator),
+            (Channel::CoreTemperature, self.edge),
+            (Channel::HotSpot, self.hot_spot),
+            (Channel::MemoryTemperature, self.memory),
+            (Channel::BoardPower, self.power),
+            (Channel::Load, self.busy),
+        ]
+    }
+
+    /// Adds what a sample does not tell yet.
+    pub fn fill(&self, sample: &mut Sample) {
+        for (channel, value) in self.readings() {
+            if sample.get(channel).is_none() {
+                sample.set(channel, value);
+            }
+        }
     }
 
     /// What limits the clock, as the card tells it; none where it does not tell, or nothing throttles.

@@ -1,5 +1,5 @@
-//! Real cards, reached through the kernel's device files: what they are, what they offer and what they measure. Nothing
-//! is written here.
+//! Real cards, reached through the kernel's device files: what they are, what they offer and what they measure, and how
+//! they are asked to hold something else.
 //!
 //! ```text
 //!   /sys/class/drm/cardN ──► tree (bounded reading) ──┬─► identity   address, names, driver, kernel
@@ -7,17 +7,28 @@
 //!                                                     ├─► frequency  clock window of the other family
 //!                                                     ├─► hwmon      sensors, power limit, fan
 //!                                                     └─► metrics    one blob of all sensors
-//!                                                              └──► KernelCard: description, readings
+//!                                                              ├──► KernelCard: description, readings
+//!                                                              └──► files: what it holds, and writing
 //! ```
+//!
+//! Only the [keeper](crate::keeper) writes.
 //!
 //! A card is recognised by the files it has. What is missing is told with its reason.
 
+mod file_card;
+mod files;
 mod frequency;
 mod hwmon;
 mod identity;
 mod metrics;
+mod refusal;
 mod table;
 mod tree;
+
+pub(crate) use file_card::{FileCard, boot_id};
+pub(crate) use files::{CardFiles, Factory, RESET, look_at};
+pub(crate) use identity::is_address;
+pub use refusal::Refusal;
 
 use std::path::Path;
 
@@ -52,6 +63,8 @@ const NO_POWER_RANGE: &str =
 /// A real card as its files show it.
 #[derive(Debug, Clone, PartialEq)]
 pub struct KernelCard {
+    /// The name of its directory below `class/drm`.
+    pub directory: String,
     /// Its address on the bus, or the name of its directory where it tells none.
     pub address: String,
     /// What it is and offers, and what is missing with the reason.
@@ -85,6 +98,7 @@ pub fn kernel_cards(root: &Path) -> Vec<KernelCard> {
 
 /// What is being found out about a card.
 struct Survey {
+    directory: String,
     address: String,
     name: String,
     driver: Option<String>,
@@ -111,6 +125,7 @@ impl Survey {
         let address = address(card, &device);
         let serial = device.at("unique_id").text().ok().filter(|text| is_plain(text));
         let mut survey = Self {
+            directory: card.name(),
             serial: serial.unwrap_or_else(|| address.clone()),
             address,
             name,
@@ -208,12 +223,18 @@ impl Survey {
             (Generation::Offset, ..) => {
                 self.lacks(SettingKind::CoreOffset, no("range of the offset"))
             }
+            // All levels above the lowest are moved by it.
+            (Generation::Levels, ..) if table.range("SCLK").is_some() => {
+                let top = table.highest_core().unwrap_or_default();
+                let (low, high) = table.range("SCLK").unwrap_or_default();
+                self.offer(SettingKind::CoreOffset, (low - top, high - top), 0.0);
+            }
             _ => self.lacks(SettingKind::CoreOffset, no("clock offset")),
         }
         match (generation, table.range("SCLK")) {
             (Generation::Window | Generation::Curve, Some(range)) => {
                 let window = [
-                    (SettingKind::ClockMinimum, table.lowest_core()),
+                    (SettingKind::ClockMinimum, table.core_at(0)),
                     (SettingKind::ClockMaximum, table.highest_core()),
                 ];
                 for (kind, now) in window {
@@ -301,10 +322,12 @@ impl Survey {
         }
         match files.range() {
             Ok((low, high)) => {
-                self.limits.boost_clock = Mhz(high);
-                self.limits.highest_clock = Mhz(high);
-                self.offer(SettingKind::ClockMinimum, (low, high), low);
-                self.offer(SettingKind::ClockMaximum, (low, high), high);
+                let (lowest, highest) =
+                    (files.lowest().unwrap_or(low), files.highest().unwrap_or(high));
+                self.limits.boost_clock = Mhz(highest);
+                self.limits.highest_clock = Mhz(highest);
+                self.offer(SettingKind::ClockMinimum, (low, high), lowest);
+                self.offer(SettingKind::ClockMaximum, (low, high), highest);
             }
             Err(why) => {
                 self.lacks(SettingKind::ClockMinimum, why.to_string());
@@ -367,25 +390,10 @@ impl Survey {
             Err(why) => missing.extend(own.map(|what| (what, why.clone()))),
             Ok(metrics) => {
                 self.limiter = self.limiter.or_else(|| metrics.limiter());
-                let values = [metrics.average_clock, metrics.regulator];
-                for (channel, value) in own.into_iter().zip(values) {
-                    match value {
-                        Some(_) => self.sample.set(channel, value),
-                        None => missing.push((channel, "the card's metrics do not tell it".into())),
-                    }
-                }
-                let more = [
-                    (Channel::CoreTemperature, metrics.edge),
-                    (Channel::HotSpot, metrics.hot_spot),
-                    (Channel::MemoryTemperature, metrics.memory),
-                    (Channel::BoardPower, metrics.power),
-                    (Channel::Load, metrics.busy),
-                ];
-                for (channel, value) in more {
-                    if self.sample.get(channel).is_none() && value.is_some() {
-                        self.sample.set(channel, value);
-                        missing.retain(|(what, _)| *what != channel);
-                    }
+                metrics.fill(&mut self.sample);
+                missing.retain(|(channel, _)| self.sample.get(*channel).is_none());
+                for channel in own.into_iter().filter(|own| self.sample.get(*own).is_none()) {
+                    missing.push((channel, "the card's metrics do not tell it".into()));
                 }
             }
         }
@@ -471,11 +479,13 @@ impl Survey {
                 limits: self.limits,
                 curve: self.curve,
                 fan: self.fan,
+                steps_unstated: true,
                 offers: self.offers,
                 sensors,
                 absent_settings: self.absent_settings,
                 absent_sensors: self.absent_sensors,
             },
+            directory: self.directory,
             address: self.address,
             now: self.sample,
             limiter: self.limiter,
@@ -486,27 +496,38 @@ impl Survey {
 
 /// The levels or the points of a table as states that can be shaped; none where its ranges are none.
 fn states(table: &Table) -> Option<CurveOffer> {
-    let (rows, clocks, voltages) = match table.generation() {
-        Generation::Levels => (&table.core, table.range("SCLK")?, table.range("VDDC")?),
+    let (clocks, voltages) = match table.generation() {
+        Generation::Levels => (table.range("SCLK")?, table.range("VDDC")?),
         Generation::Curve => (
-            &table.curve,
             table.range("VDDC_CURVE_SCLK[0]").or_else(|| table.range("SCLK"))?,
             table.range("VDDC_CURVE_VOLT[0]")?,
         ),
         Generation::Window | Generation::Offset => return None,
     };
-    let whole = |value: f64| (0.0..=f64::from(u16::MAX)).contains(&value).then_some(value as u16);
-    let points: Option<Vec<(u16, u16)>> =
-        rows.iter().map(|row| Some((whole(row.millivolt?)?, whole(row.mhz)?))).collect();
-    let factory = VfCurve::new(&points?).ok()?;
     let span =
         |(low, high): Range| Some(Span { lowest: whole(low)?, highest: whole(high)?, step: 1 });
     Some(CurveOffer {
         kind: CurveKind::States,
-        factory,
+        factory: curve_of(table)?,
         clocks: span(clocks)?,
         voltages: span(voltages)?,
     })
+}
+
+/// The levels or the points of a table as a curve; none where it has no such, or they are none.
+fn curve_of(table: &Table) -> Option<VfCurve> {
+    let rows = match table.generation() {
+        Generation::Levels => &table.core,
+        Generation::Curve => &table.curve,
+        Generation::Window | Generation::Offset => return None,
+    };
+    let points: Option<Vec<(u16, u16)>> =
+        rows.iter().map(|row| Some((whole(row.millivolt?)?, whole(row.mhz)?))).collect();
+    VfCurve::new(&points?).ok()
+}
+
+fn whole(value: f64) -> Option<u16> {
+    (0.0..=f64::from(u16::MAX)).contains(&value).then_some(value as u16)
 }
 
 /// Highest clock of a list of levels, such as `1: 2400Mhz *`, MHz.

@@ -170,10 +170,10 @@ impl Table {
         highest(&self.core).or_else(|| highest(&self.curve))
     }
 
-    /// Lowest core clock of a window, MHz.
+    /// Core clock of the level of that number, MHz; of a window 0 is the lowest and 1 the highest.
     #[must_use]
-    pub fn lowest_core(&self) -> Option<f64> {
-        self.core.iter().find(|row| row.index == 0).map(|row| row.mhz)
+    pub fn core_at(&self, index: u8) -> Option<f64> {
+        self.core.iter().find(|row| row.index == index).map(|row| row.mhz)
     }
 
     /// Highest memory clock, MHz.

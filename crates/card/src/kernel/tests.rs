@@ -15,12 +15,12 @@ use super::table::tests::{CURVE, LEVELS, OFFSET, WINDOW};
 use super::*;
 
 /// A tree of plain files with a card in it.
-struct Tree {
+pub(super) struct Tree {
     dir: TempDir,
 }
 
 impl Tree {
-    fn new() -> Self {
+    pub(super) fn new() -> Self {
         let tree = Self { dir: tempfile::tempdir().unwrap() };
         tree.put("vendor", "0x1b2c\n");
         tree.put("device", "0x7310\n");
@@ -28,7 +28,7 @@ impl Tree {
         tree
     }
 
-    fn root(&self) -> &Path {
+    pub(super) fn root(&self) -> &Path {
         self.dir.path()
     }
 
@@ -36,8 +36,13 @@ impl Tree {
         self.root().join("class/drm/card1/device")
     }
 
+    /// Reads a file of the device.
+    pub(super) fn read(&self, name: &str) -> String {
+        fs::read_to_string(self.device().join(name)).unwrap()
+    }
+
     /// Writes a file of the device.
-    fn put(&self, name: &str, content: impl AsRef<[u8]>) {
+    pub(super) fn put(&self, name: &str, content: impl AsRef<[u8]>) {
         write(&self.device().join(name), content);
     }
 
@@ -118,7 +123,7 @@ fn a_card_is_told_with_what_it_offers_and_measures() {
 }
 
 #[rstest]
-#[case::levels(LEVELS, &[SettingKind::MemoryOffset], true)]
+#[case::levels(LEVELS, &[SettingKind::CoreOffset, SettingKind::MemoryOffset], true)]
 #[case::curve(CURVE, &[SettingKind::ClockMinimum, SettingKind::ClockMaximum, SettingKind::MemoryOffset], true)]
 #[case::window(WINDOW, &[SettingKind::ClockMinimum, SettingKind::ClockMaximum, SettingKind::VoltageOffset, SettingKind::MemoryOffset], false)]
 #[case::offset(OFFSET, &[SettingKind::CoreOffset, SettingKind::VoltageOffset, SettingKind::MemoryOffset], false)]

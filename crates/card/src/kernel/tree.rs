@@ -54,6 +54,11 @@ impl Place {
         Self { root: self.root.clone(), path: self.path.join(relative) }
     }
 
+    /// Its path.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
     /// The place as it is told: from the root of the tree on.
     pub fn told(&self) -> String {
         self.path.strip_prefix(&self.root).unwrap_or(&self.path).display().to_string()

@@ -8,8 +8,9 @@ use std::time::{Duration, Instant};
 use yard_step_core::{CardDescription, Percent, Room, Sample, Seconds, Settings};
 
 use super::SlotAddress;
-use super::wire::{MOST_REPLY, Reply, Request, read_line};
-use crate::{Card, CardError, FaultInjection, LoadLost, Ran, Work};
+use super::wire::{MOST_REPLY, Reply, Request};
+use crate::lines::read_line;
+use crate::{Card, CardError, FaultInjection, LoadLost, Ran, Reach, Work};
 
 /// Starts the process that hosts the slot.
 pub type Power = Box<dyn Fn() -> io::Result<()> + Send>;
@@ -229,5 +230,9 @@ impl Card for SlotCard {
 
     fn address(&self) -> Option<SlotAddress> {
         Some(self.address.clone())
+    }
+
+    fn reach(&self) -> Option<Reach> {
+        Some(Reach::Slot(self.address.path().to_owned()))
     }
 }

@@ -14,13 +14,16 @@
 //! The socket lies in the [runtime directory](crate::RuntimeDir), which no other user can enter; both
 //! ends check that the other one runs as the same user. Every message is bounded.
 
+mod attached;
 mod client;
 mod device;
+mod frames;
 mod host;
 mod wire;
 
 pub use client::{Power, SlotCard};
 pub use device::{Device, DeviceError, Drawn, Release};
+pub use frames::FrameSlot;
 pub use host::{FaultsOnRequest, LINGER, serve};
 
 use std::fmt;
@@ -46,6 +49,12 @@ impl SlotAddress {
     #[must_use]
     pub fn at(path: &Path) -> Self {
         Self(path.to_owned())
+    }
+
+    /// The path of its socket.
+    #[must_use]
+    pub fn path(&self) -> &Path {
+        &self.0
     }
 
     /// Takes the address for a host. The socket that one who died has left is replaced.

@@ -423,7 +423,11 @@ impl StandIn {
     fn lose(&mut self, lost: LoadLost) -> LoadLost {
         self.incident = None;
         match lost {
-            LoadLost::Died | LoadLost::Hung | LoadLost::Gone => {}
+            LoadLost::Died
+            | LoadLost::Hung
+            | LoadLost::Gone
+            | LoadLost::KeeperGone
+            | LoadLost::SettingsChanged => {}
             LoadLost::DriverReset => {
                 self.held = Settings::stock(&self.description);
                 self.odd = if self.dice.random::<bool>() { 0.9 } else { 1.04 };

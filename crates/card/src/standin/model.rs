@@ -425,6 +425,7 @@ impl Model {
             },
             curve: self.curve_offer(),
             fan: self.fan,
+            steps_unstated: false,
             offers: self.offers.clone(),
             sensors: Channel::ALL
                 .into_iter()

@@ -101,6 +101,20 @@ impl SettingKind {
         }
     }
 
+    /// Less than this apart, what was asked and what was taken count as rounding on a card that does not say in which steps it
+    /// counts, in the setting's unit. Assumption: cards round to 1 to 5 W, to clock bins of up to 25 MHz, to 6.25 or 12.5 mV,
+    /// and fans to a few points of percent.
+    #[must_use]
+    pub const fn assumed_rounding(self) -> f64 {
+        match self {
+            Self::PowerLimit => 5.0,
+            Self::CoreOffset | Self::MemoryOffset | Self::ClockMinimum | Self::ClockMaximum => 25.0,
+            Self::VoltageOffset | Self::MemoryVoltage => 13.0,
+            Self::Fan => 3.0,
+            Self::TemperatureTarget | Self::MemoryTiming | Self::FrameCap | Self::Curve => 1.0,
+        }
+    }
+
     /// What stands for stock where the factory value is no number.
     #[must_use]
     pub const fn without_number(self) -> &'static str {
@@ -437,6 +451,9 @@ pub struct CardDescription {
     /// What it lets its fan be driven by, where it offers its fan.
     #[serde(default)]
     pub fan: FanControl,
+    /// Whether it does not say in which steps it counts, so that those of its offers are the finest there can be.
+    #[serde(default)]
+    pub steps_unstated: bool,
     /// Settings it offers. What is missing here, the card does not offer.
     pub offers: Vec<Offer>,
     /// Readings its sensors give. What is missing here, the card does not measure.
@@ -468,6 +485,26 @@ impl CardDescription {
     /// Every kind of setting it offers, in the order in which they are shown.
     pub fn offered(&self) -> impl Iterator<Item = SettingKind> {
         SettingKind::ALL.into_iter().filter(|kind| self.offers(*kind))
+    }
+
+    /// Less than this apart, what was asked and what was taken count as rounding, in the setting's unit.
+    #[must_use]
+    pub fn rounding(&self, offer: &Offer) -> f64 {
+        match self.steps_unstated {
+            true => offer.step.max(offer.kind.assumed_rounding()),
+            false => offer.step,
+        }
+    }
+
+    /// Its curve with the steps in which points may differ and still count as rounded.
+    #[must_use]
+    pub fn curve_to_compare(&self, offer: CurveOffer) -> CurveOffer {
+        let assumed = |kind: SettingKind| kind.assumed_rounding() as u16;
+        match self.steps_unstated {
+            true => offer
+                .with_steps(assumed(SettingKind::CoreOffset), assumed(SettingKind::VoltageOffset)),
+            false => offer,
+        }
     }
 
     /// Whether the card has a sensor for the channel.

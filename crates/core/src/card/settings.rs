@@ -446,7 +446,9 @@ impl Settings {
     #[must_use]
     pub fn differences(&self, taken: &Self, card: &CardDescription) -> Vec<Difference> {
         let stock = Self::stock(card);
-        let curve = card.curve.and_then(|offer| self.curve_difference(taken, &offer));
+        let curve = card
+            .curve
+            .and_then(|offer| self.curve_difference(taken, &card.curve_to_compare(offer)));
         card.offers
             .iter()
             .filter_map(|offer| {
@@ -467,7 +469,7 @@ impl Settings {
                     taken: taken.show(kind),
                     rounded: matches!(
                         (wanted.get(kind), taken.get(kind)),
-                        (Some(a), Some(t)) if (a - t).abs() < offer.step
+                        (Some(a), Some(t)) if (a - t).abs() < card.rounding(offer)
                     ),
                 })
             })

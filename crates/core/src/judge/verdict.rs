@@ -162,6 +162,8 @@ pub enum Ending {
     MachineDown,
     /// The card is gone or does not answer; how that showed, in words.
     CardGone(String),
+    /// The card did not hold the settings any more, through no fault of theirs; how that came, in words.
+    NotHeld(String),
     /// The temperature ceiling was reached.
     Ceiling,
     /// A sensor fell silent under load, or said what cannot be.
@@ -354,6 +356,9 @@ fn void(evidence: &Evidence<'_>) -> Finding {
             "The sensors said the same again and again, to the last digit, after {after}: the load \
              was stopped and the card put back."
         ),
+        Ending::NotHeld(how) => {
+            format!("After {after} {how}: the settings were not held, and this run proves nothing.")
+        }
         Ending::Alarm(raised) => format!("Stopped after {after}: {raised}."),
         Ending::Told { .. } if seen.clock_line.is_none() => {
             format!("Ended after {after}, before anything was measured.")
@@ -561,6 +566,7 @@ mod tests {
     #[case::refused(|c: &mut Case| c.differences = vec![refused()], Verdict::NotTaken)]
     #[case::rounded(|c: &mut Case| c.differences = vec![Difference { rounded: true, ..refused() }], Verdict::Clean)]
     #[case::stopped(|c: &mut Case| c.ending = Ending::Stopped, Verdict::Void)]
+    #[case::not_held(|c: &mut Case| c.ending = Ending::NotHeld("another program changed the settings".into()), Verdict::Void)]
     #[case::sensor(|c: &mut Case| c.ending = Ending::SensorLost(Channel::HotSpot), Verdict::Void)]
     #[case::idle(|c: &mut Case| c.seen.load = Some(Percent(89.0)), Verdict::Void)]
     #[case::just_loaded(|c: &mut Case| c.seen.load = Some(Percent(90.0)), Verdict::Clean)]

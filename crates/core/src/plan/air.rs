@@ -64,11 +64,11 @@ impl SettlePlan {
     pub(super) fn ranges(&self) -> [Range; 6] {
         [
             ("settle.loss_percent", self.loss_percent, 0.0..=50.0, "%"),
-            ("settle.seconds", self.seconds, 20.0..=86_400.0, "s"),
+            ("settle.seconds", self.seconds, 10.0..=86_400.0, "s"),
             ("settle.fan_step_percent", self.fan_step_percent, 1.0..=50.0, "%"),
             ("settle.power_step_percent", self.power_step_percent, 1.0..=50.0, "%"),
             ("settle.voltage_step_mv", self.voltage_step_mv, 1.0..=100.0, "mV"),
-            ("settle.proof_seconds", self.proof_seconds, 20.0..=604_800.0, "s"),
+            ("settle.proof_seconds", self.proof_seconds, 10.0..=604_800.0, "s"),
         ]
     }
 }

@@ -28,7 +28,7 @@ impl Default for CrossCheckPlan {
 impl CrossCheckPlan {
     pub(super) fn ranges(&self) -> Vec<Range> {
         vec![
-            ("cross_check.seconds", self.seconds, 20.0..=604_800.0, "s"),
+            ("cross_check.seconds", self.seconds, 10.0..=604_800.0, "s"),
             ("cross_check.baseline_runs", f64::from(self.baseline_runs), 1.0..=20.0, "runs"),
             ("cross_check.loads", self.loads.len() as f64, 0.0..=MOST_CROSS_CHECKS as f64, "loads"),
         ]

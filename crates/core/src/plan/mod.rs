@@ -581,14 +581,14 @@ impl Plan {
         let mut ranges = vec![
             ("hold.fan_percent", hold.fan_percent, 30.0..=100.0, "%"),
             ("baseline.runs", f64::from(baseline.runs), 1.0..=20.0, "runs"),
-            ("baseline.seconds", baseline.seconds, 20.0..=86_400.0, "s"),
+            ("baseline.seconds", baseline.seconds, 10.0..=86_400.0, "s"),
             ("baseline.warm_up_seconds", baseline.warm_up_seconds, 0.0..=7_200.0, "s"),
-            ("power.seconds", power.seconds, 20.0..=86_400.0, "s"),
+            ("power.seconds", power.seconds, 10.0..=86_400.0, "s"),
             ("power.runs", f64::from(power.runs), 1.0..=20.0, "runs"),
             ("power.halvings", f64::from(power.halvings), 0.0..=6.0, "times"),
-            ("together.confirm_seconds", together.confirm_seconds, 20.0..=604_800.0, "s"),
-            ("together.isolate_seconds", together.isolate_seconds, 20.0..=86_400.0, "s"),
-            ("together.settle_seconds", together.settle_seconds, 20.0..=604_800.0, "s"),
+            ("together.confirm_seconds", together.confirm_seconds, 10.0..=604_800.0, "s"),
+            ("together.isolate_seconds", together.isolate_seconds, 10.0..=86_400.0, "s"),
+            ("together.settle_seconds", together.settle_seconds, 10.0..=604_800.0, "s"),
             ("ladder.memory_mhz_per_core_mhz", ladder.memory_mhz_per_core_mhz, 0.1..=20.0, "MHz"),
             (
                 "bayesian.most_machine_down_percent",
@@ -662,12 +662,12 @@ impl AxisPlan {
         [
             (coarse, f64::from(self.coarse_step_mhz), 1.0..=500.0, "MHz"),
             (fine, f64::from(self.fine_step_mhz), 1.0..=100.0, "MHz"),
-            (seconds, self.seconds, 20.0..=86_400.0, "s"),
+            (seconds, self.seconds, 10.0..=86_400.0, "s"),
             (warm_up, self.warm_up_seconds, 0.0..=7_200.0, "s"),
             (back_off, f64::from(self.back_off_steps), 1.0..=10.0, "steps"),
-            (confirm, self.confirm_seconds, 20.0..=604_800.0, "s"),
+            (confirm, self.confirm_seconds, 10.0..=604_800.0, "s"),
             (margin, f64::from(self.margin_steps), 0.0..=20.0, "steps"),
-            (settle, self.settle_seconds, 20.0..=604_800.0, "s"),
+            (settle, self.settle_seconds, 10.0..=604_800.0, "s"),
         ]
         .into_iter()
         .chain(named)
@@ -805,7 +805,7 @@ mod tests {
         "undervolt_quiet.hold_percent is 0: it must be 30 to 120 %"
     )]
     #[case("[rounds]\nwindows = 0", "rounds.windows is 0")]
-    #[case("[cross_check]\nseconds = 5", "cross_check.seconds is 5: it must be 20 to")]
+    #[case("[cross_check]\nseconds = 2", "cross_check.seconds is 2: it must be 10 to")]
     #[case(
         "[cross_check]\nloads = [\"kiln\", \"loom\", \"kiln\"]",
         "name kiln twice: leave one of them out"

@@ -161,11 +161,11 @@ impl VoltagePlan {
             ("voltage.coarse_step_mv", f64::from(self.coarse_step_mv), 1.0..=200.0, "mV"),
             ("voltage.fine_step_mv", f64::from(self.fine_step_mv), 1.0..=200.0, "mV"),
             ("voltage.most_off_mv", f64::from(self.most_off_mv), 5.0..=500.0, "mV"),
-            ("voltage.seconds", self.seconds, 20.0..=86_400.0, "s"),
+            ("voltage.seconds", self.seconds, 10.0..=86_400.0, "s"),
             ("voltage.back_off_steps", f64::from(self.back_off_steps), 0.0..=20.0, "steps"),
-            ("voltage.confirm_seconds", self.confirm_seconds, 20.0..=604_800.0, "s"),
+            ("voltage.confirm_seconds", self.confirm_seconds, 10.0..=604_800.0, "s"),
             ("voltage.margin_steps", f64::from(self.margin_steps), 0.0..=20.0, "steps"),
-            ("voltage.settle_seconds", self.settle_seconds, 20.0..=604_800.0, "s"),
+            ("voltage.settle_seconds", self.settle_seconds, 10.0..=604_800.0, "s"),
         ];
         always.into_iter().chain(start)
     }
@@ -174,7 +174,7 @@ impl VoltagePlan {
 impl RoundPlan {
     pub(super) fn ranges(&self) -> Ranges {
         [
-            ("rounds.seconds", self.seconds, 20.0..=86_400.0, "s"),
+            ("rounds.seconds", self.seconds, 10.0..=86_400.0, "s"),
             ("rounds.most_repeats", f64::from(self.most_repeats), 0.0..=50.0, "times"),
             ("rounds.window_to_each_side_mhz", self.window_to_each_side_mhz, 5.0..=1_000.0, "MHz"),
             ("rounds.windows", f64::from(self.windows), 1.0..=10.0, "windows"),

@@ -324,6 +324,14 @@ impl CurveOffer {
         curve.points().iter().zip(self.factory.points()).filter(|(a, b)| a != b).count()
     }
 
+    /// The same with other steps of clocks, MHz, and voltages, mV.
+    #[must_use]
+    pub fn with_steps(self, clock: u16, voltage: u16) -> Self {
+        let clocks = Span { step: clock, ..self.clocks };
+        let voltages = Span { step: voltage, ..self.voltages };
+        Self { clocks, voltages, ..self }
+    }
+
     /// Whether two curves are the same but for bins: no clock and no voltage a step apart.
     #[must_use]
     pub fn is_rounding(&self, asked: &VfCurve, taken: &VfCurve) -> bool {

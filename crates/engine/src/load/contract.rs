@@ -89,6 +89,10 @@ pub(crate) fn ending_of(lost: LoadLost, hung: &str) -> Ending {
         LoadLost::Hung => Ending::LoadDied(hung.to_owned()),
         LoadLost::DriverReset => Ending::DriverReset,
         LoadLost::MachineDown => Ending::MachineDown,
+        LoadLost::KeeperGone => {
+            Ending::NotHeld("the keeper was gone, or had put the card back".into())
+        }
+        LoadLost::SettingsChanged => Ending::NotHeld("another program changed the settings".into()),
         LoadLost::Gone => Ending::CardGone("the card was gone or did not answer".into()),
     }
 }

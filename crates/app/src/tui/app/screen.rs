@@ -167,11 +167,13 @@ fn draw_header(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsho
         (Activity::Gone, _) => "engine gone",
     };
     let card = &snapshot.machine.card;
+    // A card that works by the clock on the wall has no pace.
+    let pace = snapshot.runs.pace.map_or_else(String::new, |pace| format!(" · pace {pace}"));
     let long = format!(
-        "{} · unit {} · climb {} · pace {} · {doing} ",
-        card.name, card.serial, snapshot.climb.number, snapshot.runs.pace
+        "{} · unit {} · climb {}{pace} · {doing} ",
+        card.name, card.serial, snapshot.climb.number
     );
-    let short = format!("{} · pace {} · {doing} ", card.name, snapshot.runs.pace);
+    let short = format!("{}{pace} · {doing} ", card.name);
     let shorter = format!("{} · {doing} ", card.name);
     let shortest = format!("{doing} ");
     let left = Rect { x: end, width: area.right().saturating_sub(end), ..area };

@@ -100,6 +100,7 @@ impl State {
             view,
             running: matches!(snapshot.runs.activity, Activity::Running | Activity::Paused),
             gone: snapshot.runs.activity == Activity::Gone,
+            has_pace: snapshot.runs.pace.is_some(),
             has_next: matches!(snapshot.climb.next, NextView::Trial { .. }),
             has_outcome: matches!(snapshot.climb.next, NextView::Ended(_)),
             is_stuck: matches!(snapshot.climb.next, NextView::Stuck(_)),

@@ -28,7 +28,15 @@ pub(crate) static NOW: &[Binding] = &[
         keys: &[KeyCode::Enter],
         label: "restart the machine",
         help: "restart a machine that went down, and take the climb up again",
-        applies: |m| m.waits() && m.down && !m.in_ledger(),
+        applies: |m| m.waits() && m.down && m.has_pace && !m.in_ledger(),
+        in_footer: true,
+    },
+    Binding {
+        action: Action::Restart,
+        keys: &[KeyCode::Enter],
+        label: "look again",
+        help: "look whether a real card that was gone is there again",
+        applies: |m| m.waits() && m.down && !m.has_pace && !m.in_ledger(),
         in_footer: true,
     },
     Binding {
@@ -36,7 +44,7 @@ pub(crate) static NOW: &[Binding] = &[
         keys: &[key('R')],
         label: "restart",
         help: "restart the machine after a driver reset: boost is odd until then",
-        applies: |m| m.waits() && m.wants_restart && !m.down,
+        applies: |m| m.waits() && m.wants_restart && !m.down && m.has_pace,
         in_footer: true,
     },
     Binding {
@@ -263,7 +271,7 @@ pub(crate) static ALWAYS: &[Binding] = &[
         keys: &[key('p')],
         label: "pace",
         help: "run the virtual clock at 1×, 10×, 60× or as fast as possible",
-        applies: |m| !m.gone,
+        applies: |m| !m.gone && m.has_pace,
         in_footer: true,
     },
     Binding {

@@ -8,6 +8,8 @@ pub struct Moment {
     pub(crate) view: View,
     pub(crate) running: bool,
     pub(crate) gone: bool,
+    /// Whether the card's clock can run faster than the one on the wall.
+    pub(crate) has_pace: bool,
     pub(crate) has_next: bool,
     pub(crate) has_outcome: bool,
     /// The climb cannot go on by itself.

@@ -140,7 +140,17 @@ fn next(snapshot: &Snapshot, theme: Theme) -> Entry {
         };
     }
     if let Some(restart) = snapshot.machine.restart {
+        // A card that works by the clock on the wall sits in a machine that only the user restarts.
+        let is_real = snapshot.runs.pace.is_none();
         let way = match restart {
+            Restart::AfterReset(_) if is_real => {
+                "Restart the machine, and open Yard Step again. Enter tries the next step without \
+                 a restart."
+            }
+            Restart::Down | Restart::CardGone if is_real => {
+                "Enter looks for it again. Where that does not help, restart the machine and open \
+                 Yard Step again."
+            }
             Restart::Down => {
                 "Enter restarts it. The trial that ran has no outcome: it counts as machine down \
                  then, and its settings are not tried again without a yes."

@@ -1,8 +1,9 @@
 //! Putting a card to settings and making sure of it: asked, read back, and found equal in the card's
 //! own steps. Anything less is an error that names the card.
 
-use yard_step_card::Card;
 use yard_step_core::Settings;
+
+use crate::Card;
 
 /// How often a card that takes something else is asked again.
 const ATTEMPTS: u32 = 5;
@@ -18,7 +19,10 @@ pub struct NotBack {
 }
 
 /// Asks for settings until the card is seen to hold them.
-pub(crate) fn restore(card: &mut dyn Card, settings: &Settings) -> Result<(), NotBack> {
+///
+/// # Errors
+/// It does not hold them, or does not answer.
+pub fn restore(card: &mut dyn Card, settings: &Settings) -> Result<(), NotBack> {
     let failed = |card: &dyn Card, cause: String| NotBack { card: card.description().key(), cause };
     let mut held = None;
     for _ in 0..ATTEMPTS {
@@ -34,6 +38,6 @@ pub(crate) fn restore(card: &mut dyn Card, settings: &Settings) -> Result<(), No
 }
 
 /// Whether a card that says it holds `taken` holds `settings`, in its own steps.
-pub(crate) fn is_held(card: &dyn Card, settings: &Settings, taken: &Settings) -> bool {
+pub fn is_held(card: &dyn Card, settings: &Settings, taken: &Settings) -> bool {
     settings.differences(taken, card.description()).iter().all(|difference| difference.rounded)
 }

@@ -1,0 +1,348 @@
+//! A real card as the engine and the guard have it: its files are read here, and written by the keeper.
+
+use std::io::{self, BufReader, ErrorKind};
+use std::os::unix::net::UnixStream;
+use std::thread;
+use std::time::{Duration, Instant};
+
+use nix::sys::socket::{getsockopt, sockopt::PeerCredentials};
+use nix::unistd::geteuid;
+use yard_step_core::{Absent, CardDescription, Percent, Sample, Seconds, SettingKind, Settings};
+
+use super::KeptAddress;
+use super::wire::{MOST_REPLY, Reply, Request, receive, send};
+use crate::kernel::{CardFiles, RESET, boot_id, look_at};
+use crate::slot::SlotAddress;
+use crate::{Card, CardError, Clock, LoadLost, Ran, Reach, Work};
+
+/// How long an answer is waited for: the keeper waits for files that a reset has taken away.
+const ANSWER: Duration = Duration::from_secs(6);
+/// Time after which the keeper is told that its controller is alive.
+const SIGN_OF_LIFE: Duration = Duration::from_millis(200);
+/// Time between two looks whether the card still holds what it took.
+const LOOK: Duration = Duration::from_secs(1);
+/// How far time may lag before it is not made up any more.
+const MOST_LAG: Duration = Duration::from_millis(100);
+/// A file of a mounted stand-in that tells where loads reach it; no real card has it.
+const FRAMES: &str = "stand_in_slot";
+
+/// A real card, read here and written by its keeper.
+#[derive(Debug)]
+pub struct KeptCard {
+    address: KeptAddress,
+    files: CardFiles,
+    line: Option<BufReader<UnixStream>>,
+    description: CardDescription,
+    controls: bool,
+    /// Why there is no keeper, where there is none.
+    no_keeper: Option<String>,
+    refused: Vec<String>,
+    way_back: Option<Settings>,
+    /// What was set on the card after it was asked last, as its files tell it.
+    state: Option<String>,
+    /// When the keeper was last told something, and when the card was last looked at.
+    spoken: Instant,
+    looked: Instant,
+    /// Until when the time that was asked for has passed.
+    due: Instant,
+}
+
+impl KeptCard {
+    /// Opens a card, to control it or only to look at it. Without a keeper it can be looked at only, and says why.
+    ///
+    /// # Errors
+    /// There is no such card, or another process controls it.
+    pub fn open(address: &KeptAddress, controls: bool) -> Result<Self, CardError> {
+        let card = look_at(&address.sysfs, &address.card)?;
+        let now = Instant::now();
+        let files = CardFiles::at_factory(&address.sysfs, card);
+        let mut kept = Self {
+            address: address.clone(),
+            description: files.description().clone(),
+            files,
+            line: None,
+            controls,
+            no_keeper: None,
+            refused: Vec::new(),
+            way_back: None,
+            state: None,
+            spoken: now,
+            looked: now,
+            due: now,
+        };
+        match kept.call_keeper() {
+            Ok(()) => Ok(kept),
+            Err(CardError::NoKeeper { why }) => {
+                kept.description = look_only(&kept.description, &why);
+                kept.no_keeper = Some(why);
+                Ok(kept)
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Reaches the keeper and opens the card there.
+    fn call_keeper(&mut self) -> Result<(), CardError> {
+        let stream = connect(&self.address).map_err(|error| self.no_keeper_for(&error))?;
+        let mut line = BufReader::new(stream);
+        let card = self.address.card.clone();
+        let request = Request::Open { card, controls: self.controls };
+        match exchange(&mut line, &request) {
+            Ok(Reply::Opened { card, .. }) => {
+                self.files.describe_as(&card);
+                self.description = *card;
+            }
+            Ok(Reply::Refused { why }) => return Err(CardError::Refused { why }),
+            Ok(Reply::Gone { why }) => return Err(CardError::Gone { cause: why }),
+            Ok(other) => return Err(unexpected(&other)),
+            Err(error) => return Err(self.no_keeper_for(&error)),
+        }
+        (self.line, self.spoken) = (Some(line), Instant::now());
+        if let Some(way_back) = self.way_back {
+            self.ask(&Request::WayBack { settings: Box::new(way_back) })?;
+        }
+        Ok(())
+    }
+
+    fn no_keeper_for(&self, error: &io::Error) -> CardError {
+        let socket = self.address.keeper.display();
+        let why = match error.kind() {
+            ErrorKind::NotFound | ErrorKind::ConnectionRefused => {
+                format!("no keeper answers at {socket}")
+            }
+            _ => format!("the keeper at {socket} cannot be reached: {error}"),
+        };
+        CardError::NoKeeper { why }
+    }
+
+    /// Asks the keeper, which is reached anew where it was gone.
+    fn ask(&mut self, request: &Request) -> Result<Reply, CardError> {
+        if self.no_keeper.is_some() {
+            return Err(CardError::NoKeeper { why: self.no_keeper.clone().unwrap_or_default() });
+        }
+        if self.line.is_none() {
+            self.call_keeper()?;
+        }
+        let Some(line) = &mut self.line else { return Err(unexpected(&Reply::Done)) };
+        let answered = exchange(line, request);
+        self.spoken = Instant::now();
+        match answered {
+            Ok(Reply::Refused { why }) => Err(CardError::Refused { why }),
+            Ok(Reply::Gone { why }) => Err(CardError::Gone { cause: why }),
+            Ok(Reply::NotControlled { why }) => {
+                self.line = None;
+                Err(CardError::NoKeeper { why })
+            }
+            Ok(reply) => Ok(reply),
+            Err(error) if is_late(&error) => {
+                // A late answer to this would be taken for the answer to the next.
+                self.line = None;
+                let waited = Seconds(ANSWER.as_secs_f64());
+                Err(CardError::NoAnswer { doing: request.doing(), waited })
+            }
+            Err(error) => {
+                self.line = None;
+                let why = format!("the keeper is gone ({error})");
+                Err(CardError::NoKeeper { why })
+            }
+        }
+    }
+
+    /// Tells the keeper now and then that its controller is alive.
+    fn live(&mut self) -> Result<(), CardError> {
+        if self.line.is_none() || !self.controls || self.spoken.elapsed() < SIGN_OF_LIFE {
+            return Ok(());
+        }
+        self.ask(&Request::Alive).map(drop)
+    }
+
+    /// Waits until a span has passed since the last one.
+    fn wait(&mut self, span: Seconds) {
+        let now = Instant::now();
+        if self.due + MOST_LAG < now {
+            self.due = now;
+        }
+        self.due += Duration::from_secs_f64(span.value().max(0.0));
+        // A long span is waited for in pieces, so that the keeper hears of it.
+        while let Some(left) = self.due.checked_duration_since(Instant::now()) {
+            thread::sleep(left.min(SIGN_OF_LIFE));
+            // That the keeper is gone shows when it is asked for something.
+            let _ = self.live();
+        }
+    }
+
+    /// What has become of a card whose files have gone: in a reset they come back.
+    fn wait_for_files(&mut self) -> LoadLost {
+        let until = Instant::now() + RESET;
+        while Instant::now() < until {
+            self.files.look_again();
+            let _ = self.live();
+            if self.files.is_there() {
+                return LoadLost::DriverReset;
+            }
+        }
+        LoadLost::Gone
+    }
+
+    /// What has become of the card while it worked.
+    fn look(&mut self) -> Result<(), LoadLost> {
+        if !self.files.is_there() {
+            return Err(self.wait_for_files());
+        }
+        if self.controls && self.no_keeper.is_none() {
+            self.live().map_err(|_| LoadLost::KeeperGone)?;
+            if self.line.is_none() {
+                return Err(LoadLost::KeeperGone);
+            }
+        }
+        if self.looked.elapsed() < LOOK {
+            return Ok(());
+        }
+        self.looked = Instant::now();
+        let Some(state) = &self.state else { return Ok(()) };
+        if self.files.state().ok().as_ref() == Some(state) {
+            return Ok(());
+        }
+        let stock = Settings::stock(&self.description);
+        let now = self.files.taken().map_err(|_| LoadLost::Gone)?;
+        // A driver that was reset holds what it has from the factory.
+        Err(match now.is_but_for_fan(&stock) {
+            true => LoadLost::DriverReset,
+            false => LoadLost::SettingsChanged,
+        })
+    }
+}
+
+/// The description of a card that nobody may write to.
+fn look_only(card: &CardDescription, why: &str) -> CardDescription {
+    let mut card = card.clone();
+    let offered: Vec<SettingKind> = card.offered().collect();
+    let why = format!("{why}: run \"sudo yard-step keeper\" in another terminal");
+    card.absent_settings.extend(offered.into_iter().map(|what| Absent { what, why: why.clone() }));
+    (card.offers, card.curve) = (Vec::new(), None);
+    card
+}
+
+fn connect(address: &KeptAddress) -> io::Result<UnixStream> {
+    let stream = UnixStream::connect(&address.keeper)?;
+    // Nobody but root, or this user, may say that it keeps a card.
+    let peer = getsockopt(&stream, PeerCredentials)?.uid();
+    if peer != 0 && peer != geteuid().as_raw() {
+        let text = format!("it runs as user {peer}, not as root");
+        return Err(io::Error::new(ErrorKind::PermissionDenied, text));
+    }
+    Ok(stream)
+}
+
+fn exchange(line: &mut BufReader<UnixStream>, request: &Request) -> io::Result<Reply> {
+    line.get_ref().set_read_timeout(Some(ANSWER))?;
+    line.get_ref().set_write_timeout(Some(ANSWER))?;
+    send(line.get_mut(), request)?;
+    match receive(line, &mut Vec::new(), MOST_REPLY)? {
+        Some(reply) => Ok(reply?),
+        None => Err(io::Error::new(ErrorKind::UnexpectedEof, "the connection was closed")),
+    }
+}
+
+fn is_late(error: &io::Error) -> bool {
+    matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut)
+}
+
+fn unexpected(reply: &Reply) -> CardError {
+    CardError::Gone { cause: format!("something else answered: {reply:?}") }
+}
+
+impl Card for KeptCard {
+    fn description(&self) -> &CardDescription {
+        &self.description
+    }
+
+    fn apply(&mut self, settings: &Settings) -> Result<(), CardError> {
+        self.state = None;
+        if self.no_keeper.is_some() {
+            // What it does not offer is not asked for: there is nothing to be written.
+            return Ok(());
+        }
+        match self.ask(&Request::Apply { settings: Box::new(*settings) })? {
+            Reply::Applied { refused } => {
+                self.refused = refused;
+                Ok(())
+            }
+            other => Err(unexpected(&other)),
+        }
+    }
+
+    fn refused(&mut self) -> Vec<String> {
+        std::mem::take(&mut self.refused)
+    }
+
+    fn taken(&mut self) -> Result<Settings, CardError> {
+        if self.no_keeper.is_some() {
+            return Ok(Settings::default());
+        }
+        match self.ask(&Request::Taken)? {
+            Reply::Holds { settings } => {
+                let settings = settings.with_unwritten_fan(&self.description);
+                self.state = self.files.state().ok();
+                Ok(settings)
+            }
+            other => Err(unexpected(&other)),
+        }
+    }
+
+    fn turn_fan(&mut self, speed: Percent) -> Result<(), CardError> {
+        self.ask(&Request::TurnFan { percent: speed }).map(drop)
+    }
+
+    fn sample(&mut self) -> Result<Sample, CardError> {
+        // That the keeper is gone shows when it is asked for something.
+        let _ = self.live();
+        Ok(self.files.sample())
+    }
+
+    /// The load works by itself.
+    fn run(&mut self, span: Seconds, _: Work<'_>) -> Result<Ran, LoadLost> {
+        self.wait(span);
+        self.look().map(|()| Ran::default())
+    }
+
+    fn idle(&mut self, span: Seconds) {
+        self.wait(span);
+    }
+
+    fn restart_machine(&mut self) -> bool {
+        false
+    }
+
+    fn boot(&mut self) -> String {
+        boot_id()
+    }
+
+    fn leave(&mut self) {
+        // A keeper that is gone has put the card back, or its successor does.
+        if self.controls && self.line.is_some() {
+            let _ = self.ask(&Request::Leave);
+        }
+    }
+
+    fn hold_way_back(&mut self, settings: &Settings) -> Result<(), CardError> {
+        if self.no_keeper.is_some() || self.way_back == Some(*settings) {
+            return Ok(());
+        }
+        self.ask(&Request::WayBack { settings: Box::new(*settings) })?;
+        self.way_back = Some(*settings);
+        Ok(())
+    }
+
+    fn address(&self) -> Option<SlotAddress> {
+        self.files.path_in(FRAMES).map(SlotAddress::from)
+    }
+
+    fn reach(&self) -> Option<Reach> {
+        self.no_keeper.is_none().then(|| Reach::Kept(self.address.clone()))
+    }
+
+    fn clock(&self) -> Clock {
+        Clock::Wall
+    }
+}

@@ -1,0 +1,413 @@
+//! The keeper's process: visitors come to it through the socket, and it watches over the cards.
+
+use std::collections::BTreeMap;
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, BufReader, ErrorKind};
+use std::os::fd::AsFd;
+use std::os::unix::fs::PermissionsExt;
+use std::os::unix::net::{UnixListener, UnixStream};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::thread;
+use std::time::Duration;
+
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+
+use super::kept::{Kept, gone};
+use super::peers::{Peer, Peers};
+use super::record::Records;
+use super::wire::{MOST_REQUEST, Reply, Request, receive, send};
+use crate::CardError;
+use crate::kernel::boot_id;
+
+/// Time between two looks at the cards.
+const LOOK: Duration = Duration::from_millis(50);
+/// How long a visitor is listened to before the keeper looks whether it is to stop.
+const LISTENS: Duration = Duration::from_millis(100);
+/// How long a visitor may take to read an answer.
+const READS: Duration = Duration::from_secs(2);
+/// Most visitors at a time.
+const MOST_VISITORS: usize = 32;
+/// Most cards that are opened.
+const MOST_CARDS: usize = 64;
+/// Held by the keeper as long as it lives.
+const LOCK: &str = "keeper.lock";
+
+/// Tells a keeper to stop.
+#[derive(Debug, Clone, Default)]
+pub struct Stop(Arc<AtomicBool>);
+
+impl Stop {
+    /// Has it put all cards back and end.
+    pub fn now(&self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
+
+    fn is_told(&self) -> bool {
+        self.0.load(Ordering::SeqCst)
+    }
+}
+
+/// A keeper of the cards of this machine.
+pub struct Keeper {
+    sysfs: PathBuf,
+    records: Records,
+    peers: Peers,
+    boot: String,
+    cards: Mutex<BTreeMap<String, Arc<Mutex<Kept>>>>,
+    tell: Box<dyn Fn(&str) + Send + Sync>,
+    visitors: AtomicUsize,
+    next_visitor: AtomicU64,
+    stop: Stop,
+    _lock: File,
+}
+
+/// Takes the lock of the only keeper.
+fn lock(records: &Records) -> io::Result<File> {
+    let path = records.directory().join(LOCK);
+    let file = OpenOptions::new().write(true).create(true).truncate(false).open(&path)?;
+    file.try_lock().map_err(|_| {
+        let text = format!("another keeper is at work: {} is locked", path.display());
+        io::Error::new(ErrorKind::AddrInUse, text)
+    })?;
+    Ok(file)
+}
+
+/// Puts back what a keeper that was killed has left, and says what came of it. Whether all cards are back.
+///
+/// # Errors
+/// The records cannot be read, or a keeper is at work: that one does it.
+pub fn put_back_all(records: &Path, tell: &dyn Fn(&str)) -> io::Result<bool> {
+    let records = Records::at(records)?;
+    let _lock = lock(&records)?;
+    let mut all_back = true;
+    for kept in left_away(&records, tell) {
+        let (mut kept, name) = kept?;
+        if let Some(told) = kept.put_back_for_good("the keeper before was killed") {
+            tell(&told);
+        }
+        all_back &= !kept.is_away();
+        if kept.is_away() {
+            tell(&format!("{name}: it is not back. Restart the machine."));
+        }
+    }
+    Ok(all_back)
+}
+
+/// The cards that a keeper has left away from their way back in this run of the machine.
+fn left_away<'a>(
+    records: &'a Records,
+    tell: &'a dyn Fn(&str),
+) -> impl Iterator<Item = io::Result<(Kept, String)>> + 'a {
+    let boot = boot_id();
+    let left = records.all().into_iter().filter(move |record| record.is_away);
+    left.filter_map(move |record| {
+        if record.boot != boot {
+            // The machine was started anew: the card is as the driver has set it up.
+            return None;
+        }
+        match Kept::open(records, (&boot, &record.sysfs, &record.card)) {
+            Ok(kept) => Some(Ok((kept, record.card))),
+            Err(error) => {
+                tell(&format!("{}: {error}", record.card));
+                None
+            }
+        }
+    })
+}
+
+impl Keeper {
+    /// A keeper for the cards below a root. What a keeper that was killed has left is put back first.
+    ///
+    /// # Errors
+    /// Another keeper is at work, or the records cannot be written.
+    pub fn new(
+        sysfs: &Path,
+        records: &Path,
+        peers: Peers,
+        tell: impl Fn(&str) + Send + Sync + 'static,
+    ) -> io::Result<Self> {
+        let records = Records::at(records)?;
+        let lock = lock(&records)?;
+        let mut cards = BTreeMap::new();
+        for kept in left_away(&records, &tell) {
+            let (mut kept, card) = kept?;
+            if let Some(told) = kept.put_back("the keeper before was killed") {
+                tell(&told);
+            }
+            cards.insert(card, Arc::new(Mutex::new(kept)));
+        }
+        Ok(Self {
+            sysfs: sysfs.to_owned(),
+            records,
+            peers,
+            boot: boot_id(),
+            cards: Mutex::new(cards),
+            tell: Box::new(tell),
+            visitors: AtomicUsize::new(0),
+            next_visitor: AtomicU64::new(0),
+            stop: Stop::default(),
+            _lock: lock,
+        })
+    }
+
+    /// By which it is told to stop.
+    #[must_use]
+    pub fn stop(&self) -> Stop {
+        self.stop.clone()
+    }
+
+    /// Makes the socket at a path. Everybody may knock; who comes in is decided by the peer's credentials.
+    ///
+    /// # Errors
+    /// It cannot be made.
+    pub fn listen(path: &Path) -> io::Result<UnixListener> {
+        let named =
+            |error: io::Error| io::Error::new(error.kind(), format!("{}: {error}", path.display()));
+        if let Some(directory) = path.parent() {
+            fs::create_dir_all(directory).map_err(named)?;
+        }
+        // The lock is held: whoever has left this socket is dead.
+        match fs::remove_file(path) {
+            Err(error) if error.kind() != ErrorKind::NotFound => return Err(named(error)),
+            _ => {}
+        }
+        let listener = UnixListener::bind(path).map_err(named)?;
+        fs::set_permissions(path, fs::Permissions::from_mode(0o666)).map_err(named)?;
+        Ok(listener)
+    }
+
+    /// Keeps the cards for all who come, until it is told to stop; then it puts them back. Whether all are back.
+    ///
+    /// # Errors
+    /// The socket fails. The cards are put back all the same.
+    pub fn serve(&self, listener: &UnixListener) -> io::Result<bool> {
+        listener.set_nonblocking(true)?;
+        let served = thread::scope(|scope| {
+            let ended = self.receive_all(scope, listener);
+            self.stop.now();
+            ended
+        });
+        let mut all_back = true;
+        for kept in self.all() {
+            let mut kept = locked(&kept);
+            if kept.is_away()
+                && let Some(told) = kept.put_back_for_good("the keeper was told to stop")
+            {
+                (self.tell)(&told);
+            }
+            all_back &= !kept.is_away();
+        }
+        served.map(|()| all_back)
+    }
+
+    fn receive_all<'scope>(
+        &'scope self,
+        scope: &'scope thread::Scope<'scope, '_>,
+        listener: &UnixListener,
+    ) -> io::Result<()> {
+        scope.spawn(|| self.watch());
+        while !self.stop.is_told() {
+            let stream = match listener.accept() {
+                Ok((stream, _)) => stream,
+                Err(error) if error.kind() == ErrorKind::WouldBlock => {
+                    wait_for_visitor(listener);
+                    continue;
+                }
+                Err(error) => return Err(error),
+            };
+            // Whoever may not come in, or finds no room, sees the connection closed.
+            let Ok(peer) = Peer::of(&stream) else { continue };
+            if !self.peers.admit(peer) {
+                let why = format!(
+                    "user {} may not control cards here: start the keeper as that user with sudo, or name a group with --group",
+                    peer.user
+                );
+                refuse(stream, why);
+                continue;
+            }
+            if self.visitors.fetch_add(1, Ordering::SeqCst) >= MOST_VISITORS {
+                self.visitors.fetch_sub(1, Ordering::SeqCst);
+                refuse(stream, format!("more than {MOST_VISITORS} visitors at a time"));
+                continue;
+            }
+            scope.spawn(move || {
+                self.receive(stream, peer);
+                self.visitors.fetch_sub(1, Ordering::SeqCst);
+            });
+        }
+        Ok(())
+    }
+
+    /// Looks after the cards, whatever the visitors do.
+    fn watch(&self) {
+        while !self.stop.is_told() {
+            thread::sleep(LOOK);
+            for kept in self.all() {
+                if let Some(told) = locked(&kept).look() {
+                    (self.tell)(&told);
+                }
+            }
+        }
+    }
+
+    fn all(&self) -> Vec<Arc<Mutex<Kept>>> {
+        self.cards.lock().unwrap_or_else(PoisonError::into_inner).values().cloned().collect()
+    }
+
+    /// A card, opened if nobody has opened it yet.
+    fn card(&self, address: &str) -> Result<Arc<Mutex<Kept>>, CardError> {
+        let mut cards = self.cards.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(kept) = cards.get(address) {
+            return Ok(Arc::clone(kept));
+        }
+        if cards.len() >= MOST_CARDS {
+            return Err(CardError::Refused { why: format!("there are more than {MOST_CARDS}") });
+        }
+        let kept = Kept::open(&self.records, (&self.boot, &self.sysfs, address))?;
+        let kept = Arc::new(Mutex::new(kept));
+        cards.insert(address.to_owned(), Arc::clone(&kept));
+        Ok(kept)
+    }
+
+    /// All that one visitor says, to its end. A card that it controls is put back then.
+    fn receive(&self, stream: UnixStream, peer: Peer) {
+        let visitor = self.next_visitor.fetch_add(1, Ordering::SeqCst);
+        let mut opened = None;
+        // A visitor who breaks off has nobody left to tell.
+        let _ = self.converse(stream, (visitor, peer), &mut opened);
+        if let Some(kept) = opened {
+            let told = locked(&kept).release(visitor, "its controller is gone");
+            if let Some(told) = told {
+                (self.tell)(&told);
+            }
+        }
+    }
+
+    fn converse(
+        &self,
+        mut stream: UnixStream,
+        (visitor, peer): (u64, Peer),
+        opened: &mut Option<Arc<Mutex<Kept>>>,
+    ) -> io::Result<()> {
+        stream.set_nonblocking(false)?;
+        stream.set_read_timeout(Some(LISTENS))?;
+        stream.set_write_timeout(Some(READS))?;
+        let mut reader = BufReader::new(stream.try_clone()?);
+        let mut line = Vec::new();
+        while !self.stop.is_told() {
+            let request = match receive(&mut reader, &mut line, MOST_REQUEST) {
+                Ok(Some(request)) => request,
+                Ok(None) => return Ok(()),
+                Err(error) if is_a_pause(&error) => continue,
+                Err(error) => return Err(error),
+            };
+            let reply = match request {
+                Err(error) => Reply::Refused { why: error.to_string() },
+                Ok(Request::Open { card, controls }) => {
+                    self.open((visitor, peer), &card, controls, opened)
+                }
+                Ok(request) => match opened {
+                    Some(kept) => self.answer(visitor, &mut locked(kept), request),
+                    None => Reply::NotControlled { why: "no card is open".into() },
+                },
+            };
+            send(&mut stream, &reply)?;
+        }
+        Ok(())
+    }
+
+    fn open(
+        &self,
+        (visitor, peer): (u64, Peer),
+        address: &str,
+        controls: bool,
+        opened: &mut Option<Arc<Mutex<Kept>>>,
+    ) -> Reply {
+        if opened.is_some() {
+            return Reply::Refused { why: "a card is open already".into() };
+        }
+        let kept = match self.card(address) {
+            Ok(kept) => kept,
+            Err(error) => return gone(&error),
+        };
+        let mut card = locked(&kept);
+        if controls && let Err(why) = card.take_control(visitor, peer) {
+            return Reply::Refused { why };
+        }
+        if controls {
+            (self.tell)(&format!(
+                "{}: process {} of user {} controls it.",
+                card.name(),
+                peer.process,
+                peer.user
+            ));
+        }
+        let reply = Reply::Opened { card: Box::new(card.description().clone()), told: Vec::new() };
+        drop(card);
+        *opened = Some(kept);
+        reply
+    }
+
+    fn answer(&self, visitor: u64, kept: &mut Kept, request: Request) -> Reply {
+        let controls = kept.hear(visitor);
+        if !controls && !matches!(request, Request::Taken) {
+            return Reply::NotControlled {
+                why: "the card was put back, since its controller was silent".into(),
+            };
+        }
+        let reply = self.carry_out(visitor, kept, request);
+        // Whoever waited for an answer was not silent meanwhile.
+        kept.hear(visitor);
+        reply
+    }
+
+    fn carry_out(&self, visitor: u64, kept: &mut Kept, request: Request) -> Reply {
+        match request {
+            Request::Open { .. } => Reply::Refused { why: "a card is open already".into() },
+            Request::Apply { settings } => {
+                let settings = settings.with_unwritten_fan(kept.description());
+                kept.apply(&settings)
+            }
+            Request::Taken => kept.taken(),
+            Request::TurnFan { percent } => kept.turn_fan(percent),
+            Request::WayBack { settings } => {
+                let settings = settings.with_unwritten_fan(kept.description());
+                kept.set_way_back(&settings)
+            }
+            Request::Alive => Reply::Done,
+            Request::Leave => {
+                if let Some(told) = kept.release(visitor, "its controller left") {
+                    (self.tell)(&told);
+                }
+                match kept.is_away() {
+                    false => Reply::Done,
+                    true => Reply::Refused { why: "the card is not back yet".into() },
+                }
+            }
+        }
+    }
+}
+
+fn locked(kept: &Arc<Mutex<Kept>>) -> MutexGuard<'_, Kept> {
+    kept.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn refuse(mut stream: UnixStream, why: String) {
+    // It may have left already.
+    let _ = stream.set_write_timeout(Some(READS));
+    let _ = send(&mut stream, &Reply::Refused { why });
+}
+
+/// Waits until somebody comes, but no longer than until the next look.
+fn wait_for_visitor(listener: &UnixListener) {
+    let mut watched = [PollFd::new(listener.as_fd(), PollFlags::POLLIN)];
+    let most = PollTimeout::try_from(LOOK).unwrap_or(PollTimeout::ZERO);
+    // Where it cannot be waited for, it is looked for at once.
+    let _ = poll(&mut watched, most);
+}
+
+fn is_a_pause(error: &io::Error) -> bool {
+    matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut | ErrorKind::Interrupted)
+}

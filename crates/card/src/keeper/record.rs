@@ -1,0 +1,120 @@
+//! What the keeper must know after it was killed: one file a card, written whole and synced before the card is changed.
+
+use std::fs::{self, DirBuilder, File, OpenOptions, Permissions};
+use std::io::{self, Read, Write};
+use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+use yard_step_core::Settings;
+
+use crate::kernel::Factory;
+use crate::runtime_dir::file_name;
+
+const FORMAT: &str = "yard-step-keeper";
+const VERSION: u32 = 1;
+/// Largest record that is read, bytes.
+const LARGEST: u64 = 4 << 20;
+const ENDING: &str = "json";
+
+/// What is known of a card in one run of the machine.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub(super) struct Record {
+    format: String,
+    version: u32,
+    /// The run of the machine.
+    pub boot: String,
+    /// The card's address on the bus.
+    pub card: String,
+    /// The name of its directory below `class/drm`.
+    pub directory: String,
+    /// Root of the device files.
+    pub sysfs: PathBuf,
+    pub factory: Factory,
+    /// Where the card goes once nobody controls it.
+    pub way_back: Settings,
+    /// Whether it may hold something else.
+    pub is_away: bool,
+}
+
+/// The directory of all records.
+#[derive(Debug, Clone)]
+pub(super) struct Records {
+    directory: PathBuf,
+}
+
+impl Record {
+    pub(super) fn new(
+        (boot, sysfs, card): (&str, &Path, &str),
+        directory: &str,
+        factory: Factory,
+    ) -> Self {
+        let way_back = Settings::stock(&factory.description);
+        Self {
+            format: FORMAT.into(),
+            version: VERSION,
+            boot: boot.to_owned(),
+            card: card.to_owned(),
+            directory: directory.to_owned(),
+            sysfs: sysfs.to_owned(),
+            factory,
+            way_back,
+            is_away: false,
+        }
+    }
+}
+
+impl Records {
+    /// The directory, made where it is missing: for root alone.
+    pub(super) fn at(directory: &Path) -> io::Result<Self> {
+        let named = |error: io::Error| {
+            io::Error::new(error.kind(), format!("{}: {error}", directory.display()))
+        };
+        DirBuilder::new().recursive(true).mode(0o700).create(directory).map_err(named)?;
+        fs::set_permissions(directory, Permissions::from_mode(0o700)).map_err(named)?;
+        Ok(Self { directory: directory.to_owned() })
+    }
+
+    pub(super) fn directory(&self) -> &Path {
+        &self.directory
+    }
+
+    fn path(&self, card: &str) -> PathBuf {
+        self.directory.join(file_name(card)).with_extension(ENDING)
+    }
+
+    /// The record of a card; none where there is none, or none that can be understood.
+    pub(super) fn of(&self, card: &str) -> Option<Record> {
+        read(&self.path(card)).filter(|record| record.card == card)
+    }
+
+    /// All records that can be understood.
+    pub(super) fn all(&self) -> Vec<Record> {
+        let entries = fs::read_dir(&self.directory).into_iter().flatten().flatten();
+        let files = entries.map(|entry| entry.path());
+        let records = files.filter(|path| path.extension().is_some_and(|end| end == ENDING));
+        records.filter_map(|path| read(&path)).collect()
+    }
+
+    /// Writes a record, so that it is there whole after a power cut.
+    pub(super) fn write(&self, record: &Record) -> io::Result<()> {
+        let path = self.path(&record.card);
+        let fresh = path.with_extension("new");
+        let mut file = File::create(&fresh)?;
+        file.write_all(&serde_json::to_vec(record)?)?;
+        file.sync_all()?;
+        fs::rename(&fresh, &path)?;
+        File::open(&self.directory)?.sync_all()
+    }
+}
+
+fn read(path: &Path) -> Option<Record> {
+    let mut text = Vec::new();
+    let file = OpenOptions::new().read(true).open(path).ok()?;
+    file.take(LARGEST).read_to_end(&mut text).ok()?;
+    let record: Record = serde_json::from_slice(&text).ok()?;
+    let is_ours = record.format == FORMAT && record.version == VERSION;
+    // An automatic fan is not written down.
+    let way_back = record.way_back.with_unwritten_fan(&record.factory.description);
+    is_ours.then_some(Record { way_back, ..record })
+}

@@ -1,0 +1,105 @@
+//! What goes over the keeper's socket: requests and replies, each a JSON object in a line of its own, of bounded length.
+//! The first request of a connection opens a card.
+
+use std::io::{self, BufReader, Write};
+use std::os::unix::net::UnixStream;
+
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use yard_step_core::{CardDescription, Percent, Settings};
+
+use crate::lines::read_line;
+
+/// Longest request, bytes: settings with a long V/F curve take a few thousand.
+pub(super) const MOST_REQUEST: usize = 64 << 10;
+/// Longest reply, bytes.
+pub(super) const MOST_REPLY: usize = 1 << 20;
+
+/// What the keeper is asked.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "ask", rename_all = "snake_case")]
+pub(super) enum Request {
+    /// Opens a card: to control it, or only to be told of it.
+    Open { card: String, controls: bool },
+    /// Hold these settings.
+    Apply { settings: Box<Settings> },
+    /// Say what the card holds.
+    Taken,
+    /// Turn the fan at this speed.
+    TurnFan { percent: Percent },
+    /// Go back to these settings once nobody controls the card.
+    WayBack { settings: Box<Settings> },
+    /// The controller is alive.
+    Alive,
+    /// Put the card to the way back: its controller leaves in order.
+    Leave,
+}
+
+impl Request {
+    /// The operation, as a verb.
+    pub(super) const fn doing(&self) -> &'static str {
+        match self {
+            Self::Open { .. } => "open the card",
+            Self::Apply { .. } => "hold settings",
+            Self::Taken => "say what it holds",
+            Self::TurnFan { .. } => "turn its fan",
+            Self::WayBack { .. } => "note the way back",
+            Self::Alive => "listen",
+            Self::Leave => "let the card go",
+        }
+    }
+}
+
+/// What it answers.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "answer", rename_all = "snake_case")]
+pub(super) enum Reply {
+    Done,
+    /// The card is open; what stands in its way at the start of the machine, where something does.
+    Opened {
+        card: Box<CardDescription>,
+        #[serde(default)]
+        told: Vec<String>,
+    },
+    /// The settings were written, but for what the kernel refused.
+    Applied {
+        refused: Vec<String>,
+    },
+    Holds {
+        settings: Box<Settings>,
+    },
+    /// The card was put back meanwhile, or never opened: the request was not carried out.
+    NotControlled {
+        why: String,
+    },
+    /// It was not carried out.
+    Refused {
+        why: String,
+    },
+    /// The card does not answer.
+    Gone {
+        why: String,
+    },
+}
+
+/// Reads the next message; none at the end of the stream. What has come so far stays in `line` where reading is
+/// interrupted. A message is no longer than `most` bytes.
+pub(super) fn receive<T: DeserializeOwned>(
+    stream: &mut BufReader<UnixStream>,
+    line: &mut Vec<u8>,
+    most: usize,
+) -> io::Result<Option<Result<T, serde_json::Error>>> {
+    if !read_line(stream, line, most)? {
+        return Ok(None);
+    }
+    let message = serde_json::from_slice(line);
+    line.clear();
+    Ok(Some(message))
+}
+
+/// Sends a message.
+pub(super) fn send(stream: &mut UnixStream, message: &impl Serialize) -> io::Result<()> {
+    let mut text = serde_json::to_vec(message)?;
+    text.push(b'\n');
+    stream.write_all(&text)
+}
