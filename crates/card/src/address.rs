@@ -169,8 +169,8 @@ impl CardAddress {
     pub fn found_at(&self, sysfs: Option<&Path>, keeper: Option<&Path>) -> Self {
         let mut address = self.clone();
         if let Place::Real(real) = &mut address.0 {
-            sysfs.map(|sysfs| real.sysfs = sysfs.to_owned());
-            keeper.map(|keeper| real.keeper = keeper.to_owned());
+            sysfs.unwrap_or(&real.sysfs.clone()).clone_into(&mut real.sysfs);
+            keeper.unwrap_or(&real.keeper.clone()).clone_into(&mut real.keeper);
         }
         address
     }

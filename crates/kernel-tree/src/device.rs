@@ -448,8 +448,9 @@ impl Device {
         };
         let clocks =
             card.offer(SettingKind::ClockMaximum).map(|offer| (offer.minimum, offer.maximum));
-        let whole =
-            (card.limits.boost_clock.value() * 0.2, card.limits.highest_clock.value() * 1.2);
+        let most = card.offer(SettingKind::CoreOffset).map_or(0.0, |offer| offer.maximum);
+        let highest = card.limits.highest_clock.value();
+        let whole = (card.limits.boost_clock.value() * 0.2, highest + most);
         if let Some(offset) = settings.core_offset.filter(|_| self.layout == Layout::Offset) {
             text += &format!("OD_SCLK_OFFSET:\n{}Mhz\n", offset.0);
             if let Some(offer) = card.offer(SettingKind::CoreOffset) {

@@ -401,30 +401,45 @@ impl CardFiles {
     }
 
     fn write_table(&self, held: &Settings, wanted: &Settings, refused: &mut Refusals) {
-        if IN_TABLE.iter().all(|kind| is_same(*kind, held, wanted)) {
-            return;
-        }
-        let (level, table) = (self.device.at(LEVEL), self.device.at(TABLE));
-        let has_level = self.factory.level.is_some();
-        if has_level && level.text().ok().as_deref() != Some(MANUAL) {
-            refused.note(write(&level, MANUAL));
-        }
         let stock = Settings::stock(self.description());
-        if IN_TABLE.iter().all(|kind| is_same(*kind, &stock, wanted)) {
-            self.bring_factory_back(&table, refused);
-            if let Some(own) = self.factory.level.as_deref().filter(|own| *own != MANUAL) {
-                refused.note(write(&level, own));
+        let is_factory = IN_TABLE.iter().all(|kind| is_same(*kind, &stock, wanted));
+        let table = self.device.at(TABLE);
+        if IN_TABLE.iter().any(|kind| !is_same(*kind, held, wanted)) {
+            self.set_level(MANUAL, refused);
+            if is_factory {
+                self.bring_factory_back(&table, refused);
+            } else {
+                self.edit_table(&table, held, wanted, refused);
             }
-            return;
         }
+        if let Some(own) = self.factory.level.as_deref().filter(|_| is_factory) {
+            self.set_level(own, refused);
+        }
+    }
+
+    /// Sets by whom clocks are set, where the card has that and it is not so already.
+    fn set_level(&self, wanted: &str, refused: &mut Refusals) {
+        let level = self.device.at(LEVEL);
+        if self.factory.level.is_some() && level.text().ok().as_deref() != Some(wanted) {
+            refused.note(write(&level, wanted));
+        }
+    }
+
+    fn edit_table(
+        &self,
+        table: &Place,
+        held: &Settings,
+        wanted: &Settings,
+        refused: &mut Refusals,
+    ) {
         let Ok(now) = self.table() else { return };
         let factory = self.factory.table.as_deref().and_then(|text| Table::parse(text).ok());
         let edits = edits((&now, factory.as_ref()), self.description(), held, wanted);
-        let written = edits.iter().try_for_each(|edit| write(&table, edit));
-        let committed = written.and_then(|()| write(&table, "c"));
+        let written = edits.iter().try_for_each(|edit| write(table, edit));
+        let committed = written.and_then(|()| write(table, "c"));
         if committed.is_err() {
             // A part of what was asked for is nothing that anybody wants to hold, now or by a later commit.
-            self.bring_factory_back(&table, &mut Refusals::default());
+            self.bring_factory_back(table, &mut Refusals::default());
         }
         refused.note(committed);
     }

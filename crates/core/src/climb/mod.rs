@@ -30,6 +30,7 @@ mod search;
 mod soaked;
 mod stages;
 mod start;
+mod steps;
 mod stock;
 mod suggestion;
 
@@ -320,6 +321,7 @@ impl Climb {
             ClimbEvent::TrialEnded(record) => {
                 (self.nudged, self.wished) = (None, None);
                 self.trials.push(*record);
+                steps::learn(&mut self.card, &self.trials);
             }
             ClimbEvent::Marked { trial, verdict } => {
                 if let Some(record) = self.trials.iter_mut().find(|t| t.number == trial) {

@@ -1,0 +1,283 @@
+//! A real card, as far as there is one here: a stand-in mounted as the kernel's files, a keeper that writes them, and climbs
+//! by the real program. Mounting takes root and `/dev/fuse`.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+mod common;
+
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::path::PathBuf;
+use std::process::{Child, Command, Stdio};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use common::{PROGRAM, stderr, stdout};
+use kernel_tree::{Device, Layout, Mounted, mount};
+use nix::sys::signal::{Signal, kill};
+use nix::unistd::Pid;
+use tempfile::TempDir;
+use yard_step_card::slot::SlotAddress;
+use yard_step_card::{CardAddress, Family, connect};
+
+/// Far longer than anything here takes.
+const PATIENCE: Duration = Duration::from_secs(120);
+
+/// Short trials: eleven seconds are the shortest that have a score.
+const PLAN: &str = "scene = \"lantern\"\nfull_load = \"lantern\"\npolicy = \"fixed-step\"\n\
+    [baseline]\nruns = 1\nseconds = 10.2\nwarm_up_seconds = 0\n\
+    [power]\nruns = 1\nseconds = 10.2\nhalvings = 0\n\
+    [core]\ncoarse_step_mhz = 140\nfine_step_mhz = 20\nmargin_steps = 0\nseconds = 10.2\n\
+    warm_up_seconds = 0\nconfirm_seconds = 10.2\nsettle_seconds = 10.2\n\
+    [score]\nmost_repeats = 0\n[rules]\nmost_warming_k = 50\n";
+
+/// Cards on which nothing fails within their ranges: after a driver reset, a climb waits for the restart of the machine.
+const STURDY: &str = "not_taken = 0.0\nbackground = 0.0\nstarved = 0.0\n\
+    [core]\nedge_percent = 20\nedge_spread = 0\n";
+
+/// A machine with a card in it.
+struct Machine {
+    _tree: Mounted,
+    dir: TempDir,
+    keeper: Option<Child>,
+    factory: String,
+}
+
+impl Machine {
+    fn new(card: &str, layout: Layout) -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        for name in ["tree", "run"] {
+            fs::create_dir(dir.path().join(name)).unwrap();
+        }
+        fs::write(dir.path().join("plan.toml"), PLAN).unwrap();
+        let address: CardAddress = card.parse().unwrap();
+        let address = address.of_family("sturdy", Family::from_toml(STURDY).unwrap());
+        let device = Device::new(connect(&address).unwrap(), layout).unwrap();
+        let slot = SlotAddress::at(&dir.path().join("frames.sock"));
+        // Ten times as fast: what takes minutes on a card takes seconds here.
+        let device = device.drawn_on_at(slot).unwrap().at_speed(10.0);
+        let tree = mount(device, &dir.path().join("tree")).unwrap();
+        let mut machine = Self { _tree: tree, dir, keeper: None, factory: String::new() };
+        machine.factory = machine.state().unwrap();
+        machine.start_keeper();
+        machine
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.dir.path().join(name)
+    }
+
+    fn device(&self) -> PathBuf {
+        self.path("tree/class/drm/card0/device")
+    }
+
+    /// All that can be set, byte for byte; none while a reset has taken the files away.
+    fn state(&self) -> Option<String> {
+        const MUST: [&str; 1] = ["hwmon/hwmon0/pwm1_enable"];
+        const MAY: [&str; 6] = [
+            "pp_od_clk_voltage",
+            "power_dpm_force_performance_level",
+            "hwmon/hwmon0/power1_cap",
+            "hwmon/hwmon0/power1_max",
+            "tile0/gt0/freq0/min_freq",
+            "tile0/gt0/freq0/max_freq",
+        ];
+        let read = |name: &str| fs::read_to_string(self.device().join(name)).ok();
+        let must = MUST.iter().map(|name| read(name)).collect::<Option<String>>()?;
+        Some(MAY.iter().filter_map(|name| read(name)).collect::<String>() + &must)
+    }
+
+    fn command(&self, words: &[&str]) -> Command {
+        let mut command = Command::new(PROGRAM);
+        command.env("XDG_RUNTIME_DIR", self.path("run")).args(words);
+        command
+    }
+
+    fn keeper(&self) -> Command {
+        let mut command = self.command(&["keeper"]);
+        command.arg("--sysfs").arg(self.path("tree"));
+        command.arg("--records").arg(self.path("records"));
+        command
+    }
+
+    fn start_keeper(&mut self) {
+        let mut command = self.keeper();
+        command.arg("--socket").arg(self.path("keeper.sock"));
+        let mut keeper = command.stdout(Stdio::piped()).spawn().unwrap();
+        let mut lines = BufReader::new(keeper.stdout.take().unwrap());
+        let mut line = String::new();
+        while !line.contains("listens at") {
+            line.clear();
+            assert!(lines.read_line(&mut line).unwrap() > 0, "the keeper said nothing");
+        }
+        // Read on, so that it is never kept waiting.
+        thread::spawn(move || lines.lines().map_while(Result::ok).for_each(drop));
+        self.keeper = Some(keeper);
+    }
+
+    /// What systemd does once the keeper has ended: the stop action, and a new one.
+    fn replace_keeper(&mut self) {
+        let mut keeper = self.keeper.take().unwrap();
+        keeper.wait().unwrap();
+        let put_back = self.keeper().arg("--put-back").output().unwrap();
+        assert!(put_back.status.success(), "{}", stderr(&put_back));
+        self.start_keeper();
+    }
+
+    fn on_card(&self, words: &[&str]) -> Command {
+        let mut command = self.command(words);
+        command.args(["--card", "kernel", "--sysfs"]).arg(self.path("tree"));
+        command.arg("--keeper").arg(self.path("keeper.sock"));
+        command.arg("--data-dir").arg(self.path("data"));
+        command
+    }
+
+    fn climb(&self, stages: &str) -> Command {
+        let mut command = self.on_card(&["climb", "--stages", stages]);
+        command.arg("--plan").arg(self.path("plan.toml"));
+        command
+    }
+}
+
+impl Drop for Machine {
+    fn drop(&mut self) {
+        if let Some(mut keeper) = self.keeper.take() {
+            let _ = keeper.kill();
+            let _ = keeper.wait();
+        }
+    }
+}
+
+fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
+    let began = Instant::now();
+    loop {
+        if let Some(found) = look() {
+            return found;
+        }
+        assert!(began.elapsed() < PATIENCE, "never came to be: {what}");
+        thread::sleep(Duration::from_millis(5));
+    }
+}
+
+#[test]
+fn a_climb_through_the_files_of_every_generation_ends_with_the_factory_table_back() {
+    let generations = [
+        ("standin:bracken-208#7", Layout::Levels, "baseline,power,core"),
+        ("standin:tarn-310#7", Layout::Curve, "baseline,power,core"),
+        ("standin:quern-540#7", Layout::Window, "baseline,power,core"),
+        ("standin:tarn-310#7", Layout::Offset, "baseline,power,core"),
+        // The other family states no limit above its rated one.
+        ("standin:quern-540#7", Layout::Frequency, "baseline,core"),
+    ];
+    thread::scope(|scope| {
+        for (card, layout, stages) in generations {
+            scope.spawn(move || climb_and_come_back(card, layout, stages));
+        }
+    });
+}
+
+fn climb_and_come_back(card: &str, layout: Layout, stages: &str) {
+    let machine = Machine::new(card, layout);
+    let document = machine.path("climb.json");
+    let mut climb = machine.climb(stages);
+    let mut climb = climb
+        .arg("--json")
+        .arg(&document)
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    until("something else in the files", || {
+        let ended = climb.try_wait().unwrap().is_some();
+        (ended || machine.state().is_some_and(|state| state != machine.factory)).then_some(())
+    });
+    let output = climb.wait_with_output().unwrap();
+    let told = format!("{layout:?}: {}\n{}", stdout(&output), stderr(&output));
+    assert!(output.status.success(), "{told}");
+    assert_eq!(machine.state().as_ref(), Some(&machine.factory), "byte for byte\n{told}");
+    let text = fs::read_to_string(document).unwrap();
+    let document: serde_json::Value = serde_json::from_str(&text).unwrap();
+    let trials = document["trials"].as_array().unwrap();
+    let moved = |trial: &&serde_json::Value| trial["stage"] == "core";
+    assert!(trials.iter().filter(moved).count() >= 2, "{told}");
+    for trial in trials {
+        assert!(trial["taken"].is_object(), "each was read back: {trial}");
+        assert_ne!(trial["verdict"], "not taken", "{told}");
+    }
+}
+
+/// The children of a process, with what they are for.
+fn child_for(parent: u32, purpose: &str) -> Option<Pid> {
+    let listed =
+        Command::new("pgrep").args(["-P", &parent.to_string(), "-f", purpose]).output().unwrap();
+    stdout(&listed).lines().next()?.parse().ok().map(Pid::from_raw)
+}
+
+/// So many kills on one machine, and the longest way back.
+fn storm(card: &str, layout: Layout, kills: usize) -> Duration {
+    let mut machine = Machine::new(card, layout);
+    let stages = if layout == Layout::Frequency { "baseline,core" } else { "baseline,power,core" };
+    let mut longest = Duration::ZERO;
+    let start = |machine: &Machine, more: &[&str]| {
+        let mut climb = machine.climb(stages);
+        climb.args(["--unfinished", "void"]).args(more);
+        climb.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+    };
+    let mut climb = start(&machine, &[]);
+    for number in 0..kills {
+        until("a trial at work", || {
+            if climb.try_wait().unwrap().is_some() {
+                climb = start(&machine, &["--fresh"]);
+            }
+            machine.state().filter(|state| *state != machine.factory)
+        });
+        // Any instant of a trial: while it is applied, read back, or run.
+        thread::sleep(Duration::from_millis(number as u64 * 211 % 700));
+        let target = ["application", "keeper", "guard", "load"][number % 4];
+        let process = match target {
+            "application" => None,
+            "keeper" => machine.keeper.as_ref().map(|keeper| Pid::from_raw(keeper.id() as i32)),
+            purpose => child_for(climb.id(), purpose),
+        };
+        let began = Instant::now();
+        if let Some(process) = process {
+            // It may have ended by itself just now.
+            let _ = kill(process, Signal::SIGKILL);
+        }
+        if target == "keeper" {
+            machine.replace_keeper();
+        }
+        // Whatever else was killed: in the end the application is, too.
+        climb.kill().unwrap();
+        climb.wait().unwrap();
+        until("the card at stock", || {
+            (machine.state().as_ref() == Some(&machine.factory)).then_some(())
+        });
+        longest = longest.max(began.elapsed());
+        climb = start(&machine, &[]);
+    }
+    climb.kill().unwrap();
+    climb.wait().unwrap();
+    until("the card at stock", || {
+        (machine.state().as_ref() == Some(&machine.factory)).then_some(())
+    });
+    longest
+}
+
+#[test]
+fn fifty_kills_of_application_keeper_guard_and_load_leave_the_card_at_stock_each_time() {
+    let machines = [
+        ("standin:bracken-208#7", Layout::Levels),
+        ("standin:tarn-310#7", Layout::Curve),
+        ("standin:quern-540#7", Layout::Window),
+        ("standin:tarn-310#7", Layout::Offset),
+        ("standin:quern-540#7", Layout::Frequency),
+    ];
+    let longest = thread::scope(|scope| {
+        let storms: Vec<_> = machines
+            .into_iter()
+            .map(|(card, layout)| scope.spawn(move || storm(card, layout, 10)))
+            .collect();
+        storms.into_iter().map(|storm| storm.join().unwrap()).max().unwrap()
+    });
+    println!("50 kills; longest way back {longest:?}");
+}
