@@ -48,6 +48,9 @@ pub(crate) struct CardOptions {
     /// Socket of the keeper of real cards [default: /run/yard-step/keeper.sock]
     #[arg(long, value_name = "SOCKET")]
     pub keeper: Option<PathBuf>,
+    /// Draw the scenes of a real card by the software Vulkan driver, to try them out
+    #[arg(long)]
+    pub software_gpu: bool,
 }
 
 /// A card as it was named on the command line.
@@ -95,6 +98,7 @@ impl CardOptions {
     /// A card of the same machine, where this one is found.
     fn found(&self, card: &CardAddress) -> Result<CardAddress, Failure> {
         let found = card.found_at(self.sysfs.as_deref(), self.keeper.as_deref());
+        let found = if self.software_gpu { found.drawn_in_software() } else { found };
         found.looked_up().map_err(Failure::usage)
     }
 }

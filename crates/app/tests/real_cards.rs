@@ -281,3 +281,38 @@ fn fifty_kills_of_application_keeper_guard_and_load_leave_the_card_at_stock_each
     });
     println!("50 kills; longest way back {longest:?}");
 }
+
+/// What a load says until a line has the text; then it is told to stop.
+fn load_says(arguments: &[&str], last: &str) -> String {
+    let mut command = Command::new(PROGRAM);
+    command.arg("load").args(arguments).stdin(Stdio::piped()).stdout(Stdio::piped());
+    let mut load = command.stderr(Stdio::null()).spawn().unwrap();
+    let mut said = String::new();
+    for line in BufReader::new(load.stdout.take().unwrap()).lines().map_while(Result::ok) {
+        said += &format!("{line}\n");
+        if line.contains(last) {
+            break;
+        }
+    }
+    drop(load.stdin.take());
+    load.wait().unwrap();
+    said
+}
+
+#[test]
+fn a_scene_on_a_graphics_card_speaks_the_words_of_every_load() {
+    let said = load_says(&["--gpu", "software", "--scene", "doldrums@96x54"], "\"number\":3");
+    let lines: Vec<serde_json::Value> =
+        said.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(lines[0]["type"], "hello", "{said}");
+    let frames: Vec<_> = lines.iter().filter(|line| line["type"] == "frame").collect();
+    assert_eq!(frames.len(), 4, "{said}");
+    assert!(frames.iter().all(|frame| frame["wrong_pixels"] == 0), "{said}");
+}
+
+#[test]
+fn a_card_that_no_vulkan_driver_knows_is_told_before_anything_runs() {
+    let said = load_says(&["--gpu", "0000:ff:1f.7", "--scene", "kiln"], "bye");
+    assert!(said.contains("no Vulkan device at 0000:ff:1f.7"), "{said}");
+    assert!(said.contains("\"reason\":\"failed\"") && !said.contains("hello"), "{said}");
+}

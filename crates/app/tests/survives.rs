@@ -743,7 +743,7 @@ impl Hosted {
 
     /// Begins a run and has it work; the number of its first frame.
     fn first_frame(&mut self) -> u64 {
-        self.load.begin(&self.card).unwrap();
+        self.load.begin(&mut self.card).unwrap();
         let mut checked = Vec::new();
         for _ in 0..10 {
             self.load.work(&mut self.card, Seconds(0.1), &mut checked).unwrap();

@@ -175,6 +175,16 @@ impl CardAddress {
         address
     }
 
+    /// The same with loads that are drawn by the software Vulkan driver, where the card is a real one.
+    #[must_use]
+    pub fn drawn_in_software(&self) -> Self {
+        let mut address = self.clone();
+        if let Place::Real(real) = &mut address.0 {
+            real.in_software = true;
+        }
+        address
+    }
+
     /// The same, and the only real card by its address on the bus.
     ///
     /// # Errors

@@ -16,8 +16,7 @@ use yard_step_core::{
     Settings,
 };
 
-use crate::slot::SlotAddress;
-use crate::{Card, CardError, Clock, LoadLost, Ran, Reach, Simulation, Work};
+use crate::{Card, CardError, Clock, DrawsAt, LoadLost, Ran, Reach, Simulation, Work};
 
 /// Time between two looks at the temperature, s.
 const EVERY: f64 = 1.0;
@@ -192,8 +191,8 @@ impl Card for FanDriver {
         self.card.hold_way_back(settings)
     }
 
-    fn address(&self) -> Option<SlotAddress> {
-        self.card.address()
+    fn draws_at(&self) -> Option<DrawsAt> {
+        self.card.draws_at()
     }
 
     fn reach(&self) -> Option<Reach> {

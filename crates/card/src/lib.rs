@@ -19,7 +19,7 @@ mod standin;
 
 pub use address::{CardAddress, CardChoice, ChoiceError, KINDS, connect, connect_hosted};
 pub use fan_driver::FanDriver;
-pub use reach::Reach;
+pub use reach::{DrawsAt, Reach};
 pub use restore::{NotBack, is_held, restore};
 pub use runtime_dir::{RuntimeDir, RuntimeDirError, file_name};
 pub use standin::{
@@ -186,8 +186,8 @@ pub trait Card: Send {
         Ok(())
     }
 
-    /// Where a load in another process draws on this card, if it does so through a slot.
-    fn address(&self) -> Option<slot::SlotAddress> {
+    /// Where a load in another process draws on this card; none for a card that lives in this process.
+    fn draws_at(&self) -> Option<DrawsAt> {
         None
     }
 

@@ -49,6 +49,15 @@ impl FromStr for Reach {
     }
 }
 
+/// Where a load draws on a card.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum DrawsAt {
+    /// In the slot of a stand-in.
+    Slot(SlotAddress),
+    /// On the graphics card itself, by its address on the bus.
+    Gpu(String),
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -451,7 +451,7 @@ impl Engine {
         if run.intent.purpose != Purpose::Segment && at >= run.intent.planned {
             return Some(Ending::Finished);
         }
-        let begun = self.load.begin(self.cards.card());
+        let begun = self.load.begin(self.cards.card_mut());
         self.cards.set_load(self.load.kin());
         begun.err().map(Ending::LoadDied)
     }
@@ -482,7 +482,7 @@ impl Engine {
     pub(crate) fn begin_load(&mut self, run: &mut Run) -> Result<(), EngineError> {
         let trial = run.intent.number;
         let failed = |cause| EngineError::LoadNotBegun { trial, cause };
-        self.load.begin(self.cards.card()).map_err(failed)?;
+        self.load.begin(self.cards.card_mut()).map_err(failed)?;
         for other in self.cards.in_step_mut() {
             other.begin_load().map_err(failed)?;
         }

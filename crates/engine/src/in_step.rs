@@ -59,7 +59,7 @@ impl InStep {
 
     /// Starts its load.
     pub(crate) fn begin_load(&mut self) -> Result<(), String> {
-        self.load.begin(self.held.card())?;
+        self.load.begin(self.held.card_mut())?;
         self.held.set_load(self.load.kin());
         Ok(())
     }
@@ -88,7 +88,7 @@ impl InStep {
         // It goes on for as long as the load of the other card does.
         if ended == Some(Ending::Finished) && self.load.runs_whole() {
             run.end_pass(at);
-            ended = self.load.begin(self.held.card()).err().map(Ending::LoadDied);
+            ended = self.load.begin(self.held.card_mut()).err().map(Ending::LoadDied);
             self.held.set_load(self.load.kin());
         }
         self.ending = match (ended, self.held.card_mut().sample()) {

@@ -69,7 +69,7 @@ impl Bench {
         let name = spec.name.clone();
         let mut card = CardChoice::all()[0].open(5, 0).unwrap();
         let mut load = loads(spec).choose(&name, &card).unwrap();
-        load.begin(&card).unwrap();
+        load.begin(&mut card).unwrap();
         loop {
             if let Err(ending) = load.work(&mut card, Seconds(0.1), &mut Vec::new()) {
                 return (ending, load.told());
@@ -143,7 +143,7 @@ fn a_load_that_goes_on_forgets_what_it_told_under_other_settings() {
     let mut card = CardChoice::all()[0].open(5, 0).unwrap();
     let script = "echo hammer: 7; sleep 30";
     let mut load = loads(spec(bench.dir.path(), script)).choose("smithy", &card).unwrap();
-    load.begin(&card).unwrap();
+    load.begin(&mut card).unwrap();
     while load.told().is_empty() {
         load.work(&mut card, Seconds(0.1), &mut Vec::new()).unwrap();
     }

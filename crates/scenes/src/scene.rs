@@ -156,6 +156,24 @@ impl Scene {
         (scene, section * SECTION_FRAMES + frame % SECTION_FRAMES)
     }
 
+    /// Whether frame `number` of a squall asks for everything that the card has.
+    #[must_use]
+    pub fn is_gust(self, number: u64) -> bool {
+        let (scene, number) = self.shown(number);
+        scene == Self::Squall && squall::is_gust(number)
+    }
+
+    /// Whether frame `number` asks for little but waiting.
+    #[must_use]
+    pub fn is_calm(self, number: u64) -> bool {
+        let (scene, number) = self.shown(number);
+        match scene {
+            Self::Squall => !squall::is_gust(number),
+            Self::Doldrums => doldrums::is_pause(number),
+            _ => false,
+        }
+    }
+
     /// Work units that frame `number` stands for in a score: as many as the card would do on
     /// average in the time that the frame takes it. A frame that leaves the card idle takes long for
     /// little work; counted like this, a run scores the same whichever frames it happened to have.

@@ -9,11 +9,11 @@ use nix::sys::socket::{getsockopt, sockopt::PeerCredentials};
 use nix::unistd::geteuid;
 use yard_step_core::{Absent, CardDescription, Percent, Sample, Seconds, SettingKind, Settings};
 
-use super::KeptAddress;
 use super::wire::{MOST_REPLY, Reply, Request, receive, send};
+use super::{KeptAddress, SOFTWARE};
 use crate::kernel::{CardFiles, RESET, boot_id, look_at};
 use crate::slot::SlotAddress;
-use crate::{Card, CardError, Clock, LoadLost, Ran, Reach, Work};
+use crate::{Card, CardError, Clock, DrawsAt, LoadLost, Ran, Reach, Work};
 
 /// How long an answer is waited for: the keeper waits for files that a reset has taken away.
 const ANSWER: Duration = Duration::from_secs(6);
@@ -334,8 +334,13 @@ impl Card for KeptCard {
         Ok(())
     }
 
-    fn address(&self) -> Option<SlotAddress> {
-        self.files.path_in(FRAMES).map(SlotAddress::from)
+    fn draws_at(&self) -> Option<DrawsAt> {
+        let slot = self.files.path_in(FRAMES).map(SlotAddress::from);
+        Some(match slot.filter(|_| !self.address.in_software) {
+            Some(slot) => DrawsAt::Slot(slot),
+            None if self.address.in_software => DrawsAt::Gpu(SOFTWARE.to_owned()),
+            None => DrawsAt::Gpu(self.address.card.clone()),
+        })
     }
 
     fn reach(&self) -> Option<Reach> {

@@ -29,6 +29,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::kernel;
 
+/// What stands for the software Vulkan driver in place of an address.
+pub const SOFTWARE: &str = "software";
 /// Where a keeper listens, where nothing else is said.
 pub const SOCKET: &str = "/run/yard-step/keeper.sock";
 /// Where it writes down what it must know after a kill.
@@ -45,6 +47,9 @@ pub struct KeptAddress {
     pub sysfs: PathBuf,
     /// The keeper's socket.
     pub keeper: PathBuf,
+    /// Whether loads are drawn by the software Vulkan driver, for tests.
+    #[serde(default)]
+    pub in_software: bool,
 }
 
 impl KeptAddress {
@@ -55,6 +60,7 @@ impl KeptAddress {
             card: card.to_owned(),
             sysfs: Path::new(kernel::SYSFS).to_owned(),
             keeper: Path::new(SOCKET).to_owned(),
+            in_software: false,
         }
     }
 }

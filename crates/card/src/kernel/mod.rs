@@ -553,6 +553,15 @@ fn speeds_of_curve(text: &str) -> Option<Range> {
     }
 }
 
+/// Bytes of a card's memory that nobody uses now, by its address on the bus; none where its files do not tell.
+#[must_use]
+pub fn free_memory(address: &str) -> Option<u64> {
+    let device = Place::root(Path::new(SYSFS)).at("bus/pci/devices").at(address);
+    let bytes = |name: &str| device.number_in(name).ok();
+    let (total, used) = (bytes("mem_info_vram_total")?, bytes("mem_info_vram_used")?);
+    is_address(address).then_some((total - used).max(0.0) as u64)
+}
+
 /// Memory of a card in GiB, as its files tell it; 0 where they do not.
 fn memory_gib(device: &Place) -> u32 {
     let bytes = device.number_in("mem_info_vram_total").unwrap_or(0.0);

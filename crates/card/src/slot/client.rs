@@ -10,7 +10,7 @@ use yard_step_core::{CardDescription, Percent, Room, Sample, Seconds, Settings};
 use super::SlotAddress;
 use super::wire::{MOST_REPLY, Reply, Request};
 use crate::lines::read_line;
-use crate::{Card, CardError, FaultInjection, LoadLost, Ran, Reach, Work};
+use crate::{Card, CardError, DrawsAt, FaultInjection, LoadLost, Ran, Reach, Work};
 
 /// Starts the process that hosts the slot.
 pub type Power = Box<dyn Fn() -> io::Result<()> + Send>;
@@ -228,8 +228,8 @@ impl Card for SlotCard {
         let _ = self.ask(&Request::Leave);
     }
 
-    fn address(&self) -> Option<SlotAddress> {
-        Some(self.address.clone())
+    fn draws_at(&self) -> Option<DrawsAt> {
+        Some(DrawsAt::Slot(self.address.clone()))
     }
 
     fn reach(&self) -> Option<Reach> {

@@ -120,7 +120,7 @@ impl Blemish {
             ArtifactKind::Speckle if domain == Domain::Core || dice.random_bool(0.5) => {
                 (x, y, 1, 1)
             }
-            ArtifactKind::Speckle => (x, y, 6, 6),
+            ArtifactKind::Speckle | ArtifactKind::WrongWords => (x, y, 6, 6),
         };
         let bits = match (domain, kind) {
             (Domain::Memory, ArtifactKind::Speckle | ArtifactKind::Banding) => {

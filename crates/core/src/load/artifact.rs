@@ -38,12 +38,22 @@ pub enum ArtifactKind {
     /// A band of rows from one side of the picture to the other.
     #[strum(to_string = "banding")]
     Banding,
+    /// Words of the card's memory that were not what had been written: nothing that can be seen.
+    #[strum(to_string = "wrong words")]
+    WrongWords,
 }
 
 impl ArtifactKind {
     /// All kinds.
-    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] =
-        [Self::Speckle, Self::Tile, Self::Streak, Self::WholeFrame, Self::Flicker, Self::Banding];
+    pub const ALL: [Self; <Self as strum::EnumCount>::COUNT] = [
+        Self::Speckle,
+        Self::Tile,
+        Self::Streak,
+        Self::WholeFrame,
+        Self::Flicker,
+        Self::Banding,
+        Self::WrongWords,
+    ];
 
     /// The kind in a word or two.
     #[must_use]

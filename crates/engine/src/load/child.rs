@@ -4,8 +4,7 @@ use std::path::PathBuf;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use yard_step_card::slot::SlotAddress;
-use yard_step_card::{Card, LoadLost, Work};
+use yard_step_card::{Card, DrawsAt, LoadLost, Work};
 use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
 use yard_step_scenes::SizedScene;
 
@@ -17,7 +16,11 @@ use super::protocol::{FromLoad, Reason, ToLoad, VERSION};
 /// How long a load may be silent: it owes a heartbeat twice a second.
 const SILENCE: Duration = Duration::from_secs(2);
 /// How long it may take to say hello.
-const HELLO: Duration = Duration::from_secs(5);
+pub(super) const HELLO: Duration = Duration::from_secs(5);
+/// The same where it draws on a graphics card: its shaders are compiled, and the first time its work is measured.
+const GPU_HELLO: Duration = Duration::from_secs(60);
+/// How long a hello is waited for before the card is looked at.
+const BETWEEN_LOOKS: Duration = Duration::from_millis(200);
 /// How long the last words of one that the card has dropped are waited for.
 const LAST_WORDS: Duration = Duration::from_millis(400);
 /// How long its end is waited for, once it has closed its output.
@@ -36,8 +39,8 @@ pub(super) struct ChildLoad {
 
 struct Child {
     process: Process,
-    /// The card it draws on.
-    address: SlotAddress,
+    /// Where it draws.
+    draws_at: DrawsAt,
     state: State,
 }
 
@@ -57,17 +60,25 @@ impl ChildLoad {
 
     /// A process at the beginning of a run: the one that rests, or another where that is gone or would draw
     /// on another card.
-    fn started(&mut self, address: &SlotAddress) -> Result<Process, String> {
+    fn started(&mut self, draws_at: &DrawsAt, card: &mut dyn Card) -> Result<Process, String> {
         if let Some(mut child) = self.child.take()
-            && child.address == *address
-            && child.wakes()
+            && child.draws_at == *draws_at
+            && child.wakes(card)
         {
             return Ok(child.process);
         }
         let mut command = Command::new(&self.program);
-        command.args(["load", "--scene", &self.name, "--slot", &address.to_string()]);
+        command.args(["load", "--scene", &self.name]);
+        match draws_at {
+            DrawsAt::Slot(slot) => command.args(["--slot", &slot.to_string()]),
+            DrawsAt::Gpu(address) => command.args(["--gpu", address]),
+        };
         let mut process = Process::start(&mut command)?;
-        await_hello(&mut process)?;
+        let patience = match draws_at {
+            DrawsAt::Slot(_) => HELLO,
+            DrawsAt::Gpu(_) => GPU_HELLO,
+        };
+        await_hello(&mut process, patience, card)?;
         Ok(process)
     }
 
@@ -86,11 +97,11 @@ impl Child {
         child.as_mut().filter(|child| child.state == State::Runs).map(|child| &mut child.process)
     }
 
-    fn wakes(&mut self) -> bool {
+    fn wakes(&mut self, card: &mut dyn Card) -> bool {
         self.process.listen_anew();
         self.state == State::Rests
             && self.process.say(&line_of(ToLoad::Begin))
-            && await_hello(&mut self.process).is_ok()
+            && await_hello(&mut self.process, HELLO, card).is_ok()
     }
 
     /// Has it rest; whether it does. What it has still to say of the run that is over is not needed any more.
@@ -144,19 +155,33 @@ fn shortened(line: &str) -> String {
 }
 
 /// Waits for a load's hello.
-pub(super) fn await_hello(process: &mut Process) -> Result<(), String> {
+pub(super) fn await_hello(
+    process: &mut Process,
+    patience: Duration,
+    card: &mut dyn Card,
+) -> Result<(), String> {
+    let until = Instant::now() + patience;
     let ended = |ending| match ending {
         Ending::LoadDied(how) => format!("the load {how} before it said hello"),
         other => format!("{other:?}"),
     };
-    match next_message(process, HELLO).map_err(ended)? {
+    let said = loop {
+        // Nothing is expected of it before its hello, not even a sign of life.
+        process.listen_anew();
+        match next_message(process, BETWEEN_LOOKS).map_err(ended)? {
+            None if Instant::now() < until => drop(card.sample()),
+            said => break said,
+        }
+    };
+    match said {
         Some(FromLoad::Hello { protocol: VERSION, .. }) => Ok(()),
         Some(FromLoad::Hello { protocol, .. }) => Err(format!(
             "the load speaks version {protocol} of the protocol, and this Yard Step version \
              {VERSION}"
         )),
+        Some(FromLoad::Bye { why: Some(why), .. }) => Err(why),
         Some(_) => Err("the load did not say hello first".into()),
-        None => Err(format!("the load did not say hello within {} s", HELLO.as_secs())),
+        None => Err(format!("the load did not say hello within {} s", patience.as_secs())),
     }
 }
 
@@ -176,11 +201,11 @@ impl Load for ChildLoad {
         expected_of(self.scene)
     }
 
-    fn begin(&mut self, card: &dyn Card) -> Result<(), String> {
+    fn begin(&mut self, card: &mut dyn Card) -> Result<(), String> {
         self.end();
-        let address = card.address().ok_or("this card cannot be reached by another process")?;
-        let process = self.started(&address)?;
-        self.child = Some(Child { process, address, state: State::Runs });
+        let draws_at = card.draws_at().ok_or("this card cannot be reached by another process")?;
+        let process = self.started(&draws_at, card)?;
+        self.child = Some(Child { process, draws_at, state: State::Runs });
         Ok(())
     }
 
@@ -214,7 +239,7 @@ impl Load for ChildLoad {
                     }
                     Err(what) => break Some(nonsense(&what)),
                 },
-                Ok(Some(FromLoad::Bye { reason: Reason::DeviceLost })) => {
+                Ok(Some(FromLoad::Bye { reason: Reason::DeviceLost, .. })) => {
                     break Some(Ending::LoadDied("lost its device".into()));
                 }
                 Ok(Some(FromLoad::Bye { .. } | FromLoad::Hello { .. } | FromLoad::Resting)) => {
@@ -239,7 +264,7 @@ impl Load for ChildLoad {
             match next_message(process, Duration::ZERO) {
                 Ok(None) => return Ok(()),
                 Ok(Some(FromLoad::Heartbeat { .. } | FromLoad::Score(_))) => {}
-                Ok(Some(FromLoad::Bye { reason: Reason::DeviceLost })) => {
+                Ok(Some(FromLoad::Bye { reason: Reason::DeviceLost, .. })) => {
                     break Ending::LoadDied("lost its device".into());
                 }
                 Ok(Some(_)) => break nonsense("it went on though it was held still"),

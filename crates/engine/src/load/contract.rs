@@ -13,11 +13,11 @@ pub trait Load: Send {
     /// What a run of it looks like when all is well.
     fn expected(&self) -> Expected;
 
-    /// Starts it from its beginning.
+    /// Starts it from its beginning. The card is looked at meanwhile, where that takes long: whoever holds it must hear of us.
     ///
     /// # Errors
     /// It cannot be started; why, and the way out.
-    fn begin(&mut self, card: &dyn Card) -> Result<(), String>;
+    fn begin(&mut self, card: &mut dyn Card) -> Result<(), String>;
 
     /// Lets it work on the card for a span of time; frames that were checked are added to
     /// `checked`.

@@ -26,7 +26,7 @@ impl Load for InlineLoad {
         expected_of(self.run.scene())
     }
 
-    fn begin(&mut self, _: &dyn Card) -> Result<(), String> {
+    fn begin(&mut self, _: &mut dyn Card) -> Result<(), String> {
         self.run.rewind();
         Ok(())
     }

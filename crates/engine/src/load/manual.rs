@@ -23,7 +23,7 @@ impl Load for ManualLoad {
         Expected { load: None, frames_are_checked: false }
     }
 
-    fn begin(&mut self, _: &dyn Card) -> Result<(), String> {
+    fn begin(&mut self, _: &mut dyn Card) -> Result<(), String> {
         Ok(())
     }
 
@@ -62,7 +62,7 @@ impl Load for EverydayLoad {
         ManualLoad.expected()
     }
 
-    fn begin(&mut self, card: &dyn Card) -> Result<(), String> {
+    fn begin(&mut self, card: &mut dyn Card) -> Result<(), String> {
         ManualLoad.begin(card)
     }
 

@@ -16,6 +16,8 @@ mod contract;
 mod inline;
 mod kin;
 mod manual;
+#[cfg_attr(not(feature = "gpu"), path = "no_gpu.rs")]
+mod on_gpu;
 mod outside;
 mod process;
 pub mod protocol;
@@ -25,7 +27,7 @@ pub use contract::Load;
 pub use kin::Kin;
 pub use manual::ManualLoad;
 pub use outside::{FailureRule, FigureRule, OutsideSpec, SpecError};
-pub use serve::{Level, serve};
+pub use serve::{GpuPlaces, Level, serve};
 
 use std::path::PathBuf;
 
@@ -113,7 +115,7 @@ impl Loads {
         self.know(name)?;
         let scene: SizedScene =
             name.parse().map_err(|scene| UnknownLoad { scene, own: Vec::new() })?;
-        Ok(match (&self.launcher, card.address()) {
+        Ok(match (&self.launcher, card.draws_at()) {
             (Some(program), Some(_)) => Box::new(ChildLoad::new(program.clone(), scene)),
             _ => Box::new(InlineLoad::new(scene)),
         })

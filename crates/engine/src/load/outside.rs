@@ -10,12 +10,12 @@ use std::time::{Duration, Instant, SystemTime};
 use regex_lite::Regex;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
-use yard_step_card::{Card, Work};
+use yard_step_card::{Card, DrawsAt, Work};
 use yard_step_core::{
     CheckedFrame, Ending, Expected, FigureName, MOST_SUB_SCORES, Seconds, Told, Verdict,
 };
 
-use super::child::{await_hello, line_of, next_message, nonsense};
+use super::child::{HELLO, await_hello, line_of, next_message, nonsense};
 use super::contract::{Load, ending_of};
 use super::kin::Kin;
 use super::process::{Process, Said, in_words};
@@ -262,7 +262,7 @@ impl OutsideLoad {
                         self.told.note(&FigureName::AverageFps, score.average_fps);
                         self.told.note(&FigureName::LowFps, score.low_fps);
                     }
-                    Ok(Some(FromLoad::Bye { reason })) => return Err(self.bye(reason)),
+                    Ok(Some(FromLoad::Bye { reason, .. })) => return Err(self.bye(reason)),
                     Ok(Some(_)) => {}
                     // It may end without a word once it has done what it had to.
                     Err(Ending::LoadDied(_)) if process.exit(Duration::ZERO).is_some() => {
@@ -326,17 +326,19 @@ impl Load for OutsideLoad {
         Expected { load: None, frames_are_checked: self.spec.protocol }
     }
 
-    fn begin(&mut self, card: &dyn Card) -> Result<(), String> {
+    fn begin(&mut self, card: &mut dyn Card) -> Result<(), String> {
         self.end();
         let mut command = Command::new(&self.spec.command);
         command.args(&self.spec.args);
-        if let Some(address) = card.address() {
-            command.env("YARD_STEP_SLOT", address.to_string());
-        }
+        match card.draws_at() {
+            Some(DrawsAt::Slot(slot)) => command.env("YARD_STEP_SLOT", slot.to_string()),
+            Some(DrawsAt::Gpu(address)) => command.env("YARD_STEP_GPU", address),
+            None => &mut command,
+        };
         self.started = SystemTime::now();
         let mut process = Process::start(&mut command)?;
         if self.spec.protocol {
-            await_hello(&mut process)?;
+            await_hello(&mut process, HELLO, card)?;
         }
         self.process = Some(process);
         (self.told, self.worked, self.due) = (Told::default(), Seconds(0.0), Instant::now());

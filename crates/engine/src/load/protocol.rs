@@ -50,6 +50,9 @@ pub enum FromLoad {
     Bye {
         /// Why.
         reason: Reason,
+        /// The same in words, for whoever reads what came of the run.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        why: Option<String>,
     },
 }
 

@@ -2,22 +2,25 @@
 
 use std::io::{self, BufRead, Read, Write, stdin, stdout};
 use std::mem::replace;
+use std::path::PathBuf;
 use std::process::exit;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::Duration;
 
+use yard_step_card::DrawsAt;
 use yard_step_card::slot::{Device, DeviceError, Release, SlotAddress};
-use yard_step_core::{Seconds, score_pass};
+use yard_step_core::{CheckedFrame, Seconds, score_pass};
 use yard_step_scenes::{PASS_FRAMES, SizedScene, look_at, reference};
 
+use super::on_gpu;
 use super::protocol::{FrameLine, FromLoad, Reason, ToLoad, VERSION};
 
 /// Time between two heartbeats.
 const HEARTBEAT: Duration = Duration::from_millis(500);
 /// Exit code of a load that lost its device.
-const DEVICE_LOST: i32 = 70;
+pub(super) const DEVICE_LOST: i32 = 70;
 /// Longest line that it is told, bytes.
 const MOST_WORD: u64 = 1 << 10;
 
@@ -30,6 +33,25 @@ pub enum Level {
     Soak,
 }
 
+impl Level {
+    /// Frames after which it ends by itself.
+    pub(super) const fn frames(self) -> u64 {
+        match self {
+            Self::Pass => PASS_FRAMES,
+            Self::Soak => u64::MAX,
+        }
+    }
+}
+
+/// Where a load that draws on a graphics card finds what it needs.
+#[derive(Debug, Clone, Default)]
+pub struct GpuPlaces {
+    /// Directory in which the calibration of each card is kept.
+    pub kept: Option<PathBuf>,
+    /// Bytes of the card's memory that may be written and verified.
+    pub memory: u64,
+}
+
 /// How long a load rests before it ends by itself: what it keeps in memory is of no use by then.
 const RESTS: Duration = Duration::from_secs(60);
 
@@ -38,7 +60,7 @@ const AHEAD: u64 = 24;
 
 /// What is said goes out line by line, whichever thread says it.
 #[derive(Clone, Default)]
-struct Voice(Arc<Mutex<Speech>>);
+pub(super) struct Voice(Arc<Mutex<Speech>>);
 
 #[derive(Default)]
 struct Speech {
@@ -48,7 +70,14 @@ struct Speech {
 }
 
 impl Voice {
-    fn say(&self, message: &FromLoad) -> io::Result<()> {
+    /// One that is heard before its hello, for whoever has to say why there is none.
+    pub(super) fn speaking() -> Self {
+        let voice = Self::default();
+        voice.speech().speaks = true;
+        voice
+    }
+
+    pub(super) fn say(&self, message: &FromLoad) -> io::Result<()> {
         let mut speech = self.speech();
         match message {
             // Between the two nothing is said, not even that it is alive.
@@ -62,15 +91,20 @@ impl Voice {
     }
 
     /// Lets out what was kept of frames.
-    fn out(&self) -> io::Result<()> {
+    pub(super) fn out(&self) -> io::Result<()> {
         self.speech().out()
     }
 
     /// Says goodbye and ends the process; nothing is said after that.
-    fn leave(&self, reason: Reason, code: i32) -> ! {
+    pub(super) fn leave(&self, reason: Reason, code: i32) -> ! {
+        self.leave_because(reason, None, code)
+    }
+
+    /// The same with the reason in words.
+    pub(super) fn leave_because(&self, reason: Reason, why: Option<String>, code: i32) -> ! {
         let mut speech = self.speech();
         // With nobody listening any more there is nobody to be told.
-        let _ = speech.keep(&FromLoad::Bye { reason }).and_then(|()| speech.out());
+        let _ = speech.keep(&FromLoad::Bye { reason, why }).and_then(|()| speech.out());
         exit(code)
     }
 
@@ -96,14 +130,14 @@ impl Speech {
 
 /// Whether it is to run, as far as it has been told.
 #[derive(Clone, Default)]
-struct Orders(Arc<(Mutex<Order>, Condvar)>);
+pub(super) struct Orders(Arc<(Mutex<Order>, Condvar)>);
 
 #[derive(Default)]
 enum Order {
     /// To run; on this device once it has attached itself.
     #[default]
     Begin,
-    Run(Release),
+    Run(Option<Release>),
     Rest,
 }
 
@@ -112,13 +146,18 @@ impl Orders {
         self.0.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    fn is_to_rest(&self) -> bool {
+    pub(super) fn is_to_rest(&self) -> bool {
         matches!(*self.order(), Order::Rest)
+    }
+
+    /// Notes that it runs; `device` is let go when it is to rest.
+    pub(super) fn runs(&self, device: Option<Release>) {
+        *self.order() = Order::Run(device);
     }
 
     fn rest(&self) {
         // Whoever waits for the card learns of it at once.
-        if let Order::Run(device) = replace(&mut *self.order(), Order::Rest) {
+        if let Order::Run(Some(device)) = replace(&mut *self.order(), Order::Rest) {
             device.now();
         }
     }
@@ -129,7 +168,7 @@ impl Orders {
     }
 
     /// Waits for the word to begin; whether it came in time.
-    fn wait_for_begin(&self) -> bool {
+    pub(super) fn wait_for_begin(&self) -> bool {
         let rests = |order: &mut Order| matches!(order, Order::Rest);
         let waited = self.0.1.wait_timeout_while(self.order(), RESTS, rests);
         !waited.unwrap_or_else(PoisonError::into_inner).1.timed_out()
@@ -141,14 +180,26 @@ impl Orders {
 ///
 /// # Errors
 /// Nobody listens any more, or the card cannot be reached.
-pub fn serve(scene: SizedScene, level: Level, address: &SlotAddress) -> Result<(), DeviceError> {
+pub fn serve(
+    scene: SizedScene,
+    level: Level,
+    draws_at: &DrawsAt,
+    places: &GpuPlaces,
+) -> Result<(), DeviceError> {
+    match draws_at {
+        DrawsAt::Slot(slot) => serve_slot(scene, level, slot),
+        DrawsAt::Gpu(address) => on_gpu::serve(scene, level, address, places),
+    }
+}
+
+fn serve_slot(scene: SizedScene, level: Level, address: &SlotAddress) -> Result<(), DeviceError> {
     let (voice, orders) = (Voice::default(), Orders::default());
     let frames = Arc::new(AtomicU64::new(0));
     let mut device = Device::attach(address)?;
     listen(voice.clone(), orders.clone());
     beat(voice.clone(), Arc::clone(&frames));
     loop {
-        *orders.order() = Order::Run(device.release()?);
+        orders.runs(Some(device.release()?));
         frames.store(0, Ordering::Relaxed);
         voice.say(&FromLoad::Hello { protocol: VERSION, name: scene.to_string() })?;
         match run(scene, level, &mut device, &voice, &frames) {
@@ -174,9 +225,8 @@ fn run(
     voice: &Voice,
     frames: &AtomicU64,
 ) -> Result<(), DeviceError> {
-    let mut finished: Vec<(usize, Seconds)> = Vec::new();
-    let mut began = Seconds(0.0);
-    let last = if level == Level::Pass { PASS_FRAMES } else { u64::MAX };
+    let mut passes = Passes::default();
+    let last = level.frames();
     let mut handed_in = 0;
     for number in 0..last {
         while handed_in < last.min(number + AHEAD) {
@@ -189,24 +239,44 @@ fn run(
         let drawn = device.drawn(|| (*reference(scene, number)).clone())?;
         let at = drawn.at;
         let checked = look_at(scene, number, drawn.otherwise.as_ref(), at);
-        voice.say(&FromLoad::Frame(FrameLine::of(&checked)))?;
+        passes.tell(scene, &checked, voice)?;
         frames.store(number + 1, Ordering::Relaxed);
-        finished.push((checked.section, at - began));
-        if finished.len() as u64 == PASS_FRAMES {
-            let score = score_pass(&finished, scene.sections(), scene.work_per_frame());
-            if let Some(score) = score {
-                voice.say(&FromLoad::Score(score))?;
-            }
-            finished.clear();
-            began = at;
-        }
     }
     Ok(())
 }
 
+/// The frames of the present pass, by section, and when it began.
+#[derive(Default)]
+pub(super) struct Passes {
+    finished: Vec<(usize, Seconds)>,
+    began: Seconds,
+}
+
+impl Passes {
+    /// Tells of a frame, and of the score where a pass ends with it.
+    pub(super) fn tell(
+        &mut self,
+        scene: SizedScene,
+        checked: &CheckedFrame,
+        voice: &Voice,
+    ) -> io::Result<()> {
+        voice.say(&FromLoad::Frame(FrameLine::of(checked)))?;
+        self.finished.push((checked.section, checked.at - self.began));
+        if self.finished.len() as u64 == PASS_FRAMES {
+            let score = score_pass(&self.finished, scene.sections(), scene.work_per_frame());
+            if let Some(score) = score {
+                voice.say(&FromLoad::Score(score))?;
+            }
+            self.finished.clear();
+            self.began = checked.at;
+        }
+        Ok(())
+    }
+}
+
 /// Does what the lines of the input say. The process ends on the word to stop, on one that it does not know, and
 /// when whoever started it is gone.
-fn listen(voice: Voice, orders: Orders) {
+pub(super) fn listen(voice: Voice, orders: Orders) {
     thread::spawn(move || {
         let mut input = stdin().lock();
         loop {
@@ -222,7 +292,7 @@ fn listen(voice: Voice, orders: Orders) {
     });
 }
 
-fn beat(voice: Voice, frames: Arc<AtomicU64>) {
+pub(super) fn beat(voice: Voice, frames: Arc<AtomicU64>) {
     thread::spawn(move || {
         while voice.say(&FromLoad::Heartbeat { frames: frames.load(Ordering::Relaxed) }).is_ok() {
             thread::sleep(HEARTBEAT);
