@@ -78,7 +78,7 @@ impl CardOptions {
     pub(crate) fn address(&self) -> Result<CardAddress, Failure> {
         let card = self.card.with_seed(self.seed)?.with_driver(self.driver);
         let stand_ins_only = self.seed.is_some() || self.physics.is_some() || self.driver != 1;
-        if !card.is_stand_in() && stand_ins_only {
+        if !card.is_simulated() && stand_ins_only {
             return Err(Failure::usage(
                 "--seed, --driver and --physics are for stand-ins: a real card is as it is",
             ));

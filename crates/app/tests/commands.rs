@@ -374,9 +374,18 @@ fn a_real_card_is_listed_with_what_it_offers_measures_and_lacks() {
         assert_eq!(refused.status.code(), Some(2), "{words:?}");
         assert!(stderr(&refused).contains(told), "{told}: {}", stderr(&refused));
     }
-    let refused = yard_step(&["climb", "--card", "kernel"]);
-    assert_eq!(refused.status.code(), Some(2));
-    assert!(stderr(&refused).contains("not be tuned yet"), "{}", stderr(&refused));
+    for (words, told) in [
+        (&["climb", "--card", "kernel", "--sysfs", "/no/such/root"][..], "no real card is shown"),
+        (&["climb", "--card", "kernel", "--seed", "7"], "a real card is as it is"),
+        (
+            &["simulate", "--card", "kernel:0000:03:00.0", "--csv", "-"],
+            "there is no card at 0000:03:00.0",
+        ),
+    ] {
+        let refused = yard_step(words);
+        assert!(!refused.status.success());
+        assert!(stderr(&refused).contains(told), "{told}: {}", stderr(&refused));
+    }
 }
 
 #[test]

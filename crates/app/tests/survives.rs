@@ -551,7 +551,7 @@ fn whatever_a_load_of_ones_own_does_ends_its_trial_with_the_right_verdict(
 }
 
 #[rstest]
-#[case::says_nothing("sleep 30", "before it said hello")]
+#[case::says_nothing("sleep 30", "did not say hello within 5 s")]
 #[case::is_not_there("", "cannot be started")]
 fn a_load_that_cannot_begin_is_told_and_the_card_goes_back(
     #[case] script: &str,
@@ -707,7 +707,7 @@ fn a_process_that_hosts_or_guards_does_nothing_by_itself() {
     let dir = tempfile::tempdir().unwrap();
     let text = |path: &Path| text_of(path);
     let (lock, log) = (text(&dir.path().join("lock")), text(&dir.path().join("log")));
-    let output = yard_step(&["guard", "--slot", "nobody", "--lock", &lock, "--told", &log]);
+    let output = yard_step(&["guard", "--card", "nobody", "--lock", &lock, "--told", &log]);
     assert!(output.status.success(), "told nothing, it has nothing to put back");
     assert!(!Path::new(&log).exists());
     let output = yard_step(&["load", "--scene", "kiln", "--slot", "nobody"]);

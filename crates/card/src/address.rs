@@ -11,7 +11,7 @@ use crate::keeper::{KeptAddress, KeptCard};
 use crate::kernel::{self, is_address, kernel_cards};
 use crate::slot::{Power, SlotAddress, SlotCard};
 use crate::standin::{Family, StandIn};
-use crate::{Card, CardError, RuntimeDir};
+use crate::{Card, CardError, Reach, RuntimeDir};
 
 /// Every kind of stand-in: its name and its model.
 pub const KINDS: [(&str, &str); 3] = [
@@ -135,6 +135,17 @@ pub fn connect(address: &CardAddress) -> Result<Box<dyn Card>, CardError> {
     })
 }
 
+/// Reaches a card that another process holds, to put it back.
+///
+/// # Errors
+/// It is not there, or does not answer.
+pub fn connect_to_held(card: &Reach) -> Result<Box<dyn Card>, CardError> {
+    Ok(match card {
+        Reach::Slot(socket) => Box::new(SlotCard::open(SlotAddress::at(socket), None)?),
+        Reach::Kept(address) => Box::new(KeptCard::open(address, true)?),
+    })
+}
+
 /// Reaches a card to control it, one that outlives this process: a stand-in is held by a process of its own, which `start`
 /// starts at the socket it is given, if it is not there; a real card by its keeper.
 ///
@@ -209,7 +220,7 @@ impl CardAddress {
 
     /// Whether it is a stand-in.
     #[must_use]
-    pub fn is_stand_in(&self) -> bool {
+    pub fn is_simulated(&self) -> bool {
         matches!(self.0, Place::StandIn { .. })
     }
 
@@ -367,6 +378,13 @@ mod tests {
         let first = connect(&address.with_driver(1)).unwrap();
         assert_ne!(card.description().driver, first.description().driver);
         assert_eq!(address.on_course(7).driver_and_course(), (3, 7));
+    }
+
+    #[test]
+    fn a_guard_that_finds_no_card_is_told() {
+        let nowhere = Reach::Slot("/nowhere/at/all.sock".into());
+        let error = connect_to_held(&nowhere).err().unwrap();
+        assert!(matches!(error, CardError::Gone { .. }), "{error}");
     }
 
     #[test]

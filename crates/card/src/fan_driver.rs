@@ -191,6 +191,18 @@ impl Card for FanDriver {
         self.card.hold_way_back(settings)
     }
 
+    fn set_start(&mut self, settings: Option<&Settings>, renew: bool) -> Result<(), CardError> {
+        self.card.set_start(settings, renew)
+    }
+
+    fn told(&mut self) -> Vec<String> {
+        self.card.told()
+    }
+
+    fn system_log(&mut self, since: Seconds) -> Vec<String> {
+        self.card.system_log(since)
+    }
+
     fn draws_at(&self) -> Option<DrawsAt> {
         self.card.draws_at()
     }

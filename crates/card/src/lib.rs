@@ -17,7 +17,9 @@ mod runtime_dir;
 pub mod slot;
 mod standin;
 
-pub use address::{CardAddress, CardChoice, ChoiceError, KINDS, connect, connect_hosted};
+pub use address::{
+    CardAddress, CardChoice, ChoiceError, KINDS, connect, connect_hosted, connect_to_held,
+};
 pub use fan_driver::FanDriver;
 pub use reach::{DrawsAt, Reach};
 pub use restore::{NotBack, is_held, restore};
@@ -184,6 +186,28 @@ pub trait Card: Send {
     fn hold_way_back(&mut self, settings: &Settings) -> Result<(), CardError> {
         let _ = settings;
         Ok(())
+    }
+
+    /// Tells whoever holds the card by itself what it is to be put to at the start of the machine; none is stock. `renew`
+    /// forgets how the last start went.
+    ///
+    /// # Errors
+    /// It cannot be told.
+    fn set_start(&mut self, settings: Option<&Settings>, renew: bool) -> Result<(), CardError> {
+        let _ = (settings, renew);
+        Ok(())
+    }
+
+    /// What there is to say of the card as it was found, in sentences: how the start of the machine went.
+    fn told(&mut self) -> Vec<String> {
+        Vec::new()
+    }
+
+    /// What the system's log has told of the card in the last so many seconds, the newest last; nothing where it cannot be
+    /// read.
+    fn system_log(&mut self, since: Seconds) -> Vec<String> {
+        let _ = since;
+        Vec::new()
     }
 
     /// Where a load in another process draws on this card; none for a card that lives in this process.

@@ -6,9 +6,8 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-use crate::keeper::{KeptAddress, KeptCard};
-use crate::slot::{SlotAddress, SlotCard};
-use crate::{Card, CardError};
+use crate::keeper::KeptAddress;
+use crate::slot::SlotAddress;
 
 /// How another process reaches a card. It is written as JSON.
 ///
@@ -20,19 +19,6 @@ pub enum Reach {
     Slot(PathBuf),
     /// A real card, through its keeper.
     Kept(KeptAddress),
-}
-
-impl Reach {
-    /// Reaches the card.
-    ///
-    /// # Errors
-    /// It is not there, or does not answer.
-    pub fn connect(&self) -> Result<Box<dyn Card>, CardError> {
-        Ok(match self {
-            Self::Slot(socket) => Box::new(SlotCard::open(SlotAddress::at(socket), None)?),
-            Self::Kept(address) => Box::new(KeptCard::open(address, true)?),
-        })
-    }
 }
 
 impl fmt::Display for Reach {
@@ -68,11 +54,5 @@ mod tests {
     #[case(Reach::Kept(KeptAddress::of("0000:03:00.0")))]
     fn what_is_written_is_read_back(#[case] reach: Reach) {
         assert_eq!(reach.to_string().parse::<Reach>().unwrap(), reach);
-    }
-
-    #[test]
-    fn a_guard_that_finds_no_card_is_told() {
-        let error = Reach::Slot("/nowhere/at/all.sock".into()).connect().err().unwrap();
-        assert!(matches!(error, CardError::Gone { .. }), "{error}");
     }
 }

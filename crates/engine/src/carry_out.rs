@@ -35,6 +35,8 @@ pub enum Step {
     Restarted(Vec<String>),
 }
 
+/// How long before a run the system's log is read from, where it failed.
+const LOGGED_BEFORE: Seconds = Seconds(5.0);
 /// Longest run of a load that only the user ends.
 const A_DAY: Seconds = Seconds(86_400.0);
 /// Average background load up to which a run of a soak counts, percent.
@@ -201,6 +203,11 @@ impl Engine {
             return Err(EngineError::MachineDown { trial: run.intent.number });
         }
         let end = run.sample().at;
+        if matches!(ending, Ending::DriverReset | Ending::LoadDied(_) | Ending::CardGone(_)) {
+            for line in self.cards.card_mut().system_log(end + LOGGED_BEFORE) {
+                run.mark(end, MarkKind::Fault, format!("Kernel: {line}"));
+            }
+        }
         let record = self.judged(&run, &ending, &applied.differences);
         info!("is {}: {}", record.judged, record.reason);
         let wants_a_look =

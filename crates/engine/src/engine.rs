@@ -3,6 +3,7 @@
 
 use std::sync::Arc;
 
+use tracing::warn;
 use yard_step_card::Clock;
 use yard_step_core::{
     CardDescription, Climb, ClimbEvent, Directive, EVERYDAY, Fault, Limiter, Machine, Margin,
@@ -36,6 +37,8 @@ pub enum Unfinished {
     NotRecorded,
     /// Its load could not begin: it proves nothing.
     NotBegun,
+    /// Yard Step was ended in it, and the machine was not started since: it proves nothing.
+    Ended,
 }
 
 /// Carries a climb out. When it is dropped, however that comes about, the card is put back to the
@@ -119,6 +122,9 @@ impl Engine {
         let load = loads.choose(climb.plan().full_load(), card.as_ref())?;
         let (machine, factory) = first_sight(&ledger, card.as_mut())?;
         let (kept, told_at_start) = at_start(&ledger, card.description())?;
+        let told = card.told();
+        let told_at_start =
+            told.into_iter().chain(told_at_start).reduce(|all, more| format!("{all} {more}"));
         let mut held = HeldCard::new(card, factory, (guard, lock));
         held.set_chosen_fan(ledger.air_notes(held.card().description())?.chosen);
         held.set_kept(kept.as_ref());
@@ -138,6 +144,7 @@ impl Engine {
             over_supply: false,
             resumed_after: 0,
         };
+        engine.note_start(false)?;
         // Whatever a process that died may have left on the card. One that is down or gone is found
         // before anything is tried on it.
         let way_back = engine.cards.way_back();
@@ -147,6 +154,17 @@ impl Engine {
             engine.tell_at_start(EngineError::from(error).to_string());
         }
         Ok(engine)
+    }
+
+    /// Tells whoever holds the card what it may be put to at the start of the machine: the profile in use, if it is proven.
+    /// `renew` forgets how the last start went.
+    pub(crate) fn note_start(&mut self, renew: bool) -> Result<(), EngineError> {
+        let (start, _) = at_start(&self.ledger, self.cards.card().description())?;
+        if let Err(error) = self.cards.card_mut().set_start(start.as_ref(), renew) {
+            // What it was told before holds: the keeper itself checks it against the driver.
+            warn!("what the card starts with was not noted: {error}");
+        }
+        Ok(())
     }
 
     /// Takes a climb up as it is in the ledger: after a start of the program, and after a restart
@@ -168,6 +186,10 @@ impl Engine {
                 let is_noted = |lock: &CardLock| lock.is_unrecorded(path, intent.id);
                 let unfinished = match self.cards.lock().is_some_and(is_noted) {
                     true => Unfinished::NotRecorded,
+                    // A machine that was not started since did not go down.
+                    false if self.clock() == Clock::Wall && self.is_of_this_boot(&intent) => {
+                        Unfinished::Ended
+                    }
                     false => unfinished,
                 };
                 let told = self.close_unfinished(&intent, unfinished)?;
@@ -242,6 +264,12 @@ impl Engine {
             return Ok(Some(format!("The card goes back to stock from now on. {risk}")));
         }
         Ok(None)
+    }
+
+    /// Whether a trial was begun in the present run of the machine.
+    fn is_of_this_boot(&mut self, intent: &Intent) -> bool {
+        let boot = self.cards.card_mut().boot();
+        !boot.is_empty() && boot == intent.boot
     }
 
     /// Why the machine should be restarted, if it should.
@@ -323,6 +351,12 @@ impl Engine {
             Unfinished::Void => (
                 Verdict::Void,
                 "It has no outcome, and only Yard Step was ended: it proves nothing.",
+                Fault::STOPPED,
+            ),
+            Unfinished::Ended => (
+                Verdict::Void,
+                "Yard Step was ended in it, and the machine has not been started since: it proves \
+                 nothing.",
                 Fault::STOPPED,
             ),
             Unfinished::NotBegun => {

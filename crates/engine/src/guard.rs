@@ -20,7 +20,7 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
 use tracing::info;
-use yard_step_card::{Card, FanDriver, Reach, is_held, restore};
+use yard_step_card::{Card, FanDriver, Reach, connect_to_held, is_held, restore};
 use yard_step_core::{Seconds, Settings};
 
 use crate::load::Kin;
@@ -267,8 +267,9 @@ fn try_it_back(
     let mut card = match reached.take() {
         Some(card) => card,
         None => {
-            let card = reach.parse::<Reach>().map_err(|error| error.to_string())?;
-            card.connect().map_err(|error| error.to_string())?
+            let card: Reach =
+                reach.parse().map_err(|error| format!("no card is named so: {error}"))?;
+            connect_to_held(&card).map_err(|error| error.to_string())?
         }
     };
     let way_back = settings.with_unwritten_fan(card.description());

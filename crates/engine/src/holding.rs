@@ -41,6 +41,8 @@ impl Engine {
         self.end_load();
         // Where the ledger still fails, the note beside the lock tells the next start.
         let _ = self.close_begun();
+        // What was proven meanwhile counts from the next start of the machine on; what was said before does otherwise.
+        let _ = self.note_start(false);
         Ok(self.cards.leave()?)
     }
 
@@ -200,7 +202,8 @@ impl Engine {
         self.cards.set_chosen_fan(None);
         self.cards.set_kept(None);
         self.cards.arm()?;
-        Ok(self.cards.put_back()?)
+        self.cards.put_back()?;
+        self.note_start(true)
     }
 }
 

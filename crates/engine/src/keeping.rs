@@ -152,6 +152,7 @@ impl Engine {
             profile,
         )?;
         self.cards.put_back()?;
+        self.note_start(true)?;
         Ok(used)
     }
 

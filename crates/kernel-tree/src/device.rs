@@ -20,6 +20,8 @@ const IDS: (&str, &str) = ("0x1b2c", "0x7310");
 const ADDRESS: &str = "0000:03:00.0";
 /// Full fan, as the files count it.
 const FULL: f64 = 255.0;
+/// File that tells what a kernel would have announced of a stand-in.
+const EVENTS: &str = "stand_in_events";
 /// File that tells where loads draw on a stand-in.
 const SLOT: &str = "stand_in_slot";
 /// Share of its highest clock to which the memory goes down.
@@ -89,6 +91,8 @@ pub struct Device {
     frames: Option<FrameSlot>,
     /// Path of that.
     slot: String,
+    /// What a kernel would have announced.
+    events: Vec<String>,
     /// Whether it took its machine down.
     is_down: bool,
     /// Seconds of the card's time to a second on the wall.
@@ -130,6 +134,7 @@ impl Device {
             reset_until: None,
             frames: None,
             slot: String::new(),
+            events: Vec::new(),
             is_down: false,
             speed: 1.0,
             looked_at: Instant::now(),
@@ -185,6 +190,7 @@ impl Device {
             file("uevent", false),
             file("reset", true),
             file("mem_info_vram_total", false),
+            file(EVENTS, false),
         ];
         if is_resetting {
             return files;
@@ -229,6 +235,7 @@ impl Device {
             "uevent" => format!("DRIVER=kernel-tree\nPCI_SLOT_NAME={ADDRESS}"),
             "reset" => return Err(Errno::EACCES),
             SLOT => self.slot.clone(),
+            EVENTS => self.events.join("\n"),
             "mem_info_vram_total" => (u64::from(card.memory_gib) << 30).to_string(),
             "pp_od_clk_voltage" => return self.table(),
             "pp_dpm_sclk" => {
@@ -290,6 +297,11 @@ impl Device {
         self.edited = None;
         (self.is_manual, self.is_fan_manual) = (false, false);
         self.reset_until = Some(Instant::now() + RESET);
+        let path = format!("/devices/pci0000:00/{ADDRESS}/drm/card0");
+        self.events.push(format!(
+            "change@{path} ACTION=change DEVPATH={path} SUBSYSTEM=drm WEDGED=none SEQNUM={}",
+            self.events.len()
+        ));
     }
 
     /// Takes the card down and up: it comes back at stock.

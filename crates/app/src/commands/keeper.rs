@@ -11,7 +11,7 @@ use listenfd::ListenFd;
 use nix::unistd::geteuid;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
-use yard_step_card::keeper::{self, Keeper, Peers, put_back_all};
+use yard_step_card::keeper::{self, BEARS_AFTER, Keeper, KeeperPlaces, Peers, put_back_all};
 use yard_step_card::kernel::SYSFS;
 
 use crate::failure::Failure;
@@ -37,6 +37,9 @@ pub(crate) struct KeeperOptions {
     /// Put back what a keeper that was killed has left, and end
     #[arg(long, conflicts_with = "print_unit")]
     pub put_back: bool,
+    /// Put each card to its profile in use first, if that is proven for this driver and the last start with it ended cleanly
+    #[arg(long)]
+    pub at_boot: bool,
     /// Print a systemd service and its socket, and end
     #[arg(long)]
     pub print_unit: bool,
@@ -52,14 +55,18 @@ pub(crate) fn keeper(options: &KeeperOptions) -> Result<(), Failure> {
              \"yard-step keeper --print-unit\" prints",
         ));
     }
+    let places = KeeperPlaces::now(&options.sysfs, &options.records);
     if options.put_back {
-        let all_back = put_back_all(&options.records, &tell)?;
+        let all_back = put_back_all(&places, &tell)?;
         return if all_back { Ok(()) } else { Err(not_back()) };
     }
     let sudo_user = env::var(SUDO_USER).ok();
     let peers = Peers::of(sudo_user.as_deref(), options.group.as_deref())
         .map_err(|why| Failure::usage(format!("keeper: {why}")))?;
-    let keeper = Keeper::new(&options.sysfs, &options.records, peers, tell)?;
+    let keeper = Keeper::new(&places, peers, tell)?;
+    if options.at_boot {
+        keeper.start_cards(BEARS_AFTER);
+    }
     let (listener, socket) = listener(options)?;
     let stop = keeper.stop();
     // Closing the terminal and Ctrl+C are orders to put the cards back, too.
@@ -102,6 +109,12 @@ fn unit(options: &KeeperOptions) -> Result<String, Failure> {
     let program = env::current_exe()
         .map_err(|error| Failure::failed(format!("this program cannot find itself: {error}")))?;
     let program = program.display();
+    let at_boot = if options.at_boot { " --at-boot" } else { "" };
+    // What is to be done at the start of the machine does not wait for a visitor.
+    let install = match options.at_boot {
+        true => "\n[Install]\nWantedBy=multi-user.target\n",
+        false => "",
+    };
     let (group, member) = match &options.group {
         Some(group) => {
             (format!(" --group {group}"), format!("SocketGroup={group}\nSocketMode=0660"))
@@ -126,13 +139,13 @@ fn unit(options: &KeeperOptions) -> Result<String, Failure> {
          Description=Yard Step's keeper of graphics cards\n\
          \n\
          [Service]\n\
-         ExecStart={program} keeper{group}\n\
+         ExecStart={program} keeper{group}{at_boot}\n\
          ExecStopPost={program} keeper --put-back\n\
          Restart=on-failure\n\
          RestartSec=0\n\
          TimeoutStopSec=20\n\
          StateDirectory=yard-step\n\
          RuntimeDirectory=yard-step\n\
-         RuntimeDirectoryPreserve=yes\n"
+         RuntimeDirectoryPreserve=yes\n{install}"
     ))
 }

@@ -11,7 +11,7 @@ use yard_step_core::{Absent, CardDescription, Percent, Sample, Seconds, SettingK
 
 use super::wire::{MOST_REPLY, Reply, Request, receive, send};
 use super::{KeptAddress, SOFTWARE};
-use crate::kernel::{CardFiles, RESET, boot_id, look_at};
+use crate::kernel::{CardFiles, Events, RESET, boot_id, look_at};
 use crate::slot::SlotAddress;
 use crate::{Card, CardError, Clock, DrawsAt, LoadLost, Ran, Reach, Work};
 
@@ -27,16 +27,17 @@ const MOST_LAG: Duration = Duration::from_millis(100);
 const FRAMES: &str = "stand_in_slot";
 
 /// A real card, read here and written by its keeper.
-#[derive(Debug)]
 pub struct KeptCard {
     address: KeptAddress,
     files: CardFiles,
     line: Option<BufReader<UnixStream>>,
     description: CardDescription,
     controls: bool,
+    events: Events,
     /// Why there is no keeper, where there is none.
     no_keeper: Option<String>,
     refused: Vec<String>,
+    told: Vec<String>,
     way_back: Option<Settings>,
     /// What was set on the card after it was asked last, as its files tell it.
     state: Option<String>,
@@ -56,14 +57,17 @@ impl KeptCard {
         let card = look_at(&address.sysfs, &address.card)?;
         let now = Instant::now();
         let files = CardFiles::at_factory(&address.sysfs, card);
+        let events = Events::of(&address.sysfs, files.device(), &address.card);
         let mut kept = Self {
             address: address.clone(),
             description: files.description().clone(),
             files,
             line: None,
             controls,
+            events,
             no_keeper: None,
             refused: Vec::new(),
+            told: Vec::new(),
             way_back: None,
             state: None,
             spoken: now,
@@ -88,7 +92,8 @@ impl KeptCard {
         let card = self.address.card.clone();
         let request = Request::Open { card, controls: self.controls };
         match exchange(&mut line, &request) {
-            Ok(Reply::Opened { card, .. }) => {
+            Ok(Reply::Opened { card, told }) => {
+                self.told = told;
                 self.files.describe_as(&card);
                 self.description = *card;
             }
@@ -186,8 +191,12 @@ impl KeptCard {
 
     /// What has become of the card while it worked.
     fn look(&mut self) -> Result<(), LoadLost> {
+        let announced = self.events.newest();
         if !self.files.is_there() {
             return Err(self.wait_for_files());
+        }
+        if announced.is_some() {
+            return Err(LoadLost::DriverReset);
         }
         if self.controls && self.no_keeper.is_none() {
             self.live().map_err(|_| LoadLost::KeeperGone)?;
@@ -259,6 +268,8 @@ impl Card for KeptCard {
 
     fn apply(&mut self, settings: &Settings) -> Result<(), CardError> {
         self.state = None;
+        // What was announced before has nothing to do with what comes.
+        self.events.newest();
         if self.no_keeper.is_some() {
             // What it does not offer is not asked for: there is nothing to be written.
             return Ok(());
@@ -332,6 +343,25 @@ impl Card for KeptCard {
         self.ask(&Request::WayBack { settings: Box::new(*settings) })?;
         self.way_back = Some(*settings);
         Ok(())
+    }
+
+    fn set_start(&mut self, settings: Option<&Settings>, renew: bool) -> Result<(), CardError> {
+        if self.no_keeper.is_some() {
+            return Ok(());
+        }
+        let settings = settings.map(|settings| Box::new(*settings));
+        self.ask(&Request::Start { settings, renew }).map(drop)
+    }
+
+    fn told(&mut self) -> Vec<String> {
+        std::mem::take(&mut self.told)
+    }
+
+    fn system_log(&mut self, since: Seconds) -> Vec<String> {
+        match self.ask(&Request::Log { seconds: since.value() }) {
+            Ok(Reply::Logged { lines }) => lines,
+            _ => Vec::new(),
+        }
     }
 
     fn draws_at(&self) -> Option<DrawsAt> {

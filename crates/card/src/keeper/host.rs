@@ -12,6 +12,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::Duration;
 
+use yard_step_core::Settings;
+
 use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 
 use super::kept::{Kept, gone};
@@ -19,7 +21,7 @@ use super::peers::{Peer, Peers};
 use super::record::Records;
 use super::wire::{MOST_REQUEST, Reply, Request, receive, send};
 use crate::CardError;
-use crate::kernel::boot_id;
+use crate::kernel::{boot_id, kernel_log};
 
 /// Time between two looks at the cards.
 const LOOK: Duration = Duration::from_millis(50);
@@ -46,6 +48,25 @@ impl Stop {
 
     fn is_told(&self) -> bool {
         self.0.load(Ordering::SeqCst)
+    }
+}
+
+/// Where a keeper finds cards, and what it writes down of them.
+#[derive(Debug, Clone)]
+pub struct KeeperPlaces {
+    /// Root of the kernel's device files.
+    pub sysfs: PathBuf,
+    /// Directory of the records.
+    pub records: PathBuf,
+    /// The present run of the machine.
+    pub boot: String,
+}
+
+impl KeeperPlaces {
+    /// Those of the present run of this machine.
+    #[must_use]
+    pub fn now(sysfs: &Path, records: &Path) -> Self {
+        Self { sysfs: sysfs.to_owned(), records: records.to_owned(), boot: boot_id() }
     }
 }
 
@@ -78,11 +99,11 @@ fn lock(records: &Records) -> io::Result<File> {
 ///
 /// # Errors
 /// The records cannot be read, or a keeper is at work: that one does it.
-pub fn put_back_all(records: &Path, tell: &dyn Fn(&str)) -> io::Result<bool> {
-    let records = Records::at(records)?;
+pub fn put_back_all(places: &KeeperPlaces, tell: &dyn Fn(&str)) -> io::Result<bool> {
+    let records = Records::at(&places.records)?;
     let _lock = lock(&records)?;
     let mut all_back = true;
-    for kept in left_away(&records, tell) {
+    for kept in left_away(&records, &places.boot, tell) {
         let (mut kept, name) = kept?;
         if let Some(told) = kept.put_back_for_good("the keeper before was killed") {
             tell(&told);
@@ -98,21 +119,17 @@ pub fn put_back_all(records: &Path, tell: &dyn Fn(&str)) -> io::Result<bool> {
 /// The cards that a keeper has left away from their way back in this run of the machine.
 fn left_away<'a>(
     records: &'a Records,
+    boot: &'a str,
     tell: &'a dyn Fn(&str),
 ) -> impl Iterator<Item = io::Result<(Kept, String)>> + 'a {
-    let boot = boot_id();
-    let left = records.all().into_iter().filter(move |record| record.is_away);
-    left.filter_map(move |record| {
-        if record.boot != boot {
-            // The machine was started anew: the card is as the driver has set it up.
-            return None;
-        }
-        match Kept::open(records, (&boot, &record.sysfs, &record.card)) {
-            Ok(kept) => Some(Ok((kept, record.card))),
-            Err(error) => {
-                tell(&format!("{}: {error}", record.card));
-                None
-            }
+    // Where the machine was started anew, the card is as the driver has set it up.
+    let left =
+        records.all().into_iter().filter(move |record| record.is_away && record.boot == boot);
+    left.filter_map(move |record| match Kept::open(records, (boot, &record.sysfs, &record.card)) {
+        Ok(kept) => Some(Ok((kept, record.card))),
+        Err(error) => {
+            tell(&format!("{}: {error}", record.card));
+            None
         }
     })
 }
@@ -123,15 +140,14 @@ impl Keeper {
     /// # Errors
     /// Another keeper is at work, or the records cannot be written.
     pub fn new(
-        sysfs: &Path,
-        records: &Path,
+        places: &KeeperPlaces,
         peers: Peers,
         tell: impl Fn(&str) + Send + Sync + 'static,
     ) -> io::Result<Self> {
-        let records = Records::at(records)?;
+        let records = Records::at(&places.records)?;
         let lock = lock(&records)?;
         let mut cards = BTreeMap::new();
-        for kept in left_away(&records, &tell) {
+        for kept in left_away(&records, &places.boot, &tell) {
             let (mut kept, card) = kept?;
             if let Some(told) = kept.put_back("the keeper before was killed") {
                 tell(&told);
@@ -139,10 +155,10 @@ impl Keeper {
             cards.insert(card, Arc::new(Mutex::new(kept)));
         }
         Ok(Self {
-            sysfs: sysfs.to_owned(),
+            sysfs: places.sysfs.clone(),
             records,
             peers,
-            boot: boot_id(),
+            boot: places.boot.clone(),
             cards: Mutex::new(cards),
             tell: Box::new(tell),
             visitors: AtomicUsize::new(0),
@@ -150,6 +166,22 @@ impl Keeper {
             stop: Stop::default(),
             _lock: lock,
         })
+    }
+
+    /// Puts each card to what it is to start with, once in a run of the machine: if that is still proven for this driver, and
+    /// the last start with it ended cleanly. A machine that goes down within `bears_after` has not borne it.
+    pub fn start_cards(&self, bears_after: Duration) {
+        let fresh = self.records.all().into_iter().filter(|record| record.boot != self.boot);
+        for record in fresh.filter(|record| record.start.is_some()) {
+            match self.card(&record.card) {
+                Ok(kept) => {
+                    if let Some(told) = locked(&kept).start(bears_after) {
+                        (self.tell)(&told);
+                    }
+                }
+                Err(error) => (self.tell)(&format!("{}: {error}", record.card)),
+            }
+        }
     }
 
     /// By which it is told to stop.
@@ -192,11 +224,12 @@ impl Keeper {
         let mut all_back = true;
         for kept in self.all() {
             let mut kept = locked(&kept);
-            if kept.is_away()
+            if !kept.can_be_left()
                 && let Some(told) = kept.put_back_for_good("the keeper was told to stop")
             {
                 (self.tell)(&told);
             }
+            kept.note_borne();
             all_back &= !kept.is_away();
         }
         served.map(|()| all_back)
@@ -344,7 +377,10 @@ impl Keeper {
                 peer.user
             ));
         }
-        let reply = Reply::Opened { card: Box::new(card.description().clone()), told: Vec::new() };
+        let reply = Reply::Opened {
+            card: Box::new(card.description().clone()),
+            told: card.told_of_start().into_iter().collect(),
+        };
         drop(card);
         *opened = Some(kept);
         reply
@@ -375,6 +411,15 @@ impl Keeper {
             Request::WayBack { settings } => {
                 let settings = settings.with_unwritten_fan(kept.description());
                 kept.set_way_back(&settings)
+            }
+            Request::Start { settings, renew } => {
+                let whole =
+                    |settings: Box<Settings>| settings.with_unwritten_fan(kept.description());
+                let settings = settings.map(whole);
+                kept.set_start(settings, renew)
+            }
+            Request::Log { seconds } => {
+                Reply::Logged { lines: kernel_log(kept.address(), seconds) }
             }
             Request::Alive => Reply::Done,
             Request::Leave => {

@@ -7,7 +7,7 @@ use yard_step_core::{CardDescription, Fan, FanControl, Percent, Seconds, Setting
 
 use super::SILENCE;
 use super::peers::Peer;
-use super::record::{Record, Records};
+use super::record::{Record, Records, Start};
 use super::wire::Reply;
 use crate::kernel::{CardFiles, FileCard, look_at};
 use crate::restore::restore;
@@ -35,6 +35,8 @@ pub(super) struct Kept {
     retry: Option<Instant>,
     /// When time last passed for its fan.
     looked_at: Instant,
+    /// When the machine has borne what it was started with.
+    borne_at: Option<Instant>,
 }
 
 impl Kept {
@@ -43,7 +45,8 @@ impl Kept {
         records: &Records,
         (boot, sysfs, card): (&str, &Path, &str),
     ) -> Result<Self, CardError> {
-        let known = records.of(card).filter(|known| known.boot == boot && known.sysfs == sysfs);
+        let before = records.of(card).filter(|known| known.sysfs == sysfs);
+        let known = before.clone().filter(|known| known.boot == boot);
         let (files, record) = match known {
             Some(record) => {
                 let factory = record.factory.clone();
@@ -55,6 +58,7 @@ impl Kept {
                 let files = CardFiles::at_factory(sysfs, found);
                 let factory = files.factory().clone();
                 let record = Record::new((boot, sysfs, card), &directory, factory);
+                let record = record.with_start_of(before);
                 records.write(&record).map_err(|error| CardError::Refused {
                     why: format!("the factory state cannot be written down: {error}"),
                 })?;
@@ -67,11 +71,25 @@ impl Kept {
         let card = FanDriver::new(Box::new(FileCard::new(files)));
         let looked_at = Instant::now();
         let records = records.clone();
-        Ok(Self { card, description, record, records, control: None, retry: None, looked_at })
+        Ok(Self {
+            card,
+            description,
+            record,
+            records,
+            control: None,
+            retry: None,
+            looked_at,
+            borne_at: None,
+        })
     }
 
     pub(super) fn name(&self) -> String {
         self.description.id.clone()
+    }
+
+    /// Its address on the bus.
+    pub(super) fn address(&self) -> &str {
+        &self.record.card
     }
 
     /// What the card is and offers while the keeper has it.
@@ -106,10 +124,12 @@ impl Kept {
         if let Err(refused) = self.check(settings) {
             return refused;
         }
-        if *settings != self.record.way_back
-            && let Err(refused) = self.note_away(true)
-        {
-            return refused;
+        if *settings != self.record.way_back {
+            // Whatever comes from now on is not what the machine was started with.
+            self.record.is_starting = false;
+            if let Err(refused) = self.note_away(true) {
+                return refused;
+            }
         }
         match self.card.apply(settings) {
             Ok(()) => {
@@ -148,6 +168,86 @@ impl Kept {
         Reply::Done
     }
 
+    /// Notes what the card is to be put to at the start of the machine, under the driver that it has now.
+    pub(super) fn set_start(&mut self, settings: Option<Settings>, renew: bool) -> Reply {
+        if let Some(Err(refused)) = settings.map(|settings| self.check(&settings)) {
+            return refused;
+        }
+        let driver = self.description.driver.clone();
+        let start = settings.map(|settings| Start { settings, driver });
+        let is_new = self.record.start != start || (renew && self.record.is_starting);
+        if is_new {
+            self.record.start = start;
+            self.record.is_starting &= !renew;
+            if let Err(refused) = self.write() {
+                return refused;
+            }
+        }
+        Reply::Done
+    }
+
+    /// Why the card was left at stock at the start of the machine, where it was.
+    pub(super) fn told_of_start(&self) -> Option<String> {
+        self.record.told.clone()
+    }
+
+    /// Puts the card to what it is to start with, if the driver is the same and the last start with it ended cleanly. What
+    /// came of it, in words.
+    pub(super) fn start(&mut self, bears_after: Duration) -> Option<String> {
+        let start = self.record.start.clone()?;
+        let name = self.name();
+        let told = match self.may_start(&start) {
+            Err(why) => {
+                let told =
+                    format!("The card was left at stock at the start of the machine: {why}.");
+                self.record.told = Some(told.clone());
+                // Where this cannot be written down, it is said in this run of the keeper alone.
+                let _ = self.write();
+                format!("{name}: {told}")
+            }
+            Ok(()) => {
+                // Before the card is touched: a machine that goes down now is not started with this again.
+                (self.record.is_starting, self.record.told) = (true, None);
+                self.record.way_back = start.settings;
+                if self.note_away(true).and_then(|()| self.write()).is_err() {
+                    return Some(format!(
+                        "{name}: left at stock, since its record cannot be written"
+                    ));
+                }
+                self.borne_at = Some(Instant::now() + bears_after);
+                self.put_back("the machine was started")?
+            }
+        };
+        Some(told)
+    }
+
+    fn may_start(&self, start: &Start) -> Result<(), String> {
+        if self.record.is_starting {
+            return Err("the last start with its profile did not end cleanly. Use the profile again to try once more".into());
+        }
+        let driver = &self.description.driver;
+        if *driver != start.driver {
+            return Err(format!(
+                "its profile was proven under {}, and the driver is now {driver}",
+                start.driver
+            ));
+        }
+        match start.settings.clamped(&self.description).notes.as_slice() {
+            [] => Ok(()),
+            notes => Err(format!("its profile leaves the card's ranges ({})", notes.join("; "))),
+        }
+    }
+
+    /// Notes that the machine has borne what it was started with: after a while, or at an orderly end.
+    pub(super) fn note_borne(&mut self) {
+        self.borne_at = None;
+        if self.record.is_starting {
+            self.record.is_starting = false;
+            // Where this cannot be written down, the next start is at stock, and says why.
+            let _ = self.write();
+        }
+    }
+
     /// Nothing outside the card's ranges reaches it.
     fn check(&self, settings: &Settings) -> Result<(), Reply> {
         match settings.clamped(&self.description).notes.as_slice() {
@@ -175,6 +275,13 @@ impl Kept {
     pub(super) fn put_back(&mut self, why: &str) -> Option<String> {
         let way_back = self.record.way_back;
         self.put_to(&way_back, why)
+    }
+
+    /// Whether it can be left alone as it is: at its way back, with a fan that nobody has to drive.
+    pub(super) fn can_be_left(&self) -> bool {
+        let way_back = self.record.way_back;
+        !self.record.is_away
+            && FanDriver::left_alone(&way_back, self.card.description()) == way_back
     }
 
     /// The same by a keeper that will not be there to drive the fan.
@@ -214,6 +321,9 @@ impl Kept {
         let passed = self.looked_at.elapsed();
         self.looked_at = Instant::now();
         self.card.idle(Seconds(passed.as_secs_f64()));
+        if self.borne_at.is_some_and(|at| Instant::now() >= at) {
+            self.note_borne();
+        }
         if self.retry.is_some_and(|at| Instant::now() >= at) {
             return self.put_back("it was not back before");
         }

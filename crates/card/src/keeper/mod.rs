@@ -18,7 +18,7 @@ mod record;
 mod wire;
 
 pub use client::KeptCard;
-pub use host::{Keeper, Stop, put_back_all};
+pub use host::{Keeper, KeeperPlaces, Stop, put_back_all};
 pub use peers::Peers;
 
 use std::fmt;
@@ -35,6 +35,8 @@ pub const SOFTWARE: &str = "software";
 pub const SOCKET: &str = "/run/yard-step/keeper.sock";
 /// Where it writes down what it must know after a kill.
 pub const RECORDS: &str = "/var/lib/yard-step/keeper";
+/// How long a machine must run with what it was started with, until it has borne it.
+pub const BEARS_AFTER: Duration = Duration::from_secs(600);
 /// How long a controller may be silent while its card is away from the way back.
 pub const SILENCE: Duration = Duration::from_secs(2);
 

@@ -35,6 +35,23 @@ pub(super) struct Record {
     pub way_back: Settings,
     /// Whether it may hold something else.
     pub is_away: bool,
+    /// What it is put to at the start of the machine.
+    #[serde(default)]
+    pub start: Option<Start>,
+    /// Whether the machine was started with that and has not been seen to bear it yet.
+    #[serde(default)]
+    pub is_starting: bool,
+    /// Why the card was left at stock at the start, where it was.
+    #[serde(default)]
+    pub told: Option<String>,
+}
+
+/// What a card is put to at the start of the machine.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub(super) struct Start {
+    pub settings: Settings,
+    /// Driver and kernel under which it was proven.
+    pub driver: String,
 }
 
 /// The directory of all records.
@@ -60,7 +77,16 @@ impl Record {
             factory,
             way_back,
             is_away: false,
+            start: None,
+            is_starting: false,
+            told: None,
         }
+    }
+
+    /// The same for another run of the machine: what is to be done at a start, and how the last one went.
+    pub(super) fn with_start_of(self, before: Option<Self>) -> Self {
+        let Some(Self { start, is_starting, .. }) = before else { return self };
+        Self { start, is_starting, ..self }
     }
 }
 
@@ -115,6 +141,9 @@ fn read(path: &Path) -> Option<Record> {
     let record: Record = serde_json::from_slice(&text).ok()?;
     let is_ours = record.format == FORMAT && record.version == VERSION;
     // An automatic fan is not written down.
-    let way_back = record.way_back.with_unwritten_fan(&record.factory.description);
-    is_ours.then_some(Record { way_back, ..record })
+    let card = &record.factory.description;
+    let way_back = record.way_back.with_unwritten_fan(card);
+    let whole = |start: Start| Start { settings: start.settings.with_unwritten_fan(card), ..start };
+    let start = record.start.map(whole);
+    is_ours.then_some(Record { way_back, start, ..record })
 }

@@ -29,6 +29,11 @@ pub(super) enum Request {
     TurnFan { percent: Percent },
     /// Go back to these settings once nobody controls the card.
     WayBack { settings: Box<Settings> },
+    /// Put the card to these settings at the start of the machine, as long as the driver is the same; none is stock. `renew`
+    /// forgets how the last start went.
+    Start { settings: Option<Box<Settings>>, renew: bool },
+    /// Say what the kernel's log has told of the card in the last so many seconds.
+    Log { seconds: f64 },
     /// The controller is alive.
     Alive,
     /// Put the card to the way back: its controller leaves in order.
@@ -44,6 +49,8 @@ impl Request {
             Self::Taken => "say what it holds",
             Self::TurnFan { .. } => "turn its fan",
             Self::WayBack { .. } => "note the way back",
+            Self::Start { .. } => "note what to start with",
+            Self::Log { .. } => "read the kernel's log",
             Self::Alive => "listen",
             Self::Leave => "let the card go",
         }
@@ -67,6 +74,10 @@ pub(super) enum Reply {
     },
     Holds {
         settings: Box<Settings>,
+    },
+    /// The newest lines, oldest first.
+    Logged {
+        lines: Vec<String>,
     },
     /// The card was put back meanwhile, or never opened: the request was not carried out.
     NotControlled {

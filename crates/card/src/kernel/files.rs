@@ -124,6 +124,11 @@ impl CardFiles {
         &self.factory
     }
 
+    /// Path of its device below the root.
+    pub fn device(&self) -> &Path {
+        self.device.path()
+    }
+
     /// What the card is and offers.
     pub fn description(&self) -> &CardDescription {
         &self.factory.description

@@ -15,19 +15,23 @@
 //!
 //! A card is recognised by the files it has. What is missing is told with its reason.
 
+mod events;
 mod file_card;
 mod files;
 mod frequency;
 mod hwmon;
 mod identity;
+mod log;
 mod metrics;
 mod refusal;
 mod table;
 mod tree;
 
+pub(crate) use events::Events;
 pub(crate) use file_card::{FileCard, boot_id};
 pub(crate) use files::{CardFiles, Factory, RESET, look_at};
 pub(crate) use identity::is_address;
+pub(crate) use log::kernel_log;
 pub use refusal::Refusal;
 
 use std::path::Path;

@@ -147,6 +147,11 @@ pub(super) fn brief(text: &str) -> String {
     brief
 }
 
+/// A text in one line, without what steers a terminal, and no longer than a line of a log should be.
+pub(super) fn brief_line(text: &str) -> String {
+    text.chars().filter(|letter| !letter.is_control()).take(200).collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-use yard_step_card::{Card, DrawsAt, LoadLost, Work};
+use yard_step_card::{Card, Clock, DrawsAt, LoadLost, Work};
 use yard_step_core::{CheckedFrame, Ending, Expected, Seconds};
 use yard_step_scenes::SizedScene;
 
@@ -21,6 +21,8 @@ pub(super) const HELLO: Duration = Duration::from_secs(5);
 const GPU_HELLO: Duration = Duration::from_secs(60);
 /// How long a hello is waited for before the card is looked at.
 const BETWEEN_LOOKS: Duration = Duration::from_millis(200);
+/// Time within which a driver's reset shows in the card's files, or is announced.
+const RESET_SHOWS: Seconds = Seconds(0.5);
 /// How long the last words of one that the card has dropped are waited for.
 const LAST_WORDS: Duration = Duration::from_millis(400);
 /// How long its end is waited for, once it has closed its output.
@@ -246,6 +248,13 @@ impl Load for ChildLoad {
                     break Some(Ending::LoadDied("ended though nobody had told it to".into()));
                 }
             }
+        };
+        // A load that lost its device may be the first to notice that the driver has reset the card.
+        let ran = match (ran, &died) {
+            (Ok(_), Some(_)) if card.clock() == Clock::Wall => {
+                card.run(RESET_SHOWS, Work::Elsewhere)
+            }
+            (ran, _) => ran,
         };
         let ended = match (ran, died) {
             (Ok(_), None) => return Ok(()),

@@ -22,12 +22,14 @@ mod outside;
 mod process;
 pub mod protocol;
 mod serve;
+mod speech;
 
 pub use contract::Load;
 pub use kin::Kin;
 pub use manual::ManualLoad;
 pub use outside::{FailureRule, FigureRule, OutsideSpec, SpecError};
-pub use serve::{GpuPlaces, Level, serve};
+pub use serve::serve;
+pub use speech::{GpuPlaces, Level};
 
 use std::path::PathBuf;
 

@@ -4,7 +4,7 @@ use yard_step_card::slot::DeviceError;
 use yard_step_scenes::SizedScene;
 
 use super::protocol::Reason;
-use super::serve::{GpuPlaces, Level, Voice};
+use super::speech::{GpuPlaces, Level, Voice};
 
 /// Says that there is none, and ends the process.
 pub(super) fn serve(_: SizedScene, _: Level, _: &str, _: &GpuPlaces) -> Result<(), DeviceError> {

@@ -9,7 +9,7 @@ use yard_step_gpu::{AdapterChoice, GpuError, GpuFrame, GpuRun};
 use yard_step_scenes::{SizedScene, look_at};
 
 use super::protocol::{FromLoad, Reason, VERSION};
-use super::serve::{DEVICE_LOST, GpuPlaces, Level, Orders, Passes, Voice, beat, listen};
+use super::speech::{DEVICE_LOST, GpuPlaces, Level, Orders, Passes, Voice, beat, listen};
 
 /// Runs a scene on the card at an address, once or as often as it is told to. It ends the process when it is told to
 /// stop, and when the device is lost.

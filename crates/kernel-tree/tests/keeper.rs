@@ -1,0 +1,307 @@
+//! The keeper and its clients on a mounted card: what is refused, who controls it, and when it goes back.
+#![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
+
+use std::fs;
+use std::path::PathBuf;
+use std::sync::{Arc, Mutex};
+use std::thread::{self, JoinHandle};
+use std::time::{Duration, Instant};
+
+use kernel_tree::{Device, Layout, Mounted, mount};
+use tempfile::TempDir;
+use yard_step_card::keeper::{Keeper, KeeperPlaces, KeptAddress, KeptCard, Peers, SILENCE, Stop};
+use yard_step_card::{Card, CardAddress, CardError, LoadLost, Work, connect};
+use yard_step_core::{Fan, FanCurve, MhzOffset, Percent, Seconds, SettingKind, Settings, Watt};
+
+const CARD: &str = "0000:03:00.0";
+/// Far longer than anything here takes.
+const PATIENCE: Duration = Duration::from_secs(60);
+const LONG: Duration = Duration::from_secs(3_600);
+
+/// A mounted card and, where one was started, its keeper.
+struct Place {
+    _tree: Mounted,
+    dir: TempDir,
+    keeper: Option<(Stop, JoinHandle<bool>)>,
+    told: Arc<Mutex<Vec<String>>>,
+    factory: String,
+}
+
+impl Place {
+    fn new() -> Self {
+        let dir = tempfile::tempdir().unwrap();
+        fs::create_dir(dir.path().join("tree")).unwrap();
+        let card: CardAddress = "standin:tarn-310#7".parse().unwrap();
+        let device = Device::new(connect(&card).unwrap(), Layout::Offset).unwrap();
+        let tree = mount(device, &dir.path().join("tree")).unwrap();
+        let mut place =
+            Self { _tree: tree, dir, keeper: None, told: Arc::default(), factory: String::new() };
+        place.factory = place.state();
+        place
+    }
+
+    fn file(&self, name: &str) -> PathBuf {
+        self.dir.path().join("tree/class/drm/card0/device").join(name)
+    }
+
+    /// All that can be set, byte for byte.
+    fn state(&self) -> String {
+        let files = [
+            "pp_od_clk_voltage",
+            "power_dpm_force_performance_level",
+            "hwmon/hwmon0/power1_cap",
+            "hwmon/hwmon0/pwm1_enable",
+        ];
+        files.map(|name| fs::read_to_string(self.file(name)).unwrap_or_default()).concat()
+    }
+
+    fn is_at_factory(&self) -> bool {
+        self.state() == self.factory
+    }
+
+    fn keeper_in(&self, boot: &str) -> Keeper {
+        let places = KeeperPlaces {
+            sysfs: self.dir.path().join("tree"),
+            records: self.dir.path().join("records"),
+            boot: boot.to_owned(),
+        };
+        let told = Arc::clone(&self.told);
+        let peers = Peers::of(None, None).unwrap();
+        Keeper::new(&places, peers, move |text| told.lock().unwrap().push(text.to_owned())).unwrap()
+    }
+
+    /// Starts a keeper in a run of the machine.
+    fn start(&mut self, boot: &str) {
+        let keeper = self.keeper_in(boot);
+        keeper.start_cards(LONG);
+        let stop = keeper.stop();
+        let listener = Keeper::listen(&self.dir.path().join("keeper.sock")).unwrap();
+        let thread = thread::spawn(move || keeper.serve(&listener).unwrap());
+        self.keeper = Some((stop, thread));
+    }
+
+    /// Has the keeper stop in order; whether all is back.
+    fn stop(&mut self) -> bool {
+        let (stop, thread) = self.keeper.take().unwrap();
+        stop.now();
+        thread.join().unwrap()
+    }
+
+    fn open(&self, controls: bool) -> Result<KeptCard, CardError> {
+        let address = KeptAddress {
+            sysfs: self.dir.path().join("tree"),
+            keeper: self.dir.path().join("keeper.sock"),
+            ..KeptAddress::of(CARD)
+        };
+        KeptCard::open(&address, controls)
+    }
+
+    fn told(&self, what: &str) -> bool {
+        self.told.lock().unwrap().iter().any(|told| told.contains(what))
+    }
+}
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        if self.keeper.is_some() {
+            self.stop();
+        }
+    }
+}
+
+fn until(what: &str, mut is_so: impl FnMut() -> bool) {
+    let began = Instant::now();
+    while !is_so() {
+        assert!(began.elapsed() < PATIENCE, "never came to be: {what}");
+        thread::sleep(Duration::from_millis(5));
+    }
+}
+
+/// Stock but for these.
+fn with(card: &KeptCard, core: i32, limit: f64) -> Settings {
+    Settings {
+        core_offset: Some(MhzOffset(core)),
+        power_limit: Some(Watt(limit)),
+        ..Settings::stock(card.description())
+    }
+}
+
+#[test]
+fn what_is_asked_is_in_the_files_and_what_lies_outside_the_ranges_is_refused() {
+    let mut place = Place::new();
+    place.start("a");
+    let mut card = place.open(true).unwrap();
+    let asked = with(&card, 45, 250.0);
+    card.apply(&asked).unwrap();
+    assert_eq!(card.taken().unwrap(), asked);
+    let state = place.state();
+    assert!(state.contains("OD_SCLK_OFFSET:\n45Mhz") && state.contains("250000000"), "{state}");
+    for outside in [with(&card, 9_000, 250.0), with(&card, 45, 5_000.0)] {
+        let error = card.apply(&outside).unwrap_err();
+        assert!(matches!(error, CardError::Refused { .. }), "{error}");
+        assert_eq!(place.state(), state, "nothing was written");
+    }
+    card.leave();
+    assert!(place.is_at_factory(), "{}", place.state());
+}
+
+#[test]
+fn a_card_has_one_controller_and_others_may_look() {
+    let mut place = Place::new();
+    place.start("a");
+    let mut card = place.open(true).unwrap();
+    card.apply(&with(&card, 45, 250.0)).unwrap();
+    let error = place.open(true).err().unwrap().to_string();
+    let own = format!("process {}", std::process::id());
+    assert!(error.contains(&own) && error.contains("one controller"), "{error}");
+    let mut looker = place.open(false).unwrap();
+    assert_eq!(looker.taken().unwrap(), card.taken().unwrap());
+    assert!(looker.apply(&with(&card, 30, 250.0)).is_err(), "it may look, and no more");
+    assert_eq!(card.taken().unwrap().core_offset, Some(MhzOffset(45)));
+    drop(looker);
+    drop(card);
+    until("the card is back", || place.is_at_factory());
+    until("the keeper says so", || place.told("its controller is gone"));
+}
+
+#[test]
+fn a_controller_that_falls_silent_loses_the_card_within_a_second_of_it() {
+    let mut place = Place::new();
+    place.start("a");
+    let mut card = place.open(true).unwrap();
+    let asked = with(&card, 45, 250.0);
+    card.apply(&asked).unwrap();
+    // Time that passes for it is heard of.
+    card.idle(Seconds(1.5 * SILENCE.as_secs_f64()));
+    assert_eq!(card.taken().unwrap(), asked);
+    until("the card is back", || place.is_at_factory());
+    until("the keeper says so", || place.told("was silent for 2 s"));
+    let lost = card.run(Seconds(0.1), Work::Elsewhere);
+    assert_eq!(lost, Err(LoadLost::KeeperGone));
+    card.apply(&asked).unwrap();
+    assert_eq!(card.taken().unwrap(), asked, "it may begin anew");
+}
+
+#[test]
+fn a_keeper_that_is_told_to_stop_puts_the_card_back() {
+    let mut place = Place::new();
+    place.start("a");
+    let mut card = place.open(true).unwrap();
+    card.apply(&with(&card, 45, 250.0)).unwrap();
+    assert!(place.stop(), "all is back");
+    assert!(place.is_at_factory());
+    let error = card.apply(&with(&card, 45, 250.0)).unwrap_err();
+    assert!(matches!(error, CardError::NoKeeper { .. }), "{error}");
+    assert!(place.is_at_factory());
+}
+
+#[test]
+fn a_curve_is_followed_by_the_keeper_and_the_fan_is_automatic_afterwards() {
+    let mut place = Place::new();
+    place.start("a");
+    let mut card = place.open(true).unwrap();
+    let curve = FanCurve::new(&[(20.0, 66.0), (90.0, 67.0)]).unwrap();
+    let asked = Settings { fan: Some(Fan::Curve(curve)), ..with(&card, 0, 250.0) };
+    card.apply(&asked).unwrap();
+    assert_eq!(card.taken().unwrap().fan, asked.fan);
+    let pulse = || fs::read_to_string(place.file("hwmon/hwmon0/pwm1_enable")).unwrap();
+    assert_eq!(pulse(), "1\n", "by hand");
+    card.hold_way_back(&asked).unwrap();
+    drop(card);
+    thread::sleep(Duration::from_millis(200));
+    assert_eq!(pulse(), "1\n", "it is the way back, and the keeper goes on driving it");
+    assert!(place.stop());
+    assert_eq!(fs::read_to_string(place.file("hwmon/hwmon0/pwm1_enable")).unwrap(), "2\n");
+}
+
+#[test]
+fn a_reset_of_the_driver_and_another_programs_settings_end_the_run() {
+    let mut place = Place::new();
+    place.start("a");
+    let mut card = place.open(true).unwrap();
+    let asked = with(&card, 45, 250.0);
+    let run = |card: &mut KeptCard| {
+        let began = Instant::now();
+        loop {
+            if let Err(lost) = card.run(Seconds(0.1), Work::Elsewhere) {
+                return lost;
+            }
+            assert!(began.elapsed() < PATIENCE, "the run went on");
+        }
+    };
+    card.apply(&asked).unwrap();
+    card.taken().unwrap();
+    fs::write(place.file("pp_od_clk_voltage"), "s 60\n").unwrap();
+    fs::write(place.file("pp_od_clk_voltage"), "c\n").unwrap();
+    assert_eq!(run(&mut card), LoadLost::SettingsChanged);
+    card.apply(&asked).unwrap();
+    card.taken().unwrap();
+    fs::write(place.file("reset"), "1\n").unwrap();
+    assert_eq!(run(&mut card), LoadLost::DriverReset);
+    assert_eq!(card.taken().unwrap(), Settings::stock(card.description()), "waited for");
+    card.apply(&asked).unwrap();
+    assert_eq!(card.taken().unwrap(), asked);
+}
+
+#[test]
+fn without_a_keeper_a_card_is_looked_at_and_says_how_it_could_be_changed() {
+    let place = Place::new();
+    let mut card = place.open(true).unwrap();
+    let described = card.description();
+    assert!(described.offers.is_empty() && described.curve.is_none());
+    let why = described.why_not_offered(SettingKind::CoreOffset);
+    assert!(why.contains("no keeper answers") && why.contains("sudo yard-step keeper"), "{why}");
+    assert!(card.sample().unwrap().core_temperature.is_some());
+    assert!(card.run(Seconds(0.1), Work::Elsewhere).is_ok(), "a load runs at stock");
+    assert!(card.reach().is_none(), "nobody has to put it back");
+}
+
+#[test]
+fn a_profile_is_applied_at_the_start_unless_driver_or_last_start_speak_against_it() {
+    let mut place = Place::new();
+    place.start("a");
+    let mut card = place.open(true).unwrap();
+    let profile = Settings { fan: Some(Fan::Fixed(Percent(60.0))), ..with(&card, 45, 250.0) };
+    card.set_start(Some(&profile), true).unwrap();
+    drop(card);
+    assert!(place.stop() && place.is_at_factory());
+    let kernel_starts = |place: &Place| {
+        fs::write(place.file("reset"), "1\n").unwrap();
+        until("the card is there", || place.is_at_factory());
+    };
+    // The machine goes down before it has borne it: the keeper of that run says no more.
+    let keeper = place.keeper_in("b");
+    keeper.start_cards(LONG);
+    assert!(place.state().contains("45Mhz"), "{}", place.state());
+    drop(keeper);
+    kernel_starts(&place);
+    place.start("c");
+    assert!(place.is_at_factory(), "no boot loop");
+    let mut card = place.open(true).unwrap();
+    let told = card.told().join(" ");
+    assert!(told.contains("the last start with its profile did not end cleanly"), "{told}");
+    // Used again, it gets another chance, and this time an orderly end.
+    card.set_start(Some(&profile), true).unwrap();
+    drop(card);
+    place.stop();
+    for boot in ["d", "e"] {
+        place.start(boot);
+        assert!(place.state().contains("45Mhz"), "{boot}: {}", place.state());
+        place.stop();
+        kernel_starts(&place);
+    }
+    // Proven under another driver.
+    let record = fs::read_dir(place.dir.path().join("records"))
+        .unwrap()
+        .map(|entry| entry.unwrap().path())
+        .find(|path| path.extension().is_some_and(|end| end == "json"))
+        .unwrap();
+    let text = fs::read_to_string(&record).unwrap();
+    let mut value: serde_json::Value = serde_json::from_str(&text).unwrap();
+    value["start"]["driver"] = "an older one".into();
+    fs::write(&record, value.to_string()).unwrap();
+    place.start("f");
+    assert!(place.is_at_factory());
+    let told = place.open(true).unwrap().told().join(" ");
+    assert!(told.contains("proven under an older one, and the driver is now"), "{told}");
+}
