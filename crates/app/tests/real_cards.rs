@@ -6,7 +6,9 @@ mod common;
 
 use std::fs;
 use std::io::{BufRead, BufReader};
-use std::path::PathBuf;
+use std::os::unix::fs::{PermissionsExt, chown};
+use std::os::unix::process::CommandExt;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::thread;
 use std::time::{Duration, Instant};
@@ -73,7 +75,8 @@ impl Machine {
     /// All that can be set, byte for byte; none while a reset has taken the files away.
     fn state(&self) -> Option<String> {
         const MUST: [&str; 1] = ["hwmon/hwmon0/pwm1_enable"];
-        const MAY: [&str; 6] = [
+        const MAY: [&str; 7] = [
+            "gpu_od/fan_ctrl/fan_curve",
             "pp_od_clk_voltage",
             "power_dpm_force_performance_level",
             "hwmon/hwmon0/power1_cap",
@@ -315,4 +318,76 @@ fn a_card_that_no_vulkan_driver_knows_is_told_before_anything_runs() {
     let said = load_says(&["--gpu", "0000:ff:1f.7", "--scene", "kiln"], "bye");
     assert!(said.contains("no Vulkan device at 0000:ff:1f.7"), "{said}");
     assert!(said.contains("\"reason\":\"failed\"") && !said.contains("hello"), "{said}");
+}
+
+/// A user who has nothing to do with any of this.
+const NOBODY: u32 = 65_534;
+
+#[test]
+fn another_user_of_the_machine_does_not_reach_the_card() {
+    let machine = Machine::new("standin:tarn-310#7", Layout::Offset);
+    // Everybody may go where the sockets and the files are.
+    for (name, mode) in [("", 0o755), ("run", 0o777)] {
+        fs::set_permissions(machine.path(name), fs::Permissions::from_mode(mode)).unwrap();
+    }
+    let own = machine.path("nobody");
+    fs::create_dir(&own).unwrap();
+    chown(&own, Some(NOBODY), Some(NOBODY)).unwrap();
+    let told = as_nobody(&machine.climb("baseline"), &own);
+    assert!(told.contains("user 65534 may not control cards here"), "{told}");
+    let keeper = as_nobody(&machine.keeper(), &own);
+    assert!(keeper.contains("only root may write to a card"), "{keeper}");
+    assert_eq!(machine.state().as_ref(), Some(&machine.factory));
+}
+
+/// What a command says that another user runs, and that must fail.
+fn as_nobody(command: &Command, home: &Path) -> String {
+    // The program lies where only its builder may go.
+    let program = home.join("yard-step");
+    if !program.exists() {
+        fs::copy(PROGRAM, &program).unwrap();
+    }
+    let mut words: Vec<_> = command.get_args().map(ToOwned::to_owned).collect();
+    if let Some(place) = words.iter().position(|word| word == "--data-dir") {
+        words[place + 1] = home.join("data").into();
+    }
+    let mut command = Command::new(program);
+    command.args(words).uid(NOBODY).gid(NOBODY).env("HOME", home).env("XDG_RUNTIME_DIR", home);
+    let output = command.output().unwrap();
+    assert!(!output.status.success());
+    stderr(&output)
+}
+
+#[test]
+fn a_unit_names_what_systemd_has_to_do_when_the_keeper_ends() {
+    let output = Command::new(PROGRAM)
+        .args(["keeper", "--print-unit", "--group", "render", "--at-boot"])
+        .output()
+        .unwrap();
+    let unit = stdout(&output);
+    for line in [
+        "ListenStream=/run/yard-step/keeper.sock",
+        "SocketGroup=render",
+        "keeper --group render --at-boot",
+        "keeper --put-back",
+        "WantedBy=multi-user.target",
+    ] {
+        assert!(unit.contains(line), "{line}: {unit}");
+    }
+}
+
+#[test]
+fn an_application_that_hangs_loses_the_card() {
+    let machine = Machine::new("standin:quern-540#7", Layout::Window);
+    let mut climb = machine.climb("baseline");
+    let mut climb = climb.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    until("a trial at work", || machine.state().filter(|state| *state != machine.factory));
+    let process = Pid::from_raw(climb.id() as i32);
+    kill(process, Signal::SIGSTOP).unwrap();
+    until("the card at stock", || {
+        (machine.state().as_ref() == Some(&machine.factory)).then_some(())
+    });
+    kill(process, Signal::SIGCONT).unwrap();
+    climb.kill().unwrap();
+    climb.wait().unwrap();
 }

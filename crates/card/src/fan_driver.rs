@@ -12,8 +12,8 @@
 use std::convert::Infallible;
 
 use yard_step_core::{
-    CardDescription, CurveFollower, Fan, FanCurve, Percent, Room, Sample, Seconds, SettingKind,
-    Settings,
+    CardDescription, CurveFollower, Fan, FanCurve, Limiter, Percent, Room, Sample, Seconds,
+    SettingKind, Settings,
 };
 
 use crate::{Card, CardError, Clock, DrawsAt, LoadLost, Ran, Reach, Simulation, Work};
@@ -181,6 +181,10 @@ impl Card for FanDriver {
 
     fn leave(&mut self) {
         self.card.leave();
+    }
+
+    fn limiter(&self) -> Option<Limiter> {
+        self.card.limiter()
     }
 
     fn refused(&mut self) -> Vec<String> {

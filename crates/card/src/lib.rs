@@ -31,7 +31,9 @@ pub use standin::{
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
-use yard_step_core::{CardDescription, Demand, Percent, Room, Sample, Seconds, Settings, Workload};
+use yard_step_core::{
+    CardDescription, Demand, Limiter, Percent, Room, Sample, Seconds, Settings, Workload,
+};
 
 /// Why a card did not do what it was asked.
 #[derive(Debug, Clone, PartialEq, Error)]
@@ -155,6 +157,11 @@ pub trait Card: Send {
     /// # Errors
     /// The machine is down.
     fn sample(&mut self) -> Result<Sample, CardError>;
+
+    /// What held the clock back as it was [sampled](Card::sample) last, as far as the card tells that itself.
+    fn limiter(&self) -> Option<Limiter> {
+        None
+    }
 
     /// Works for a span of time.
     ///

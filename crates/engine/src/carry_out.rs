@@ -438,7 +438,10 @@ impl Engine {
             return Ok(None);
         }
         match self.cards.card_mut().sample() {
-            Ok(sample) => run.take_sample(Sample { at, ..sample.without_nonsense() }),
+            Ok(sample) => {
+                let told = self.cards.card().limiter();
+                run.take_sample(Sample { at, ..sample.without_nonsense() }, told);
+            }
             Err(error) => return Ok(Some(ended_by(ending_of_error(&error), at, run))),
         }
         self.write_down(run)?;

@@ -95,7 +95,8 @@ impl InStep {
             (Some(ending), _) => Some(ending),
             (None, Err(error)) => Some(ending_of_error(&error)),
             (None, Ok(sample)) => {
-                run.take_sample(Sample { at, ..sample.without_nonsense() });
+                let told = self.held.card().limiter();
+                run.take_sample(Sample { at, ..sample.without_nonsense() }, told);
                 run.alarm()
                     .or_else(|| run.alarms_raised(alarms).map(Ending::Alarm))
                     .or_else(|| run.has_seen_enough(grace).then_some(Ending::Finished))

@@ -1,5 +1,6 @@
 //! One trial: what is collected while it runs, and who may stop it.
 
+use std::collections::VecDeque;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
@@ -66,6 +67,8 @@ pub(crate) struct Run {
     pass_began: Option<Seconds>,
     /// Number of the newest frame.
     newest: Option<u64>,
+    /// When each frame of the last second was finished.
+    recent: VecDeque<Seconds>,
     /// Spoilt frames, the first [`MOST_SPOILT`] of them.
     spoilt: Arc<Vec<CheckedFrame>>,
     /// How many of them are in the ledger.
@@ -106,6 +109,7 @@ impl Run {
             passes: Vec::new(),
             pass_began: Some(Seconds(0.0)),
             newest: None,
+            recent: VecDeque::new(),
             spoilt: Arc::default(),
             spoilt_written: 0,
             showed_life: (Seconds(0.0), Instant::now()),
@@ -210,6 +214,7 @@ impl Run {
 
     pub(crate) fn take_frames(&mut self, at: Seconds, frames: impl Iterator<Item = CheckedFrame>) {
         for frame in frames {
+            self.recent.push_back(at);
             let work = self.scene.map_or(1.0, |scene| scene.weight(frame.number));
             self.watch.frame(at, &frame, work);
             self.newest = Some(frame.number);
@@ -228,6 +233,14 @@ impl Run {
                 Arc::make_mut(&mut self.spoilt).push(CheckedFrame { at, ..frame });
             }
         }
+    }
+
+    /// Frames in the second before `now`, where a card does not tell its frame rate; none where no frame is told of.
+    fn frame_rate(&mut self, now: Seconds) -> Option<f64> {
+        while self.recent.front().is_some_and(|at| (now - *at).value() >= 1.0) {
+            self.recent.pop_front();
+        }
+        (self.newest.is_some() && now.value() >= 1.0).then_some(self.recent.len() as f64)
     }
 
     /// What was measured and is not in the ledger yet; it is taken to be there from now on.
@@ -267,14 +280,17 @@ impl Run {
         }
     }
 
-    pub(crate) fn take_sample(&mut self, sample: Sample) {
+    /// Takes in what the sensors say, and what limits the clock where the card tells that itself.
+    pub(crate) fn take_sample(&mut self, sample: Sample, told: Option<Limiter>) {
+        let rate = sample.frame_rate.or_else(|| self.frame_rate(sample.at));
+        let sample = Sample { frame_rate: rate, ..sample };
         for (channel, same) in WATCHED.into_iter().zip(&mut self.same) {
             // Whole degrees, watts and megahertz may well stay the same for long.
             let now = sample.get(channel).filter(|value| value.fract() != 0.0);
             let is_same = now.is_some() && now == self.sample.get(channel);
             *same = if is_same { *same + 1 } else { 0 };
         }
-        let limiter = self.watch.sample(&sample);
+        let limiter = self.watch.sample_limited(&sample, told);
         self.trace.push(&sample, limiter);
         self.pending.push(sample);
         (self.sample, self.limiter) = (sample, limiter);

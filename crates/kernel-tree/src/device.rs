@@ -24,6 +24,11 @@ const FULL: f64 = 255.0;
 const EVENTS: &str = "stand_in_events";
 /// File that tells where loads draw on a stand-in.
 const SLOT: &str = "stand_in_slot";
+/// Points of the fan curve, and its temperatures, °C.
+const FAN_POINTS: usize = 5;
+const FAN_HEAT: (i64, i64) = (25, 100);
+/// The fan curve's file.
+const FAN_CURVE: &str = "gpu_od/fan_ctrl/fan_curve";
 /// Share of its highest clock to which the memory goes down.
 const LOWEST_MEMORY: f64 = 0.1;
 
@@ -85,6 +90,8 @@ pub struct Device {
     is_manual: bool,
     /// Whether the fan is set by hand.
     is_fan_manual: bool,
+    /// Points of the fan curve that are not committed yet: temperature, °C, and speed, percent.
+    edited_fan: Option<[(i64, i64); FAN_POINTS]>,
     /// End of a reset that goes on.
     reset_until: Option<Instant>,
     /// Where loads draw on it, where they can.
@@ -131,6 +138,7 @@ impl Device {
             edited: None,
             is_manual: false,
             is_fan_manual: false,
+            edited_fan: None,
             reset_until: None,
             frames: None,
             slot: String::new(),
@@ -206,6 +214,10 @@ impl Device {
             files.push(file(&mon("energy1_input"), false));
         } else {
             files.push(file("pp_od_clk_voltage", true));
+            // The generation with a clock offset has its fan's curve in a file.
+            if self.layout == Layout::Offset {
+                files.push(file(FAN_CURVE, true));
+            }
             files.push(file("pp_dpm_sclk", false));
             files.push(file("power_dpm_force_performance_level", true));
             files.push(file(&mon("power1_cap"), true));
@@ -238,6 +250,7 @@ impl Device {
             EVENTS => self.events.join("\n"),
             "mem_info_vram_total" => (u64::from(card.memory_gib) << 30).to_string(),
             "pp_od_clk_voltage" => return self.table(),
+            FAN_CURVE => return self.fan_curve(),
             "pp_dpm_sclk" => {
                 let (low, high) = self.clock_window()?;
                 format!("0: {low:.0}Mhz *\n1: {high:.0}Mhz")
@@ -265,6 +278,7 @@ impl Device {
             "reset" if text == "1" => self.reset(),
             "reset" => Err(Errno::EINVAL),
             "pp_od_clk_voltage" => self.edit(text),
+            FAN_CURVE => self.edit_fan(text),
             "power_dpm_force_performance_level" => {
                 self.is_manual = match text {
                     "manual" => true,
@@ -514,6 +528,61 @@ impl Device {
             }
         }
         Ok(text + &ranges)
+    }
+
+    /// The fan curve as the kernel writes it: zeros where nothing is set.
+    fn fan_curve(&mut self) -> Result<String, Errno> {
+        let set = match self.taken()?.fan {
+            Some(Fan::Fixed(speed)) if !self.is_fan_manual => speed.value() as i64,
+            _ => 0,
+        };
+        let (low, high) = FAN_HEAT;
+        let at = |index: usize| low + (high - low) * index as i64 / (FAN_POINTS as i64 - 1);
+        let own = std::array::from_fn(|index| if set > 0 { (at(index), set) } else { (0, 0) });
+        let points = self.edited_fan.unwrap_or(own);
+        let lines: String = (0..)
+            .zip(points)
+            .map(|(index, (at, speed))| format!("{index}: {at}C {speed}%\n"))
+            .collect();
+        let offer = self.card.description().offer(SettingKind::Fan).ok_or(Errno::EOPNOTSUPP)?;
+        Ok(format!(
+            "OD_FAN_CURVE:\n{lines}OD_RANGE:\nFAN_CURVE(hotspot temp): {low}C {high}C\nFAN_CURVE(fan speed): {:.0}% {:.0}%\n",
+            offer.minimum, offer.maximum
+        ))
+    }
+
+    /// Takes an edit of the fan curve, a commit or a reset.
+    fn edit_fan(&mut self, text: &str) -> Result<(), Errno> {
+        let mut settings = self.taken()?;
+        match text {
+            "r" => {
+                self.edited_fan = None;
+                settings.fan = None;
+            }
+            "c" => {
+                let Some(points) = self.edited_fan.take() else { return Ok(()) };
+                let speed = points[0].1;
+                // The stand-in's fan is left to one speed here: nobody has to follow a curve for it.
+                if points.iter().any(|point| point.1 != speed) {
+                    return Err(Errno::EINVAL);
+                }
+                settings.fan = Some(Fan::Fixed(Percent(speed as f64)));
+            }
+            point => {
+                let numbers: Result<Vec<i64>, _> = point.split(' ').map(str::parse).collect();
+                let Ok([index, at, speed]) = numbers.as_deref() else { return Err(Errno::EINVAL) };
+                let offer =
+                    *self.card.description().offer(SettingKind::Fan).ok_or(Errno::EOPNOTSUPP)?;
+                let is_within = (FAN_HEAT.0..=FAN_HEAT.1).contains(at)
+                    && (offer.minimum..=offer.maximum).contains(&(*speed as f64));
+                let mut points = self.edited_fan.unwrap_or([(0, 0); FAN_POINTS]);
+                let place = usize::try_from(*index).ok().and_then(|index| points.get_mut(index));
+                *place.filter(|_| is_within).ok_or(Errno::EINVAL)? = (*at, *speed);
+                self.edited_fan = Some(points);
+                return Ok(());
+            }
+        }
+        self.card.apply(&settings).map_err(|error| errno(&error))
     }
 
     /// Takes an edit of the table, a commit or a reset.
@@ -801,6 +870,24 @@ mod tests {
         assert_eq!(device.taken().unwrap().fan, Settings::stock(device.card.description()).fan);
         assert_eq!(device.write(&at("temp1_input"), "1"), Err(Errno::EACCES));
         assert_eq!(device.write(&at("nothing"), "1"), Err(Errno::ENOENT));
+    }
+
+    #[test]
+    fn a_fan_curve_is_committed_as_one_speed_and_reset() {
+        let mut device = device(TARN, Layout::Offset);
+        let file = format!("class/drm/card0/device/{FAN_CURVE}");
+        let own = device.read(&file).unwrap();
+        assert!(own.contains("4: 0C 0%"), "{own}");
+        assert_eq!(device.write(&file, "0 25 400"), Err(Errno::EINVAL));
+        assert_eq!(device.write(&file, "9 25 40"), Err(Errno::EINVAL));
+        for index in 0..FAN_POINTS {
+            device.write(&file, &format!("{index} {} 60", 25 + 15 * index)).unwrap();
+        }
+        assert_eq!(device.taken().unwrap().fan, Settings::stock(device.card.description()).fan);
+        device.write(&file, "c").unwrap();
+        assert_eq!(device.taken().unwrap().fan, Some(Fan::Fixed(Percent(60.0))));
+        device.write(&file, "r").unwrap();
+        assert_eq!(device.read(&file).unwrap(), own);
     }
 
     #[test]

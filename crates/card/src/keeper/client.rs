@@ -7,7 +7,9 @@ use std::time::{Duration, Instant};
 
 use nix::sys::socket::{getsockopt, sockopt::PeerCredentials};
 use nix::unistd::geteuid;
-use yard_step_core::{Absent, CardDescription, Percent, Sample, Seconds, SettingKind, Settings};
+use yard_step_core::{
+    Absent, CardDescription, Limiter, Percent, Sample, Seconds, SettingKind, Settings,
+};
 
 use super::wire::{MOST_REPLY, Reply, Request, receive, send};
 use super::{KeptAddress, SOFTWARE};
@@ -23,6 +25,9 @@ const SIGN_OF_LIFE: Duration = Duration::from_millis(200);
 const LOOK: Duration = Duration::from_secs(1);
 /// How far time may lag before it is not made up any more.
 const MOST_LAG: Duration = Duration::from_millis(100);
+/// What is said of a real card beforehand.
+const TIME_AND_END: &str = "This is a real card: its minutes are those of the clock on the wall. Closing the terminal, like \
+    quitting, ends the run and puts the card back.";
 /// A file of a mounted stand-in that tells where loads reach it; no real card has it.
 const FRAMES: &str = "stand_in_slot";
 
@@ -78,6 +83,10 @@ impl KeptCard {
             Ok(()) => Ok(kept),
             Err(CardError::NoKeeper { why }) => {
                 kept.description = look_only(&kept.description, &why);
+                kept.told = vec![format!(
+                    "Nothing can be changed on this card: {why}. Run \"sudo yard-step keeper\" in another \
+                     terminal, and open Yard Step again. Sensors, loads and the baseline need none."
+                )];
                 kept.no_keeper = Some(why);
                 Ok(kept)
             }
@@ -94,6 +103,7 @@ impl KeptCard {
         match exchange(&mut line, &request) {
             Ok(Reply::Opened { card, told }) => {
                 self.told = told;
+                self.told.push(TIME_AND_END.to_owned());
                 self.files.describe_as(&card);
                 self.description = *card;
             }
@@ -226,7 +236,7 @@ impl KeptCard {
 fn look_only(card: &CardDescription, why: &str) -> CardDescription {
     let mut card = card.clone();
     let offered: Vec<SettingKind> = card.offered().collect();
-    let why = format!("{why}: run \"sudo yard-step keeper\" in another terminal");
+    let why = format!("run \"sudo yard-step keeper\" first: {why}");
     card.absent_settings.extend(offered.into_iter().map(|what| Absent { what, why: why.clone() }));
     (card.offers, card.curve) = (Vec::new(), None);
     card
@@ -362,6 +372,10 @@ impl Card for KeptCard {
             Ok(Reply::Logged { lines }) => lines,
             _ => Vec::new(),
         }
+    }
+
+    fn limiter(&self) -> Option<Limiter> {
+        self.files.limiter()
     }
 
     fn draws_at(&self) -> Option<DrawsAt> {

@@ -13,17 +13,18 @@ use std::time::{Duration, Instant};
 
 use serde::{Deserialize, Serialize};
 use yard_step_core::{
-    CardDescription, Channel, Fan, MhzOffset, Percent, Sample, SettingKind, Settings, VfCurve,
-    VfPoint, Watt,
+    CardDescription, Channel, Fan, Limiter, MhzOffset, Percent, Sample, SettingKind, Settings,
+    VfCurve, VfPoint, Watt,
 };
 
+use super::fan_curve::FanCurveFile;
 use super::frequency::Frequency;
 use super::hwmon::Hwmon;
 use super::metrics::{self, Metrics};
 use super::refusal::{Refusal, write};
 use super::table::{Generation, Range, Row, Table};
 use super::tree::{Place, Unread};
-use super::{KernelCard, curve_of, kernel_cards};
+use super::{FAN_CURVE, KernelCard, curve_of, kernel_cards};
 use crate::CardError;
 
 /// The clock/voltage table.
@@ -32,6 +33,8 @@ const TABLE: &str = "pp_od_clk_voltage";
 const LEVEL: &str = "power_dpm_force_performance_level";
 /// The level in which the table takes edits.
 const MANUAL: &str = "manual";
+/// Whether the fan stops while the card is cool, on a card that has a fan curve.
+const ZERO_SPEED: &str = "gpu_od/fan_ctrl/fan_zero_rpm_enable";
 /// How long files are waited for that a reset has taken away.
 pub(crate) const RESET: Duration = Duration::from_secs(3);
 /// How long a fan may take to a speed that it was set to, and how near it comes, points of percent.
@@ -64,6 +67,10 @@ pub(crate) struct CardFiles {
     /// The last reading of the energy, where power is told by that alone.
     energy: Option<(Instant, f64)>,
     power: Option<Watt>,
+    /// What throttled at the last look, as the card tells it.
+    limiter: Option<Limiter>,
+    /// Whether the card tells by its metrics what throttles.
+    tells_limiter: bool,
     /// The settings that were asked for last.
     asked: Option<Settings>,
     /// The speed that the fan was set to, and when: a fan takes its time to get there.
@@ -115,6 +122,8 @@ impl CardFiles {
             frequency,
             energy: None,
             power: None,
+            limiter: None,
+            tells_limiter: true,
             asked: None,
             fan_set: None,
         }
@@ -281,11 +290,30 @@ impl CardFiles {
 
     /// How the fan is driven.
     fn fan(&self) -> Result<Fan, Unread> {
+        if let Some(curve) = self.fan_curve() {
+            return Ok(curve.fan());
+        }
         let hwmon = self.monitoring()?;
         match hwmon.is_fan_by_hand()? {
             true => Ok(Fan::Fixed(self.fan_by_hand(Percent(hwmon.fan_speed()?.round())))),
             false => Ok(Fan::Automatic),
         }
+    }
+
+    /// The curve along which the card drives its fan, where it has one.
+    fn fan_curve(&self) -> Option<FanCurveFile> {
+        FanCurveFile::parse(&self.device.at(FAN_CURVE).text().ok()?)
+    }
+
+    /// Writes to the card's own fan curve. A fan that is set by hand does not stop by itself either, where the card lets that be
+    /// said.
+    fn write_fan_curve(&self, edits: &[String], stops: &str) -> Result<(), Refusal> {
+        let stop = self.device.at(ZERO_SPEED);
+        if stop.is_there() {
+            write(&stop, stops)?;
+            write(&stop, "c")?;
+        }
+        edits.iter().try_for_each(|edit| write(&self.device.at(FAN_CURVE), edit))
     }
 
     /// The speed at which a fan stands that turns at `now`: the one that it was set to, as long as it may be on its way there.
@@ -305,16 +333,26 @@ impl CardFiles {
             sample.set(Channel::CoreClock, files.actual().ok());
         }
         sample.set(Channel::Load, self.device.number_in("gpu_busy_percent").ok());
-        if self.needs_metrics(&sample) {
+        self.limiter = self.frequency.as_ref().and_then(Frequency::limiter);
+        if self.tells_limiter || self.needs_metrics(&sample) {
             let read = self.device.at("gpu_metrics").bytes(metrics::LARGEST).ok();
-            if let Some(metrics) = read.and_then(|bytes| Metrics::parse(&bytes).ok()) {
+            let metrics = read.and_then(|bytes| Metrics::parse(&bytes).ok());
+            // A card whose metrics do not tell what throttles is not asked again for that alone.
+            self.tells_limiter = metrics.is_some_and(|metrics| metrics.throttle.is_some());
+            if let Some(metrics) = metrics {
                 metrics.fill(&mut sample);
+                self.limiter = self.limiter.or(metrics.limiter());
             }
         }
         if sample.board_power.is_none() {
             sample.board_power = self.power_by_energy();
         }
         sample.without_nonsense()
+    }
+
+    /// What throttled as the sensors were read last, as far as the card tells that itself.
+    pub fn limiter(&self) -> Option<Limiter> {
+        self.limiter
     }
 
     /// Whether the card measures something that the other files have not told.
@@ -374,6 +412,9 @@ impl CardFiles {
     /// # Errors
     /// The kernel refused it.
     pub fn turn_fan(&mut self, speed: Percent) -> Result<(), Refusal> {
+        if let Some(curve) = self.fan_curve() {
+            return self.write_fan_curve(&curve.flat(speed), "0");
+        }
         let Some(hwmon) = &self.hwmon else { return Ok(()) };
         hwmon.write_fan(speed)?;
         self.fan_set = Some((Instant::now(), speed));
@@ -463,6 +504,9 @@ impl CardFiles {
         // A curve and a target are followed by whoever holds the card.
         let written = match fan {
             Fan::Fixed(speed) => self.turn_fan(speed),
+            Fan::Automatic | Fan::Curve(_) | Fan::Target(_) if self.fan_curve().is_some() => {
+                self.write_fan_curve(&["r".to_owned(), "c".to_owned()], "r")
+            }
             Fan::Automatic | Fan::Curve(_) | Fan::Target(_) => {
                 hwmon.leave_fan(self.factory.fan_mode.as_deref())
             }

@@ -16,6 +16,7 @@
 //! A card is recognised by the files it has. What is missing is told with its reason.
 
 mod events;
+mod fan_curve;
 mod file_card;
 mod files;
 mod frequency;
@@ -41,6 +42,7 @@ use yard_step_core::{
     MemoryWiring, Mhz, Millivolt, Offer, Reading, Sample, SettingKind, Span, VfCurve, Watt,
 };
 
+use crate::kernel::fan_curve::FanCurveFile;
 use crate::kernel::frequency::Frequency;
 use crate::kernel::hwmon::Hwmon;
 use crate::kernel::identity::{PciId, address, driver, release, why_no_table};
@@ -52,6 +54,8 @@ use crate::kernel::tree::Place;
 pub const SYSFS: &str = "/sys";
 /// Name that the user gives the only real card.
 pub const PREFIX: &str = "kernel:";
+/// The curve of a fan that the card drives along one.
+const FAN_CURVE: &str = "gpu_od/fan_ctrl/fan_curve";
 /// Most levels of a clock.
 const MOST_LEVELS: usize = 64;
 /// Most cards that are looked at.
@@ -416,7 +420,7 @@ impl Survey {
         }
     }
 
-    /// The fan: by a curve that the card holds, or by a speed.
+    /// The fan: by the curve of a card that drives it along one, or by hand.
     fn take_fan(&mut self, device: &Place, hwmon: &Hwmon) {
         let offer = |(minimum, maximum): Range| Offer {
             kind: SettingKind::Fan,
@@ -426,11 +430,10 @@ impl Survey {
             step: 1.0,
             stock: None,
         };
-        if let Ok(text) = device.at("gpu_od/fan_ctrl/fan_curve").text()
-            && let Some(speeds) = speeds_of_curve(&text)
+        if let Ok(text) = device.at(FAN_CURVE).text()
+            && let Some(curve) = FanCurveFile::parse(&text)
         {
-            self.fan = FanControl::Curve;
-            self.offers.push(offer(speeds));
+            self.offers.push(offer(curve.speeds));
             return;
         }
         match hwmon.fan_range() {
@@ -475,7 +478,7 @@ impl Survey {
                 id: format!("{PREFIX}{}", self.address),
                 serial: self.serial,
                 name: self.name,
-                memory_type: "memory of an unknown kind".into(),
+                memory_type: "of a kind not stated".into(),
                 memory_gib: self.memory_gib,
                 memory_clock: Mhz(self.memory_clock),
                 memory_wiring: MemoryWiring::default(),
@@ -543,18 +546,6 @@ fn highest_level(device: &Place, file: &str) -> Option<f64> {
         clock.strip_suffix("mhz")?.parse::<f64>().ok()
     });
     clocks.filter(|clock| (1.0..=20_000.0).contains(clock)).reduce(f64::max)
-}
-
-/// Lowest and highest speed that a fan curve takes, percent, such as `FAN_CURVE(fan speed): 20% 100%`.
-fn speeds_of_curve(text: &str) -> Option<Range> {
-    let line = text.lines().find_map(|line| line.trim().strip_prefix("FAN_CURVE(fan speed):"))?;
-    let mut values = line.split_whitespace().map(|text| text.trim_end_matches('%').parse::<f64>());
-    match (values.next(), values.next()) {
-        (Some(Ok(low)), Some(Ok(high))) if 0.0 <= low && low < high && high <= 100.0 => {
-            Some((low, high))
-        }
-        _ => None,
-    }
 }
 
 /// Bytes of a card's memory that nobody uses now, by its address on the bus; none where its files do not tell.

@@ -264,13 +264,17 @@ fn a_range_that_cannot_be_is_not_offered(
 }
 
 #[test]
-fn a_fan_that_holds_a_curve_is_offered_with_the_speeds_of_that() {
+fn a_fan_with_a_curve_of_its_own_is_offered_with_the_speeds_of_that() {
     let tree = Tree::with_table(OFFSET);
     let curve = "OD_FAN_CURVE:\n0: 0C 0%\nOD_RANGE:\nFAN_CURVE(hotspot temp): 25C 100C\nFAN_CURVE(fan speed): 20% 100%\n";
     tree.put("gpu_od/fan_ctrl/fan_curve", curve);
     let card = tree.card();
     assert_eq!(range(&card, SettingKind::Fan), Some((20.0, 100.0, None)));
-    assert_eq!(card.description.fan, FanControl::Curve);
+    assert_eq!(
+        card.description.fan,
+        FanControl::Speed,
+        "a curve of ours is followed by the keeper"
+    );
 }
 
 #[test]

@@ -225,6 +225,11 @@ impl Watch {
 
     /// Takes in one sample; returns what limited the clock in it.
     pub fn sample(&mut self, sample: &Sample) -> Limiter {
+        self.sample_limited(sample, None)
+    }
+
+    /// The same where the card may have told itself what limits its clock; returns what limits it.
+    pub fn sample_limited(&mut self, sample: &Sample, told: Option<Limiter>) -> Limiter {
         self.seconds = sample.at;
         self.core_temperature.push(sample.get(Channel::CoreTemperature));
         self.hot_spot.push(sample.get(Channel::HotSpot));
@@ -238,7 +243,7 @@ impl Watch {
         while self.newest.front().is_some_and(|(at, ..)| sample.at.value() - at > LOOKS_BACK) {
             self.newest.pop_front();
         }
-        let limiter = attribute(sample, &self.taken, &self.limits);
+        let limiter = told.unwrap_or_else(|| attribute(sample, &self.taken, &self.limits));
         if self.measures(sample.at) {
             self.clock.extend(sample.core_clock.map(|clock| (sample.at, clock)));
             if let Some((_, section)) = self.sections.last().copied() {

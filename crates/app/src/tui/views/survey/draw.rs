@@ -14,8 +14,8 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::verdict::gain_percent;
 use yard_step_core::{
-    AlarmOn, Axis, Baseline, CardDescription, Channel, CurveKind, CurveOffer, Domain, Offer,
-    Percent, Plan, Policy, Prerequisite, Seconds, SettingKind, Settings, Stage, Standing,
+    AlarmOn, Axis, Baseline, CardDescription, Channel, CurveKind, CurveOffer, Domain, MemoryWiring,
+    Offer, Percent, Plan, Policy, Prerequisite, Seconds, SettingKind, Settings, Stage, Standing,
     StockReport, TrialRecord, Verdict, Watt, counted, figure_in_words, stated,
 };
 use yard_step_engine::{Activity, Snapshot};
@@ -152,11 +152,17 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
     };
     let space = panel(buffer, area, theme, &card.name, &many);
     let wiring = card.memory_wiring;
-    let unit = format!("{}, driver {}", card.serial, card.driver);
+    // A card without a number of its own is named by its place, which stands above.
+    let unit = match card.id.ends_with(&card.serial) {
+        true => ("driver", card.driver.clone()),
+        false => ("unit", format!("{}, driver {}", card.serial, card.driver)),
+    };
+    let is_told = wiring != MemoryWiring::default();
+    let told = |rate: String| if is_told { rate } else { "not stated".to_owned() };
     let rates = [
         card.memory_clock.to_string(),
-        wiring.effective(card.memory_clock).to_string(),
-        wiring.bandwidth(card.memory_clock).to_string(),
+        told(wiring.effective(card.memory_clock).to_string()),
+        told(wiring.bandwidth(card.memory_clock).to_string()),
     ];
     let ceiling = match limits.temperature_ceiling {
         Some(ceiling) => ceiling.to_string(),
@@ -165,7 +171,7 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
     if roomy {
         let [actual, effective, bandwidth] = rates;
         let pairs = [
-            ("unit", unit),
+            unit,
             ("memory", format!("{} GiB {}", card.memory_gib, card.memory_type)),
             ("memory clock, actual", actual),
             ("memory rate, effective", effective),
@@ -181,7 +187,7 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
         draw_pairs(buffer, space, theme, &pairs);
     } else {
         let pairs = [
-            ("unit", unit),
+            unit,
             ("memory", format!("{} GiB {}", card.memory_gib, card.memory_type)),
             ("its rate", format!("{}, {}", rates[1], rates[2])),
             ("boost, highest", format!("{}, {}", limits.boost_clock, limits.highest_clock)),
