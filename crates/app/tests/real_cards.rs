@@ -13,7 +13,7 @@ use std::process::{Child, Command, Stdio};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use common::{PROGRAM, stderr, stdout};
+use common::{PROGRAM, Terminal, stderr, stdout};
 use kernel_tree::{Device, Layout, Mounted, mount};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
@@ -21,6 +21,8 @@ use tempfile::TempDir;
 use yard_step_card::slot::SlotAddress;
 use yard_step_card::{CardAddress, Family, connect};
 
+/// Columns and rows of a terminal.
+const SIZE: (u16, u16) = (160, 50);
 /// Far longer than anything here takes.
 const PATIENCE: Duration = Duration::from_secs(120);
 
@@ -390,4 +392,49 @@ fn an_application_that_hangs_loses_the_card() {
     kill(process, Signal::SIGCONT).unwrap();
     climb.kill().unwrap();
     climb.wait().unwrap();
+}
+
+#[test]
+fn a_real_card_is_surveyed_and_tuned_while_its_load_runs() {
+    let machine = Machine::new("standin:tarn-310#7", Layout::Offset);
+    let words = |command: Command| -> String {
+        let words: Vec<String> =
+            command.get_args().map(|word| word.to_string_lossy().into_owned()).collect();
+        format!("{PROGRAM} {}", words.join(" "))
+    };
+    let mut open = machine.on_card(&["open"]);
+    open.arg("--plan").arg(machine.path("plan.toml"));
+    let terminal = Terminal::start(SIZE, &words(open));
+    let screen =
+        terminal.wait_for_all(&["NEXT: ENTER", "those of the clock on the", "core clock offset"]);
+    assert!(screen.contains("Closing the terminal"), "said beforehand: {screen}");
+    assert!(!screen.contains("pace"), "it has none: {screen}");
+    terminal.press(&["F"]);
+    terminal.wait_for_all(&["Free run", "▸ lantern"]);
+    terminal.press(&["Enter"]);
+    terminal.wait_for_all(&["FREE RUN", "segment 1 for"]);
+    terminal.press(&["Right"]);
+    terminal.wait_for_all(&["segment 2 for", "power limit"]);
+    let raised = machine.state().unwrap();
+    assert!(!raised.contains("\n217000000\n"), "in the files at once: {raised}");
+    terminal.press(&["s"]);
+    terminal.wait_for("RUN ENDED");
+    terminal.press(&["q"]);
+    terminal.wait_for("ended with 0");
+    assert_eq!(machine.state().as_ref(), Some(&machine.factory));
+}
+
+#[test]
+fn a_profile_of_a_real_card_goes_with_a_program() {
+    let machine = Machine::new("standin:tarn-310#7", Layout::Offset);
+    let mut climb = machine.climb("baseline,power");
+    climb.args(["--keep", "raised"]);
+    let climbed = climb.output().unwrap();
+    assert!(climbed.status.success(), "{}", stderr(&climbed));
+    let mut held = machine.on_card(&["with-profile"]);
+    let probe = machine.device().join("hwmon/hwmon0/power1_cap");
+    held.args(["raised", "--", "cat"]).arg(&probe);
+    let held = held.output().unwrap();
+    assert_eq!(stdout(&held).lines().last(), Some("283000000"), "{}", stderr(&held));
+    assert_eq!(machine.state().as_ref(), Some(&machine.factory));
 }
