@@ -57,8 +57,7 @@ impl Machine {
         let address = address.of_family("sturdy", Family::from_toml(STURDY).unwrap());
         let device = Device::new(connect(&address).unwrap(), layout).unwrap();
         let slot = SlotAddress::at(&dir.path().join("frames.sock"));
-        // Ten times as fast: what takes minutes on a card takes seconds here.
-        let device = device.drawn_on_at(slot).unwrap().at_speed(10.0);
+        let device = device.drawn_on_at(slot).unwrap();
         let tree = mount(device, &dir.path().join("tree")).unwrap();
         let mut machine = Self { _tree: tree, dir, keeper: None, factory: String::new() };
         machine.factory = machine.state().unwrap();
@@ -159,7 +158,7 @@ fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
             return found;
         }
         assert!(began.elapsed() < PATIENCE, "never came to be: {what}");
-        thread::sleep(Duration::from_millis(5));
+        thread::sleep(Duration::from_millis(10));
     }
 }
 

@@ -35,6 +35,8 @@ pub enum Step {
     Restarted(Vec<String>),
 }
 
+/// What to do where nobody may write to a card.
+const START_KEEPER: &str = "Run \"sudo yard-step keeper\" in another terminal.";
 /// How long before a run the system's log is read from, where it failed.
 const LOGGED_BEFORE: Seconds = Seconds(5.0);
 /// Longest run of a load that only the user ends.
@@ -132,13 +134,22 @@ impl Engine {
             Some(Restart::Down | Restart::CardGone) => return Err(EngineError::IsDown),
             Some(Restart::AfterReset(_)) | None => {}
         }
-        self.look_for_card().map(drop).map_err(|_| EngineError::IsDown)
+        match self.look_for_card() {
+            Ok(_) => Ok(()),
+            Err(error @ CardError::NoKeeper { .. }) => Err(EngineError::NothingToDo(format!(
+                "Nothing can be tried: {error}. {START_KEEPER}"
+            ))),
+            Err(_) => Err(EngineError::IsDown),
+        }
     }
 
     /// Settings the card holds; without an answer, the machine should be restarted.
     pub(crate) fn look_for_card(&mut self) -> Result<Settings, CardError> {
         let held = self.cards.card_mut().taken();
-        if let Err(error) = &held {
+        // Without its keeper a card is there all the same.
+        if let Err(error) = &held
+            && !matches!(error, CardError::NoKeeper { .. })
+        {
             let is_down = *error == CardError::MachineDown;
             self.restart = Some(if is_down { Restart::Down } else { Restart::CardGone });
         }

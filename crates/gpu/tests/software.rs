@@ -29,8 +29,8 @@ fn every_scene_and_size_has_the_bits_of_the_processor(
 ) {
     let (size, scene) = (FrameSize::ALL[size], SCENES[scene]);
     let mut canvas = canvas(size);
-    // One of each section, a gust and a calm frame among them.
-    for number in [7, 133, 251, 402] {
+    // A gust and a calm frame of the squall.
+    for number in [7, 251] {
         canvas.begin(FrameOrder { scene, number, size, rounds: 1, chunks: 0 }).unwrap();
         let counts = canvas.finish().unwrap();
         let drawn = canvas.frame().unwrap();

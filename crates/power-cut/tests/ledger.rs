@@ -9,7 +9,7 @@ use yard_step_card::{Card, CardChoice, CardError, LoadLost, Mishaps, Ran, StandI
 use yard_step_core::{
     CardDescription, Percent, Plan, Sample, Seconds, Settings, Stage, TrialRecord,
 };
-use yard_step_engine::{Engine, KeepWhat, KeepWish, KeptFan, Step, Unfinished};
+use yard_step_engine::{CardLock, Engine, KeepWhat, KeepWish, KeptFan, Step, Unfinished};
 use yard_step_ledger::{DataDir, Ledger};
 
 /// Instants at which the power is cut.
@@ -89,6 +89,10 @@ struct Course {
     kept: usize,
 }
 
+/// Where the lock of the card lies, and whose it is.
+const LOCKS: &str = "locks";
+const LOCKED: &str = "standin:tarn-310#1";
+
 /// A climb of some trials, and a profile that is kept of it.
 fn climbed() -> Course {
     let dir = tempfile::tempdir().unwrap();
@@ -97,6 +101,7 @@ fn climbed() -> Course {
     let tree = Arc::new(tree);
     let applied = Arc::new(Mutex::new(Vec::new()));
     let ledger = Ledger::open(&DataDir::new(dir.path())).unwrap().ledger;
+    let (lock, _) = CardLock::take(&dir.path().join(LOCKS), LOCKED).unwrap();
     let card = Watched { card: stand_in(), tree: Arc::clone(&tree), applied: Arc::clone(&applied) };
     let stages = [Stage::Baseline, Stage::Core];
     let mut engine = Engine::begin(Box::new(card), ledger.clone(), plan(), &stages).unwrap();
@@ -123,7 +128,7 @@ fn climbed() -> Course {
     engine.keep(&wish).unwrap();
     let kept = tree.steps();
     engine.leave().unwrap();
-    drop((engine, ledger));
+    drop((engine, ledger, lock));
     let applied = applied.lock().unwrap().clone();
     let tree = Arc::into_inner(tree).unwrap_or_else(|| panic!("somebody holds the tree"));
     Course { log: tree.unmount().unwrap(), begun, applied, ended, kept }
@@ -161,6 +166,8 @@ fn check(course: &Course, cut: usize, dir: &Path) {
     }
     let profiles = ledger.profiles(stand_in().description()).unwrap();
     assert!(profiles.len() <= 1 && (profiles.len() == 1 || cut < course.kept), "cut at {cut}");
+    // Whatever is left of the lock, the card can be had again.
+    CardLock::take(&dir.join(LOCKS), LOCKED).unwrap();
     // The next start takes the climb up, and goes on.
     let card = Box::new(stand_in());
     let (engine, _) = Engine::resume(card, ledger, entry, Unfinished::Void).unwrap();

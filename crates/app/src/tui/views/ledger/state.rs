@@ -439,7 +439,11 @@ impl LedgerState {
             Action::Jot => Came::TypeNote(NoteOn::Trial(line.id), line.note.clone()),
             Action::Mark => Came::Mark { climb, trial, verdict: line.verdict? },
             Action::Beside => {
-                let card = Box::new(self.detail()?.card.clone());
+                let Some(detail) = self.detail() else {
+                    self.told = Some(format!("Trial {trial} is still being read: press B again."));
+                    return Some(Came::Nothing);
+                };
+                let card = Box::new(detail.card.clone());
                 let notes = vec![WeighNote::Trial(climb, trial)];
                 Came::Change(Change::Weigh { card, notes })
             }
