@@ -437,3 +437,51 @@ fn a_profile_of_a_real_card_goes_with_a_program() {
     assert_eq!(stdout(&held).lines().last(), Some("283000000"), "{}", stderr(&held));
     assert_eq!(machine.state().as_ref(), Some(&machine.factory));
 }
+
+#[test]
+fn a_reset_of_the_driver_ends_the_trial_and_only_the_user_restarts_the_machine() {
+    let machine = Machine::new("standin:tarn-310#7", Layout::Offset);
+    let mut climb = machine.climb("baseline");
+    let climb = climb.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    until("a trial at work", || machine.state().filter(|state| *state != machine.factory));
+    thread::sleep(Duration::from_secs(2));
+    fs::write(machine.device().join("reset"), "1\n").unwrap();
+    let output = climb.wait_with_output().unwrap();
+    let told = stdout(&output) + &stderr(&output);
+    assert!(
+        told.contains("driver reset") && told.contains("The driver reset the card after"),
+        "{told}"
+    );
+    assert!(told.contains("Restart the machine, and open Yard Step again"), "{told}");
+    assert_eq!(output.status.code(), Some(1));
+    assert_eq!(machine.state().as_ref(), Some(&machine.factory));
+}
+
+#[test]
+fn a_trial_without_an_outcome_took_the_machine_down_only_if_the_machine_was_started_since() {
+    let machine = Machine::new("standin:tarn-310#7", Layout::Offset);
+    for (is_same_boot, told) in [
+        (true, "void. Yard Step was ended in it, and the machine has not been started since"),
+        (false, "machine down. It has no outcome"),
+    ] {
+        let mut climb = machine.climb("baseline");
+        climb.args(["--fresh", "--unfinished", "void"]);
+        let mut climb = climb.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        until("a trial at work", || machine.state().filter(|state| *state != machine.factory));
+        climb.kill().unwrap();
+        climb.wait().unwrap();
+        if !is_same_boot {
+            let ledger = rusqlite::Connection::open(machine.path("data/ledger.sqlite")).unwrap();
+            let changed = ledger
+                .execute("UPDATE trial SET boot = 'the one before' WHERE verdict IS NULL", []);
+            assert_eq!(changed.unwrap(), 1);
+        }
+        let mut again = machine.climb("baseline");
+        let mut again = again.stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+        let mut lines = BufReader::new(again.stdout.take().unwrap()).lines().map_while(Result::ok);
+        let line = lines.find(|line| line.contains("Trial 1 (")).unwrap_or_default();
+        assert!(line.contains(told), "{line}");
+        again.kill().unwrap();
+        again.wait().unwrap();
+    }
+}

@@ -44,6 +44,8 @@ pub struct KeptCard {
     refused: Vec<String>,
     told: Vec<String>,
     way_back: Option<Settings>,
+    /// Whether the keeper was reached anew since the card was asked last: it was put back meanwhile.
+    was_let_go: bool,
     /// What was set on the card after it was asked last, as its files tell it.
     state: Option<String>,
     /// When the keeper was last told something, and when the card was last looked at.
@@ -74,6 +76,7 @@ impl KeptCard {
             refused: Vec::new(),
             told: Vec::new(),
             way_back: None,
+            was_let_go: false,
             state: None,
             spoken: now,
             looked: now,
@@ -137,6 +140,7 @@ impl KeptCard {
         }
         if self.line.is_none() {
             self.call_keeper()?;
+            self.was_let_go = true;
         }
         let Some(line) = &mut self.line else { return Err(unexpected(&Reply::Done)) };
         let answered = exchange(line, request);
@@ -210,7 +214,7 @@ impl KeptCard {
         }
         if self.controls && self.no_keeper.is_none() {
             self.live().map_err(|_| LoadLost::KeeperGone)?;
-            if self.line.is_none() {
+            if self.line.is_none() || self.was_let_go {
                 return Err(LoadLost::KeeperGone);
             }
         }
@@ -286,7 +290,7 @@ impl Card for KeptCard {
         }
         match self.ask(&Request::Apply { settings: Box::new(*settings) })? {
             Reply::Applied { refused } => {
-                self.refused = refused;
+                (self.refused, self.was_let_go) = (refused, false);
                 Ok(())
             }
             other => Err(unexpected(&other)),
