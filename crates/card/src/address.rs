@@ -142,7 +142,7 @@ pub fn connect(address: &CardAddress) -> Result<Box<dyn Card>, CardError> {
 pub fn connect_to_held(card: &Reach) -> Result<Box<dyn Card>, CardError> {
     Ok(match card {
         Reach::Slot(socket) => Box::new(SlotCard::open(SlotAddress::at(socket), None)?),
-        Reach::Kept(address) => Box::new(KeptCard::open(address, true)?),
+        Reach::Kept(address) => Box::new(KeptCard::open(address, true)?.held()?),
     })
 }
 

@@ -8,7 +8,7 @@ use yard_step_core::Frame;
 use yard_step_scenes::{FrameSize, Scene};
 
 use crate::adapter::{GpuAdapter, Trouble};
-use crate::shaders::{MEMORY, shader_of};
+use crate::shaders::{shader_of, shader_of_memory};
 use crate::{ENLARGED, GpuError};
 
 /// Frames that are on their way at a time.
@@ -125,7 +125,8 @@ impl Canvas {
             bind_group_layouts: &[Some(&layout)],
             immediate_size: 0,
         });
-        let sweep = compute(device, &pipeline_layout, &module(device, MEMORY), "turn_over");
+        let sweep =
+            compute(device, &pipeline_layout, &module(device, &shader_of_memory()), "turn_over");
         let slots = (0..SLOTS).map(|_| Slot::new(&card, &layout, size)).collect();
         trouble.check()?;
         Ok(Self {

@@ -2,10 +2,14 @@
 
 use yard_step_scenes::Scene;
 
+const PARAMS: &str = include_str!("wgsl/params.wgsl");
 const COMMON: &str = include_str!("wgsl/common.wgsl");
 const MAIN: &str = include_str!("wgsl/main.wgsl");
-/// Patterns over the memory.
-pub(crate) const MEMORY: &str = include_str!("wgsl/memory.wgsl");
+
+/// The shader of patterns over the memory.
+pub(crate) fn shader_of_memory() -> String {
+    [PARAMS, include_str!("wgsl/memory.wgsl")].concat()
+}
 
 /// The shader of a scene; none of a medley, which is made of the others.
 pub(crate) fn shader_of(scene: Scene) -> Option<String> {
@@ -18,5 +22,5 @@ pub(crate) fn shader_of(scene: Scene) -> Option<String> {
         Scene::Squall => include_str!("wgsl/squall.wgsl"),
         Scene::Medley => return None,
     };
-    Some([COMMON, picture, MAIN].concat())
+    Some([PARAMS, COMMON, picture, MAIN].concat())
 }

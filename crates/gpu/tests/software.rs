@@ -30,7 +30,7 @@ fn every_scene_and_size_has_the_bits_of_the_processor(
     let (size, scene) = (FrameSize::ALL[size], SCENES[scene]);
     let mut canvas = canvas(size);
     // A gust and a calm frame of the squall.
-    for number in [7, 251] {
+    for number in [7, 251].into_iter().take(if size == FrameSize::ALL[0] { 2 } else { 1 }) {
         canvas.begin(FrameOrder { scene, number, size, rounds: 1, chunks: 0 }).unwrap();
         let counts = canvas.finish().unwrap();
         let drawn = canvas.frame().unwrap();

@@ -10,7 +10,9 @@ use std::time::{Duration, Instant};
 use kernel_tree::{Device, Layout, Mounted, mount};
 use tempfile::TempDir;
 use yard_step_card::keeper::{Keeper, KeeperPlaces, KeptAddress, KeptCard, Peers, SILENCE, Stop};
-use yard_step_card::{Card, CardAddress, CardError, LoadLost, Work, connect};
+use yard_step_card::{
+    Card, CardAddress, CardError, LoadLost, Reach, Work, connect, connect_to_held,
+};
 use yard_step_core::{Fan, FanCurve, MhzOffset, Percent, Seconds, SettingKind, Settings, Watt};
 
 const CARD: &str = "0000:03:00.0";
@@ -88,12 +90,15 @@ impl Place {
     }
 
     fn open(&self, controls: bool) -> Result<KeptCard, CardError> {
-        let address = KeptAddress {
+        KeptCard::open(&self.address(), controls)
+    }
+
+    fn address(&self) -> KeptAddress {
+        KeptAddress {
             sysfs: self.dir.path().join("tree"),
             keeper: self.dir.path().join("keeper.sock"),
             ..KeptAddress::of(CARD)
-        };
-        KeptCard::open(&address, controls)
+        }
     }
 
     fn told(&self, what: &str) -> bool {
@@ -262,6 +267,10 @@ fn without_a_keeper_a_card_is_looked_at_and_says_how_it_could_be_changed() {
     assert!(card.sample().unwrap().core_temperature.is_some());
     assert!(card.run(Seconds(0.1), Work::Elsewhere).is_ok(), "a load runs at stock");
     assert!(card.reach().is_none(), "nobody has to put it back");
+    // A guard that finds no keeper goes on trying, and does not say that the card is back.
+    let reach = Reach::Kept(place.address());
+    let error = connect_to_held(&reach).err().unwrap();
+    assert!(matches!(error, CardError::NoKeeper { .. }), "{error}");
 }
 
 #[test]

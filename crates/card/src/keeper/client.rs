@@ -97,6 +97,17 @@ impl KeptCard {
         }
     }
 
+    /// The same card, if there is a keeper that holds it.
+    ///
+    /// # Errors
+    /// There is none: the card can be looked at, and not be put back.
+    pub(crate) fn held(self) -> Result<Self, CardError> {
+        match &self.no_keeper {
+            Some(why) => Err(CardError::NoKeeper { why: why.clone() }),
+            None => Ok(self),
+        }
+    }
+
     /// Reaches the keeper and opens the card there.
     fn call_keeper(&mut self) -> Result<(), CardError> {
         let stream = connect(&self.address).map_err(|error| self.no_keeper_for(&error))?;

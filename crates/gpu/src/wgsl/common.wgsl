@@ -5,24 +5,6 @@ const WIDTH: i32 = 2048;
 const HEIGHT: i32 = 1152;
 const PASS: i32 = 480;
 
-struct Params {
-    // Of the frame, in pixels.
-    width: u32,
-    height: u32,
-    // Which frame of the pass.
-    number: i32,
-    // Whether the frame asks for everything.
-    gust: u32,
-    // How often every pixel is worked out again and compared.
-    rounds: u32,
-    // Always 0, which the compiler cannot know: so no round is left out.
-    zero: i32,
-    // Salt of the memory's pattern, and number of its words.
-    salt: u32,
-    words: u32,
-}
-
-@group(0) @binding(0) var<uniform> params: Params;
 @group(0) @binding(1) var<storage, read_write> pixels: array<u32>;
 @group(0) @binding(2) var<storage, read_write> counts: array<atomic<u32>, 4>;
 

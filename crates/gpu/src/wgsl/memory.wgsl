@@ -1,17 +1,5 @@
 // Patterns over the memory: written in one frame and verified in a later one.
 
-struct Params {
-    width: u32,
-    height: u32,
-    number: i32,
-    gust: u32,
-    rounds: u32,
-    zero: i32,
-    salt: u32,
-    words: u32,
-}
-
-@group(0) @binding(0) var<uniform> params: Params;
 @group(0) @binding(1) var<storage, read_write> words: array<u32>;
 @group(0) @binding(2) var<storage, read_write> counts: array<atomic<u32>, 4>;
 
