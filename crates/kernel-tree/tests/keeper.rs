@@ -9,7 +9,9 @@ use std::time::{Duration, Instant};
 
 use kernel_tree::{Device, Layout, Mounted, mount};
 use tempfile::TempDir;
-use yard_step_card::keeper::{Keeper, KeeperPlaces, KeptAddress, KeptCard, Peers, SILENCE, Stop};
+use yard_step_card::keeper::{
+    Keeper, KeeperPlaces, KeptAddress, KeptCard, Peers, SILENCE, Stop, put_back_all,
+};
 use yard_step_card::{
     Card, CardAddress, CardError, LoadLost, Reach, Work, connect, connect_to_held,
 };
@@ -203,6 +205,56 @@ fn a_keeper_that_is_told_to_stop_puts_the_card_back() {
     let error = card.apply(&with(&card, 45, 250.0)).unwrap_err();
     assert!(matches!(error, CardError::NoKeeper { .. }), "{error}");
     assert!(place.is_at_factory());
+}
+
+#[test]
+fn what_a_keeper_that_was_killed_has_left_is_put_back_by_the_next_or_told() {
+    let mut place = Place::new();
+    place.start("a");
+    let mut card = place.open(true).unwrap();
+    card.apply(&with(&card, 45, 250.0)).unwrap();
+    // What the records are at this instant, a keeper that is killed leaves.
+    let records = place.dir.path().join("records");
+    let left: Vec<(PathBuf, Vec<u8>)> = fs::read_dir(&records)
+        .unwrap()
+        .map(|entry| entry.unwrap().path())
+        .map(|path| (path.clone(), fs::read(&path).unwrap()))
+        .collect();
+    drop(card);
+    place.stop();
+    let killed = || left.iter().for_each(|(path, bytes)| fs::write(path, bytes).unwrap());
+    let tuned = |place: &Place| {
+        for (name, text) in [
+            ("power_dpm_force_performance_level", "manual\n"),
+            ("pp_od_clk_voltage", "s 45\n"),
+            ("pp_od_clk_voltage", "c\n"),
+        ] {
+            fs::write(place.file(name), text).unwrap();
+        }
+        assert!(!place.is_at_factory());
+    };
+    killed();
+    tuned(&place);
+    place.start("a");
+    assert!(place.is_at_factory(), "before anything else");
+    place.stop();
+    killed();
+    tuned(&place);
+    let places = KeeperPlaces {
+        sysfs: place.dir.path().join("tree"),
+        records: records.clone(),
+        boot: "a".into(),
+    };
+    assert!(put_back_all(&places, &|_| ()).unwrap());
+    assert!(place.is_at_factory());
+    // The card is gone: that is no success.
+    killed();
+    fs::write(place.file("reset"), "1\n").unwrap();
+    let is_record = |path: &PathBuf| path.extension().is_some_and(|end| end == "json");
+    let record = left.iter().map(|(path, _)| path).find(|path| is_record(path)).unwrap();
+    let elsewhere = fs::read_to_string(record).unwrap().replace("card0", "card9");
+    fs::write(record, elsewhere).unwrap();
+    assert!(!put_back_all(&places, &|_| ()).unwrap());
 }
 
 #[test]

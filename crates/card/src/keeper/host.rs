@@ -33,6 +33,8 @@ const READS: Duration = Duration::from_secs(2);
 const MOST_VISITORS: usize = 32;
 /// Most cards that are opened.
 const MOST_CARDS: usize = 64;
+/// Why a card is put back that was found away.
+const KILLED: &str = "the keeper before was killed";
 /// Held by the keeper as long as it lives.
 const LOCK: &str = "keeper.lock";
 
@@ -103,35 +105,36 @@ pub fn put_back_all(places: &KeeperPlaces, tell: &dyn Fn(&str)) -> io::Result<bo
     let records = Records::at(&places.records)?;
     let _lock = lock(&records)?;
     let mut all_back = true;
-    for kept in left_away(&records, &places.boot, tell) {
-        let (mut kept, name) = kept?;
-        if let Some(told) = kept.put_back_for_good("the keeper before was killed") {
-            tell(&told);
-        }
-        all_back &= !kept.is_away();
-        if kept.is_away() {
+    for (name, kept) in left_behind(&records, &places.boot) {
+        let is_back = match kept {
+            Ok(mut kept) => {
+                if let Some(told) = kept.put_back_for_good(KILLED) {
+                    tell(&told);
+                }
+                !kept.is_away()
+            }
+            Err(error) => {
+                tell(&format!("{name}: {error}"));
+                false
+            }
+        };
+        if !is_back {
             tell(&format!("{name}: it is not back. Restart the machine."));
         }
+        all_back &= is_back;
     }
     Ok(all_back)
 }
 
-/// The cards that a keeper has left away from their way back in this run of the machine.
-fn left_away<'a>(
-    records: &'a Records,
-    boot: &'a str,
-    tell: &'a dyn Fn(&str),
-) -> impl Iterator<Item = io::Result<(Kept, String)>> + 'a {
-    // Where the machine was started anew, the card is as the driver has set it up.
-    let left =
-        records.all().into_iter().filter(move |record| record.is_away && record.boot == boot);
-    left.filter_map(move |record| match Kept::open(records, (boot, &record.sysfs, &record.card)) {
-        Ok(kept) => Some(Ok((kept, record.card))),
-        Err(error) => {
-            tell(&format!("{}: {error}", record.card));
-            None
-        }
-    })
+/// The cards that a keeper has left in this run of the machine away from their way back, or with a fan that it drove.
+fn left_behind(records: &Records, boot: &str) -> Vec<(String, Result<Kept, CardError>)> {
+    // Where the machine was started anew, a card is as the driver has set it up.
+    let of_now = records.all().into_iter().filter(|record| record.boot == boot);
+    let opened = of_now.map(|record| {
+        let kept = Kept::open(records, (boot, &record.sysfs, &record.card));
+        (record.card, kept)
+    });
+    opened.filter(|(_, kept)| kept.as_ref().map_or(true, |kept| !kept.can_be_left())).collect()
 }
 
 impl Keeper {
@@ -147,12 +150,17 @@ impl Keeper {
         let records = Records::at(&places.records)?;
         let lock = lock(&records)?;
         let mut cards = BTreeMap::new();
-        for kept in left_away(&records, &places.boot, &tell) {
-            let (mut kept, card) = kept?;
-            if let Some(told) = kept.put_back("the keeper before was killed") {
-                tell(&told);
+        for (card, kept) in left_behind(&records, &places.boot) {
+            match kept {
+                Ok(mut kept) => {
+                    if let Some(told) = kept.put_back(KILLED) {
+                        tell(&told);
+                    }
+                    cards.insert(card, Arc::new(Mutex::new(kept)));
+                }
+                // It is put back as soon as it is there to be opened.
+                Err(error) => tell(&format!("{card}: {error}")),
             }
-            cards.insert(card, Arc::new(Mutex::new(kept)));
         }
         Ok(Self {
             sysfs: places.sysfs.clone(),
@@ -298,7 +306,12 @@ impl Keeper {
         if cards.len() >= MOST_CARDS {
             return Err(CardError::Refused { why: format!("there are more than {MOST_CARDS}") });
         }
-        let kept = Kept::open(&self.records, (&self.boot, &self.sysfs, address))?;
+        let mut kept = Kept::open(&self.records, (&self.boot, &self.sysfs, address))?;
+        if kept.is_away()
+            && let Some(told) = kept.put_back(KILLED)
+        {
+            (self.tell)(&told);
+        }
         let kept = Arc::new(Mutex::new(kept));
         cards.insert(address.to_owned(), Arc::clone(&kept));
         Ok(kept)
