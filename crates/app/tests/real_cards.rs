@@ -13,7 +13,7 @@ use std::process::{Child, Command, Stdio};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use common::{PROGRAM, Terminal, stderr, stdout};
+use common::{PROGRAM, Terminal, stderr, stdout, until};
 use kernel_tree::{Device, Layout, Mounted, mount};
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
@@ -23,8 +23,6 @@ use yard_step_card::{CardAddress, Family, connect};
 
 /// Columns and rows of a terminal.
 const SIZE: (u16, u16) = (160, 50);
-/// Far longer than anything here takes.
-const PATIENCE: Duration = Duration::from_secs(120);
 
 /// Short trials: eleven seconds are the shortest that have a score.
 const PLAN: &str = "scene = \"lantern\"\nfull_load = \"lantern\"\npolicy = \"fixed-step\"\n\
@@ -153,17 +151,6 @@ impl Drop for Machine {
             let _ = keeper.kill();
             let _ = keeper.wait();
         }
-    }
-}
-
-fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
-    let began = Instant::now();
-    loop {
-        if let Some(found) = look() {
-            return found;
-        }
-        assert!(began.elapsed() < PATIENCE, "never came to be: {what}");
-        thread::sleep(Duration::from_millis(10));
     }
 }
 

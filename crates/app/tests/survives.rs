@@ -15,7 +15,7 @@ use std::time::{Duration, Instant};
 
 use common::{
     PROGRAM, card_on_machine_of, lock_on_machine_of, machine_of, program_on_machine_of, stderr,
-    stdout, text_of, yard_step,
+    stdout, text_of, until, yard_step,
 };
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
@@ -240,17 +240,6 @@ fn children(parent: u32) -> Vec<(Pid, String)> {
         }
     }
     found
-}
-
-fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
-    let began = Instant::now();
-    loop {
-        if let Some(found) = look() {
-            return found;
-        }
-        assert!(began.elapsed() < PATIENCE, "never came to be: {what}");
-        sleep(Duration::from_millis(2));
-    }
 }
 
 /// Numbers that look random and are the same in every run of a test.

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use thiserror::Error;
 
 use crate::keeper::{KeptAddress, KeptCard};
-use crate::kernel::{self, is_address, kernel_cards};
+use crate::kernel::{self, KernelCard, is_address, kernel_cards};
 use crate::slot::{Power, SlotAddress, SlotCard};
 use crate::standin::{Family, StandIn};
 use crate::{Card, CardError, Reach, RuntimeDir};
@@ -124,6 +124,24 @@ struct NamedFamily {
 #[derive(Debug, Clone, PartialEq)]
 pub struct CardAddress(Place);
 
+/// The only real card below a root.
+///
+/// # Errors
+/// There is none, or more than one.
+pub fn only_real_card(sysfs: &Path) -> Result<KernelCard, ChoiceError> {
+    let mut cards = kernel_cards(sysfs);
+    match (cards.pop(), cards.is_empty()) {
+        (None, _) => Err(ChoiceError::NoReal { sysfs: sysfs.display().to_string() }),
+        (Some(only), true) => Ok(only),
+        (Some(last), false) => {
+            let all = cards.iter().chain([&last]);
+            Err(ChoiceError::ManyReal {
+                known: all.map(|card| card.description.id.clone()).collect(),
+            })
+        }
+    }
+}
+
 /// Reaches a card to look at it: a stand-in in this process, or a real card through its files.
 ///
 /// # Errors
@@ -205,17 +223,8 @@ impl CardAddress {
         if !real.card.is_empty() {
             return Ok(self.clone());
         }
-        let cards = kernel_cards(&real.sysfs);
-        match cards.as_slice() {
-            [only] => {
-                let card = only.address.clone();
-                Ok(Self(Place::Real(KeptAddress { card, ..real.clone() })))
-            }
-            [] => Err(ChoiceError::NoReal { sysfs: real.sysfs.display().to_string() }),
-            more => Err(ChoiceError::ManyReal {
-                known: more.iter().map(|card| card.description.id.clone()).collect(),
-            }),
-        }
+        let card = only_real_card(&real.sysfs)?.address;
+        Ok(Self(Place::Real(KeptAddress { card, ..real.clone() })))
     }
 
     /// Whether it is a stand-in.

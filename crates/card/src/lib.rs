@@ -19,6 +19,7 @@ mod standin;
 
 pub use address::{
     CardAddress, CardChoice, ChoiceError, KINDS, connect, connect_hosted, connect_to_held,
+    only_real_card,
 };
 pub use fan_driver::FanDriver;
 pub use reach::{DrawsAt, Reach};

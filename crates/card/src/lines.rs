@@ -1,6 +1,13 @@
-//! Messages of one line each, bounded in their length.
+//! Messages of one line each, bounded in their length, and what the two ends of a socket share besides.
 
-use std::io::{self, BufRead, Read};
+use std::io::{self, BufRead, BufReader, ErrorKind, Read, Write};
+use std::os::fd::AsFd;
+use std::os::unix::net::{UnixListener, UnixStream};
+use std::time::Duration;
+
+use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
 
 /// Reads on until a line is whole, and no further than `most` bytes; whether it is whole. What has
 /// come so far stays in `line` where reading is interrupted.
@@ -28,10 +35,48 @@ pub(crate) fn read_line(
     }
 }
 
+/// Sends a message as a line of JSON.
+pub(crate) fn send(stream: &mut UnixStream, message: &impl Serialize) -> io::Result<()> {
+    let mut text = serde_json::to_vec(message)?;
+    text.push(b'\n');
+    stream.write_all(&text)
+}
+
+/// Sends a request and waits for its answer, no longer than `wait` and no more than `most` bytes of it.
+pub(crate) fn exchange<T: DeserializeOwned>(
+    line: &mut BufReader<UnixStream>,
+    request: &impl Serialize,
+    (wait, most): (Duration, usize),
+) -> io::Result<T> {
+    line.get_ref().set_read_timeout(Some(wait))?;
+    send(line.get_mut(), request)?;
+    let mut answer = Vec::new();
+    if !read_line(line, &mut answer, most)? {
+        return Err(io::Error::new(ErrorKind::UnexpectedEof, "the connection was closed"));
+    }
+    Ok(serde_json::from_slice(&answer)?)
+}
+
+/// Whether an answer did not come in time.
+pub(crate) fn is_late(error: &io::Error) -> bool {
+    matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut)
+}
+
+/// Whether reading was interrupted and can go on.
+pub(crate) fn is_a_pause(error: &io::Error) -> bool {
+    is_late(error) || error.kind() == ErrorKind::Interrupted
+}
+
+/// Waits until somebody comes, but no longer than `most`.
+pub(crate) fn wait_for_visitor(listener: &UnixListener, most: Duration) {
+    let mut watched = [PollFd::new(listener.as_fd(), PollFlags::POLLIN)];
+    let most = PollTimeout::try_from(most).unwrap_or(PollTimeout::ZERO);
+    // Where it cannot be waited for, it is looked for at once.
+    let _ = poll(&mut watched, most);
+}
+
 #[cfg(test)]
 mod tests {
-    use std::io::BufReader;
-
     use super::*;
 
     /// A stream that a signal interrupts before every byte.

@@ -98,7 +98,7 @@ fn measured(card: &GpuAdapter) -> Result<u32, GpuError> {
             let began = std::time::Instant::now();
             let (scene, size) = (Scene::Kiln, FrameSize::USUAL);
             let number = number as u64;
-            canvas.begin(FrameOrder { scene, number, size, rounds, chunks: 0 })?;
+            canvas.begin(FrameOrder { scene, number, size, rounds, turns_memory: false })?;
             let counts = canvas.finish()?;
             let wall = began.elapsed().as_nanos() as f64;
             least = least.min(counts.nanoseconds.map_or(wall, |busy| busy as f64));

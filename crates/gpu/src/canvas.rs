@@ -36,8 +36,8 @@ pub struct FrameOrder {
     pub size: FrameSize,
     /// How often every pixel is verified.
     pub rounds: u32,
-    /// Chunks of memory that are turned over besides.
-    pub chunks: usize,
+    /// Whether a chunk of memory is turned over besides.
+    pub turns_memory: bool,
 }
 
 /// What a card has counted in a frame.
@@ -213,7 +213,9 @@ impl Canvas {
         }
         let end = times.map(|times| (&times.0, None, Some(1)));
         compute_pass(&mut encoder, &pipelines.verify, slot, end);
-        self.turn_over(&mut encoder, at, order.chunks, params);
+        if order.turns_memory {
+            self.turn_over(&mut encoder, at, params);
+        }
         let slot = &mut self.slots[at];
         if let Some((queries, resolved)) = &slot.times {
             encoder.resolve_query_set(queries, 0..2, resolved, 0);
@@ -224,16 +226,9 @@ impl Canvas {
         self.trouble.check()
     }
 
-    /// Verifies and writes anew so many chunks of the memory.
-    fn turn_over(
-        &mut self,
-        encoder: &mut wgpu::CommandEncoder,
-        at: usize,
-        chunks: usize,
-        params: Params,
-    ) {
-        // What the shader is told of a chunk stands in the slot: one chunk a frame.
-        if chunks == 0 || self.chunks.is_empty() {
+    /// Verifies and writes anew the next chunk of the memory, where there is any.
+    fn turn_over(&mut self, encoder: &mut wgpu::CommandEncoder, at: usize, params: Params) {
+        if self.chunks.is_empty() {
             return;
         }
         let place = self.next_chunk;
@@ -278,13 +273,18 @@ impl Canvas {
         order.into_iter().find(|at| self.slots[*at].submitted.is_some())
     }
 
+    /// The slot of the frame that was finished last.
+    fn finished(&self) -> &Slot {
+        let next = self.oldest().unwrap_or(self.next);
+        &self.slots[(next + SLOTS - 1) % SLOTS]
+    }
+
     /// The frame that was finished last, whole. It must be asked for before another one is begun.
     ///
     /// # Errors
     /// The device is lost.
     pub fn frame(&self) -> Result<Frame, GpuError> {
-        let last = self.oldest().unwrap_or(self.next);
-        let slot = &self.slots[(last + SLOTS - 1) % SLOTS];
+        let slot = self.finished();
         let (width, height) = slot.sides;
         let size = u64::from(width) * u64::from(height) * 4;
         let copy = self.card.device.create_buffer(&wgpu::BufferDescriptor {
@@ -309,8 +309,7 @@ impl Canvas {
     /// # Errors
     /// The device is lost.
     pub fn spoil(&mut self, pixel: u32, bit: u32) -> Result<(), GpuError> {
-        let last = self.oldest().unwrap_or(self.next);
-        let slot = &self.slots[(last + SLOTS - 1) % SLOTS];
+        let slot = self.finished();
         let frame = self.frame()?;
         let value = frame.pixels.get(pixel as usize).copied().unwrap_or_default() ^ 1 << bit;
         self.card.queue.write_buffer(&slot.pixels, u64::from(pixel) * 4, &value.to_le_bytes());
@@ -322,16 +321,14 @@ impl Canvas {
     /// # Errors
     /// The device is lost.
     pub fn verify_again(&mut self, scene: Scene) -> Result<u32, GpuError> {
-        let last = self.oldest().unwrap_or(self.next);
-        let at = (last + SLOTS - 1) % SLOTS;
-        let slot = &self.slots[at];
+        let slot = self.finished();
         let Some(pipelines) = self.scenes.get(scene.name()) else { return Err(GpuError::Lost) };
         let mut encoder = self.card.device.create_command_encoder(&Default::default());
         encoder.clear_buffer(&slot.counts, 0, None);
         compute_pass(&mut encoder, &pipelines.verify, slot, None);
         encoder.copy_buffer_to_buffer(&slot.counts, 0, &slot.told, 0, 16);
         let submitted = self.card.queue.submit([encoder.finish()]);
-        let bytes = self.read(&self.slots[at].told, Some(submitted))?;
+        let bytes = self.read(&slot.told, Some(submitted))?;
         Ok(word_at(&bytes, 0))
     }
 

@@ -138,9 +138,9 @@ impl GpuRun {
         }
         let (scene, place) = self.scene.shown(number);
         let rounds = self.calibration.rounds_of(self.scene.scene(), number);
-        let chunks = usize::from(scene == Scene::Sluice);
+        let turns_memory = scene == Scene::Sluice;
         let size = self.scene.size();
-        self.canvas.begin(FrameOrder { scene, number: place, size, rounds, chunks })?;
+        self.canvas.begin(FrameOrder { scene, number: place, size, rounds, turns_memory })?;
         self.begun += 1;
         Ok(())
     }

@@ -31,7 +31,7 @@ fn every_scene_and_size_has_the_bits_of_the_processor(
     let mut canvas = canvas(size);
     // A gust and a calm frame of the squall.
     for number in [7, 251].into_iter().take(if size == FrameSize::ALL[0] { 2 } else { 1 }) {
-        canvas.begin(FrameOrder { scene, number, size, rounds: 1, chunks: 0 }).unwrap();
+        canvas.begin(FrameOrder { scene, number, size, rounds: 1, turns_memory: false }).unwrap();
         let counts = canvas.finish().unwrap();
         let drawn = canvas.frame().unwrap();
         let expected = expected(scene, number, size);
@@ -46,7 +46,7 @@ fn every_scene_and_size_has_the_bits_of_the_processor(
 fn one_bit_that_is_turned_over_is_found_in_every_scene(#[values(0, 1, 2, 3, 4, 5)] scene: usize) {
     let (size, scene) = (FrameSize::ALL[0], SCENES[scene]);
     let mut canvas = canvas(size);
-    canvas.begin(FrameOrder { scene, number: 40, size, rounds: 2, chunks: 0 }).unwrap();
+    canvas.begin(FrameOrder { scene, number: 40, size, rounds: 2, turns_memory: false }).unwrap();
     assert_eq!(canvas.finish().unwrap().wrong_pixels, 0);
     for (pixel, bit) in [(0, 0), (77_123, 23), (960 * 540 - 1, 11)] {
         canvas.spoil(pixel, bit).unwrap();
@@ -61,7 +61,7 @@ fn a_word_of_memory_that_has_changed_is_counted_once() {
     let size = FrameSize::ALL[0];
     let mut canvas = canvas(size);
     assert_eq!(canvas.take_memory(100 << 20), 64 << 20, "whole chunks of it");
-    let order = FrameOrder { scene: Scene::Sluice, number: 3, size, rounds: 1, chunks: 1 };
+    let order = FrameOrder { scene: Scene::Sluice, number: 3, size, rounds: 1, turns_memory: true };
     let words = |spoil: bool, canvas: &mut Canvas| -> u32 {
         if spoil {
             canvas.spoil_memory(1_234_567);
@@ -92,7 +92,7 @@ fn frames_come_in_order_and_a_run_can_begin_anew() {
 fn a_card_with_a_clock_tells_how_long_it_worked_on_a_frame() {
     let mut canvas = canvas(FrameSize::ALL[0]);
     let (scene, size) = (Scene::Kiln, FrameSize::ALL[0]);
-    canvas.begin(FrameOrder { scene, number: 9, size, rounds: 1, chunks: 0 }).unwrap();
+    canvas.begin(FrameOrder { scene, number: 9, size, rounds: 1, turns_memory: false }).unwrap();
     // The software driver has one.
     assert!(canvas.finish().unwrap().nanoseconds.is_some_and(|busy| busy > 0));
 }

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use clap::Args;
 use serde::Serialize;
 use yard_step_card::kernel::{self, KernelCard, kernel_cards};
-use yard_step_card::{Card, CardAddress, Edges, connect};
+use yard_step_card::{Card, CardAddress, Edges, connect, only_real_card};
 use yard_step_core::{
     CardDescription, Channel, CurveKind, CurveOffer, Limiter, Mhz, Sample, SettingKind, stated,
 };
@@ -54,20 +54,19 @@ fn parse_which(text: &str) -> Result<Which, String> {
 
 /// The real card that was named, of those that there are.
 fn real_card(named: Option<&str>, sysfs: &Path) -> Result<KernelCard, Failure> {
+    let Some(address) = named else { return only_real_card(sysfs).map_err(Failure::usage) };
     let mut all = kernel_cards(sysfs);
-    let addresses: Vec<String> = all.iter().map(|card| card.description.id.clone()).collect();
-    let found = match named {
-        Some(address) => all.iter().position(|card| card.address == address),
-        None => (all.len() == 1).then_some(0),
-    };
-    let what = match (addresses.as_slice(), named) {
-        ([], _) => format!("no real card is shown below {}", sysfs.display()),
-        (_, Some(address)) => {
-            format!("there is no card at {address}; there are: {}", addresses.join(", "))
+    match all.iter().position(|card| card.address == address) {
+        Some(at) => Ok(all.swap_remove(at)),
+        None if all.is_empty() => only_real_card(sysfs).map_err(Failure::usage),
+        None => {
+            let known: Vec<&str> = all.iter().map(|card| card.description.id.as_str()).collect();
+            Err(Failure::usage(format!(
+                "there is no card at {address}; there are: {}",
+                known.join(", ")
+            )))
         }
-        (_, None) => format!("there is more than one real card; name it: {}", addresses.join(", ")),
-    };
-    found.map(|at| all.swap_remove(at)).ok_or_else(|| Failure::usage(what))
+    }
 }
 
 #[derive(Serialize)]

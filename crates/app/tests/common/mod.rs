@@ -220,3 +220,15 @@ impl Drop for Terminal {
         let _ = Command::new("tmux").args(["-L", &self.server, "kill-server"]).output();
     }
 }
+
+/// Waits for something that must come.
+pub fn until<T>(what: &str, mut look: impl FnMut() -> Option<T>) -> T {
+    let began = Instant::now();
+    loop {
+        if let Some(found) = look() {
+            return found;
+        }
+        assert!(began.elapsed() < PATIENCE, "never came to be: {what}");
+        sleep(Duration::from_millis(5));
+    }
+}

@@ -5,15 +5,16 @@ use std::os::unix::net::UnixStream;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use nix::sys::socket::{getsockopt, sockopt::PeerCredentials};
 use nix::unistd::geteuid;
 use yard_step_core::{
     Absent, CardDescription, Limiter, Percent, Sample, Seconds, SettingKind, Settings,
 };
 
-use super::wire::{MOST_REPLY, Reply, Request, receive, send};
+use super::peers::Peer;
+use super::wire::{MOST_REPLY, Reply, Request};
 use super::{KeptAddress, SOFTWARE};
 use crate::kernel::{CardFiles, Events, RESET, boot_id, look_at};
+use crate::lines::{exchange, is_late};
 use crate::slot::SlotAddress;
 use crate::{Card, CardError, Clock, DrawsAt, LoadLost, Ran, Reach, Work};
 
@@ -114,7 +115,7 @@ impl KeptCard {
         let mut line = BufReader::new(stream);
         let card = self.address.card.clone();
         let request = Request::Open { card, controls: self.controls };
-        match exchange(&mut line, &request) {
+        match exchange(&mut line, &request, (ANSWER, MOST_REPLY)) {
             Ok(Reply::Opened { card, told }) => {
                 self.told = told;
                 self.told.push(TIME_AND_END.to_owned());
@@ -146,15 +147,15 @@ impl KeptCard {
 
     /// Asks the keeper, which is reached anew where it was gone.
     fn ask(&mut self, request: &Request) -> Result<Reply, CardError> {
-        if self.no_keeper.is_some() {
-            return Err(CardError::NoKeeper { why: self.no_keeper.clone().unwrap_or_default() });
+        if let Some(why) = &self.no_keeper {
+            return Err(CardError::NoKeeper { why: why.clone() });
         }
         if self.line.is_none() {
             self.call_keeper()?;
             self.was_let_go = true;
         }
         let Some(line) = &mut self.line else { return Err(unexpected(&Reply::Done)) };
-        let answered = exchange(line, request);
+        let answered = exchange(line, request, (ANSWER, MOST_REPLY));
         self.spoken = Instant::now();
         match answered {
             Ok(Reply::Refused { why }) => Err(CardError::Refused { why }),
@@ -260,26 +261,13 @@ fn look_only(card: &CardDescription, why: &str) -> CardDescription {
 fn connect(address: &KeptAddress) -> io::Result<UnixStream> {
     let stream = UnixStream::connect(&address.keeper)?;
     // Nobody but root, or this user, may say that it keeps a card.
-    let peer = getsockopt(&stream, PeerCredentials)?.uid();
-    if peer != 0 && peer != geteuid().as_raw() {
+    let peer = Peer::of(&stream)?.user;
+    if !peer.is_root() && peer != geteuid() {
         let text = format!("it runs as user {peer}, not as root");
         return Err(io::Error::new(ErrorKind::PermissionDenied, text));
     }
+    stream.set_write_timeout(Some(ANSWER))?;
     Ok(stream)
-}
-
-fn exchange(line: &mut BufReader<UnixStream>, request: &Request) -> io::Result<Reply> {
-    line.get_ref().set_read_timeout(Some(ANSWER))?;
-    line.get_ref().set_write_timeout(Some(ANSWER))?;
-    send(line.get_mut(), request)?;
-    match receive(line, &mut Vec::new(), MOST_REPLY)? {
-        Some(reply) => Ok(reply?),
-        None => Err(io::Error::new(ErrorKind::UnexpectedEof, "the connection was closed")),
-    }
-}
-
-fn is_late(error: &io::Error) -> bool {
-    matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut)
 }
 
 fn unexpected(reply: &Reply) -> CardError {

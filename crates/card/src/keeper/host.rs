@@ -3,7 +3,6 @@
 use std::collections::BTreeMap;
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, BufReader, ErrorKind};
-use std::os::fd::AsFd;
 use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::{Path, PathBuf};
@@ -14,14 +13,13 @@ use std::time::Duration;
 
 use yard_step_core::Settings;
 
-use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
-
 use super::kept::{Kept, gone};
 use super::peers::{Peer, Peers};
 use super::record::Records;
-use super::wire::{MOST_REQUEST, Reply, Request, receive, send};
+use super::wire::{MOST_REQUEST, Reply, Request};
 use crate::CardError;
 use crate::kernel::{boot_id, kernel_log};
+use crate::lines::{is_a_pause, read_line, send, wait_for_visitor};
 
 /// Time between two looks at the cards.
 const LOOK: Duration = Duration::from_millis(50);
@@ -253,7 +251,7 @@ impl Keeper {
             let stream = match listener.accept() {
                 Ok((stream, _)) => stream,
                 Err(error) if error.kind() == ErrorKind::WouldBlock => {
-                    wait_for_visitor(listener);
+                    wait_for_visitor(listener, LOOK);
                     continue;
                 }
                 Err(error) => return Err(error),
@@ -343,12 +341,14 @@ impl Keeper {
         let mut reader = BufReader::new(stream.try_clone()?);
         let mut line = Vec::new();
         while !self.stop.is_told() {
-            let request = match receive(&mut reader, &mut line, MOST_REQUEST) {
-                Ok(Some(request)) => request,
-                Ok(None) => return Ok(()),
+            match read_line(&mut reader, &mut line, MOST_REQUEST) {
+                Ok(true) => {}
+                Ok(false) => return Ok(()),
                 Err(error) if is_a_pause(&error) => continue,
                 Err(error) => return Err(error),
-            };
+            }
+            let request = serde_json::from_slice(&line);
+            line.clear();
             let reply = match request {
                 Err(error) => Reply::Refused { why: error.to_string() },
                 Ok(Request::Open { card, controls }) => {
@@ -456,16 +456,4 @@ fn refuse(mut stream: UnixStream, why: String) {
     // It may have left already.
     let _ = stream.set_write_timeout(Some(READS));
     let _ = send(&mut stream, &Reply::Refused { why });
-}
-
-/// Waits until somebody comes, but no longer than until the next look.
-fn wait_for_visitor(listener: &UnixListener) {
-    let mut watched = [PollFd::new(listener.as_fd(), PollFlags::POLLIN)];
-    let most = PollTimeout::try_from(LOOK).unwrap_or(PollTimeout::ZERO);
-    // Where it cannot be waited for, it is looked for at once.
-    let _ = poll(&mut watched, most);
-}
-
-fn is_a_pause(error: &io::Error) -> bool {
-    matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut | ErrorKind::Interrupted)
 }

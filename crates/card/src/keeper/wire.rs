@@ -1,14 +1,8 @@
 //! What goes over the keeper's socket: requests and replies, each a JSON object in a line of its own, of bounded length.
 //! The first request of a connection opens a card.
 
-use std::io::{self, BufReader, Write};
-use std::os::unix::net::UnixStream;
-
-use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use yard_step_core::{CardDescription, Percent, Settings};
-
-use crate::lines::read_line;
 
 /// Longest request, bytes: settings with a long V/F curve take a few thousand.
 pub(super) const MOST_REQUEST: usize = 64 << 10;
@@ -91,26 +85,4 @@ pub(super) enum Reply {
     Gone {
         why: String,
     },
-}
-
-/// Reads the next message; none at the end of the stream. What has come so far stays in `line` where reading is
-/// interrupted. A message is no longer than `most` bytes.
-pub(super) fn receive<T: DeserializeOwned>(
-    stream: &mut BufReader<UnixStream>,
-    line: &mut Vec<u8>,
-    most: usize,
-) -> io::Result<Option<Result<T, serde_json::Error>>> {
-    if !read_line(stream, line, most)? {
-        return Ok(None);
-    }
-    let message = serde_json::from_slice(line);
-    line.clear();
-    Ok(Some(message))
-}
-
-/// Sends a message.
-pub(super) fn send(stream: &mut UnixStream, message: &impl Serialize) -> io::Result<()> {
-    let mut text = serde_json::to_vec(message)?;
-    text.push(b'\n');
-    stream.write_all(&text)
 }

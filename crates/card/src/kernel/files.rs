@@ -24,7 +24,7 @@ use super::metrics::{self, Metrics};
 use super::refusal::{Refusal, write};
 use super::table::{Generation, Range, Row, Table};
 use super::tree::{Place, Unread};
-use super::{FAN_CURVE, KernelCard, curve_of, kernel_cards};
+use super::{FAN_CURVE, IN_TABLE, KernelCard, curve_of, kernel_card};
 use crate::CardError;
 
 /// The clock/voltage table.
@@ -37,11 +37,11 @@ const MANUAL: &str = "manual";
 const ZERO_SPEED: &str = "gpu_od/fan_ctrl/fan_zero_rpm_enable";
 /// How long files are waited for that a reset has taken away.
 pub(crate) const RESET: Duration = Duration::from_secs(3);
+/// Time between two looks for them.
+const LOOK: Duration = Duration::from_millis(50);
 /// How long a fan may take to a speed that it was set to, and how near it comes, points of percent.
 const FAN_TURNS: Duration = Duration::from_secs(60);
 const FAN_NEAR: f64 = 5.0;
-/// Time between two looks for them.
-const LOOK: Duration = Duration::from_millis(50);
 
 /// What a card was like before anything was changed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -82,8 +82,7 @@ pub(crate) struct CardFiles {
 /// # Errors
 /// There is none at that address.
 pub(crate) fn look_at(root: &Path, address: &str) -> Result<KernelCard, CardError> {
-    let found = kernel_cards(root).into_iter().find(|card| card.address == address);
-    found.ok_or_else(|| CardError::Gone {
+    kernel_card(root, address).ok_or_else(|| CardError::Gone {
         cause: format!("there is no card at {address} below {}", root.display()),
     })
 }
@@ -185,11 +184,8 @@ impl CardFiles {
         self.hwmon = monitor(&self.card, &self.device);
     }
 
-    /// The settings that the files tell now.
-    ///
-    /// # Errors
-    /// One is missing, or tells what cannot be.
-    pub fn held(&self) -> Result<Settings, Unread> {
+    /// The settings that the files tell now; why they do not, where one is missing or tells what cannot be.
+    fn held(&self) -> Result<Settings, Unread> {
         let card = self.description();
         let mut settings = Settings::default();
         let table = match self.factory.table {
@@ -216,10 +212,7 @@ impl CardFiles {
     /// The levels or points of the table: the factory's moved by an offset, or a curve of their own.
     fn read_curve(&self, table: &Table, settings: &mut Settings) {
         let card = self.description();
-        let Some(factory) = self.factory.table.as_deref().and_then(|text| Table::parse(text).ok())
-        else {
-            return;
-        };
+        let Some(factory) = self.factory_table() else { return };
         let is_level = table.generation() == Generation::Levels;
         let curve = curve_of(table).filter(|curve| Some(*curve) != curve_of(&factory));
         if card.curve.is_some() {
@@ -253,6 +246,11 @@ impl CardFiles {
             false => 0.0,
         };
         Ok(format!("{table}\n{window:?} {limit}"))
+    }
+
+    /// The table that the card had from the factory.
+    fn factory_table(&self) -> Option<Table> {
+        Table::parse(self.factory.table.as_deref()?).ok()
     }
 
     fn table(&self) -> Result<Table, Unread> {
@@ -428,21 +426,9 @@ impl CardFiles {
 
     fn write_window(&self, held: &Settings, wanted: &Settings, refused: &mut Refusals) {
         let Some(files) = &self.frequency else { return };
-        let mut edits = Vec::new();
-        for (kind, place) in [
-            (SettingKind::ClockMinimum, files.lowest_place()),
-            (SettingKind::ClockMaximum, files.highest_place()),
-        ] {
-            if let Some(mhz) = wanted.get(kind).filter(|mhz| held.get(kind) != Some(*mhz)) {
-                edits.push((place, format!("{mhz:.0}")));
-            }
-        }
-        // The two must not cross in between.
-        if wanted.clock_maximum > held.clock_maximum {
-            edits.reverse();
-        }
-        for (place, text) in edits {
-            refused.note(write(&place, &text));
+        for (index, mhz) in window_edits(held, wanted) {
+            let place = if index == 0 { files.lowest_place() } else { files.highest_place() };
+            refused.note(write(&place, &format!("{mhz:.0}")));
         }
     }
 
@@ -478,9 +464,8 @@ impl CardFiles {
         wanted: &Settings,
         refused: &mut Refusals,
     ) {
-        let Ok(now) = self.table() else { return };
-        let factory = self.factory.table.as_deref().and_then(|text| Table::parse(text).ok());
-        let edits = edits((&now, factory.as_ref()), self.description(), held, wanted);
+        let (Ok(now), Some(factory)) = (self.table(), self.factory_table()) else { return };
+        let edits = edits((&now, &factory), self.description(), held, wanted);
         let written = edits.iter().try_for_each(|edit| write(table, edit));
         let committed = written.and_then(|()| write(table, "c"));
         if committed.is_err() {
@@ -525,16 +510,6 @@ impl Refusals {
     }
 }
 
-/// Settings that the clock/voltage table holds.
-const IN_TABLE: [SettingKind; 6] = [
-    SettingKind::CoreOffset,
-    SettingKind::MemoryOffset,
-    SettingKind::ClockMinimum,
-    SettingKind::ClockMaximum,
-    SettingKind::VoltageOffset,
-    SettingKind::Curve,
-];
-
 fn is_same(kind: SettingKind, one: &Settings, other: &Settings) -> bool {
     match kind {
         SettingKind::Curve => one.curve == other.curve,
@@ -545,7 +520,7 @@ fn is_same(kind: SettingKind, one: &Settings, other: &Settings) -> bool {
 /// What has to be written to a table so that it holds what is wanted, in an order in which no value stands in the way of
 /// another.
 fn edits(
-    (table, factory): (&Table, Option<&Table>),
+    (table, factory): (&Table, &Table),
     card: &CardDescription,
     held: &Settings,
     wanted: &Settings,
@@ -557,7 +532,7 @@ fn edits(
         .any(|kind| !is_same(kind, held, wanted));
     match table.generation() {
         Generation::Levels | Generation::Curve if is_moved => {
-            edits.extend(curve_edits(table, factory.unwrap_or(table), wanted));
+            edits.extend(curve_edits(table, factory, wanted));
         }
         Generation::Offset => {
             let offset = changed(SettingKind::CoreOffset);
@@ -565,14 +540,8 @@ fn edits(
         }
         _ => {}
     }
-    let mut window: Vec<String> = [(0, SettingKind::ClockMinimum), (1, SettingKind::ClockMaximum)]
-        .into_iter()
-        .filter_map(|(index, kind)| changed(kind).map(|mhz| format!("s {index} {mhz:.0}")))
-        .collect();
-    if wanted.clock_maximum > held.clock_maximum {
-        window.reverse();
-    }
-    edits.extend(window);
+    let window = window_edits(held, wanted);
+    edits.extend(window.iter().map(|(index, mhz)| format!("s {index} {mhz:.0}")));
     if let Some(MhzOffset(offset)) =
         wanted.memory_offset.filter(|_| !is_same(SettingKind::MemoryOffset, held, wanted))
         && let Some(highest) = table.memory.iter().max_by(|a, b| a.mhz.total_cmp(&b.mhz))
@@ -582,6 +551,21 @@ fn edits(
     }
     if let Some(offset) = changed(SettingKind::VoltageOffset) {
         edits.push(format!("vo {offset:.0}"));
+    }
+    edits
+}
+
+/// Which ends of the clock window are to be others, MHz: the lowest is 0 and the highest 1, in an order in which the two do
+/// not cross in between.
+fn window_edits(held: &Settings, wanted: &Settings) -> Vec<(u8, f64)> {
+    let ends = [(0, SettingKind::ClockMinimum), (1, SettingKind::ClockMaximum)];
+    let changed = |(index, kind): (u8, SettingKind)| {
+        let mhz = wanted.get(kind).filter(|_| !is_same(kind, held, wanted))?;
+        Some((index, mhz))
+    };
+    let mut edits: Vec<(u8, f64)> = ends.into_iter().filter_map(changed).collect();
+    if wanted.clock_maximum > held.clock_maximum {
+        edits.reverse();
     }
     edits
 }
@@ -671,6 +655,7 @@ fn monitor(card: &Place, device: &Place) -> Option<Hwmon> {
 
 #[cfg(test)]
 mod tests {
+    use super::super::kernel_cards;
     use super::super::table::tests::{CURVE, LEVELS, OFFSET, WINDOW};
     use super::super::tests::Tree;
     use super::*;
@@ -744,8 +729,8 @@ mod tests {
             whole.copy(kind, &wanted);
         }
         let table = files.table().unwrap();
-        assert_eq!(edits((&table, Some(&table)), files.description(), &held, &whole), expected);
-        assert!(edits((&table, None), files.description(), &held, &held).is_empty());
+        assert_eq!(edits((&table, &table), files.description(), &held, &whole), expected);
+        assert!(edits((&table, &table), files.description(), &held, &held).is_empty());
     }
 
     #[test]

@@ -58,6 +58,15 @@ pub const PREFIX: &str = "kernel:";
 const FAN_CURVE: &str = "gpu_od/fan_ctrl/fan_curve";
 /// Most levels of a clock.
 const MOST_LEVELS: usize = 64;
+/// Settings that the clock/voltage table holds.
+const IN_TABLE: [SettingKind; 6] = [
+    SettingKind::CoreOffset,
+    SettingKind::MemoryOffset,
+    SettingKind::ClockMinimum,
+    SettingKind::ClockMaximum,
+    SettingKind::VoltageOffset,
+    SettingKind::Curve,
+];
 /// Most cards that are looked at.
 const MOST_CARDS: usize = 64;
 /// Range of a voltage offset where the table states none, mV: downwards only, and not far.
@@ -89,6 +98,18 @@ pub struct KernelCard {
 #[must_use]
 pub fn kernel_cards(root: &Path) -> Vec<KernelCard> {
     let root = Place::root(root);
+    places(&root).map(|card| Survey::of(&root, &card).finished()).collect()
+}
+
+/// The real card at an address; the others are not looked at.
+pub(crate) fn kernel_card(root: &Path, wanted: &str) -> Option<KernelCard> {
+    let root = Place::root(root);
+    let card = places(&root).find(|card| address(card, &card.at("device")) == wanted)?;
+    Some(Survey::of(&root, &card).finished())
+}
+
+/// Where real cards lie below a root.
+fn places(root: &Place) -> impl Iterator<Item = Place> {
     let class = root.at("class/drm");
     let number = |name: &String| name.strip_prefix("card")?.parse::<u32>().ok();
     let mut names: Vec<(u32, String)> =
@@ -96,12 +117,10 @@ pub fn kernel_cards(root: &Path) -> Vec<KernelCard> {
     names.sort();
     names
         .into_iter()
-        .map(|(_, name)| class.at(name))
+        .map(move |(_, name)| class.at(name))
         // A directory without a device is a screen's or a render node's.
         .filter(|card| card.at("device").is_there())
         .take(MOST_CARDS)
-        .map(|card| Survey::of(&root, &card).finished())
-        .collect()
 }
 
 /// What is being found out about a card.
@@ -204,14 +223,7 @@ impl Survey {
     }
 
     fn lack_clocks(&mut self, why: &str) {
-        for kind in [
-            SettingKind::CoreOffset,
-            SettingKind::MemoryOffset,
-            SettingKind::ClockMinimum,
-            SettingKind::ClockMaximum,
-            SettingKind::VoltageOffset,
-            SettingKind::Curve,
-        ] {
+        for kind in IN_TABLE {
             self.lacks(kind, why);
         }
     }

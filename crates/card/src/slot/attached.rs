@@ -12,6 +12,7 @@ use super::wire::{
     DRAWN, HAND_IN, HANDED_IN, LOST, MOST_AHEAD, MOST_PIXELS, OTHERWISE, PIXELS, RIGHT,
     take_demand, take_side,
 };
+use crate::lines::is_a_pause;
 use crate::{Card, LoadLost, Work};
 
 /// How long a load may keep the card waiting for work before it counts as hung.
@@ -336,11 +337,6 @@ impl Workload for Working<'_> {
 /// Whether the other side has closed the connection between two words.
 fn is_an_end(error: &io::Error) -> bool {
     matches!(error.kind(), LEFT | ErrorKind::BrokenPipe | ErrorKind::ConnectionReset)
-}
-
-/// Whether reading was interrupted and can go on.
-pub(super) fn is_a_pause(error: &io::Error) -> bool {
-    matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut | ErrorKind::Interrupted)
 }
 
 #[cfg(test)]

@@ -1,6 +1,6 @@
 //! A card in a slot, as the engine and the guard see it.
 
-use std::io::{self, BufReader, ErrorKind, Write};
+use std::io::{self, BufReader, ErrorKind};
 use std::os::unix::net::UnixStream;
 use std::thread;
 use std::time::{Duration, Instant};
@@ -9,7 +9,7 @@ use yard_step_core::{CardDescription, Percent, Room, Sample, Seconds, Settings};
 
 use super::SlotAddress;
 use super::wire::{MOST_REPLY, Reply, Request};
-use crate::lines::read_line;
+use crate::lines::{exchange, is_late};
 use crate::{Card, CardError, DrawsAt, FaultInjection, LoadLost, Ran, Reach, Work};
 
 /// Starts the process that hosts the slot.
@@ -123,31 +123,15 @@ fn ask(
     request: &Request,
     wait: Duration,
 ) -> Result<Reply, CardError> {
-    match exchange(line, request, wait) {
+    match exchange(line, request, (wait, MOST_REPLY)) {
         Ok(Reply::MachineDown) => Err(CardError::MachineDown),
         Ok(reply) => Ok(reply),
-        Err(error) if matches!(error.kind(), ErrorKind::WouldBlock | ErrorKind::TimedOut) => {
+        Err(error) if is_late(&error) => {
             let waited = Seconds(wait.as_secs_f64());
             Err(CardError::NoAnswer { doing: request.doing(), waited })
         }
         Err(error) => Err(CardError::Gone { cause: error.to_string() }),
     }
-}
-
-fn exchange(
-    line: &mut BufReader<UnixStream>,
-    request: &Request,
-    wait: Duration,
-) -> io::Result<Reply> {
-    let mut text = serde_json::to_vec(request)?;
-    text.push(b'\n');
-    line.get_ref().set_read_timeout(Some(wait))?;
-    line.get_mut().write_all(&text)?;
-    let mut answer = Vec::new();
-    if !read_line(line, &mut answer, MOST_REPLY)? {
-        return Err(io::Error::new(ErrorKind::UnexpectedEof, "the connection was closed"));
-    }
-    Ok(serde_json::from_slice(&answer)?)
 }
 
 fn unexpected(reply: &Reply) -> CardError {

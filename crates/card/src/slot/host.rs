@@ -1,21 +1,19 @@
 //! The host of a slot: one stand-in, and whoever comes to it through the socket.
 
-use std::io::{self, BufReader, ErrorKind, Write};
-use std::os::fd::AsFd;
+use std::io::{self, BufReader, ErrorKind};
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use nix::poll::{PollFd, PollFlags, PollTimeout, poll};
 use tracing::{debug, info};
 use yard_step_core::Seconds;
 
 use super::SlotAddress;
-use super::attached::{Attached, is_a_pause, work};
+use super::attached::{Attached, work};
 use super::wire::{MOST_REQUEST, MOST_SPAN, Reply, Request};
-use crate::lines::read_line;
+use crate::lines::{is_a_pause, read_line, send, wait_for_visitor};
 use crate::runtime_dir::check_peer;
 use crate::{Card, FaultInjection, StandIn};
 
@@ -80,7 +78,7 @@ pub fn serve(address: &SlotAddress, card: StandIn, faults: FaultsOnRequest) -> i
                     });
                 }
                 Some(Err(error)) if error.kind() != ErrorKind::WouldBlock => return Err(error),
-                Some(Err(_)) => listener.iter().for_each(wait_for_visitor),
+                Some(Err(_)) => listener.iter().for_each(|at| wait_for_visitor(at, LOOK)),
                 None => thread::sleep(LOOK),
             }
             if host.vanished.load(Ordering::SeqCst) {
@@ -97,14 +95,6 @@ pub fn serve(address: &SlotAddress, card: StandIn, faults: FaultsOnRequest) -> i
             }
         }
     })
-}
-
-/// Waits until somebody comes, but no longer than until the next look.
-fn wait_for_visitor(listener: &UnixListener) {
-    let mut watched = [PollFd::new(listener.as_fd(), PollFlags::POLLIN)];
-    let most = PollTimeout::try_from(LOOK).unwrap_or(PollTimeout::ZERO);
-    // Where it cannot be waited for, it is looked for at once.
-    let _ = poll(&mut watched, most);
 }
 
 /// Gives the address up, in this order: while the listener stands, no other host takes it.
@@ -165,9 +155,7 @@ impl Host {
                 Err(error) => Reply::Refused { why: error.to_string() },
             };
             line.clear();
-            let mut text = serde_json::to_vec(&reply)?;
-            text.push(b'\n');
-            writer.write_all(&text)?;
+            send(&mut writer, &reply)?;
         }
     }
 
