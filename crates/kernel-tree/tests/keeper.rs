@@ -153,6 +153,26 @@ fn what_is_asked_is_in_the_files_and_what_lies_outside_the_ranges_is_refused() {
 }
 
 #[test]
+fn a_card_is_not_touched_while_its_record_cannot_be_written() {
+    let mut place = Place::new();
+    place.start("a");
+    let mut card = place.open(true).unwrap();
+    let mut records = fs::read_dir(place.dir.path().join("records")).unwrap();
+    let in_the_way = records.next().unwrap().unwrap().path().with_extension("new");
+    fs::create_dir(&in_the_way).unwrap();
+    let asked = with(&card, 45, 250.0);
+    for _ in 0..2 {
+        // The second refusal is as good as the first one: nothing is taken as written that was not.
+        let error = card.apply(&asked).unwrap_err().to_string();
+        assert!(error.contains("cannot write its record"), "{error}");
+        assert!(place.is_at_factory(), "{}", place.state());
+    }
+    fs::remove_dir(&in_the_way).unwrap();
+    card.apply(&asked).unwrap();
+    assert_eq!(card.taken().unwrap(), asked);
+}
+
+#[test]
 fn a_card_has_one_controller_and_others_may_look() {
     let mut place = Place::new();
     place.start("a");

@@ -126,8 +126,8 @@ impl Kept {
         }
         if *settings != self.record.way_back {
             // Whatever comes from now on is not what the machine was started with.
-            self.record.is_starting = false;
-            if let Err(refused) = self.note_away(true) {
+            let noted = self.note(|record| (record.is_starting, record.is_away) = (false, true));
+            if let Err(refused) = noted {
                 return refused;
             }
         }
@@ -149,7 +149,8 @@ impl Kept {
 
     pub(super) fn turn_fan(&mut self, percent: Percent) -> Reply {
         let settings = Settings { fan: Some(Fan::Fixed(percent)), ..Settings::default() };
-        if let Err(refused) = self.check(&settings).and_then(|()| self.note_away(true)) {
+        let noted = self.check(&settings).and_then(|()| self.note(|record| record.is_away = true));
+        if let Err(refused) = noted {
             return refused;
         }
         self.card.turn_fan(percent).map_or_else(|error| gone(&error), |()| Reply::Done)
@@ -160,8 +161,8 @@ impl Kept {
             return refused;
         }
         if self.record.way_back != *settings {
-            self.record.way_back = *settings;
-            if let Err(refused) = self.note_away(true).and_then(|()| self.write()) {
+            let noted = self.note(|record| (record.way_back, record.is_away) = (*settings, true));
+            if let Err(refused) = noted {
                 return refused;
             }
         }
@@ -175,15 +176,11 @@ impl Kept {
         }
         let driver = self.description.driver.clone();
         let start = settings.map(|settings| Start { settings, driver });
-        let is_new = self.record.start != start || (renew && self.record.is_starting);
-        if is_new {
-            self.record.start = start;
-            self.record.is_starting &= !renew;
-            if let Err(refused) = self.write() {
-                return refused;
-            }
-        }
-        Reply::Done
+        let noted = self.note(|record| {
+            record.start = start;
+            record.is_starting &= !renew;
+        });
+        noted.map_or_else(|refused| refused, |()| Reply::Done)
     }
 
     /// Why the card was left at stock at the start of the machine, where it was.
@@ -207,9 +204,11 @@ impl Kept {
             }
             Ok(()) => {
                 // Before the card is touched: a machine that goes down now is not started with this again.
-                (self.record.is_starting, self.record.told) = (true, None);
-                self.record.way_back = start.settings;
-                if self.note_away(true).and_then(|()| self.write()).is_err() {
+                let noted = self.note(|record| {
+                    (record.is_starting, record.told) = (true, None);
+                    (record.way_back, record.is_away) = (start.settings, true);
+                });
+                if noted.is_err() {
                     return Some(format!(
                         "{name}: left at stock, since its record cannot be written"
                     ));
@@ -256,13 +255,14 @@ impl Kept {
         }
     }
 
-    /// Writes down whether the card may be away from its way back, before it is.
-    fn note_away(&mut self, is_away: bool) -> Result<(), Reply> {
-        if self.record.is_away == is_away {
+    /// Writes a changed record down, and goes by it once it is written: before the card is touched.
+    fn note(&mut self, change: impl FnOnce(&mut Record)) -> Result<(), Reply> {
+        let before = self.record.clone();
+        change(&mut self.record);
+        if self.record == before {
             return Ok(());
         }
-        self.record.is_away = is_away;
-        self.write()
+        self.write().inspect_err(|_| self.record = before)
     }
 
     fn write(&self) -> Result<(), Reply> {
@@ -296,7 +296,8 @@ impl Kept {
         match restore(&mut self.card, settings) {
             Ok(()) => {
                 self.retry = None;
-                let noted = self.note_away(false);
+                let was_away = std::mem::replace(&mut self.record.is_away, false);
+                let noted = if was_away { self.write() } else { Ok(()) };
                 let rest = noted.err().map_or(String::new(), |_| {
                     " That could not be written down: the next keeper does it again.".into()
                 });
