@@ -531,6 +531,35 @@ fn changes_around_a_card_are_noted_listed_and_taken_back() {
 }
 
 #[test]
+fn the_memory_of_a_card_that_does_not_state_it_is_noted_and_taken_back() {
+    let dir = tempfile::tempdir().unwrap();
+    let sysfs = dir.path().join("sys");
+    fs::create_dir_all(sysfs.join("class/drm/card0/device")).unwrap();
+    let (data, sysfs) = (text_of(dir.path()), text_of(&sysfs));
+    let card = ["machine", "--data-dir", &data, "--sysfs", &sysfs, "--card", "kernel"];
+    let machine = |options: &[&str]| yard_step(&[&card, options].concat());
+    let noted = stdout(&machine(&["--memory", "gddr6", "--bus-bits", "256"]));
+    assert!(noted.contains("GDDR6, 256 bits wide"), "{noted}");
+    let changed = stdout(&machine(&["--memory", "HBM"]));
+    assert!(changed.contains(": HBM\n") && !changed.contains("GDDR6"), "{changed}");
+    for (options, told) in [
+        (vec!["--memory", "slow"], "choose from GDDR5, GDDR6, HBM, unknown"),
+        (vec!["--memory", "HBM", "--bus-bits", "7"], "a memory bus of 7 bits: it must be 16"),
+        (vec!["--memory", "unknown", "--bus-bits", "64"], "--bus-bits: name the kind"),
+        (vec!["--bus-bits", "64"], "--memory"),
+        (vec![], "--memory"),
+    ] {
+        let refused = machine(&options);
+        assert_eq!(refused.status.code(), Some(2), "{options:?}");
+        assert!(stderr(&refused).contains(told), "{options:?}: {}", stderr(&refused));
+    }
+    let unsaid = stdout(&machine(&["--memory", "unknown"]));
+    assert!(!unsaid.contains("HBM"), "{unsaid}");
+    let stating = ["machine", "--data-dir", &data, "--card", "standin:tarn-310", "--memory", "HBM"];
+    assert!(stderr(&yard_step(&stating)).contains("states its memory itself: W6"));
+}
+
+#[test]
 fn a_trace_made_elsewhere_is_told_column_by_column_and_bad_rows_by_line() {
     let dir = tempfile::tempdir().unwrap();
     let file = dir.path().join("theirs.csv");

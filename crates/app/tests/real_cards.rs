@@ -51,20 +51,33 @@ impl Machine {
 
     /// One whose card works so many times as fast: what it gains is clear after fewer seconds.
     fn at_speed(card: &str, layout: Layout, speed: f64) -> Self {
+        let mut machine = Self::without_keeper(card, layout, speed);
+        machine.start_keeper();
+        machine
+    }
+
+    fn without_keeper(card: &str, layout: Layout, speed: f64) -> Self {
+        Self::with_cards(&[card], layout, speed)
+    }
+
+    fn with_cards(cards: &[&str], layout: Layout, speed: f64) -> Self {
         let dir = tempfile::tempdir().unwrap();
         for name in ["tree", "run"] {
             fs::create_dir(dir.path().join(name)).unwrap();
         }
         fs::write(dir.path().join("plan.toml"), PLAN).unwrap();
-        let address: CardAddress = card.parse().unwrap();
-        let address = address.of_family("sturdy", Family::from_toml(STURDY).unwrap());
-        let device = Device::new(connect(&address).unwrap(), layout).unwrap();
-        let slot = SlotAddress::at(&dir.path().join("frames.sock"));
-        let device = device.drawn_on_at(slot).unwrap().at_speed(speed);
-        let tree = mount(device, &dir.path().join("tree")).unwrap();
+        let family = Family::from_toml(STURDY).unwrap();
+        let device = |number: u8, card: &str| {
+            let address: CardAddress = card.parse().unwrap();
+            let address = address.of_family("sturdy", family.clone());
+            let device = Device::new(connect(&address).unwrap(), layout).unwrap();
+            let slot = SlotAddress::at(&dir.path().join(format!("frames{number}.sock")));
+            device.numbered(number).drawn_on_at(slot).unwrap().at_speed(speed)
+        };
+        let devices = (0..).zip(cards).map(|(number, card)| device(number, card)).collect();
+        let tree = mount(devices, &dir.path().join("tree")).unwrap();
         let mut machine = Self { _tree: tree, dir, keeper: None, factory: String::new() };
         machine.factory = machine.state().unwrap();
-        machine.start_keeper();
         machine
     }
 
@@ -73,11 +86,19 @@ impl Machine {
     }
 
     fn device(&self) -> PathBuf {
-        self.path("tree/class/drm/card0/device")
+        self.device_of(0)
     }
 
-    /// All that can be set, byte for byte; none while a reset has taken the files away.
+    fn device_of(&self, card: u8) -> PathBuf {
+        self.path(&format!("tree/class/drm/card{card}/device"))
+    }
+
     fn state(&self) -> Option<String> {
+        self.state_of(0)
+    }
+
+    /// All that can be set on a card, byte for byte; none while a reset has taken the files away.
+    fn state_of(&self, card: u8) -> Option<String> {
         const MUST: [&str; 1] = ["hwmon/hwmon0/pwm1_enable"];
         const MAY: [&str; 7] = [
             "gpu_od/fan_ctrl/fan_curve",
@@ -88,7 +109,7 @@ impl Machine {
             "tile0/gt0/freq0/min_freq",
             "tile0/gt0/freq0/max_freq",
         ];
-        let read = |name: &str| fs::read_to_string(self.device().join(name)).ok();
+        let read = |name: &str| fs::read_to_string(self.device_of(card).join(name)).ok();
         let must = MUST.iter().map(|name| read(name)).collect::<Option<String>>()?;
         Some(MAY.iter().filter_map(|name| read(name)).collect::<String>() + &must)
     }
@@ -131,8 +152,12 @@ impl Machine {
     }
 
     fn on_card(&self, words: &[&str]) -> Command {
+        self.on(words, "kernel")
+    }
+
+    fn on(&self, words: &[&str], card: &str) -> Command {
         let mut command = self.command(words);
-        command.args(["--card", "kernel", "--sysfs"]).arg(self.path("tree"));
+        command.args(["--card", card, "--sysfs"]).arg(self.path("tree"));
         command.arg("--keeper").arg(self.path("keeper.sock"));
         command.arg("--data-dir").arg(self.path("data"));
         command
@@ -400,7 +425,13 @@ fn a_real_card_is_surveyed_and_tuned_while_its_load_runs() {
         terminal.wait_for_all(&["NEXT: ENTER", "those of the clock on the", "core clock offset"]);
     assert!(screen.contains("Closing the terminal"), "said beforehand: {screen}");
     assert!(!screen.contains("pace"), "it has none: {screen}");
-    terminal.press(&["F"]);
+    terminal.press(&["5", "Tab", "Tab", "k"]);
+    terminal.wait_for_all(&["The fan is driven so from now on", "taken  curve"]);
+    let driven = || fs::read_to_string(machine.device().join("gpu_od/fan_ctrl/fan_curve")).unwrap();
+    assert!(!driven().contains("0: 0C 0%"), "by the keeper: {}", driven());
+    terminal.press(&["b"]);
+    until("an automatic fan", || driven().contains("0: 0C 0%").then_some(()));
+    terminal.press(&["2", "F"]);
     terminal.wait_for_all(&["Free run", "▸ lantern"]);
     terminal.press(&["Enter"]);
     terminal.wait_for_all(&["FREE RUN", "segment 1 for"]);
@@ -428,6 +459,76 @@ fn a_profile_of_a_real_card_goes_with_a_program() {
     let held = held.output().unwrap();
     assert_eq!(stdout(&held).lines().last(), Some("283000000"), "{}", stderr(&held));
     assert_eq!(machine.state().as_ref(), Some(&machine.factory));
+}
+
+#[test]
+fn two_cards_of_a_machine_are_held_in_step_and_both_go_back() {
+    let cards = ["standin:tarn-310#7", "standin:tarn-310#8"];
+    let mut machine = Machine::with_cards(&cards, Layout::Offset, 10.0);
+    let factory = machine.factory.clone();
+    let both_at =
+        |machine: &Machine| [0, 1].map(|card| machine.state_of(card) == Some(factory.clone()));
+    assert_eq!(both_at(&machine), [true, true], "they are alike");
+    machine.start_keeper();
+    let unnamed = machine.climb("baseline").output().unwrap();
+    assert!(stderr(&unnamed).contains("kernel:0000:03:00.0, kernel:0000:04:00.0"));
+    let climb = || {
+        let mut climb = machine.on(&["climb", "--stages", "baseline,power"], "kernel:0000:03:00.0");
+        climb.args(["--in-step", "kernel:0000:04:00.0", "--unfinished", "void", "--plan"]);
+        climb.arg(machine.path("plan.toml"));
+        climb
+    };
+    // Killed while both hold something else.
+    let mut killed = climb().stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    until("both at work", || (both_at(&machine) == [false, false]).then_some(()));
+    killed.kill().unwrap();
+    killed.wait().unwrap();
+    until("both at stock", || (both_at(&machine) == [true, true]).then_some(()));
+    let climbed = climb().output().unwrap();
+    let told = format!("{}{}", stdout(&climbed), stderr(&climbed));
+    assert!(climbed.status.success() && told.contains("power 283 W"), "{told}");
+    assert_eq!(told.matches("kernel:0000:04:00.0#0000:04:00.0: clean").count(), 2, "{told}");
+    assert_eq!(both_at(&machine), [true, true], "{told}");
+}
+
+#[test]
+fn a_program_of_ones_own_loads_a_real_card_and_everyday_use_of_it_is_recorded() {
+    let machine = Machine::at_speed("standin:tarn-310#7", Layout::Offset, 10.0);
+    let config = machine.path("config.toml");
+    let program = "[load.mill]\ncommand = \"sh\"\nscore = \"ground ([0-9]+)\"\n\
+        args = [\"-c\", \"while sleep 0.5; do echo ground 812; done\"]\n";
+    fs::write(&config, program).unwrap();
+    let plan = PLAN.replace("scene = \"lantern\"\nfull_load = \"lantern\"", "scene = \"mill\"");
+    fs::write(machine.path("plan.toml"), plan).unwrap();
+    let mut climb = machine.climb("baseline");
+    climb.arg("--config").arg(&config);
+    let climbed = climb.output().unwrap();
+    let told = format!("{}{}", stdout(&climbed), stderr(&climbed));
+    assert!(climbed.status.success() && told.contains("score 812"), "{told}");
+    // Somebody plays: frames are drawn on the card, and not by a trial.
+    let mut game = Command::new(PROGRAM);
+    game.args(["load", "--scene", "lantern", "--slot"]).arg(machine.path("frames0.sock"));
+    let mut game =
+        game.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let watched = machine.on_card(&["watch", "--hours", "0.003"]).output().unwrap();
+    game.kill().unwrap();
+    game.wait().unwrap();
+    let told = format!("{}{}", stdout(&watched), stderr(&watched));
+    assert!(watched.status.success() && told.contains("s busy, clean: "), "{told}");
+    assert!(!told.contains("\n0 s of everyday use"), "{told}");
+    assert_eq!(machine.state().as_ref(), Some(&machine.factory));
+}
+
+#[test]
+fn a_card_that_was_first_seen_without_its_keeper_goes_back_to_stock_all_the_same() {
+    let mut machine = Machine::without_keeper("standin:tarn-310#7", Layout::Offset, 10.0);
+    let looked = machine.climb("baseline").output().unwrap();
+    assert!(looked.status.success(), "{}{}", stdout(&looked), stderr(&looked));
+    machine.start_keeper();
+    let raised = machine.climb("baseline,power").arg("--fresh").output().unwrap();
+    let told = format!("{}{}", stdout(&raised), stderr(&raised));
+    assert!(raised.status.success() && told.contains("power 283 W"), "{told}");
+    assert_eq!(machine.state().as_ref(), Some(&machine.factory), "{told}");
 }
 
 #[test]

@@ -128,6 +128,10 @@ impl Card for FanDriver {
         })
     }
 
+    fn factory(&mut self) -> Option<Settings> {
+        self.card.factory()
+    }
+
     fn turn_fan(&mut self, speed: Percent) -> Result<(), CardError> {
         self.curve = None;
         self.card.turn_fan(speed)

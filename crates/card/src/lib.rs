@@ -147,6 +147,12 @@ pub trait Card: Send {
     /// The machine is down.
     fn taken(&mut self) -> Result<Settings, CardError>;
 
+    /// What the card held before anything was changed, for a card that nobody has noted yet: what it holds now, or what its
+    /// keeper has noted. None where it cannot be told.
+    fn factory(&mut self) -> Option<Settings> {
+        self.taken().ok()
+    }
+
     /// Turns the fan at a fixed speed and leaves all else as it is held. A fan that cannot be set stays as it is.
     ///
     /// # Errors

@@ -86,6 +86,7 @@ pub use load::workload::{CheckedFrame, Demand, Workload};
 pub use machine::changes::{
     CardChange, LONGEST_CHANGE, MOST_CHANGES, last_change, unchanged_around,
 };
+pub use machine::memory::{CardMemory, MemoryKind};
 pub use machine::prerequisites::{
     Facts, OtherPrograms, Prerequisite, ProfileInUse, Standing, prerequisites, steers,
 };

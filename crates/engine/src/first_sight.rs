@@ -13,8 +13,8 @@ pub(crate) fn first_sight(
     card: &mut dyn Card,
 ) -> Result<(Machine, Settings), EngineError> {
     let stock = Settings::stock(card.description());
-    let held = card.taken().unwrap_or(stock);
-    ledger.note_card(card.description(), &held)?;
+    let factory = card.factory();
+    ledger.note_card(card.description(), factory.as_ref())?;
     let machine = ledger.machine()?;
     if let Some(room) = machine.room {
         card.set_room(room);

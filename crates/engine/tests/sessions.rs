@@ -466,6 +466,7 @@ fn what_is_said_of_the_machine_is_noted_and_changes_the_list_of_prerequisites(de
         full_fan: None,
         alarms: vec![],
         changes: vec![],
+        memories: Vec::new(),
     };
     desk.send(Command::SetMachine(machine.clone()));
     let told = desk.until("the room", |s| standing(s, "room") == Some(Standing::Met));

@@ -16,8 +16,8 @@ use yard_step_core::{
 const RESET: Duration = Duration::from_millis(500);
 /// Numbers on the bus that belong to nobody.
 const IDS: (&str, &str) = ("0x1b2c", "0x7310");
-/// Where the device lies on the bus.
-const ADDRESS: &str = "0000:03:00.0";
+/// Bus on which the first device lies; those after it lie on the next ones.
+const FIRST_BUS: u8 = 3;
 /// Full fan, as the files count it.
 const FULL: f64 = 255.0;
 /// File that tells what a kernel would have announced of a stand-in.
@@ -84,6 +84,8 @@ pub struct File {
 pub struct Device {
     card: Box<dyn Card>,
     layout: Layout,
+    /// Which device of the machine it is, from 0.
+    number: u8,
     /// Edits of the table that are not committed yet; none where there are none.
     edited: Option<Settings>,
     /// Whether the performance level is set by hand.
@@ -135,6 +137,7 @@ impl Device {
         Ok(Self {
             card,
             layout,
+            number: 0,
             edited: None,
             is_manual: false,
             is_fan_manual: false,
@@ -148,6 +151,22 @@ impl Device {
             looked_at: Instant::now(),
             energy: 0.0,
         })
+    }
+
+    /// The same as another device of its machine, from 0.
+    #[must_use]
+    pub fn numbered(self, number: u8) -> Self {
+        Self { number, ..self }
+    }
+
+    /// Its address on the bus.
+    fn address(&self) -> String {
+        format!("0000:{:02x}:00.0", FIRST_BUS.saturating_add(self.number))
+    }
+
+    /// Where its files lie, from the root of the tree on.
+    pub(crate) fn directory(&self) -> String {
+        format!("class/drm/card{}/device/", self.number)
     }
 
     /// The same with a slot where loads draw on the card; its path stands in a file that no real card has.
@@ -191,7 +210,11 @@ impl Device {
             return Vec::new();
         }
         let is_resetting = self.is_resetting();
-        let file = |name: &str, is_writable: bool| File { path: path_of(name), is_writable };
+        let directory = self.directory();
+        let file = |name: &str, is_writable: bool| File {
+            path: format!("{directory}{name}"),
+            is_writable,
+        };
         let mut files = vec![
             file("vendor", false),
             file("device", false),
@@ -244,7 +267,7 @@ impl Device {
         let text = match name.as_str() {
             "vendor" => IDS.0.to_owned(),
             "device" => IDS.1.to_owned(),
-            "uevent" => format!("DRIVER=kernel-tree\nPCI_SLOT_NAME={ADDRESS}"),
+            "uevent" => format!("DRIVER=kernel-tree\nPCI_SLOT_NAME={}", self.address()),
             "reset" => return Err(Errno::EACCES),
             SLOT => self.slot.clone(),
             EVENTS => self.events.join("\n"),
@@ -297,7 +320,8 @@ impl Device {
     /// The name of a file of the device that is there now.
     fn known(&mut self, path: &str) -> Result<String, Errno> {
         let is_there = self.files().iter().any(|file| file.path == path);
-        let name = path.strip_prefix(DEVICE).filter(|_| is_there).ok_or(Errno::ENOENT)?;
+        let name =
+            path.strip_prefix(&self.directory()).filter(|_| is_there).ok_or(Errno::ENOENT)?;
         Ok(name.to_owned())
     }
 
@@ -311,7 +335,7 @@ impl Device {
         self.edited = None;
         (self.is_manual, self.is_fan_manual) = (false, false);
         self.reset_until = Some(Instant::now() + RESET);
-        let path = format!("/devices/pci0000:00/{ADDRESS}/drm/card0");
+        let path = format!("/devices/pci0000:00/{}/drm/card{}", self.address(), self.number);
         self.events.push(format!(
             "change@{path} ACTION=change DEVPATH={path} SUBSYSTEM=drm WEDGED=none SEQNUM={}",
             self.events.len()
@@ -733,15 +757,9 @@ fn anchors(curve: &VfCurve) -> [(f64, f64); 3] {
         .map(|at| (f64::from(points[at].millivolt), f64::from(points[at].mhz)))
 }
 
-/// Where the device's files lie, from the root of the tree on.
-const DEVICE: &str = "class/drm/card0/device/";
 /// Where the monitoring files and those of the clock window lie, from the device on.
 const MONITOR: &str = "hwmon/hwmon0/";
 const FREQUENCY: &str = "tile0/gt0/freq0/";
-
-fn path_of(name: &str) -> String {
-    format!("{DEVICE}{name}")
-}
 
 fn mon(name: &str) -> String {
     format!("{MONITOR}{name}")

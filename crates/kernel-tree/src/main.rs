@@ -1,4 +1,4 @@
-//! `kernel-tree DIR`: mounts a stand-in as the kernel's device files until it is stopped.
+//! `kernel-tree DIR`: mounts stand-ins as the kernel's device files until it is stopped.
 
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -10,16 +10,19 @@ use signal_hook::iterator::Signals;
 use yard_step_card::slot::SlotAddress;
 use yard_step_card::{CardAddress, RuntimeDir, connect};
 
-/// Mounts a stand-in card as the kernel's device files
+/// Most cards of one machine.
+const MOST_CARDS: usize = 16;
+
+/// Mounts stand-in cards as the kernel's device files
 #[derive(Debug, Parser)]
 #[command(name = "kernel-tree", version)]
 struct Options {
     /// An empty directory
     directory: PathBuf,
-    /// The stand-in, with its unit
+    /// The stand-in, with its unit; several make a machine of several cards
     #[arg(long, default_value = "standin:quern-540#1", value_parser = parse_card)]
-    card: CardAddress,
-    /// Files for clocks and voltages: levels, curve, window, offset or frequency [default: what fits the card]
+    card: Vec<CardAddress>,
+    /// Files for clocks and voltages: levels, curve, window, offset or frequency [default: what fits each card]
     #[arg(long, value_parser = parse_layout)]
     layout: Option<Layout>,
     /// How many times as fast as a real one the card works, warms and cools, 1 to 60
@@ -49,18 +52,26 @@ fn main() -> ExitCode {
 fn run(options: &Options) -> Result<(), String> {
     let directory = options.directory.display();
     let mut signals = Signals::new([SIGINT, SIGTERM, SIGHUP]).map_err(|error| error.to_string())?;
-    let card = connect(&options.card).map_err(|error| error.to_string())?;
-    let layout = options.layout.unwrap_or_else(|| Layout::fitting(card.description()));
-    let name = card.description().name.clone();
     let runtime = RuntimeDir::of_user().map_err(|error| error.to_string())?;
-    let slot = SlotAddress::of(&runtime, &format!("kernel-tree-{}", std::process::id()));
-    let device = Device::new(card, layout).map_err(|error| error.to_string())?;
-    let device = device.drawn_on_at(slot).map_err(|error| error.to_string())?;
-    let device = device.at_speed(f64::from(options.speed));
-    let mounted = mount(device, &options.directory).map_err(|error| {
+    if options.card.len() > MOST_CARDS {
+        return Err(format!("a machine has at most {MOST_CARDS} cards"));
+    }
+    let mut devices = Vec::new();
+    let mut names = Vec::new();
+    for (number, address) in (0..).zip(&options.card) {
+        let card = connect(address).map_err(|error| error.to_string())?;
+        let layout = options.layout.unwrap_or_else(|| Layout::fitting(card.description()));
+        names.push(card.description().name.clone());
+        let slot = format!("kernel-tree-{}-{number}", std::process::id());
+        let device = Device::new(card, layout).map_err(|error| error.to_string())?;
+        let device = device.numbered(number).drawn_on_at(SlotAddress::of(&runtime, &slot));
+        let device = device.map_err(|error| error.to_string())?;
+        devices.push(device.at_speed(f64::from(options.speed)));
+    }
+    let mounted = mount(devices, &options.directory).map_err(|error| {
         format!("cannot mount at {directory}: {error}. It takes an empty directory, /dev/fuse, and root.")
     })?;
-    println!("{name} is mounted at {directory}. Ctrl+C unmounts it.");
+    println!("Mounted at {directory}: {}. Ctrl+C unmounts.", names.join(", "));
     signals.forever().next();
     mounted.unmount().map_err(|error| format!("cannot unmount {directory}: {error}"))
 }

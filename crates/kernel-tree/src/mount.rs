@@ -1,4 +1,4 @@
-//! The device's files as a file system (FUSE).
+//! The files of devices as a file system (FUSE).
 
 use std::collections::BTreeSet;
 use std::ffi::OsStr;
@@ -14,7 +14,7 @@ use fuser::{
     ReplyDirectory, ReplyEntry, ReplyOpen, ReplyWrite, Request, SessionACL, TimeOrNow, WriteFlags,
 };
 
-use crate::device::Device;
+use crate::device::{Device, File};
 
 /// Nothing is remembered by the system: files come and go, and every look is a new one.
 const FORGOTTEN: Duration = Duration::ZERO;
@@ -47,11 +47,11 @@ impl Drop for Mounted {
     }
 }
 
-/// Mounts a device at a directory. Everybody may read, and its owner alone may write.
+/// Mounts the devices of a machine at a directory. Everybody may read, and its owner alone may write.
 ///
 /// # Errors
 /// There is no such directory, or this user may not mount there.
-pub fn mount(device: Device, directory: &Path) -> io::Result<Mounted> {
+pub fn mount(devices: Vec<Device>, directory: &Path) -> io::Result<Mounted> {
     let mut config = Config::default();
     config.mount_options = vec![
         MountOption::FSName("kernel-tree".into()),
@@ -60,7 +60,7 @@ pub fn mount(device: Device, directory: &Path) -> io::Result<Mounted> {
     ];
     config.acl = SessionACL::All;
     let owner = (nix::unistd::getuid().as_raw(), nix::unistd::getgid().as_raw());
-    let inside = Arc::new(Mutex::new(Inside { device, paths: vec![String::new()] }));
+    let inside = Arc::new(Mutex::new(Inside { devices, paths: vec![String::new()] }));
     let files = Files { inside: Arc::clone(&inside), owner };
     let session = fuser::spawn_mount(files, directory, &config)?;
     let ticking = Arc::downgrade(&inside);
@@ -68,10 +68,12 @@ pub fn mount(device: Device, directory: &Path) -> io::Result<Mounted> {
     Ok(Mounted { session: Some(session) })
 }
 
-/// Lets time pass for the card, as long as it is mounted.
-fn tick(device: &Weak<Mutex<Inside>>) {
-    while let Some(inside) = device.upgrade() {
-        inside.lock().unwrap_or_else(PoisonError::into_inner).device.pass_time();
+/// Lets time pass for the cards, as long as they are mounted.
+fn tick(mounted: &Weak<Mutex<Inside>>) {
+    while let Some(inside) = mounted.upgrade() {
+        let mut held = inside.lock().unwrap_or_else(PoisonError::into_inner);
+        held.devices.iter_mut().for_each(Device::pass_time);
+        drop(held);
         drop(inside);
         thread::sleep(TICK);
     }
@@ -83,7 +85,7 @@ struct Files {
 }
 
 struct Inside {
-    device: Device,
+    devices: Vec<Device>,
     /// Paths by their number, which stays theirs; the root is the first.
     paths: Vec<String>,
 }
@@ -109,12 +111,23 @@ impl Inside {
         self.paths.get(u64::from(number).checked_sub(1)? as usize).cloned()
     }
 
+    /// The files of all devices.
+    fn files(&mut self) -> Vec<File> {
+        self.devices.iter_mut().flat_map(Device::files).collect()
+    }
+
+    /// The device to which a path belongs.
+    fn device_at(&mut self, path: &str) -> Result<&mut Device, nix::errno::Errno> {
+        let found = self.devices.iter_mut().find(|device| path.starts_with(&device.directory()));
+        found.ok_or(nix::errno::Errno::ENOENT)
+    }
+
     fn look(&mut self, path: &str) -> Option<Found> {
         if path.is_empty() {
             return Some(Found::Directory);
         }
         let below = format!("{path}/");
-        self.device.files().iter().find_map(|file| {
+        self.files().iter().find_map(|file| {
             if file.path == path {
                 return Some(Found::File { is_writable: file.is_writable });
             }
@@ -125,7 +138,7 @@ impl Inside {
     /// Names in a directory.
     fn names(&mut self, path: &str) -> BTreeSet<String> {
         let below = if path.is_empty() { String::new() } else { format!("{path}/") };
-        let files = self.device.files();
+        let files = self.files();
         let names = files.iter().filter_map(|file| file.path.strip_prefix(&below));
         names.map(|rest| rest.split('/').next().unwrap_or(rest).to_owned()).collect()
     }
@@ -246,7 +259,7 @@ impl Filesystem for Files {
     ) {
         let mut inside = self.inside();
         let Some(path) = inside.path_of(ino) else { return reply.error(Errno::ENOENT) };
-        match inside.device.read(&path) {
+        match inside.device_at(&path).and_then(|device| device.read(&path)) {
             Ok(text) => {
                 let bytes = text.as_bytes();
                 let from = (offset as usize).min(bytes.len());
@@ -272,7 +285,7 @@ impl Filesystem for Files {
         let mut inside = self.inside();
         let Some(path) = inside.path_of(ino) else { return reply.error(Errno::ENOENT) };
         let Ok(text) = std::str::from_utf8(data) else { return reply.error(Errno::EINVAL) };
-        match inside.device.write(&path, text) {
+        match inside.device_at(&path).and_then(|device| device.write(&path, text)) {
             Ok(()) => reply.written(data.len() as u32),
             Err(errno) => reply.error(said(errno)),
         }

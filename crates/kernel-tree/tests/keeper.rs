@@ -33,11 +33,15 @@ struct Place {
 
 impl Place {
     fn new() -> Self {
+        Self::of("standin:tarn-310#7", Layout::Offset)
+    }
+
+    fn of(card: &str, layout: Layout) -> Self {
         let dir = tempfile::tempdir().unwrap();
         fs::create_dir(dir.path().join("tree")).unwrap();
-        let card: CardAddress = "standin:tarn-310#7".parse().unwrap();
-        let device = Device::new(connect(&card).unwrap(), Layout::Offset).unwrap();
-        let tree = mount(device, &dir.path().join("tree")).unwrap();
+        let card: CardAddress = card.parse().unwrap();
+        let device = Device::new(connect(&card).unwrap(), layout).unwrap();
+        let tree = mount(vec![device], &dir.path().join("tree")).unwrap();
         let mut place =
             Self { _tree: tree, dir, keeper: None, told: Arc::default(), factory: String::new() };
         place.factory = place.state();
@@ -326,6 +330,39 @@ fn a_reset_of_the_driver_and_another_programs_settings_end_the_run() {
     assert_eq!(card.taken().unwrap(), Settings::stock(card.description()), "waited for");
     card.apply(&asked).unwrap();
     assert_eq!(card.taken().unwrap(), asked);
+}
+
+#[test]
+fn what_a_card_holds_for_somebody_is_not_taken_for_its_factory_state_by_the_next() {
+    for (card, layout) in
+        [("standin:tarn-310#7", Layout::Offset), ("standin:bracken-208#7", Layout::Levels)]
+    {
+        let mut place = Place::of(card, layout);
+        assert_eq!(place.open(true).unwrap().factory(), None, "without a keeper it is not known");
+        place.start("a run");
+        let mut first = place.open(true).unwrap();
+        let (limit, stock) = (Watt(170.0), Settings::stock(first.description()));
+        let kept =
+            Settings { power_limit: Some(limit), core_offset: Some(MhzOffset(-30)), ..stock };
+        first.hold_way_back(&kept).unwrap();
+        first.apply(&kept).unwrap();
+        let held = first.taken().unwrap();
+        assert_eq!(held.power_limit, Some(limit));
+        first.leave();
+        drop(first);
+        let mut second = place.open(true).unwrap();
+        assert_eq!(second.taken().unwrap(), held, "it is held on");
+        assert_eq!(second.factory(), Some(stock), "and is no factory state");
+        // Nor does a reset of the driver look like another program's work to the second one.
+        second.apply(&held).unwrap();
+        second.taken().unwrap();
+        let cap = fs::read_to_string(place.file("hwmon/hwmon0/power1_cap_default")).unwrap();
+        fs::write(place.file("hwmon/hwmon0/power1_cap"), cap).unwrap();
+        fs::write(place.file("pp_od_clk_voltage"), "r").unwrap();
+        thread::sleep(Duration::from_millis(1_100));
+        let ended = second.run(Seconds(0.1), Work::Elsewhere);
+        assert_eq!(ended, Err(LoadLost::DriverReset), "{layout:?}");
+    }
 }
 
 #[test]

@@ -17,7 +17,7 @@ fn mounted(card: &str, layout: Layout) -> (Mounted, TempDir) {
     let dir = tempfile::tempdir().unwrap();
     let address: CardAddress = card.parse().unwrap();
     let device = Device::new(connect(&address).unwrap(), layout).unwrap();
-    let tree = mount(device, dir.path())
+    let tree = mount(vec![device], dir.path())
         .unwrap_or_else(|error| panic!("mounting takes root and /dev/fuse: {error}"));
     (tree, dir)
 }

@@ -17,7 +17,7 @@ const TRIALS: usize = 40;
 fn large(dir: &DataDir) -> Ledger {
     let ledger = Ledger::open(dir).unwrap().ledger;
     let card = CardChoice::all()[0].open(3, 0).unwrap().description().clone();
-    ledger.note_card(&card, &Settings::stock(&card)).unwrap();
+    ledger.note_card(&card, Some(&Settings::stock(&card))).unwrap();
     ledger.begin_climb(&card, &Plan::default(), &Stage::USUAL).unwrap();
     let seen = format!(
         "{{\"seconds\":180.0,\"average_power\":210.5,\"hot_spot_max\":81.0,\"limiters\":[],\

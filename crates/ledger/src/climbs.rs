@@ -95,33 +95,48 @@ impl ClimbEntry {
 }
 
 impl Ledger {
-    /// Notes a card. At first sight its factory state is copied: the settings it holds before
+    /// Notes a card. As soon as it can be told, its factory state is copied: the settings it holds before
     /// anything was changed. Later only its description is brought up to date. Returns whether it
     /// was new.
     ///
     /// # Errors
     /// The ledger cannot be written.
-    pub fn note_card(&self, card: &CardDescription, held: &Settings) -> Result<bool, LedgerError> {
-        let (card, held) = (card.clone(), *held);
+    pub fn note_card(
+        &self,
+        card: &CardDescription,
+        factory: Option<&Settings>,
+    ) -> Result<bool, LedgerError> {
+        let card = card.clone();
+        // A card that could only be looked at has none yet.
+        let nothing = Settings::default();
+        let factory = factory.copied().unwrap_or(nothing);
         self.ask(move |connection| {
             let (key, text) = (card.key(), json("card", &card)?);
             let known = connection
                 .execute("UPDATE card SET description = ? WHERE key = ?", params![text, key])
                 .doing("note a card")?;
             if known > 0 {
+                let (factory, nothing) =
+                    (json("factory settings", &factory)?, json("factory settings", &nothing)?);
+                connection
+                    .execute(
+                        "UPDATE card SET factory = ? WHERE key = ? AND factory = ?",
+                        params![factory, key, nothing],
+                    )
+                    .doing("note the factory state of a card")?;
                 return Ok(false);
             }
             connection
                 .execute(
                     "INSERT INTO card (key, description, factory, first_seen) VALUES (?, ?, ?, ?)",
-                    params![key, text, json("factory settings", &held)?, now()],
+                    params![key, text, json("factory settings", &factory)?, now()],
                 )
                 .doing("note a card")?;
             Ok(true)
         })
     }
 
-    /// The copy of a card's factory state; none for a card never seen.
+    /// The copy of a card's factory state; none for a card never seen, or only looked at.
     ///
     /// # Errors
     /// The ledger cannot be read.
@@ -135,6 +150,9 @@ impl Ledger {
             let Some(text) = text else { return Ok(None) };
             let state: Settings =
                 from_str(&text).map_err(|error| content("a factory state", &error))?;
+            if state == Settings::default() {
+                return Ok(None);
+            }
             // An automatic fan is not written.
             Ok(Some(Settings { fan: state.fan.or(Some(Fan::Automatic)), ..state }))
         })

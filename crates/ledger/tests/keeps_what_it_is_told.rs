@@ -7,10 +7,10 @@ use rstest::{fixture, rstest};
 use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice};
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, Artifact, ArtifactKind, CardDescription, Case, Celsius, Channel,
-    CheckedFrame, Decibel, Directive, Domain, Experience, Fault, Frame, InStepRecord, Limiter,
-    Machine, Mhz, MhzOffset, Patch, PixelArea, Plan, Policy, Purpose, Room, Sample, Seconds, Seen,
-    Settings, Stage, StageOrder, TrialRecord, Verdict, Watt,
+    Alarm, AlarmAct, AlarmOn, Artifact, ArtifactKind, CardDescription, CardMemory, Case, Celsius,
+    Channel, CheckedFrame, Decibel, Directive, Domain, Experience, Fan, Fault, Frame, InStepRecord,
+    Limiter, Machine, MemoryKind, Mhz, MhzOffset, Patch, PixelArea, Plan, Policy, Purpose, Room,
+    Sample, Seconds, Seen, Settings, Stage, StageOrder, TrialRecord, Verdict, Watt,
 };
 use yard_step_ledger::{
     ClimbState, DataDir, DiskFailure, Event, Filter, Intent, Ledger, LedgerError, Measured, Order,
@@ -30,8 +30,8 @@ fn desk() -> Desk {
     let data = DataDir::new(dir.path());
     let ledger = Ledger::open(&data).unwrap().ledger;
     let card = CardChoice::all()[0].open(3, 0).unwrap().description().clone();
-    assert!(ledger.note_card(&card, &Settings::stock(&card)).unwrap(), "new at first sight");
-    assert!(!ledger.note_card(&card, &Settings::default()).unwrap(), "known at second");
+    assert!(ledger.note_card(&card, Some(&Settings::stock(&card))).unwrap(), "new at first sight");
+    assert!(!ledger.note_card(&card, Some(&Settings::default())).unwrap(), "known at second");
     let stages = [Stage::Baseline, Stage::Core];
     let climb = ledger.begin_climb(&card, &Plan::default(), &stages).unwrap();
     Desk { _dir: dir, data, ledger, card, climb }
@@ -215,11 +215,20 @@ fn samples_come_back_as_a_trace_with_their_limiters(desk: Desk) {
 fn the_factory_state_is_copied_once_and_the_description_kept_up_to_date(desk: Desk) {
     let updated = CardDescription { driver: "2.0".into(), ..desk.card.clone() };
     let changed = Settings { power_limit: Some(Watt(150.0)), ..Settings::stock(&updated) };
-    assert!(!desk.ledger.note_card(&updated, &changed).unwrap());
+    assert!(!desk.ledger.note_card(&updated, Some(&changed)).unwrap());
     assert_eq!(desk.ledger.factory(&updated).unwrap(), Some(Settings::stock(&desk.card)));
     assert_eq!(desk.ledger.climb(desk.climb).unwrap().card.driver, "2.0");
     let stranger = CardDescription { serial: "99".into(), ..desk.card.clone() };
     assert_eq!(desk.ledger.factory(&stranger).unwrap(), None);
+    // A card that could only be looked at at first sight: it is copied as soon as it can be told, and then stays.
+    assert!(desk.ledger.note_card(&stranger, None).unwrap());
+    assert_eq!(desk.ledger.factory(&stranger).unwrap(), None);
+    assert!(!desk.ledger.note_card(&stranger, Some(&changed)).unwrap());
+    let copied = Settings { fan: Some(Fan::Automatic), ..changed };
+    assert_eq!(desk.ledger.factory(&stranger).unwrap(), Some(copied));
+    desk.ledger.note_card(&stranger, Some(&Settings::stock(&stranger))).unwrap();
+    desk.ledger.note_card(&stranger, None).unwrap();
+    assert_eq!(desk.ledger.factory(&stranger).unwrap(), Some(copied));
 }
 
 #[rstest]
@@ -232,6 +241,11 @@ fn facts_of_the_machine_outlive_the_process(desk: Desk) {
         full_fan: Some(Decibel(44.5)),
         alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 95.0, act: AlarmAct::PutBack }],
         changes: vec![],
+        memories: vec![CardMemory {
+            card: "standin:heron#3".into(),
+            kind: MemoryKind::Gddr6,
+            bus_bits: Some(256),
+        }],
     };
     desk.ledger.set_machine(&machine).unwrap();
     desk.ledger.set_machine(&machine).unwrap();
@@ -369,7 +383,7 @@ fn stages_and_verdicts_of_an_earlier_version_are_found_under_their_present_names
 
 /// A climb with a clean trial of the core in it.
 fn one_more_climb(ledger: &Ledger, card: &CardDescription) -> i64 {
-    ledger.note_card(card, &Settings::stock(card)).unwrap();
+    ledger.note_card(card, Some(&Settings::stock(card))).unwrap();
     let stages = [Stage::Baseline, Stage::Core];
     let climb = ledger.begin_climb(card, &Plan::default(), &stages).unwrap();
     let begun = Intent { stage: Stage::Core, ..intent(climb, 1) };

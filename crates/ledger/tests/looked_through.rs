@@ -52,7 +52,7 @@ fn desk() -> Desk {
     let cards: Vec<CardDescription> =
         [0, 2].map(|kind: usize| choices[kind].open(3, 0).unwrap().description().clone()).into();
     for card in &cards {
-        ledger.note_card(card, &Settings::stock(card)).unwrap();
+        ledger.note_card(card, Some(&Settings::stock(card))).unwrap();
         ledger.begin_climb(card, &Plan::default(), &Stage::USUAL).unwrap();
     }
     for (climb, stage, offset, verdict, score, watts) in TRIALS {

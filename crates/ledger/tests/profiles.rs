@@ -23,7 +23,7 @@ fn desk() -> Desk {
     let dir = tempfile::tempdir().unwrap();
     let ledger = Ledger::open(&DataDir::new(dir.path())).unwrap().ledger;
     let card = CardChoice::all()[0].open(3, 0).unwrap().description().clone();
-    ledger.note_card(&card, &Settings::stock(&card)).unwrap();
+    ledger.note_card(&card, Some(&Settings::stock(&card))).unwrap();
     let climb = ledger.begin_climb(&card, &Plan::default(), &[Stage::Baseline]).unwrap();
     Desk { _dir: dir, ledger, card, climb }
 }

@@ -1,6 +1,8 @@
 //! Why a trial comes next, and why none can.
 
-use yard_step_core::{Above, OtherLimit, Reason, Seconds, SoakWhy, StepSize, Stuck, Verdict};
+use yard_step_core::{
+    Above, OtherLimit, Reason, Seconds, SoakWhy, StepSize, Stuck, Verdict, counted,
+};
 
 use crate::culprits::joined;
 use crate::text::{capitalised, listed};
@@ -10,8 +12,9 @@ use crate::text::{capitalised, listed};
 pub fn reason(why: &Reason) -> String {
     match why {
         Reason::BaselineFirst { runs, warm_up, load } => format!(
-            "Baseline first: {runs} runs{} at stock to compare with, once the card is warm (after {} at \
+            "Baseline first: {}{} at stock to compare with, once the card is warm (after {} at \
              most).",
+            counted(*runs as usize, "run"),
             under(load.as_deref()),
             warm_up.in_words()
         ),

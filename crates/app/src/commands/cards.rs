@@ -159,17 +159,15 @@ fn edges(card: &mut dyn Card) -> Result<Edges, Failure> {
 fn in_words(document: &CardDocument) -> String {
     let card = &document.description;
     let limits = &card.limits;
-    let memory = match card.memory_wiring.transfers_per_clock {
-        0 => format!("{} actual", known(card.memory_clock)),
-        _ => format!(
-            "{} actual, {} effective, {}",
-            card.memory_clock,
-            card.memory_wiring.effective(card.memory_clock),
-            card.memory_wiring.bandwidth(card.memory_clock)
-        ),
-    };
+    let mut memory = format!("{} actual", known(card.memory_clock));
+    if let Some(rate) = card.memory_wiring.effective(card.memory_clock) {
+        memory += &format!(", {rate} effective");
+    }
+    if let Some(bandwidth) = card.memory_wiring.bandwidth(card.memory_clock) {
+        memory += &format!(", {bandwidth}");
+    }
     let mut text = format!(
-        "{} ({}), unit {}, driver {}\n  {} GiB of {}, {memory}\n  boost clock {}, highest {}, power limit {}\n  settings\n",
+        "{} ({}), unit {}, driver {}\n  {} GiB {}, {memory}\n  boost clock {}, highest {}, power limit {}\n  settings\n",
         card.name,
         card.id,
         card.serial,

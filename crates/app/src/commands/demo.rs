@@ -323,7 +323,7 @@ fn brief_climb(
 /// Writes a climb with trials that have their verdicts into the ledger.
 fn write_down(ledger: &Ledger, climb: &Climb, trials: &[TrialRecord]) -> Result<i64, Failure> {
     let card = climb.card();
-    ledger.note_card(card, &Settings::stock(card))?;
+    ledger.note_card(card, Some(&Settings::stock(card)))?;
     let id = ledger.begin_climb(card, climb.plan(), climb.stages())?;
     for trial in trials {
         let row = ledger.begin_trial(&made_under_driver(climb, Intent::of_record(0, id, trial)))?;
@@ -341,6 +341,7 @@ fn machine() -> Machine {
         full_fan: Some(Decibel(46.0)),
         alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 98.0, act: AlarmAct::Warn }],
         changes: Vec::new(),
+        memories: Vec::new(),
     }
 }
 

@@ -1,15 +1,16 @@
 //! `yard-step machine`: what the user says of room, power supply and alarms.
 
 use std::fmt::Write as _;
+use std::path::PathBuf;
 
-use clap::Args;
+use clap::{ArgGroup, Args};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use yard_step_card::{CardAddress, connect};
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, CardChange, Case, Decibel, LONGEST_CHANGE, Machine, Room, Watt,
-    checked_name, counted,
+    Alarm, AlarmAct, AlarmOn, CardChange, CardDescription, CardMemory, Case, Decibel,
+    LONGEST_CHANGE, Machine, MemoryKind, Room, Watt, checked_name, counted,
 };
 
 use crate::failure::Failure;
@@ -18,6 +19,7 @@ use crate::options::{DataDirOption, parse_address};
 use crate::output::{json, note, print};
 
 #[derive(Debug, Args)]
+#[command(group = ArgGroup::new("about the card").args(["changed", "memory"]).multiple(true))]
 pub(crate) struct MachineOptions {
     /// Temperature of the room, °C
     #[arg(long, value_name = "C", allow_negative_numbers = true)]
@@ -43,9 +45,18 @@ pub(crate) struct MachineOptions {
     /// The day of that change, such as 2026-11-20 [default: now]
     #[arg(long, value_name = "DATE", requires = "changed", value_parser = parse_day)]
     pub on: Option<i64>,
-    /// The card it was changed around, such as standin:tarn-310#7
-    #[arg(long, value_name = "CARD", requires = "changed", value_parser = parse_address)]
+    /// Kind of memory of a card that does not state it: GDDR5, GDDR6 or HBM; "unknown" takes it back
+    #[arg(long, value_name = "KIND", requires = "card", value_parser = parse_memory)]
+    pub memory: Option<SaidMemory>,
+    /// Width of the bus of that memory, bits
+    #[arg(long, value_name = "BITS", requires = "memory")]
+    pub bus_bits: Option<u32>,
+    /// The card that --changed or --memory is about, such as standin:tarn-310#7
+    #[arg(long, value_name = "CARD", requires = "about the card", value_parser = parse_address)]
     pub card: Option<CardAddress>,
+    /// Where the kernel shows its devices, in place of /sys
+    #[arg(long, value_name = "DIR", requires = "card")]
+    pub sysfs: Option<PathBuf>,
     /// Take a change back, by its number in the list
     #[arg(long, value_name = "N")]
     pub forget_change: Option<usize>,
@@ -70,6 +81,21 @@ fn parse_day(text: &str) -> Result<i64, String> {
 pub(crate) struct AlarmChange {
     pub on: AlarmOn,
     pub to: Option<(f64, AlarmAct)>,
+}
+
+/// What is said of a card's memory: its kind, or that it is not known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct SaidMemory(Option<MemoryKind>);
+
+fn parse_memory(text: &str) -> Result<SaidMemory, String> {
+    if text == "unknown" {
+        return Ok(SaidMemory(None));
+    }
+    let kind = text.parse().map_err(|_| {
+        let known = MemoryKind::ALL.map(MemoryKind::label).join(", ");
+        format!("no data rate is known for memory \"{text}\"; choose from {known}, unknown")
+    })?;
+    Ok(SaidMemory(Some(kind)))
 }
 
 fn parse_case(text: &str) -> Result<Case, String> {
@@ -128,6 +154,7 @@ impl MachineOptions {
             || self.noise.is_some()
             || !self.alarm.is_empty()
             || self.changed.is_some()
+            || self.memory.is_some()
             || self.forget_change.is_some()
     }
 
@@ -159,11 +186,32 @@ impl MachineOptions {
         if let (Some(what), Some(card)) = (&self.changed, &self.card) {
             let what = checked_name(what, LONGEST_CHANGE)
                 .map_err(|why| Failure::usage(format!("--changed: {why}")))?;
-            let card = connect(card)?.description().key();
+            let card = self.described(card)?.key();
             let at = self.on.unwrap_or_else(|| Timestamp::now().as_second());
             machine.changes.push(CardChange { card, what, at });
         }
+        if let (Some(SaidMemory(kind)), Some(card)) = (self.memory, &self.card) {
+            let card = self.described(card)?;
+            if card.states_memory() {
+                return Err(Failure::usage(format!(
+                    "--memory: {} states its memory itself: {}",
+                    card.id, card.memory_type
+                )));
+            }
+            if kind.is_none() && self.bus_bits.is_some() {
+                return Err(Failure::usage("--bus-bits: name the kind of the memory as well"));
+            }
+            let (card, bus_bits) = (card.key(), self.bus_bits);
+            machine.memories.retain(|memory| memory.card != card);
+            machine.memories.extend(kind.map(|kind| CardMemory { card, kind, bus_bits }));
+        }
         Ok(())
+    }
+
+    /// The card that is named, as it describes itself.
+    fn described(&self, card: &CardAddress) -> Result<CardDescription, Failure> {
+        let found = card.found_at(self.sysfs.as_deref(), None).looked_up();
+        Ok(connect(&found.map_err(Failure::usage)?)?.description().clone())
     }
 }
 
@@ -186,6 +234,10 @@ fn in_words(machine: &Machine) -> String {
             on.unit(),
             act.label()
         );
+    }
+    for CardMemory { card, kind, bus_bits } in &machine.memories {
+        let bus = bus_bits.map_or_else(String::new, |bits| format!(", {bits} bits wide"));
+        let _ = writeln!(text, "memory               {card}: {}{bus}", kind.label());
     }
     for (index, CardChange { card, what, at }) in machine.changes.iter().enumerate() {
         let day = Timestamp::from_second(*at).map_or_else(

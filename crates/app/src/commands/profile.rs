@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 use yard_step_card::connect;
-use yard_step_core::{CUT_BACK, CardDescription, Percent, Settings};
+use yard_step_core::{CUT_BACK, CardDescription, Percent};
 use yard_step_engine::{Pace, ProfileView};
 use yard_step_ledger::{Ledger, ProfileDocument};
 
@@ -127,8 +127,7 @@ pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Res
             return target.say(&format!("Profile \"{name}\" is in {}.", target.shown()));
         }
         ProfileCommand::Import { file, cut_back, name } => {
-            let held = device.taken().unwrap_or_else(|_| Settings::stock(&card));
-            ledger.note_card(&card, &held)?;
+            ledger.note_card(&card, device.factory().as_ref())?;
             import(&ledger, &card, file, Percent(*cut_back), name.as_deref())
                 .map_err(Failure::usage)?
                 + "\n"

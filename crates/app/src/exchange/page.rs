@@ -241,7 +241,7 @@ fn facts(
     let machine = ledger.machine()?;
     let mut facts = vec![
         format!("{}, unit {}", card.name, card.serial),
-        format!("{} GiB {}", card.memory_gib, card.memory_type),
+        machine.memory_of(card).0,
         format!("driver {}", card.driver),
     ];
     facts.extend(machine.room.map(|room| format!("room {:.0} °C", room.ambient.value())));

@@ -532,7 +532,7 @@ pub fn ended_run_view() -> RunView {
 #[allow(clippy::unwrap_used)]
 pub fn begun_trial(ledger: &Ledger) -> (i64, i64) {
     let card = card();
-    ledger.note_card(&card, &Settings::stock(&card)).unwrap();
+    ledger.note_card(&card, Some(&Settings::stock(&card))).unwrap();
     let climb = ledger.begin_climb(&card, &Plan::default(), &Stage::USUAL).unwrap();
     let intent = Intent {
         driver: Some("1.0".into()),
@@ -557,7 +557,7 @@ pub fn begun_trial(ledger: &Ledger) -> (i64, i64) {
 #[allow(clippy::unwrap_used)]
 pub fn ended_trials(ledger: &Ledger, count: u32) {
     let card = card();
-    ledger.note_card(&card, &Settings::stock(&card)).unwrap();
+    ledger.note_card(&card, Some(&Settings::stock(&card))).unwrap();
     let climb = ledger.begin_climb(&card, &Plan::default(), &Climb::stages_on(&card)).unwrap();
     for number in 1..=count {
         let verdict = if number == 3 { Verdict::Artifacts } else { Verdict::Clean };

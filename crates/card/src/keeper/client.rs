@@ -116,11 +116,12 @@ impl KeptCard {
         let card = self.address.card.clone();
         let request = Request::Open { card, controls: self.controls };
         match exchange(&mut line, &request, (ANSWER, MOST_REPLY)) {
-            Ok(Reply::Opened { card, told }) => {
+            Ok(Reply::Opened { factory, told }) => {
                 self.told = told;
                 self.told.push(TIME_AND_END.to_owned());
-                self.files.describe_as(&card);
-                self.description = *card;
+                self.description = factory.description.clone();
+                // The card may hold a profile now; the keeper saw it before.
+                self.files.take_factory(*factory);
             }
             Ok(Reply::Refused { why }) => return Err(CardError::Refused { why }),
             Ok(Reply::Gone { why }) => return Err(CardError::Gone { cause: why }),
@@ -312,6 +313,10 @@ impl Card for KeptCard {
             }
             other => Err(unexpected(&other)),
         }
+    }
+
+    fn factory(&mut self) -> Option<Settings> {
+        self.no_keeper.is_none().then(|| Settings::stock(&self.description))
     }
 
     fn turn_fan(&mut self, speed: Percent) -> Result<(), CardError> {

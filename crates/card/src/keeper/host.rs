@@ -391,7 +391,7 @@ impl Keeper {
             ));
         }
         let reply = Reply::Opened {
-            card: Box::new(card.description().clone()),
+            factory: Box::new(card.factory()),
             told: card.told_of_start().into_iter().collect(),
         };
         drop(card);

@@ -9,7 +9,7 @@ use super::SILENCE;
 use super::peers::Peer;
 use super::record::{Record, Records, Start};
 use super::wire::Reply;
-use crate::kernel::{CardFiles, FileCard, look_at};
+use crate::kernel::{CardFiles, Factory, FileCard, look_at};
 use crate::restore::restore;
 use crate::{Card, CardError, FanDriver};
 
@@ -95,6 +95,13 @@ impl Kept {
     /// What the card is and offers while the keeper has it.
     pub(super) fn description(&self) -> &CardDescription {
         &self.description
+    }
+
+    /// What the card was like before anything was changed, with what it offers while the keeper has it.
+    pub(super) fn factory(&self) -> Factory {
+        let mut factory = self.record.factory.clone();
+        factory.description = self.description.clone();
+        factory
     }
 
     /// Whether it may hold something else than its way back.

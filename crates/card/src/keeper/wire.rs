@@ -2,7 +2,9 @@
 //! The first request of a connection opens a card.
 
 use serde::{Deserialize, Serialize};
-use yard_step_core::{CardDescription, Percent, Settings};
+use yard_step_core::{Percent, Settings};
+
+use crate::kernel::Factory;
 
 /// Longest request, bytes: settings with a long V/F curve take a few thousand.
 pub(super) const MOST_REQUEST: usize = 64 << 10;
@@ -56,9 +58,10 @@ impl Request {
 #[serde(tag = "answer", rename_all = "snake_case")]
 pub(super) enum Reply {
     Done,
-    /// The card is open; what stands in its way at the start of the machine, where something does.
+    /// The card is open: what it was like before anything was changed; and what stood in its way at the start of the machine,
+    /// where something did.
     Opened {
-        card: Box<CardDescription>,
+        factory: Box<Factory>,
         #[serde(default)]
         told: Vec<String>,
     },

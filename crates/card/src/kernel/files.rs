@@ -143,8 +143,8 @@ impl CardFiles {
     }
 
     /// Takes over how the card was from the factory, from somebody who saw it then.
-    pub fn describe_as(&mut self, card: &CardDescription) {
-        self.factory.description = card.clone();
+    pub fn take_factory(&mut self, factory: Factory) {
+        self.factory = factory;
     }
 
     /// A file of the device that holds a path; none where there is none.

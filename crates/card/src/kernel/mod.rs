@@ -464,7 +464,7 @@ impl Survey {
         ] {
             self.lacks(kind, "the kernel has no file for it");
         }
-        let told_by_loads = "it is told by the load, not by the card";
+        let told_by_loads = "told by the load";
         let known = self.absent_sensors.iter().map(|absent| absent.what).collect::<Vec<_>>();
         let more = [
             (Channel::FrameRate, told_by_loads),

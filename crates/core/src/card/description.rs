@@ -467,6 +467,12 @@ pub struct CardDescription {
 }
 
 impl CardDescription {
+    /// Whether it states how its memory is wired.
+    #[must_use]
+    pub fn states_memory(&self) -> bool {
+        self.memory_wiring != MemoryWiring::default()
+    }
+
     /// The offer of one kind, if the card makes it.
     #[must_use]
     pub fn offer(&self, kind: SettingKind) -> Option<&Offer> {

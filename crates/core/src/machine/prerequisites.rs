@@ -201,6 +201,7 @@ mod tests {
                 full_fan: None,
                 alarms: vec![],
                 changes: vec![],
+                memories: vec![],
             };
             let idle = sample();
             let mut card = card();

@@ -4,8 +4,10 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use crate::card::description::{CardDescription, SettingKind};
+use crate::card::memory_rate::MemoryWiring;
 use crate::judge::alarm::Alarm;
 use crate::machine::changes::{CardChange, LONGEST_CHANGE, MOST_CHANGES};
+use crate::machine::memory::{BUS_BITS, CardMemory};
 use crate::machine::room::Room;
 use crate::units::{Decibel, Percent, Watt};
 
@@ -28,6 +30,9 @@ pub struct Machine {
     pub alarms: Vec<Alarm>,
     /// What was changed around the cards, in the order in which it was said.
     pub changes: Vec<CardChange>,
+    /// The memory of cards that do not state it themselves, one entry a card.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub memories: Vec<CardMemory>,
 }
 
 /// A fact about the machine that cannot be.
@@ -62,10 +67,36 @@ impl Machine {
         let (count, longest) = (self.changes.len(), longest.unwrap_or(1));
         check("a list of changes", Some(count as f64), (0.0, MOST_CHANGES as f64), "entries")?;
         check("a change", Some(longest as f64), (1.0, LONGEST_CHANGE as f64), "characters")?;
+        for bits in self.memories.iter().filter_map(|memory| memory.bus_bits) {
+            let range = (f64::from(BUS_BITS.0), f64::from(BUS_BITS.1));
+            check("a memory bus", Some(f64::from(bits)), range, "bits")?;
+        }
         for alarm in &self.alarms {
             check("an alarm threshold", Some(alarm.above), alarm.on.range(), alarm.on.unit())?;
         }
         Ok(())
+    }
+
+    /// What the user said of a card's memory.
+    #[must_use]
+    pub fn said_memory(&self, card: &str) -> Option<&CardMemory> {
+        self.memories.iter().find(|memory| memory.card == card)
+    }
+
+    /// Size and kind of a card's memory, and its wiring: as the card states them, or else as the user said.
+    #[must_use]
+    pub fn memory_of(&self, card: &CardDescription) -> (String, MemoryWiring) {
+        let said = self.said_memory(&card.key()).filter(|_| !card.states_memory());
+        let (kind, wiring) = match said {
+            Some(CardMemory { kind, bus_bits, .. }) => {
+                let bus_bits = bus_bits.unwrap_or_default();
+                let wiring =
+                    MemoryWiring { transfers_per_clock: kind.transfers_per_clock(), bus_bits };
+                (kind.label(), wiring)
+            }
+            None => (card.memory_type.as_str(), card.memory_wiring),
+        };
+        (format!("{} GiB {kind}", card.memory_gib), wiring)
     }
 
     /// What the supply has left over in the worst case; none until supply and rest are known, and where

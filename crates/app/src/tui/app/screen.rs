@@ -441,7 +441,7 @@ mod tests {
             Overlay::Value { text: Entry::new("2010", 9), label: "clock at 900 mV".into() },
             path_of(FileUse::Export, "a.csv".into()),
             Overlay::Cards(1),
-            Overlay::Machine(Form::of(&snapshot().machine.said, "a card", 700)),
+            Overlay::Machine(Form::of(&snapshot().machine.said, &snapshot().machine.card, 700)),
             Overlay::Settings(Box::new(SettingsForm::of(&snapshot().machine.card, None))),
             Overlay::Say(3),
             path_of(FileUse::Picture, "a.png".into()),

@@ -331,7 +331,7 @@ fn card_lines(theme: Theme, chosen: usize, snapshot: &Snapshot) -> Lines {
                 (false, false) => "",
             };
             let card = &entry.card;
-            let memory = format!("{} GiB {}", card.memory_gib, card.memory_type);
+            let (memory, _) = snapshot.machine.said.memory_of(card);
             let text = format!(
                 "{pointer} {:<14} unit {:<6} {memory:<16} driver {:<5} {standing}",
                 card.name, card.serial, card.driver

@@ -10,8 +10,8 @@
 use ratatui::crossterm::event::KeyCode;
 use strum::VariantNames;
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, CardChange, Case, Celsius, Decibel, LONGEST_CHANGE, Machine, Room,
-    Watt,
+    Alarm, AlarmAct, AlarmOn, CardChange, CardDescription, CardMemory, Case, Celsius, Decibel,
+    LONGEST_CHANGE, Machine, MemoryKind, Room, Watt,
 };
 
 use crate::tui::widgets::entry::Entry;
@@ -26,6 +26,8 @@ pub struct Form {
     chosen: usize,
     /// What was changed around the cards so far.
     changes: Vec<CardChange>,
+    /// What was said of the memory of cards so far.
+    memories: Vec<CardMemory>,
     /// The card that a change is of, and the time it would be noted at, seconds since 1970.
     card: String,
     now: i64,
@@ -61,11 +63,16 @@ const REST: usize = 3;
 const NOISE: usize = 4;
 const CHANGED: usize = 5;
 const ALARMS: usize = 6;
+const MEMORY: usize = ALARMS + AlarmOn::ALL.len();
+const BUS: usize = MEMORY + 1;
+/// What may be said of the memory: that it is not known, or its kind.
+const KINDS: &[&str] = &["unknown", "GDDR5", "GDDR6", "HBM"];
 
 impl Form {
-    /// The form with what was said before. A change is noted of the card `card` at `now`, seconds since 1970.
+    /// The form with what was said before. A change is noted of the card `card` at `now`, seconds since 1970. The memory is
+    /// asked for where the card does not state it.
     #[must_use]
-    pub fn of(machine: &Machine, card: &str, now: i64) -> Self {
+    pub fn of(machine: &Machine, card: &CardDescription, now: i64) -> Self {
         let number = |value: Option<f64>| {
             Some(Entry::new(value.map_or(String::new(), |v| format!("{v}")), LONGEST))
         };
@@ -107,8 +114,21 @@ impl Form {
                 choice: set.map_or(0, |alarm| alarm.act as usize),
             });
         }
-        let changes = machine.changes.clone();
-        Self { fields, chosen: 0, changes, card: card.to_owned(), now, problem: None }
+        let card_key = card.key();
+        if !card.states_memory() {
+            let said = machine.said_memory(&card_key);
+            fields.push(Field {
+                label: "memory of the card".into(),
+                number: None,
+                is_text: false,
+                choices: KINDS,
+                choice: said.map_or(0, |said| 1 + said.kind as usize),
+            });
+            let bits = said.and_then(|said| said.bus_bits).map(f64::from);
+            fields.push(field("memory bus, bits", bits));
+        }
+        let (changes, memories) = (machine.changes.clone(), machine.memories.clone());
+        Self { fields, chosen: 0, changes, memories, card: card_key, now, problem: None }
     }
 
     /// Takes in a key.
@@ -151,6 +171,27 @@ impl Form {
         (!what.is_empty()).then(|| CardChange { card, what: what.to_owned(), at })
     }
 
+    /// What is said of the memory of all cards.
+    fn memories(
+        &self,
+        number: impl Fn(usize) -> Result<Option<f64>, String>,
+    ) -> Result<Vec<CardMemory>, String> {
+        let Some(field) = self.fields.get(MEMORY) else { return Ok(self.memories.clone()) };
+        let of_others = self.memories.iter().filter(|memory| memory.card != self.card);
+        let mut memories: Vec<CardMemory> = of_others.cloned().collect();
+        let bus_bits = number(BUS)?.map(|bits| bits as u32);
+        match field.choice.checked_sub(1).and_then(|kind| MemoryKind::ALL.get(kind)) {
+            Some(kind) => {
+                memories.push(CardMemory { card: self.card.clone(), kind: *kind, bus_bits });
+            }
+            None if bus_bits.is_some() => {
+                return Err("memory bus: choose the memory of the card as well".into());
+            }
+            None => {}
+        }
+        Ok(memories)
+    }
+
     /// What the form says.
     fn machine(&self) -> Result<Machine, String> {
         let number = |index: usize| -> Result<Option<f64>, String> {
@@ -175,6 +216,7 @@ impl Form {
             full_fan: number(NOISE)?.map(Decibel),
             alarms,
             changes: self.changes.iter().cloned().chain(self.change()).collect(),
+            memories: self.memories(number)?,
         };
         machine.check().map_err(|error| error.to_string())?;
         Ok(machine)
@@ -205,7 +247,9 @@ impl Form {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::tui::fixtures::card;
     use rstest::rstest;
+    use yard_step_core::MemoryWiring;
 
     fn machine() -> Machine {
         Machine {
@@ -215,6 +259,7 @@ mod tests {
             full_fan: Some(Decibel(44.0)),
             alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 95.0, act: AlarmAct::Stop }],
             changes: Vec::new(),
+            memories: Vec::new(),
         }
     }
 
@@ -229,7 +274,7 @@ mod tests {
     #[case(Machine::default())]
     #[case(machine())]
     fn what_was_said_before_is_said_again_unchanged(#[case] machine: Machine) {
-        assert_eq!(Form::of(&machine, "a card", 700).key(KeyCode::Enter), Filled::Done(machine));
+        assert_eq!(Form::of(&machine, &card(), 700).key(KeyCode::Enter), Filled::Done(machine));
     }
 
     #[test]
@@ -238,7 +283,7 @@ mod tests {
         let mut keys = vec![Backspace, Backspace, Backspace, Backspace, Char('1'), Char('9')];
         keys.extend([Down, Left, Down, Down, Char('1'), Char('8'), Char('0'), Char('x')]);
         keys.extend([Down, Down, Down, Down, Right, Right, Right, Down]);
-        let form = press(Form::of(&machine(), "a card", 700), &keys);
+        let form = press(Form::of(&machine(), &card(), 700), &keys);
         let text: Vec<String> = form.lines().map(|(line, _)| line).collect();
         assert!(
             text[7].contains("hot spot above, °C") && text[7].ends_with("95       ‹ put back ›")
@@ -255,9 +300,9 @@ mod tests {
         let said = Machine { changes: vec![before.clone()], ..machine() };
         let keys =
             [vec![KeyCode::Down; CHANGED], "new paste 2".chars().map(KeyCode::Char).collect()];
-        let form = press(Form::of(&said, "a card", 700), &keys.concat());
+        let form = press(Form::of(&said, &card(), 700), &keys.concat());
         let Filled::Done(now) = form.key(KeyCode::Enter) else { panic!("not done") };
-        let change = CardChange { card: "a card".into(), what: "new paste 2".into(), at: 700 };
+        let change = CardChange { card: card().key(), what: "new paste 2".into(), at: 700 };
         assert_eq!(now.changes, [before, change]);
     }
 
@@ -267,18 +312,46 @@ mod tests {
     fn what_cannot_be_is_told_and_the_form_stays(#[case] typed: &[char], #[case] told: &str) {
         let keys: Vec<KeyCode> = typed.iter().map(|c| KeyCode::Char(*c)).collect();
         let form =
-            press(press(Form::of(&Machine::default(), "a card", 700), &keys), &[KeyCode::Enter]);
+            press(press(Form::of(&Machine::default(), &card(), 700), &keys), &[KeyCode::Enter]);
         assert_eq!(form.problem.as_deref(), Some(told));
         let form = press(form, &[KeyCode::Backspace]);
         assert_eq!(form.problem, None, "as long as nobody goes on");
     }
 
     #[test]
+    fn the_memory_of_a_card_is_said_where_the_card_does_not_state_it() {
+        use KeyCode::{Backspace, Char, Down, Enter, Left, Right};
+        assert_eq!(KINDS[1..], MemoryKind::ALL.map(MemoryKind::label));
+        let stating = Form::of(&machine(), &card(), 700);
+        assert!(stating.lines().all(|(line, _)| !line.contains("memory bus")));
+        let silent = CardDescription { memory_wiring: MemoryWiring::default(), ..card() };
+        let of_another =
+            CardMemory { card: "another".into(), kind: MemoryKind::Hbm, bus_bits: None };
+        let said = Machine { memories: vec![of_another.clone()], ..machine() };
+        let mut keys = vec![Down; MEMORY];
+        keys.extend([Right, Right, Down, Char('2'), Char('5'), Char('6')]);
+        let Filled::Done(now) = press(Form::of(&said, &silent, 700), &keys).key(Enter) else {
+            panic!("not done")
+        };
+        let memory =
+            CardMemory { card: silent.key(), kind: MemoryKind::Gddr6, bus_bits: Some(256) };
+        assert_eq!(now.memories, [of_another.clone(), memory]);
+
+        let mut keys = vec![Down; MEMORY];
+        keys.extend([Left, Left]);
+        let form = press(press(Form::of(&now, &silent, 700), &keys), &[Enter]);
+        let told = "memory bus: choose the memory of the card as well";
+        assert_eq!(form.problem.as_deref(), Some(told));
+        let form = press(form, &[Down, Backspace, Backspace, Backspace]);
+        let Filled::Done(now) = form.key(Enter) else { panic!("not done") };
+        assert_eq!(now.memories, [of_another], "unsaid again");
+    }
+
+    #[test]
     fn an_emptied_threshold_takes_the_alarm_away() {
         use KeyCode::{Backspace, Down, Enter};
         let keys = [Down, Down, Down, Down, Down, Down, Down, Backspace, Backspace];
-        let Filled::Done(said) = press(Form::of(&machine(), "a card", 700), &keys).key(Enter)
-        else {
+        let Filled::Done(said) = press(Form::of(&machine(), &card(), 700), &keys).key(Enter) else {
             panic!()
         };
         assert!(said.alarms.is_empty());

@@ -90,8 +90,8 @@ pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
             Some(keep_form(name, KeepWhat::Trial { climb, trial }))
         }
         Action::Machine => {
-            let (said, card) = (&snapshot.machine.said, snapshot.machine.card.key());
-            Some(Overlay::Machine(Form::of(said, &card, Timestamp::now().as_second())))
+            let (said, card) = (&snapshot.machine.said, &snapshot.machine.card);
+            Some(Overlay::Machine(Form::of(said, card, Timestamp::now().as_second())))
         }
         Action::Cards => Some(Overlay::Cards(snapshot.machine.present)),
         Action::Settings => {

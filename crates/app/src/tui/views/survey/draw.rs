@@ -14,8 +14,8 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::verdict::gain_percent;
 use yard_step_core::{
-    AlarmOn, Axis, Baseline, CardDescription, Channel, CurveKind, CurveOffer, Domain, MemoryWiring,
-    Offer, Percent, Plan, Policy, Prerequisite, Seconds, SettingKind, Settings, Stage, Standing,
+    AlarmOn, Axis, Baseline, CardDescription, Channel, CurveKind, CurveOffer, Domain, Offer,
+    Percent, Plan, Policy, Prerequisite, Seconds, SettingKind, Settings, Stage, Standing,
     StockReport, TrialRecord, Verdict, Watt, counted, figure_in_words, stated,
 };
 use yard_step_engine::{Activity, Snapshot};
@@ -136,8 +136,7 @@ fn draw_pairs(buffer: &mut Buffer, area: Rect, theme: Theme, pairs: &[(&str, Str
         let line = row(area, index as u16);
         let end = write(buffer, line, (line.x + 1, line.y), label, theme.style(Role::Dim));
         let left = Rect { x: end + 1, width: line.right().saturating_sub(end + 2), ..line };
-        let width = usize::from(left.width);
-        let value: String = value.chars().take(width).collect();
+        let value = cut(value, left.width);
         write_right(buffer, left, line.y, &value, theme.style(Role::Text));
     }
 }
@@ -151,18 +150,17 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
         card.id.clone()
     };
     let space = panel(buffer, area, theme, &card.name, &many);
-    let wiring = card.memory_wiring;
+    let (memory, wiring) = snapshot.machine.said.memory_of(card);
     // A card without a number of its own is named by its place, which stands above.
     let unit = match card.id.ends_with(&format!(":{}", card.serial)) {
         true => ("driver", card.driver.clone()),
         false => ("unit", format!("{}, driver {}", card.serial, card.driver)),
     };
-    let is_told = wiring != MemoryWiring::default();
-    let told = |rate: String| if is_told { rate } else { "not stated".to_owned() };
+    let say = || "unknown: press r".to_owned();
     let rates = [
         card.memory_clock.to_string(),
-        told(wiring.effective(card.memory_clock).to_string()),
-        told(wiring.bandwidth(card.memory_clock).to_string()),
+        wiring.effective(card.memory_clock).map_or_else(say, |rate| rate.to_string()),
+        wiring.bandwidth(card.memory_clock).map_or_else(say, |bandwidth| bandwidth.to_string()),
     ];
     let ceiling = match limits.temperature_ceiling {
         Some(ceiling) => ceiling.to_string(),
@@ -172,7 +170,7 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
         let [actual, effective, bandwidth] = rates;
         let pairs = [
             unit,
-            ("memory", format!("{} GiB {}", card.memory_gib, card.memory_type)),
+            ("memory", memory),
             ("memory clock, actual", actual),
             ("memory rate, effective", effective),
             ("memory bandwidth", bandwidth),
@@ -188,7 +186,7 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
     } else {
         let pairs = [
             unit,
-            ("memory", format!("{} GiB {}", card.memory_gib, card.memory_type)),
+            ("memory", memory),
             ("its rate", format!("{}, {}", rates[1], rates[2])),
             ("boost, highest", format!("{}, {}", limits.boost_clock, limits.highest_clock)),
             ("limit, ceiling", format!("{}, {ceiling}", stated(limits.power_limit))),
@@ -458,10 +456,14 @@ fn draw_baseline(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
             draw_baseline_figures(buffer, space, theme, &baseline, &runs, stock)
         }
         None => {
-            let text = format!(
-                "{wanted} runs at stock, the fan held, are what every gain is compared with. Enter \
-                 makes the next one, a makes them all."
-            );
+            let text = match wanted {
+                1 => "Every gain is compared with one run at stock, the fan held. Enter makes it."
+                    .to_owned(),
+                _ => format!(
+                    "Every gain is compared with {wanted} runs at stock, the fan held. Enter makes the \
+                     next one, a makes them all."
+                ),
+            };
             let place = Rect { x: space.x + 1, width: space.width.saturating_sub(2), ..space };
             write_wrapped(buffer, place, &text, theme.style(Role::Dim))
         }
@@ -760,6 +762,33 @@ mod tests {
         }
         let text = shown("kernel:0000:03:00.0", "0000:03:00.0");
         assert!(!text.contains("0000:03:00.0, driver"), "{text}");
+    }
+
+    #[test]
+    fn the_memory_is_told_as_the_user_said_where_the_card_does_not_state_it() {
+        let mut snapshot = snapshot();
+        let card = std::sync::Arc::make_mut(&mut snapshot.machine.card);
+        card.memory_wiring = yard_step_core::MemoryWiring::default();
+        card.memory_type = "of a kind not stated".into();
+        card.memory_clock = yard_step_core::Mhz(875.0);
+        let key = card.key();
+        let shown = |snapshot: &Snapshot| {
+            let theme = Theme::new(Depth::None);
+            drawn(160, 47, |buffer, area| draw(buffer, area, theme, snapshot)).join("\n")
+        };
+        let text = shown(&snapshot);
+        assert_eq!(text.matches("unknown: press r").count(), 2, "{text}");
+        std::sync::Arc::make_mut(&mut snapshot.machine.said).memories.push(
+            yard_step_core::CardMemory {
+                card: key,
+                kind: yard_step_core::MemoryKind::Gddr6,
+                bus_bits: Some(256),
+            },
+        );
+        let text = shown(&snapshot);
+        for told in ["GiB GDDR6", "14000 MT/s", "448 GB/s"] {
+            assert!(text.contains(told), "{told}\n{text}");
+        }
     }
 
     #[test]
