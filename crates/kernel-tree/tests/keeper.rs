@@ -383,7 +383,7 @@ fn without_a_keeper_a_card_is_looked_at_and_says_how_it_could_be_changed() {
 }
 
 #[test]
-fn a_profile_is_applied_at_the_start_unless_driver_or_last_start_speak_against_it() {
+fn a_profile_is_applied_at_the_start_unless_card_driver_or_last_start_speak_against_it() {
     let mut place = Place::new();
     place.start("a");
     let mut card = place.open(true).unwrap();
@@ -416,18 +416,24 @@ fn a_profile_is_applied_at_the_start_unless_driver_or_last_start_speak_against_i
         place.stop();
         kernel_starts(&place);
     }
-    // Proven under another driver.
     let record = fs::read_dir(place.dir.path().join("records"))
         .unwrap()
         .map(|entry| entry.unwrap().path())
         .find(|path| path.extension().is_some_and(|end| end == "json"))
         .unwrap();
-    let text = fs::read_to_string(&record).unwrap();
-    let mut value: serde_json::Value = serde_json::from_str(&text).unwrap();
-    value["start"]["driver"] = "an older one".into();
-    fs::write(&record, value.to_string()).unwrap();
-    place.start("f");
-    assert!(place.is_at_factory());
-    let told = place.open(true).unwrap().told().join(" ");
-    assert!(told.contains("proven under an older one, and the driver is now"), "{told}");
+    // Noted under another driver, or for a card that lay in its place before.
+    let good = fs::read_to_string(&record).unwrap();
+    for (boot, key, why) in [
+        ("f", "driver", "proven under another one, and the driver is now"),
+        ("g", "card", "proven on another card in its place"),
+    ] {
+        let mut value: serde_json::Value = serde_json::from_str(&good).unwrap();
+        value["start"][key] = "another one".into();
+        fs::write(&record, value.to_string()).unwrap();
+        place.start(boot);
+        assert!(place.is_at_factory());
+        let told = place.open(true).unwrap().told().join(" ");
+        assert!(told.contains(why), "{told}");
+        place.stop();
+    }
 }

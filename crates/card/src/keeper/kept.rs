@@ -181,8 +181,8 @@ impl Kept {
         if let Some(Err(refused)) = settings.map(|settings| self.check(&settings)) {
             return refused;
         }
-        let driver = self.description.driver.clone();
-        let start = settings.map(|settings| Start { settings, driver });
+        let (driver, card) = (self.description.driver.clone(), self.description.key());
+        let start = settings.map(|settings| Start { settings, driver, card });
         let noted = self.note(|record| {
             record.start = start;
             record.is_starting &= !renew;
@@ -230,6 +230,9 @@ impl Kept {
     fn may_start(&self, start: &Start) -> Result<(), String> {
         if self.record.is_starting {
             return Err("the last start with its profile did not end cleanly. Use the profile again to try once more".into());
+        }
+        if self.description.key() != start.card {
+            return Err("its profile was proven on another card in its place".into());
         }
         let driver = &self.description.driver;
         if *driver != start.driver {

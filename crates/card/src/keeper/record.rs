@@ -52,6 +52,9 @@ pub(super) struct Start {
     pub settings: Settings,
     /// Driver and kernel under which it was proven.
     pub driver: String,
+    /// The card it was proven on: another one may lie in its place.
+    #[serde(default)]
+    pub card: String,
 }
 
 /// The directory of all records.

@@ -1,5 +1,6 @@
 //! Who a card is: its address on the bus, its names from the system's PCI database, its driver and the kernel.
 
+use std::fmt;
 use std::path::Path;
 
 use crate::kernel::tree::{Place, Unread};
@@ -18,6 +19,16 @@ pub(super) struct PciId {
     pub vendor: u16,
     pub device: u16,
     pub subsystem: Option<(u16, u16)>,
+}
+
+impl fmt::Display for PciId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{:04x}:{:04x}", self.vendor, self.device)?;
+        match self.subsystem {
+            Some((vendor, device)) => write!(f, "/{vendor:04x}:{device:04x}"),
+            None => Ok(()),
+        }
+    }
 }
 
 impl PciId {

@@ -147,13 +147,15 @@ impl Survey {
     fn of(root: &Place, card: &Place) -> Self {
         let device = card.at("device");
         let driver = driver(&device);
-        let name =
-            PciId::of(&device).map_or_else(|why| format!("unknown device ({why})"), |id| id.name());
+        let id = PciId::of(&device);
+        // A card without a number of its own is told from another one in its place by its kind.
+        let kind = id.as_ref().map_or_else(|_| "unknown".to_owned(), ToString::to_string);
+        let name = id.map_or_else(|why| format!("unknown device ({why})"), |id| id.name());
         let address = address(card, &device);
         let serial = device.at("unique_id").text().ok().filter(|text| is_plain(text));
         let mut survey = Self {
             directory: card.name(),
-            serial: serial.unwrap_or_else(|| address.clone()),
+            serial: serial.unwrap_or(kind),
             address,
             name,
             driver,

@@ -95,6 +95,21 @@ fn range(card: &KernelCard, kind: SettingKind) -> Option<(f64, f64, Option<f64>)
 }
 
 #[test]
+fn a_card_is_known_by_its_own_number_or_else_by_its_kind_and_place() {
+    let tree = Tree::with_table(WINDOW);
+    let key = || tree.card().description.key();
+    assert_eq!(key(), "kernel:0000:03:00.0#1b2c:7310");
+    // Another card in its place is not taken for it.
+    tree.put("device", "0x7311");
+    assert_eq!(key(), "kernel:0000:03:00.0#1b2c:7311");
+    tree.put("subsystem_vendor", "0x0fa1");
+    tree.put("subsystem_device", "0x0001");
+    assert_eq!(key(), "kernel:0000:03:00.0#1b2c:7311/0fa1:0001");
+    tree.put("unique_id", "5d1c0a");
+    assert_eq!(key(), "kernel:0000:03:00.0#5d1c0a");
+}
+
+#[test]
 fn a_card_is_told_with_what_it_offers_and_measures() {
     let card = Tree::with_table(WINDOW).card();
     let description = &card.description;

@@ -151,11 +151,7 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
     };
     let space = panel(buffer, area, theme, &card.name, &many);
     let (memory, wiring) = snapshot.machine.said.memory_of(card);
-    // A card without a number of its own is named by its place, which stands above.
-    let unit = match card.id.ends_with(&format!(":{}", card.serial)) {
-        true => ("driver", card.driver.clone()),
-        false => ("unit", format!("{}, driver {}", card.serial, card.driver)),
-    };
+    let unit = ("unit", format!("{}, driver {}", card.serial, card.driver));
     let say = || "unknown: press r".to_owned();
     let rates = [
         card.memory_clock.to_string(),
@@ -745,23 +741,6 @@ mod tests {
         let theme = Theme::new(Depth::None);
         let text = drawn(160, 47, |buffer, area| draw(buffer, area, theme, &silent)).join("\n");
         assert_eq!(text.matches("no such sensor").count(), 1);
-    }
-
-    #[test]
-    fn a_unit_is_shown_unless_the_place_of_the_card_stands_for_it() {
-        let shown = |id: &str, serial: &str| {
-            let mut snapshot = snapshot();
-            let card = std::sync::Arc::make_mut(&mut snapshot.machine.card);
-            (card.id, card.serial) = (id.into(), serial.into());
-            let theme = Theme::new(Depth::None);
-            drawn(160, 47, |buffer, area| draw(buffer, area, theme, &snapshot)).join("\n")
-        };
-        for unit in ["10", "310"] {
-            let text = shown("standin:tarn-310", unit);
-            assert!(text.contains(&format!("{unit}, driver")), "{text}");
-        }
-        let text = shown("kernel:0000:03:00.0", "0000:03:00.0");
-        assert!(!text.contains("0000:03:00.0, driver"), "{text}");
     }
 
     #[test]
