@@ -2,12 +2,16 @@
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
 use std::fs;
+use std::io::Write;
+use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, Instant};
 
 use kernel_tree::{Device, Layout, Mounted, mount};
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
 use tempfile::TempDir;
 use yard_step_card::keeper::{
     Keeper, KeeperPlaces, KeptAddress, KeptCard, Peers, SILENCE, Stop, put_back_all,
@@ -436,4 +440,84 @@ fn a_profile_is_applied_at_the_start_unless_card_driver_or_last_start_speak_agai
         assert!(told.contains(why), "{told}");
         place.stop();
     }
+}
+
+/// A text with bytes changed, taken away, doubled or put in.
+fn mutilated(text: &[u8], random: &mut ChaCha8Rng) -> Vec<u8> {
+    let mut text = text.to_vec();
+    for _ in 0..random.random_range(1..8) {
+        let at = random.random_range(0..=text.len());
+        match random.random_range(0..5) {
+            0 => text.truncate(at),
+            1 => text.insert(at, random.random()),
+            2 => text.splice(at.., std::iter::empty()).for_each(drop),
+            3 if at < text.len() => text[at] = random.random(),
+            _ => text.extend_from_within(at..),
+        }
+    }
+    text
+}
+
+#[test]
+fn whatever_is_said_to_a_keeper_the_card_stays_where_it_is() {
+    let mut place = Place::new();
+    place.start("a run");
+    let mut random = ChaCha8Rng::seed_from_u64(19);
+    // None of these, whole, moves the card; some may be whole after all.
+    let said: [&[u8]; 6] = [
+        br#"{"ask":"open","card":"0000:03:00.0","controls":false}"#,
+        br#"{"ask":"open","card":"../../../etc","controls":true}"#,
+        br#"{"ask":"taken"}"#,
+        br#"{"ask":"apply","settings":{"core_offset_mhz":99999}}"#,
+        br#"{"ask":"start","settings":null,"renew":true}"#,
+        br#"{"ask":"log","seconds":1e300}"#,
+    ];
+    for round in 0..400 {
+        let mut line = UnixStream::connect(place.dir.path().join("keeper.sock")).unwrap();
+        for _ in 0..4 {
+            let line_of = said[random.random_range(0..said.len())];
+            let bytes = [mutilated(line_of, &mut random).as_slice(), b"\n"].concat();
+            // One who talks nonsense may be cut off at any time.
+            if line.write_all(&bytes).is_err() {
+                break;
+            }
+        }
+        assert!(place.is_at_factory(), "round {round}: {}", place.state());
+    }
+    let endless = vec![b'x'; 1 << 20];
+    let mut line = UnixStream::connect(place.dir.path().join("keeper.sock")).unwrap();
+    assert!(line.write_all(&endless).and_then(|()| line.write_all(&endless)).is_err(), "cut off");
+    until("room for one more", || place.open(true).is_ok_and(|mut card| card.taken().is_ok()));
+    assert!(place.stop() && place.is_at_factory());
+}
+
+#[test]
+fn a_record_that_is_none_harms_nothing() {
+    let mut place = Place::new();
+    place.start("a run");
+    let mut card = place.open(true).unwrap();
+    let tuned = with(&card, 45, 250.0);
+    card.set_start(Some(&tuned), true).unwrap();
+    drop(card);
+    assert!(place.stop());
+    let record = place.dir.path().join("records/0000_03_00_0.json");
+    let good = fs::read(&record).unwrap();
+    let mut random = ChaCha8Rng::seed_from_u64(20);
+    for round in 0..200 {
+        fs::write(&record, mutilated(&good, &mut random)).unwrap();
+        let places = KeeperPlaces {
+            sysfs: place.dir.path().join("tree"),
+            records: place.dir.path().join("records"),
+            boot: "a run".into(),
+        };
+        // Of this run of the machine: nothing is away, or it is not understood.
+        put_back_all(&places, &|_| {}).unwrap();
+        assert!(place.is_at_factory(), "round {round}: {}", place.state());
+    }
+    fs::remove_file(&record).unwrap();
+    fs::create_dir(&record).unwrap();
+    place.start("another run");
+    let told = place.open(true).map(drop).unwrap_err().to_string();
+    assert!(told.contains("the factory state cannot be written down"), "{told}");
+    assert!(place.is_at_factory());
 }
