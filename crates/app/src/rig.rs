@@ -33,8 +33,9 @@ pub(crate) fn rig(
     let runtime = RuntimeDir::of_user()?;
     let key = address.to_string();
     let (lock, told) = CardLock::take(runtime.path(), &key)?;
-    let program = env::current_exe()
-        .map_err(|error| Failure::failed(format!("this program cannot find itself: {error}")))?;
+    let program = env::current_exe().map_err(|error| {
+        Failure::failed(format!("the path of this program is unknown: {error}"))
+    })?;
     let host = (program.clone(), address.clone());
     let card =
         connect_hosted(address, &runtime, move |socket| start_host(&host.0, &host.1, socket))?;

@@ -368,14 +368,14 @@ fn a_real_card_is_listed_with_what_it_offers_measures_and_lacks() {
     for (root, words, told) in [
         (root.as_str(), &["--card", "kernel:0000:09:00.0"][..], "there are: kernel:0000:03:00.0"),
         (root.as_str(), &["--card", "kernel", "--reveal"], "nobody knows the true edges"),
-        ("/no/such/root", &["--card", "kernel"], "no real card is shown below /no/such/root"),
+        ("/no/such/root", &["--card", "kernel"], "no real card found below /no/such/root"),
     ] {
         let refused = yard_step(&[&["cards", "--sysfs", root], words].concat());
         assert_eq!(refused.status.code(), Some(2), "{words:?}");
         assert!(stderr(&refused).contains(told), "{told}: {}", stderr(&refused));
     }
     for (words, told) in [
-        (&["climb", "--card", "kernel", "--sysfs", "/no/such/root"][..], "no real card is shown"),
+        (&["climb", "--card", "kernel", "--sysfs", "/no/such/root"][..], "no real card found"),
         (&["climb", "--card", "kernel", "--seed", "7"], "a real card is as it is"),
         (
             &["simulate", "--card", "kernel:0000:03:00.0", "--csv", "-"],

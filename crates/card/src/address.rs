@@ -41,7 +41,7 @@ pub enum ChoiceError {
         asked: String,
     },
     /// There is no real card.
-    #[error("no real card is shown below {sysfs}")]
+    #[error("no real card found below {sysfs}")]
     NoReal {
         /// Root of the files.
         sysfs: String,

@@ -106,8 +106,9 @@ fn tell(text: &str) {
 
 /// A service and its socket for systemd.
 fn unit(options: &KeeperOptions) -> Result<String, Failure> {
-    let program = env::current_exe()
-        .map_err(|error| Failure::failed(format!("this program cannot find itself: {error}")))?;
+    let program = env::current_exe().map_err(|error| {
+        Failure::failed(format!("the path of this program is unknown: {error}"))
+    })?;
     let program = program.display();
     let at_boot = if options.at_boot { " --at-boot" } else { "" };
     // What is to be done at the start of the machine does not wait for a visitor.

@@ -32,7 +32,7 @@ const MOST_VISITORS: usize = 32;
 /// Most cards that are opened.
 const MOST_CARDS: usize = 64;
 /// Why a card is put back that was found away.
-const KILLED: &str = "the keeper before was killed";
+const KILLED: &str = "the previous keeper was killed";
 /// Held by the keeper as long as it lives.
 const LOCK: &str = "keeper.lock";
 

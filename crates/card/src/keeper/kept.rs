@@ -336,7 +336,7 @@ impl Kept {
             self.note_borne();
         }
         if self.retry.is_some_and(|at| Instant::now() >= at) {
-            return self.put_back("it was not back before");
+            return self.put_back("the first try failed");
         }
         let is_silent = |control: &mut Control| control.heard.elapsed() > SILENCE;
         if self.record.is_away && self.control.take_if(is_silent).is_some() {

@@ -35,7 +35,7 @@ pub(crate) static NOW: &[Binding] = &[
         action: Action::Restart,
         keys: &[KeyCode::Enter],
         label: "look again",
-        help: "look whether a real card that was gone is there again",
+        help: "look for a real card that was gone",
         applies: |m| m.waits() && m.down && !m.has_pace && !m.in_ledger(),
         in_footer: true,
     },
