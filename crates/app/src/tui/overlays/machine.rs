@@ -238,7 +238,7 @@ impl Form {
                 Some(choice) if !is_open => format!("‹ {choice} ›"),
                 _ => String::new(),
             };
-            let line = format!("{pointer} {:<34} {number:<9}{choice}", field.label);
+            let line = format!("{pointer} {:<38} {number:<9}{choice}", field.label);
             (line.trim_end().to_owned(), chosen)
         })
     }

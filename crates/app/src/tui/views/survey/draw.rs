@@ -180,10 +180,14 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
         ];
         draw_pairs(buffer, space, theme, &pairs);
     } else {
+        let its_rate = match rates[1] == rates[2] {
+            true => rates[1].clone(),
+            false => format!("{}, {}", rates[1], rates[2]),
+        };
         let pairs = [
             unit,
             ("memory", memory),
-            ("its rate", format!("{}, {}", rates[1], rates[2])),
+            ("its rate", its_rate),
             ("boost, highest", format!("{}, {}", limits.boost_clock, limits.highest_clock)),
             ("limit, ceiling", format!("{}, {ceiling}", stated(limits.power_limit))),
         ];
