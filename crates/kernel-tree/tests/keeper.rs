@@ -17,9 +17,11 @@ use yard_step_card::keeper::{
     Keeper, KeeperPlaces, KeptAddress, KeptCard, Peers, SILENCE, Stop, put_back_all,
 };
 use yard_step_card::{
-    Card, CardAddress, CardError, LoadLost, Reach, Work, connect, connect_to_held,
+    Card, CardAddress, CardError, Family, LoadLost, Reach, Work, connect, connect_to_held,
 };
-use yard_step_core::{Fan, FanCurve, MhzOffset, Percent, Seconds, SettingKind, Settings, Watt};
+use yard_step_core::{
+    Fan, FanCurve, MhzOffset, Percent, Seconds, SettingKind, Settings, VfCurve, Watt,
+};
 
 const CARD: &str = "0000:03:00.0";
 /// Far longer than anything here takes.
@@ -44,6 +46,8 @@ impl Place {
         let dir = tempfile::tempdir().unwrap();
         fs::create_dir(dir.path().join("tree")).unwrap();
         let card: CardAddress = card.parse().unwrap();
+        // One that takes what it is asked at the first time.
+        let card = card.of_family("steady", Family::from_toml("not_taken = 0.0\n").unwrap());
         let device = Device::new(connect(&card).unwrap(), layout).unwrap();
         let tree = mount(vec![device], &dir.path().join("tree")).unwrap();
         let mut place =
@@ -283,6 +287,54 @@ fn what_a_keeper_that_was_killed_has_left_is_put_back_by_the_next_or_told() {
     let elsewhere = fs::read_to_string(record).unwrap().replace("card0", "card9");
     fs::write(record, elsewhere).unwrap();
     assert!(!put_back_all(&places, &|_| ()).unwrap());
+}
+
+#[test]
+fn a_curve_or_an_offset_however_small_is_read_back_and_goes_back_byte_for_byte() {
+    let mut random = ChaCha8Rng::seed_from_u64(21);
+    for (card, layout) in
+        [("standin:bracken-208#7", Layout::Levels), ("standin:tarn-310#7", Layout::Curve)]
+    {
+        let mut place = Place::of(card, layout);
+        place.start("a run");
+        let mut card = place.open(true).unwrap();
+        let stock = Settings::stock(card.description());
+        let factory = card.description().curve.unwrap().factory;
+        let table = |place: &Place| fs::read_to_string(place.file("pp_od_clk_voltage")).unwrap();
+        let factory_table = table(&place);
+        for round in 0..40 {
+            let mut points: Vec<(u16, u16)> =
+                factory.points().iter().map(|point| (point.millivolt, point.mhz)).collect();
+            // One point or all, by less or more than what counts as rounding.
+            let by = random.random_range(-35..=35_i16);
+            let only = random.random_range(0..points.len() * 2);
+            for (at, point) in points.iter_mut().enumerate() {
+                if only >= factory.points().len() || at == only {
+                    point.1 = point.1.saturating_add_signed(by);
+                }
+            }
+            let asked = match round % 4 {
+                0 if stock.core_offset.is_some() => {
+                    Settings { core_offset: Some(MhzOffset(by.into())), ..stock }
+                }
+                _ => match VfCurve::new(&points) {
+                    Ok(curve) => Settings { curve: Some(curve), ..stock },
+                    Err(_) => continue,
+                },
+            };
+            card.apply(&asked).unwrap();
+            let is_changed = table(&place) != factory_table;
+            let taken = card.taken().unwrap();
+            if asked.curve.is_some() {
+                assert_eq!(taken.curve.is_some(), is_changed, "{layout:?} {asked:?}");
+                assert_eq!(taken.core_offset, stock.core_offset);
+            } else {
+                assert_eq!(taken.curve, None, "{layout:?} {by}");
+            }
+            card.apply(&stock).unwrap();
+            assert_eq!(place.state(), place.factory, "{layout:?} {asked:?}");
+        }
+    }
 }
 
 #[test]

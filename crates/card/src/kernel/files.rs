@@ -222,11 +222,18 @@ impl CardFiles {
             return;
         }
         settings.core_offset = Some(MhzOffset(0));
-        // A curve that was asked for together with an offset is told apart from it by what was asked.
-        let asked = self.asked.filter(|asked| asked.core_offset.is_some_and(|by| by.0 != 0));
-        let base = asked.and_then(|asked| asked.curve);
+        // What was asked for tells a curve apart from an offset, and from a curve together with an offset. Levels that
+        // nobody asked for, as at first sight, are an offset where they are moved alike.
+        let offset = self.asked.and_then(|asked| asked.core_offset).filter(|by| by.0 != 0);
+        let base = self.asked.and_then(|asked| asked.curve);
+        if base.is_some() && offset.is_none() {
+            return;
+        }
         let rows = base.map_or_else(|| factory.core.clone(), |base| rows_of(&base));
         let Some(by) = moved_by(&rows, &table.core, table.range("SCLK")) else { return };
+        if offset.is_none() && by == 0.0 {
+            return;
+        }
         settings.core_offset = Some(MhzOffset(by.round() as i32));
         settings.curve = base;
     }
@@ -436,7 +443,9 @@ impl CardFiles {
         let stock = Settings::stock(self.description());
         let is_factory = IN_TABLE.iter().all(|kind| is_same(*kind, &stock, wanted));
         let table = self.device.at(TABLE);
-        if IN_TABLE.iter().any(|kind| !is_same(*kind, held, wanted)) {
+        // What is within the rounding of the card may read as stock, and is not what it had from the factory.
+        let is_beside = is_factory && table.text().ok() != self.factory.table;
+        if is_beside || IN_TABLE.iter().any(|kind| !is_same(*kind, held, wanted)) {
             self.set_level(MANUAL, refused);
             if is_factory {
                 self.bring_factory_back(&table, refused);
