@@ -5,10 +5,10 @@ use std::path::PathBuf;
 use clap::{Parser, Subcommand};
 
 use crate::commands::{
-    CardsOptions, ClimbOptions, DemoOptions, GuardOptions, ImportOptions, KeeperOptions,
-    LearntOptions, LoadOptions, MachineOptions, OpenOptions, PassOptions, ProfileOptions,
-    ProveOptions, ReportOptions, SimulateOptions, SlotOptions, StatusOptions, StudyOptions,
-    WatchOptions, WeighOptions, WithProfileOptions,
+    CardsOptions, CeilingOptions, ClimbOptions, DemoOptions, GuardOptions, ImportOptions,
+    KeeperOptions, LearntOptions, LoadOptions, MachineOptions, OpenOptions, PassOptions,
+    ProfileOptions, ProveOptions, ReportOptions, SimulateOptions, SlotOptions, StatusOptions,
+    StudyOptions, WatchOptions, WeighOptions, WithProfileOptions,
 };
 use crate::options::DataDirOption;
 
@@ -35,6 +35,8 @@ pub(crate) enum Command {
     Climb(ClimbOptions),
     /// List the cards and what they offer
     Cards(CardsOptions),
+    /// Show the limits that a card's maker has set, and move them for the next start of the machine
+    Ceiling(CeilingOptions),
     /// Draw the chart of a climb
     Report(ReportOptions),
     /// Write a trace of a stand-in under load, without a climb

@@ -42,6 +42,7 @@ pub fn run() -> ExitCode {
         cli::Command::Open(options) => commands::open(&arguments.data_dir, &options),
         cli::Command::Climb(options) => commands::climb(&arguments.data_dir, &options),
         cli::Command::Cards(options) => commands::cards(&options),
+        cli::Command::Ceiling(options) => commands::ceiling(&arguments.data_dir, &options),
         cli::Command::Report(options) => commands::report(&arguments.data_dir, &options),
         cli::Command::Simulate(options) => commands::simulate(&options),
         cli::Command::Pass(options) => commands::pass(&options),

@@ -13,7 +13,7 @@ use yard_step_scenes::{Scene, SizedScene};
 
 use crate::failure::Failure;
 use crate::options::{CardOptions, ClimbingOptions, DataDirOption, chosen_plan};
-use crate::rig::rig;
+use crate::rig::{look_at, rig};
 use crate::start::StartFrom;
 
 /// Opens a ledger; tells of one that had to be set aside.
@@ -193,7 +193,7 @@ fn climb_on(
     in_step: &[CardAddress],
 ) -> Result<(Engine, Vec<String>), Failure> {
     let mut told = Vec::new();
-    let description = connect(&wanted.card)?.description().clone();
+    let description = look_at(dir, &wanted.card)?.description().clone();
     let wanted = &wanted.starting_on(ledger, &description)?;
     let stages = wanted.stages_on(&description);
     let open = ledger.open_climb(&description)?;
@@ -208,7 +208,8 @@ fn climb_on(
     let mut others = Vec::new();
     for name in in_step {
         let name = name.with_driver(wanted.card.driver_and_course().0);
-        Engine::check_alike(&description, connect(&name)?.description()).map_err(Failure::usage)?;
+        Engine::check_alike(&description, look_at(dir, &name)?.description())
+            .map_err(Failure::usage)?;
         others.push(wanted.rig(dir, &name, course)?.0);
     }
     if let Some(entry) = given_up {
@@ -283,7 +284,7 @@ pub(crate) fn rack(
     }
     let mut cards = Vec::new();
     for name in &names {
-        cards.push(connect(name)?.description().clone());
+        cards.push(look_at(dir, name)?.description().clone());
     }
     // What was said of the first card's climb is not said of the others'.
     let first = opened.engine.description();

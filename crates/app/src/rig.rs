@@ -12,7 +12,7 @@ use std::process::{Command, Stdio};
 use std::{env, io, thread};
 
 use yard_step_card::slot::SlotAddress;
-use yard_step_card::{CardAddress, RuntimeDir, connect_hosted};
+use yard_step_card::{Card, CardAddress, CeilingStore, RuntimeDir, connect, connect_hosted};
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{CardLock, Guard, Loads, Post, Rig, pass_log_on};
 use yard_step_ledger::DataDir;
@@ -36,9 +36,11 @@ pub(crate) fn rig(
     let program = env::current_exe().map_err(|error| {
         Failure::failed(format!("the path of this program is unknown: {error}"))
     })?;
+    let ceiling = ceiling_of(dir, address);
     let host = (program.clone(), address.clone());
-    let card =
-        connect_hosted(address, &runtime, move |socket| start_host(&host.0, &host.1, socket))?;
+    let card = connect_hosted(address, &runtime, move |socket| {
+        start_host(&host.0, &host.1, socket, &ceiling)
+    })?;
     // One that no other process can write to is not written to here either.
     let post = card.reach().map(|card| Post {
         program: program.clone(),
@@ -53,14 +55,39 @@ pub(crate) fn rig(
     Ok((Rig { card, loads, guard, lock: Some(lock) }, told))
 }
 
+/// What the machine of a stand-in keeps of the card's limit table.
+pub(crate) fn ceiling_of(dir: &DataDir, address: &CardAddress) -> CeilingStore {
+    CeilingStore::of(&dir.path().join("ceiling"), &address.to_string())
+}
+
+/// What a card is, without taking it: a stand-in with the limits that its machine has.
+pub(crate) fn look_at(dir: &DataDir, address: &CardAddress) -> Result<Box<dyn Card>, Failure> {
+    let mut card = connect(address)?;
+    let Some(tables) = card.description().limit_tables.clone() else { return Ok(card) };
+    let driver = card.description().driver.clone();
+    let record = ceiling_of(dir, address).read(&tables.makers.card).map_err(Failure::failed)?;
+    let wanted = record.and_then(|record| record.wanted).filter(|wanted| wanted.driver == driver);
+    if let (Some(wanted), Some(simulation)) = (wanted, card.simulation()) {
+        simulation.start_with_limits(wanted.table);
+    }
+    Ok(card)
+}
+
 /// Starts the process that holds a stand-in.
-fn start_host(program: &Path, address: &CardAddress, socket: &SlotAddress) -> io::Result<()> {
+fn start_host(
+    program: &Path,
+    address: &CardAddress,
+    socket: &SlotAddress,
+    ceiling: &CeilingStore,
+) -> io::Result<()> {
     let mut host = Command::new(program);
     pass_log_on(&mut host);
     let (driver, course) = address.driver_and_course();
     host.args(["slot", "--card", &address.to_string()])
         .args(["--driver", &driver.to_string(), "--course", &course.to_string()])
-        .args(["--address", &socket.to_string()]);
+        .args(["--address", &socket.to_string()])
+        .arg("--ceiling")
+        .arg(ceiling.path());
     if env::var_os(INJECT_FAULTS).is_some() {
         host.arg("--inject-faults");
     }

@@ -7,6 +7,7 @@
 //! ```
 
 mod address;
+mod ceiling;
 mod fan_driver;
 pub mod keeper;
 pub mod kernel;
@@ -21,19 +22,21 @@ pub use address::{
     CardAddress, CardChoice, ChoiceError, KINDS, connect, connect_hosted, connect_to_held,
     only_real_card,
 };
+pub use ceiling::{CeilingError, CeilingRecord, CeilingStore, read_table};
 pub use fan_driver::FanDriver;
 pub use reach::{DrawsAt, Reach};
 pub use restore::{NotBack, is_held, restore};
 pub use runtime_dir::{RuntimeDir, RuntimeDirError, file_name};
 pub use standin::{
     Blemish, Brief, BriefCard, BriefEnding, Disturbance, Edges, Family, FaultInjection, Incident,
-    LimitOverride, Mishaps, StandIn, Steady, Warm,
+    Mishaps, StandIn, Steady, Warm,
 };
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use yard_step_core::{
-    CardDescription, Demand, Limiter, Percent, Room, Sample, Seconds, Settings, Workload,
+    CardDescription, Demand, LimitTable, Limiter, Percent, Room, Sample, Seconds, Settings,
+    Workload,
 };
 
 /// Why a card did not do what it was asked.
@@ -250,6 +253,9 @@ pub trait Card: Send {
 pub trait Simulation {
     /// From now on nothing goes wrong by chance.
     fn without_mishaps(&mut self);
+
+    /// Starts its machine anew with a limit table in place of the maker's.
+    fn start_with_limits(&mut self, table: LimitTable);
 
     /// The edges of this unit under frames of this demand, for judging a climb.
     fn edges(&self, demand: &dyn Fn(u64) -> Demand) -> Edges;

@@ -40,7 +40,7 @@ fn hosted_with(faults: FaultsOnRequest) -> Hosted {
     let runtime = RuntimeDir::at(&dir.path().join("run")).unwrap();
     let address = SlotAddress::of(&runtime, "standin:tarn-310#7");
     let place = address.clone();
-    let host = thread::spawn(move || serve(&place, card(), faults).unwrap());
+    let host = thread::spawn(move || serve(&place, card(), faults, None).unwrap());
     while SlotCard::open(address.clone(), None).is_err() {
         thread::sleep(Duration::from_millis(1));
     }
@@ -76,7 +76,7 @@ fn a_host_that_goes_as_one_comes_is_replaced_by_the_next() {
     let place = address.clone();
     let power = Box::new(move || {
         let place = place.clone();
-        thread::spawn(move || serve(&place, card(), FaultsOnRequest::Refused));
+        thread::spawn(move || serve(&place, card(), FaultsOnRequest::Refused, None));
         Ok(())
     });
     let reached = SlotCard::open(address, Some(power)).unwrap();

@@ -42,6 +42,7 @@ pub(crate) fn card() -> CardDescription {
         curve: None,
         fan: FanControl::Curve,
         steps_unstated: false,
+        limit_tables: None,
         offers: vec![
             offer(SettingKind::PowerLimit, 110.0, 286.0, 1.0, Some(220.0)),
             offer(SettingKind::TemperatureTarget, 60.0, 90.0, 1.0, Some(83.0)),

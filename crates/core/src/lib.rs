@@ -15,6 +15,7 @@
 
 mod air;
 mod card;
+mod ceiling;
 mod climb;
 #[cfg(test)]
 mod fixtures;
@@ -51,6 +52,16 @@ pub use card::description::{
 };
 pub use card::memory_rate::MemoryWiring;
 pub use card::settings::{Clamped, Difference, Settings, SettingsError};
+pub use ceiling::bounds::{BoundBy, Bounds, beyond_makers, bounds as limit_bounds, current_for};
+pub use ceiling::change::{
+    ChangeError, LONGEST_REASON, LimitOverride, LimitWish, check_table, current_that_is_short,
+    moved as limits_moved,
+};
+pub use ceiling::reach::{NeedsLimits, makers_maximum, needs_limits, setting_of};
+pub use ceiling::table::{
+    LimitDifference, LimitField, LimitTable, LimitTables, LimitValue, MOST_FIELDS, TABLE_FORMAT,
+    TableDocument, TableError, TableOwner, UnknownField,
+};
 pub use climb::{
     Above, Advice, Axis, Baseline, BaselineProgress, Bend, Bracket, ChartTrial, Claim, Climb,
     ClimbError, ClimbEvent, Conditions, Culprits, Cure, Depth, Descent, DescentTrial, Directive,

@@ -315,6 +315,7 @@ impl Engine {
             self.cards.card_mut().set_room(room);
         }
         let mut told = vec!["The machine was restarted.".to_owned()];
+        told.extend(self.cards.card_mut().told());
         let entry = self.ledger.climb(self.climb_id)?;
         told.extend(self.take_up(entry, Unfinished::MachineDown)?);
         if let Err(error) = self.cards.put_back() {

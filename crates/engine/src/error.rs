@@ -74,6 +74,16 @@ pub enum EngineError {
     /// The card does not take a profile.
     #[error("the card does not take the profile: {0}")]
     ProfileNotTaken(String),
+    /// A profile lies beyond the limits in force.
+    #[error("profile \"{name}\" is not applied. Its settings: {}. {why}", .settings)]
+    NeedsLimits {
+        /// Which.
+        name: String,
+        /// Its settings, in short.
+        settings: String,
+        /// Why not.
+        why: String,
+    },
     /// A fact about the machine that cannot be.
     #[error(transparent)]
     Machine(#[from] MachineError),

@@ -9,7 +9,7 @@ use yard_step_ledger::{ClimbState, Ledger};
 use crate::engine::{Engine, Unfinished};
 use crate::error::EngineError;
 use crate::overseer::{LiveRun, Overseer, Steer};
-use crate::profiles::needs_no_yes;
+use crate::profiles::{needs_no_limits, needs_no_yes};
 use crate::rig::Rig;
 use crate::view::RunView;
 
@@ -47,6 +47,7 @@ impl Everyday {
     ) -> Result<(Self, Vec<String>), EngineError> {
         let card = rig.card.description().clone();
         if let Some(profile) = profile {
+            needs_no_limits(&card, profile)?;
             needs_no_yes(ledger, &card, &profile.settings, yes)?;
         }
         let newest = ledger.climbs_on(&card)?.into_iter().max();

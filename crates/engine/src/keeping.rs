@@ -5,7 +5,7 @@ use yard_step_ledger::TrialDetail;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
-use crate::profiles::{ProfileView, needs_no_yes};
+use crate::profiles::{ProfileView, needs_no_limits, needs_no_yes};
 
 /// What the user wants kept.
 #[derive(Debug, Clone, PartialEq)]
@@ -140,6 +140,7 @@ impl Engine {
     /// the ledger fails, or the card does not take it.
     pub fn use_profile(&mut self, name: &str, yes: bool) -> Result<ProfileView, EngineError> {
         let profile = self.profile(name)?;
+        needs_no_limits(self.cards.card().description(), &profile)?;
         needs_no_yes(&self.ledger, self.cards.card().description(), &profile.settings, yes)?;
         self.ledger.use_profile(self.cards.card().description(), Some(name))?;
         // Whoever ends from here on goes back to these.

@@ -8,7 +8,7 @@ use crate::apply::apply_whole;
 use crate::error::EngineError;
 use crate::first_sight::first_sight;
 use crate::held_card::HeldCard;
-use crate::profiles::{at_start, needs_no_yes};
+use crate::profiles::{at_start, needs_no_limits, needs_no_yes};
 use crate::rig::Rig;
 
 /// Why a card must not stay at a profile any longer.
@@ -41,6 +41,7 @@ impl ProfileRun {
         let Rig { mut card, guard, lock, .. } = rig;
         let (_, factory) = first_sight(ledger, card.as_mut())?;
         let description = card.description().clone();
+        needs_no_limits(&description, profile)?;
         needs_no_yes(ledger, &description, &profile.settings, yes)?;
         let (kept, _) = at_start(ledger, &description)?;
         let mut held = HeldCard::new(card, factory, (guard, lock));

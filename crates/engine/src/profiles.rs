@@ -4,7 +4,8 @@ use std::fmt;
 
 use yard_step_core::{
     Assurance, Backing, CardChange, CardDescription, CheckAnswer, CheckDue, Drift, Experience,
-    Margin, Origin, Profile, Proof, Risk, Settings, USUAL_DAY, drift, last_change,
+    Margin, Origin, Profile, Proof, Risk, Settings, USUAL_DAY, drift, in_short, last_change,
+    needs_limits,
 };
 use yard_step_ledger::Ledger;
 
@@ -164,6 +165,9 @@ pub(crate) fn at_start(
     let in_use = ledger.profiles(card)?.into_iter().find(|profile| profile.in_use);
     let Some(profile) = in_use else { return Ok((None, None)) };
     let view = ProfileView::of(ledger, card, &ledger.machine()?.changes, profile)?;
+    if let Err(beyond) = needs_no_limits(card, &view.profile) {
+        return Ok((None, Some(format!("The card stays at stock: {beyond}"))));
+    }
     let name = &view.profile.name;
     let told = match (&view.risk, view.proof.is_proven()) {
         (None, true) => return Ok((Some(view.profile.settings), None)),
@@ -178,6 +182,19 @@ pub(crate) fn at_start(
         ),
     };
     Ok((None, Some(told)))
+}
+
+/// Refuses a profile that needs other limits than those in force: less of it is another profile.
+pub(crate) fn needs_no_limits(
+    card: &CardDescription,
+    profile: &Profile,
+) -> Result<(), EngineError> {
+    let Some(needed) = needs_limits(&profile.settings, card) else { return Ok(()) };
+    Err(EngineError::NeedsLimits {
+        name: profile.name.clone(),
+        settings: in_short(&profile.settings, card),
+        why: yard_step_words::needs_limits(&needed, card),
+    })
 }
 
 /// Refuses settings at least as bold as some that took the machine down, unless `yes` was said.

@@ -7,6 +7,7 @@
 mod advice;
 mod air;
 mod by_load;
+mod ceiling;
 mod compare;
 mod culprits;
 mod drift;
@@ -29,6 +30,7 @@ mod text;
 pub use advice::{advice, stable_yet_slower};
 pub use air::{drawn_curve, who_drives};
 pub use by_load::{by_load, gain};
+pub use ceiling::{limit_field, limits_in_force, limits_to_follow, needs_limits};
 pub use compare::finding;
 pub use culprits::culprits;
 pub use drift::drift;

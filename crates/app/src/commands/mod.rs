@@ -2,6 +2,7 @@
 
 mod attended;
 mod cards;
+mod ceiling;
 mod climb;
 mod demo;
 mod guard;
@@ -24,6 +25,7 @@ mod weigh;
 mod with_profile;
 
 pub(crate) use cards::{CardsOptions, cards};
+pub(crate) use ceiling::{CeilingOptions, ceiling};
 pub(crate) use climb::{ClimbOptions, climb};
 pub(crate) use demo::{DemoOptions, demo};
 pub(crate) use guard::{GuardOptions, guard};

@@ -4,7 +4,6 @@ use std::fmt::Write as _;
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
-use yard_step_card::connect;
 use yard_step_core::{CUT_BACK, CardDescription, Percent};
 use yard_step_engine::{Pace, ProfileView};
 use yard_step_ledger::{Ledger, ProfileDocument};
@@ -15,6 +14,7 @@ use crate::failure::Failure;
 use crate::opening::open_ledger;
 use crate::options::{CardOptions, DataDirOption, parse_pace};
 use crate::output::{Overwrite, Target, json, note, print};
+use crate::rig::look_at;
 
 #[derive(Debug, Args)]
 pub(crate) struct ProfileOptions {
@@ -96,7 +96,7 @@ pub(crate) fn profile(data_dir: &DataDirOption, options: &ProfileOptions) -> Res
     if let Some(line) = told {
         note(&line);
     }
-    let mut device = connect(&options.card.address()?)?;
+    let mut device = look_at(&dir, &options.card.address()?)?;
     let card = device.description().clone();
     let text = match &options.command {
         ProfileCommand::List { json } => list(&ledger, &card, *json)?,

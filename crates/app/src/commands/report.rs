@@ -3,7 +3,6 @@
 use std::path::PathBuf;
 
 use clap::Args;
-use yard_step_card::connect;
 use yard_step_core::{ReferenceScore, UseOfIt, checked_name};
 use yard_step_ledger::{ClimbEntry, Ledger, LedgerError};
 use yard_step_report::{KeptRun, LONGEST_TITLE, PageLook, PagePart, draw_svg};
@@ -14,6 +13,7 @@ use crate::failure::Failure;
 use crate::opening::open_ledger;
 use crate::options::{DataDirOption, NamedCard, parse_card, parse_whole};
 use crate::output::{ChartKind, Overwrite, Target, note};
+use crate::rig::look_at;
 
 #[derive(Debug, Args)]
 pub(crate) struct ReportOptions {
@@ -101,14 +101,15 @@ fn report_page(
     let title = options.title.as_ref().map(|title| checked_name(title, LONGEST_TITLE)).transpose();
     let title = title.map_err(|why| Failure::usage(format!("--title: {why}")))?;
     let target = Target::new(&options.out, options.overwrite)?;
-    let (ledger, told) = open_ledger(&data_dir.resolve()?)?;
+    let dir = data_dir.resolve()?;
+    let (ledger, told) = open_ledger(&dir)?;
     if let Some(line) = told {
         note(&line);
     }
     let Some(card) = &options.card else {
         return Err(Failure::usage("name the card of the profile with --card"));
     };
-    let card = connect(&card.with_seed(options.seed)?)?.description().clone();
+    let card = look_at(&dir, &card.with_seed(options.seed)?)?.description().clone();
     let profile = view(&ledger, &card, name)?.profile;
     let parts =
         if options.parts.is_empty() { PagePart::ALL.to_vec() } else { options.parts.clone() };

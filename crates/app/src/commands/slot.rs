@@ -1,8 +1,10 @@
 //! `yard-step slot`: hosts a stand-in.
 
+use std::path::PathBuf;
+
 use clap::Args;
-use yard_step_card::CardAddress;
 use yard_step_card::slot::{FaultsOnRequest, SlotAddress, serve};
+use yard_step_card::{CardAddress, CeilingStore};
 
 use super::stay;
 use crate::failure::Failure;
@@ -22,6 +24,9 @@ pub(crate) struct SlotOptions {
     /// Where it is reached
     #[arg(long)]
     pub address: String,
+    /// What its machine keeps of the card's limit table
+    #[arg(long)]
+    pub ceiling: Option<PathBuf>,
     /// Let visitors make it go wrong on purpose
     #[arg(long)]
     pub inject_faults: bool,
@@ -36,5 +41,6 @@ pub(crate) fn slot(options: &SlotOptions) -> Result<(), Failure> {
         true => FaultsOnRequest::Allowed,
         false => FaultsOnRequest::Refused,
     };
-    Ok(serve(&address, card.stand_in()?, faults)?)
+    let ceiling = options.ceiling.as_deref().map(CeilingStore::at);
+    Ok(serve(&address, card.stand_in()?, faults, ceiling)?)
 }

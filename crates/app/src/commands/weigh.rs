@@ -5,7 +5,6 @@ use std::path::PathBuf;
 
 use clap::Args;
 use serde::Serialize;
-use yard_step_card::connect;
 use yard_step_core::{CardDescription, Cost, Frontier, Settings, Weighed, loads};
 use yard_step_report::draw_frontier;
 
@@ -14,6 +13,7 @@ use crate::failure::Failure;
 use crate::opening::open_ledger;
 use crate::options::{CardOptions, DataDirOption};
 use crate::output::{ChartKind, Overwrite, Target, json, note, print};
+use crate::rig::look_at;
 
 #[derive(Debug, Args)]
 pub(crate) struct WeighOptions {
@@ -39,11 +39,12 @@ pub(crate) fn weigh(data_dir: &DataDirOption, options: &WeighOptions) -> Result<
     let kind = options.out.as_deref().map(ChartKind::of).transpose().map_err(Failure::usage)?;
     let target =
         options.out.as_ref().map(|path| Target::new(path, options.overwrite)).transpose()?;
-    let (ledger, told) = open_ledger(&data_dir.resolve()?)?;
+    let dir = data_dir.resolve()?;
+    let (ledger, told) = open_ledger(&dir)?;
     if let Some(line) = told {
         note(&line);
     }
-    let card = connect(&options.card.address()?)?.description().clone();
+    let card = look_at(&dir, &options.card.address()?)?.description().clone();
     let runs = ledger.weighed(&card)?;
     let load = load_of(&runs, options.load.as_deref(), &card)?;
     let runs: Vec<Weighed> = runs.into_iter().filter(|run| run.load == load).collect();

@@ -55,6 +55,7 @@ pub fn card() -> CardDescription {
         curve: None,
         fan: yard_step_core::FanControl::Curve,
         steps_unstated: false,
+        limit_tables: None,
         offers: vec![
             offer(SettingKind::PowerLimit, 110.0, 286.0, 1.0, Some(220.0)),
             offer(SettingKind::CoreOffset, -150.0, 300.0, 15.0, Some(0.0)),

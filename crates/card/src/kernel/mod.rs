@@ -501,6 +501,7 @@ impl Survey {
                 curve: self.curve,
                 fan: self.fan,
                 steps_unstated: true,
+                limit_tables: None,
                 offers: self.offers,
                 sensors,
                 absent_settings: self.absent_settings,

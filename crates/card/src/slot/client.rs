@@ -30,6 +30,8 @@ pub struct SlotCard {
     line: Option<BufReader<UnixStream>>,
     power: Option<Power>,
     description: CardDescription,
+    /// What there is to say of it as it was found.
+    told: Vec<String>,
     /// What the sensors read at the end of the last span of work.
     sensed: Option<Sample>,
 }
@@ -40,8 +42,8 @@ impl SlotCard {
     /// # Errors
     /// There is no card, or it does not answer.
     pub fn open(address: SlotAddress, power: Option<Power>) -> Result<Self, CardError> {
-        let (line, description) = reach(&address, power.as_ref())?;
-        Ok(Self { address, line: Some(line), power, description, sensed: None })
+        let (line, (description, told)) = reach(&address, power.as_ref())?;
+        Ok(Self { address, line: Some(line), power, description, told, sensed: None })
     }
 
     /// Makes something go wrong with the stand-in, to rehearse it.
@@ -72,16 +74,19 @@ impl SlotCard {
     }
 }
 
+/// What a card is, and what there is to say of it.
+type Found = (CardDescription, Vec<String>);
+
 /// Reaches the host, having it started where it is not there, and asks what card it is.
 fn reach(
     address: &SlotAddress,
     power: Option<&Power>,
-) -> Result<(BufReader<UnixStream>, CardDescription), CardError> {
+) -> Result<(BufReader<UnixStream>, Found), CardError> {
     let until = Instant::now() + COMES_UP;
     loop {
         let mut line = BufReader::new(connect_or_start(address, power)?);
         match ask(&mut line, &Request::Describe, ANSWER) {
-            Ok(Reply::Described { card }) => return Ok((line, *card)),
+            Ok(Reply::Described { card, told }) => return Ok((line, (*card, told))),
             Ok(other) => return Err(unexpected(&other)),
             // A host on its way out still lets visitors in, and leaves them without a word: the next
             // one takes its place.
@@ -197,7 +202,16 @@ impl Card for SlotCard {
         self.sensed = None;
         // The old line may still owe an answer.
         self.line = reach(&self.address, self.power.as_ref()).ok().map(|(line, _)| line);
-        self.ask(&Request::Restart).is_ok()
+        let is_restarted = self.ask(&Request::Restart).is_ok();
+        // It may have come up with other limits.
+        if let Ok(Reply::Described { card, told }) = self.ask(&Request::Describe) {
+            (self.description, self.told) = (*card, told);
+        }
+        is_restarted
+    }
+
+    fn told(&mut self) -> Vec<String> {
+        std::mem::take(&mut self.told)
     }
 
     fn boot(&mut self) -> String {

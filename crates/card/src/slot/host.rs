@@ -15,7 +15,7 @@ use super::attached::{Attached, work};
 use super::wire::{MOST_REQUEST, MOST_SPAN, Reply, Request};
 use crate::lines::{is_a_pause, read_line, send, wait_for_visitor};
 use crate::runtime_dir::check_peer;
-use crate::{Card, FaultInjection, StandIn};
+use crate::{Card, CeilingStore, FaultInjection, StandIn};
 
 /// How long a slot without visitors stays, so that a restarted program finds the card as it was.
 pub const LINGER: Duration = Duration::from_secs(2);
@@ -25,6 +25,8 @@ const FIRST_VISITOR: Duration = Duration::from_secs(10);
 const LOOK: Duration = Duration::from_millis(50);
 /// How long a visitor is listened to before the host looks whether the card is still there.
 const LISTENS: Duration = Duration::from_millis(200);
+/// Time that a machine must run with an override of its limits before the start counts as clean, s.
+const BEARS_AFTER: f64 = 60.0;
 /// Most visitors at a time: an engine, a guard, a load, and a few that look on.
 const MOST_VISITORS: usize = 32;
 
@@ -43,13 +45,18 @@ pub enum FaultsOnRequest {
 ///
 /// # Errors
 /// Another process has the address, or the socket fails.
-pub fn serve(address: &SlotAddress, card: StandIn, faults: FaultsOnRequest) -> io::Result<()> {
+pub fn serve(
+    address: &SlotAddress,
+    card: StandIn,
+    faults: FaultsOnRequest,
+    ceiling: Option<CeilingStore>,
+) -> io::Result<()> {
     let listener = address.listen()?;
     listener.set_nonblocking(true)?;
     info!("hosts {}", card.description().key());
     let host = Host {
         faults,
-        slot: Mutex::new(Slot { card, load: None }),
+        slot: Mutex::new(Slot::started(card, ceiling)),
         visitors: AtomicUsize::new(0),
         hurried: AtomicUsize::new(0),
         vanished: AtomicBool::new(false),
@@ -70,6 +77,7 @@ pub fn serve(address: &SlotAddress, card: StandIn, faults: FaultsOnRequest) -> i
                 Some(Ok((stream, _))) => {
                     debug!("somebody came");
                     host.visitors.fetch_add(1, Ordering::SeqCst);
+                    until = Instant::now() + LINGER;
                     let host = &host;
                     scope.spawn(move || {
                         // A visitor who breaks off has nobody left to tell.
@@ -87,10 +95,11 @@ pub fn serve(address: &SlotAddress, card: StandIn, faults: FaultsOnRequest) -> i
                 return Ok(());
             }
             if host.visitors.load(Ordering::SeqCst) > 0 {
-                until = until.max(Instant::now() + LINGER);
+                until = Instant::now() + LINGER;
             } else if listener.is_none() || Instant::now() > until {
                 info!("nobody is left: the machine is switched off");
                 withdraw(address, &mut listener);
+                host.slot().note_borne();
                 return Ok(());
             }
         }
@@ -119,6 +128,12 @@ struct Host {
 struct Slot {
     card: StandIn,
     load: Option<Attached>,
+    /// Where its machine keeps what its driver is to read.
+    ceiling: Option<CeilingStore>,
+    /// What there is to say of the start of its machine.
+    told: Vec<String>,
+    /// Seconds of the card's time until the machine has borne the limits that it was started with; none once it has.
+    bears_after: Option<f64>,
 }
 
 impl Host {
@@ -184,7 +199,8 @@ impl Host {
         }
         Some(match request {
             Request::Describe => {
-                Reply::Described { card: Box::new(slot.card.description().clone()) }
+                let card = Box::new(slot.card.description().clone());
+                Reply::Described { card, told: slot.told.clone() }
             }
             Request::Apply { .. } if slot.card.injected_fault() == FaultInjection::ApplyHangs => {
                 return None;
@@ -208,6 +224,7 @@ impl Host {
             Request::Idle { seconds } => {
                 slot.forget_the_dead();
                 slot.card.idle(Seconds(seconds));
+                slot.pass(seconds);
                 Reply::Done
             }
             Request::Room { room } => {
@@ -217,10 +234,12 @@ impl Host {
             Request::Restart => {
                 // No program survives the restart of its machine.
                 slot.load = None;
+                slot.read_limits();
                 slot.card.restart_machine();
                 Reply::Done
             }
             Request::Leave => {
+                slot.note_borne();
                 self.left.store(true, Ordering::SeqCst);
                 Reply::Done
             }
@@ -241,8 +260,53 @@ impl Host {
 }
 
 impl Slot {
+    /// A machine that is switched on: its driver reads the limits that it is to read.
+    fn started(card: StandIn, ceiling: Option<CeilingStore>) -> Self {
+        let mut slot = Self { card, load: None, ceiling, told: Vec::new(), bears_after: None };
+        slot.read_limits();
+        slot.card.load_limits();
+        slot
+    }
+
+    /// Has the driver read its limits at the start that follows. It is noted beforehand that this is tried.
+    fn read_limits(&mut self) {
+        let Some(store) = &self.ceiling else { return };
+        let Some(makers) = self.card.makers_limits() else { return };
+        let (table, told) = match store.begin_start(&makers, &self.card.driver_release()) {
+            Ok(read) => read,
+            Err(error) => (None, Some(format!("The maker's limits are in force: {error}"))),
+        };
+        self.bears_after = table.is_some().then_some(BEARS_AFTER);
+        self.told = told.into_iter().collect();
+        self.card.override_limits(table);
+    }
+
+    /// Notes that the machine has borne its limits, if it is up.
+    fn note_borne(&mut self) {
+        if self.bears_after.is_none() || self.card.taken().is_err() {
+            return;
+        }
+        self.bears_after = None;
+        let noted = self.ceiling.as_ref().zip(self.card.makers_limits()).map(|(store, makers)| {
+            // Where this cannot be written, the next start is with the maker's limits, and says why.
+            store.note_borne(&makers)
+        });
+        if let Some(Err(error)) = noted {
+            info!("that the machine has borne its limits was not noted: {error}");
+        }
+    }
+
+    /// Time passes for the machine.
+    fn pass(&mut self, seconds: f64) {
+        self.bears_after = self.bears_after.map(|left| left - seconds);
+        if self.bears_after.is_some_and(|left| left <= 0.0) {
+            self.note_borne();
+        }
+    }
+
     fn run(&mut self, seconds: f64, hurried: &AtomicUsize) -> Reply {
         let result = work(&mut self.load, &mut self.card, Seconds(seconds), hurried);
+        self.pass(seconds);
         let sample = self.card.sample();
         match (result, sample) {
             (Ok(frames), Ok(sample)) => Reply::Ran { frames, sample: Box::new(sample) },

@@ -72,8 +72,11 @@ impl Request {
 #[serde(tag = "answer", rename_all = "snake_case")]
 pub(super) enum Reply {
     Done,
+    /// What the card is, and what there is to say of it as it was found.
     Described {
         card: Box<CardDescription>,
+        #[serde(default)]
+        told: Vec<String>,
     },
     Holds {
         settings: Box<Settings>,

@@ -16,7 +16,7 @@ pub use brief::{Brief, BriefCard, BriefEnding, Steady};
 pub use edges::{Edges, Warm};
 pub use family::Family;
 pub use incident::{Blemish, Incident};
-pub use model::{LimitOverride, Mishaps};
+pub use model::Mishaps;
 
 use std::collections::VecDeque;
 
@@ -28,8 +28,9 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use serde::{Deserialize, Serialize};
 use yard_step_core::{
-    CardDescription, Celsius, Channel, Demand, Domain, Fan, FanControl, FanTarget, Frame, Mhz,
-    Millivolt, Offer, Percent, Room, Sample, Seconds, SettingKind, Settings, Watt, Workload,
+    Ampere, CardDescription, Celsius, Channel, Demand, Domain, Fan, FanControl, FanTarget, Frame,
+    LimitField, LimitTable, LimitTables, LimitValue, Mhz, Millivolt, Offer, Percent, Room, Sample,
+    Seconds, SettingKind, Settings, Watt, Workload, setting_of,
 };
 
 use crate::{Card, CardError, LoadLost, Ran, Simulation, Work};
@@ -120,7 +121,7 @@ pub struct StandIn {
     /// Release of the driver its machine runs.
     driver: u32,
     /// Written into the limit table, and loaded at the next start of the machine.
-    limit_override: Option<LimitOverride>,
+    limit_override: Option<LimitTable>,
     /// A load that starts after an idle time scatters anew.
     fresh_start: bool,
     run_factor: f64,
@@ -179,6 +180,9 @@ impl StandIn {
         let mut whims = dice.clone();
         whims.set_stream(!course);
         let held = Settings::stock(&description);
+        let makers = model.makers_limits(&description);
+        let in_force = makers.clone();
+        description.limit_tables = Some(Box::new(LimitTables { makers, in_force }));
         Ok(Self {
             controls: Controls::of(&held, &model, 1.0),
             held,
@@ -258,25 +262,60 @@ impl StandIn {
             return;
         }
         self.driver = release;
-        self.description.driver = driver_name(release);
         self.limit_override = None;
         self.load_limits();
         self.held = Settings::stock(&self.description);
         self.controls_change();
     }
 
-    /// Writes limits past the vendor's own into the table that the driver loads at the next start
-    /// of the machine; `None` takes them away again.
-    pub fn override_limits(&mut self, limits: Option<LimitOverride>) {
-        self.limit_override = limits;
+    /// Writes a limit table that the driver loads at the next start of the machine in place of the maker's; `None` takes it
+    /// away again.
+    pub fn override_limits(&mut self, table: Option<LimitTable>) {
+        self.limit_override = table;
     }
 
-    /// Loads the limit table, as the driver does when the machine starts.
-    fn load_limits(&mut self) {
+    /// The maker's limit table.
+    #[must_use]
+    pub fn makers_limits(&self) -> Option<LimitTable> {
+        self.description.limit_tables.as_ref().map(|tables| tables.makers.clone())
+    }
+
+    /// Release of the driver that its machine runs.
+    #[must_use]
+    pub fn driver_release(&self) -> String {
+        driver_name(self.driver)
+    }
+
+    /// Has the driver load the limit table, as it does when the machine starts. The machine is down where it does not come up
+    /// with it.
+    pub fn load_limits(&mut self) {
+        let makers = self.model.makers_limits(&self.description);
+        let in_force = self.limit_override.clone().unwrap_or_else(|| makers.clone());
         for (offer, factory) in self.description.offers.iter_mut().zip(&self.model.offers) {
-            let raised = self.limit_override.filter(|_| offer.kind == SettingKind::PowerLimit);
-            offer.maximum = raised.map_or(factory.maximum, |limits| limits.power_limit.value());
+            offer.maximum = factory.maximum;
         }
+        for LimitValue { field, value } in &in_force.fields {
+            if makers.value(*field) == Some(*value) {
+                continue;
+            }
+            let base = self.model.base(*field);
+            let offers = self.description.offers.iter_mut();
+            for offer in offers.filter(|offer| setting_of(*field) == Some(offer.kind)) {
+                // A range ends at a whole step.
+                let steps = ((value - base - offer.minimum) / offer.step + 1e-9).floor();
+                offer.maximum = offer.minimum + steps.max(1.0) * offer.step;
+            }
+        }
+        if let Some(current) = in_force.value(LimitField::CurrentLimit) {
+            self.physics.model.power.current_limit_a = Some(current);
+            self.description.limits.current = Some(Ampere(current));
+        }
+        self.description.driver = match in_force == makers {
+            true => driver_name(self.driver),
+            false => format!("{}, limits {}", driver_name(self.driver), in_force.checksum()),
+        };
+        self.down = !self.model.comes_up_with(&in_force);
+        self.description.limit_tables = Some(Box::new(LimitTables { makers, in_force }));
     }
 
     /// What it makes of a fan that is to be driven along a curve or to a target: a card that cannot drives it as it likes.
@@ -462,6 +501,11 @@ impl StandIn {
 }
 
 impl Simulation for StandIn {
+    fn start_with_limits(&mut self, table: LimitTable) {
+        self.override_limits(Some(table));
+        self.load_limits();
+    }
+
     fn without_mishaps(&mut self) {
         self.set_mishaps(Mishaps::NONE);
     }
@@ -617,7 +661,7 @@ impl Card for StandIn {
         const BOOT: Seconds = Seconds(90.0);
         self.load_limits();
         self.held = Settings::stock(&self.description);
-        (self.down, self.odd) = (false, 1.0);
+        self.odd = 1.0;
         self.inject_fault(FaultInjection::None);
         self.starts += 1;
         self.controls_change();

@@ -9,7 +9,8 @@ use rand_distr::{Distribution, Normal};
 use serde::Deserialize;
 use yard_step_core::{
     Absent, Ampere, CardDescription, CardLimits, Celsius, Channel, CurveKind, CurveOffer,
-    FanControl, MemoryWiring, Mhz, Millivolt, Offer, Reading, SettingKind, Span, VfCurve, Watt,
+    FanControl, LimitField, LimitTable, LimitValue, MemoryWiring, Mhz, Millivolt, Offer, Reading,
+    SettingKind, Span, UnknownField, VfCurve, Watt, setting_of,
 };
 
 use super::faults::Faults;
@@ -35,6 +36,7 @@ pub(super) struct Model {
     pub heat: Heat,
     pub silicon: Silicon,
     pub mishaps: Mishaps,
+    pub limit_table: TableModel,
     /// How its family fails, where it is of one.
     #[serde(skip)]
     pub faults: Faults,
@@ -214,11 +216,58 @@ impl Mishaps {
     pub const NONE: Self = Self { not_taken: 0.0, background: 0.0, starved: 0.0 };
 }
 
-/// Limits written past the vendor's own into the table that the driver loads at its start.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct LimitOverride {
-    /// Highest power limit that may be asked, W.
-    pub power_limit: Watt,
+/// The limit table that its driver reads. The maker's values are those of the model's ranges.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct TableModel {
+    /// Its fields, each with the factor on the maker's value beyond which the machine does not come up.
+    comes_up_to: BTreeMap<LimitField, f64>,
+    /// Fields that nobody knows.
+    #[serde(default)]
+    unknown: Vec<UnknownField>,
+}
+
+impl Model {
+    /// The maker's limit table.
+    pub(super) fn makers_limits(&self, card: &CardDescription) -> LimitTable {
+        let fields = self.limit_table.comes_up_to.keys();
+        let value = |field: &LimitField| {
+            Some(LimitValue { field: *field, value: self.makers_limit(*field)?.round() })
+        };
+        LimitTable {
+            card: card.table_owner(),
+            fields: fields.filter_map(value).collect(),
+            unknown: self.limit_table.unknown.clone(),
+        }
+    }
+
+    /// What the maker allows, in the unit of the field; none where the card has nothing of the kind.
+    fn makers_limit(&self, field: LimitField) -> Option<f64> {
+        let highest = |kind| self.offer(kind).map(|offer| offer.maximum);
+        match field {
+            LimitField::PowerLimit => highest(SettingKind::PowerLimit),
+            LimitField::CurrentLimit => self.power.current_limit_a,
+            field => Some(self.base(field) + highest(setting_of(field)?)?),
+        }
+    }
+
+    /// What the offset of a field's setting counts from, in the unit of the field.
+    pub(super) fn base(&self, field: LimitField) -> f64 {
+        match field {
+            LimitField::PowerLimit | LimitField::CurrentLimit => 0.0,
+            LimitField::VoltageCeiling => self.top().volt * 1_000.0,
+            LimitField::CoreClock => self.top().mhz,
+            LimitField::MemoryClock => self.memory.clock_mhz,
+        }
+    }
+
+    /// Whether a machine with this table in its card comes up.
+    pub(super) fn comes_up_with(&self, table: &LimitTable) -> bool {
+        table.fields.iter().all(|LimitValue { field, value }| {
+            let most = self.limit_table.comes_up_to.get(field).zip(self.makers_limit(*field));
+            most.is_none_or(|(factor, makers)| *value <= makers * factor)
+        })
+    }
 }
 
 /// Mean, spread, lowest and highest edge of a kind, MHz above stock.
@@ -426,6 +475,7 @@ impl Model {
             curve: self.curve_offer(),
             fan: self.fan,
             steps_unstated: false,
+            limit_tables: None,
             offers: self.offers.clone(),
             sensors: Channel::ALL
                 .into_iter()

@@ -6,7 +6,7 @@ use std::sync::Mutex;
 use rstest::rstest;
 use yard_step_core::{
     Case, Celsius, CheckedFrame, Fan, FanCurve, Limiter, MhzOffset, Percent, Seconds, Seen,
-    Settings, VfCurve, Watch, Watt,
+    Settings, VfCurve, Watch, Watt, makers_maximum,
 };
 use yard_step_scenes::{Scene, SceneRun, UncheckedRun};
 
@@ -683,15 +683,21 @@ fn point_16_after_a_driver_update_overrides_of_the_limit_table_are_gone(#[case] 
         let mut card = open(kind, seed);
         let (_, factory) = range(&card, SettingKind::PowerLimit);
         let past_it = factory + 40.0;
-        card.override_limits(Some(LimitOverride { power_limit: Watt(past_it) }));
+        let before_it = card.description().driver.clone();
+        let makers = card.description().limit_tables.clone().unwrap().makers;
+        card.override_limits(Some(makers.with(LimitField::PowerLimit, past_it)));
         assert_eq!(range(&card, SettingKind::PowerLimit).1, factory, "before the restart");
         card.restart_machine();
-        assert_eq!(range(&card, SettingKind::PowerLimit).1, past_it, "seed {seed}");
+        // A range ends at a whole step.
+        let step = card.description().offer(SettingKind::PowerLimit).unwrap().step;
+        let reached = range(&card, SettingKind::PowerLimit).1;
+        assert!(reached <= past_it && reached > past_it - step, "seed {seed}: {reached}");
         card.apply(&Settings { power_limit: Some(Watt(past_it)), ..fan(100.0) }).unwrap();
         let held = card.taken().unwrap().power_limit.unwrap().value();
         assert!(held > factory, "seed {seed}: {held}");
         card.restart_machine();
-        assert_eq!(range(&card, SettingKind::PowerLimit).1, past_it, "it outlives a restart");
+        assert_eq!(range(&card, SettingKind::PowerLimit).1, reached, "it outlives a restart");
+        assert!(before_it.ends_with("1.0") && card.description().driver.contains("limits"));
         let before = card.description().driver.clone();
         card.set_driver(2);
         assert_ne!(card.description().driver, before);
@@ -699,6 +705,66 @@ fn point_16_after_a_driver_update_overrides_of_the_limit_table_are_gone(#[case] 
         card.restart_machine();
         assert_eq!(range(&card, SettingKind::PowerLimit).1, factory, "and stays gone");
     }
+}
+
+#[rstest]
+#[case(TARN, LimitField::PowerLimit, 1.2, SettingKind::PowerLimit)]
+#[case(TARN, LimitField::VoltageCeiling, 1.01, SettingKind::VoltageOffset)]
+#[case(TARN, LimitField::MemoryClock, 1.1, SettingKind::MemoryOffset)]
+#[case(BRACKEN, LimitField::CoreClock, 1.05, SettingKind::CoreOffset)]
+#[case(QUERN, LimitField::MemoryClock, 1.05, SettingKind::MemoryOffset)]
+fn a_raised_field_raises_its_range_and_can_be_asked(
+    #[case] kind: &str,
+    #[case] field: LimitField,
+    #[case] factor: f64,
+    #[case] setting: SettingKind,
+) {
+    let mut card = open(kind, 1);
+    card.set_mishaps(Mishaps::NONE);
+    let (_, factory) = range(&card, setting);
+    let makers = card.makers_limits().unwrap();
+    card.override_limits(Some(makers.with(field, makers.value(field).unwrap() * factor)));
+    card.restart_machine();
+    let (_, highest) = range(&card, setting);
+    assert!(highest > factory, "{highest} against {factory}");
+    let makers_end = makers_maximum(card.description(), setting).unwrap();
+    assert!((makers_end - factory).abs() < card.description().offer(setting).unwrap().step);
+    card.apply(&with(&[(setting, highest)])).unwrap();
+    assert_eq!(card.taken().unwrap().get(setting), Some(highest));
+}
+
+#[test]
+fn more_current_lets_more_power_through() {
+    let watts = |current: f64| {
+        let mut card = open(TARN, 1);
+        let makers = card.makers_limits().unwrap();
+        let table = makers.with(LimitField::PowerLimit, 330.0);
+        card.override_limits(Some(table.with(LimitField::CurrentLimit, current)));
+        card.restart_machine();
+        assert_eq!(card.description().limits.current, Some(Ampere(current)));
+        card.apply(&Settings { power_limit: Some(Watt(330.0)), ..fan(100.0) }).unwrap();
+        run(&mut card, 60.0, 30.0);
+        card.sample().unwrap().board_power.unwrap().value()
+    };
+    assert!(watts(130.0) < watts(255.0) - 10.0, "{} and {}", watts(130.0), watts(255.0));
+}
+
+#[rstest]
+#[case(TARN, LimitField::VoltageCeiling)]
+#[case(BRACKEN, LimitField::CoreClock)]
+#[case(QUERN, LimitField::MemoryClock)]
+fn a_field_far_out_of_range_keeps_the_machine_from_starting(
+    #[case] kind: &str,
+    #[case] field: LimitField,
+) {
+    let mut card = open(kind, 1);
+    let makers = card.makers_limits().unwrap();
+    card.override_limits(Some(makers.with(field, makers.value(field).unwrap() * 1.4)));
+    card.restart_machine();
+    assert_eq!(card.taken(), Err(CardError::MachineDown));
+    card.override_limits(None);
+    card.restart_machine();
+    assert!(card.taken().is_ok(), "the maker's table brings it up");
 }
 
 #[test]

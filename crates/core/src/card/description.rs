@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::air::fan::FanControl;
 use crate::card::memory_rate::MemoryWiring;
+use crate::ceiling::table::{LimitTables, TableOwner};
 use crate::shape::CurveOffer;
 use crate::units::{Ampere, Celsius, Mhz, Millivolt, Watt};
 
@@ -454,6 +455,9 @@ pub struct CardDescription {
     /// Whether it does not say in which steps it counts, so that those of its offers are the finest there can be.
     #[serde(default)]
     pub steps_unstated: bool,
+    /// Its maker's limit table and the one in force, where it has such a table.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub limit_tables: Option<Box<LimitTables>>,
     /// Settings it offers. What is missing here, the card does not offer.
     pub offers: Vec<Offer>,
     /// Readings its sensors give. What is missing here, the card does not measure.
@@ -467,6 +471,16 @@ pub struct CardDescription {
 }
 
 impl CardDescription {
+    /// Which cards have the same limit table.
+    #[must_use]
+    pub fn table_owner(&self) -> TableOwner {
+        TableOwner {
+            kind: self.id.clone(),
+            memory_type: self.memory_type.clone(),
+            memory_gib: self.memory_gib,
+        }
+    }
+
     /// Whether it states how its memory is wired.
     #[must_use]
     pub fn states_memory(&self) -> bool {

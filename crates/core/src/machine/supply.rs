@@ -99,6 +99,14 @@ impl Machine {
         (format!("{} GiB {kind}", card.memory_gib), wiring)
     }
 
+    /// What the supply leaves for one card's power limit, with a tenth of its rating in reserve and a quarter for transients;
+    /// none until supply and rest are known. Other cards count with the rest.
+    #[must_use]
+    pub fn left_for_card(&self) -> Option<Watt> {
+        let usable = self.supply?.value() * (1.0 - LEAST_MARGIN / 100.0) - self.rest?.value();
+        Some(Watt((usable / TRANSIENT_FACTOR).max(0.0)))
+    }
+
     /// What the supply has left over in the worst case; none until supply and rest are known, and where
     /// a card states no power limit.
     #[must_use]

@@ -16,7 +16,7 @@ use yard_step_core::verdict::gain_percent;
 use yard_step_core::{
     AlarmOn, Axis, Baseline, CardDescription, Channel, CurveKind, CurveOffer, Domain, Offer,
     Percent, Plan, Policy, Prerequisite, Seconds, SettingKind, Settings, Stage, Standing,
-    StockReport, TrialRecord, Verdict, Watt, counted, figure_in_words, stated,
+    StockReport, TrialRecord, Verdict, Watt, counted, figure_in_words, makers_maximum, stated,
 };
 use yard_step_engine::{Activity, Snapshot};
 
@@ -164,7 +164,8 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
     };
     if roomy {
         let [actual, effective, bandwidth] = rates;
-        let pairs = [
+        let limits_in_force = yard_step_words::limits_in_force(card);
+        let mut pairs = vec![
             unit,
             ("memory", memory),
             ("memory clock, actual", actual),
@@ -178,6 +179,7 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
             ("stock power limit", stated(limits.power_limit)),
             ("temperature ceiling", ceiling),
         ];
+        pairs.extend(limits_in_force.map(|told| ("limit table", told)));
         draw_pairs(buffer, space, theme, &pairs);
     } else {
         let its_rate = match rates[1] == rates[2] {
@@ -298,7 +300,10 @@ fn draw_settings(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
         let cell = Rect { x: held_at, width: HELD, ..line };
         let held = cut(&held, HELD);
         write_right(buffer, cell.intersection(line), line.y, &held, theme.style(Role::Clock));
-        let counted = format!("{}, {}", offer.reading.label(), offer.show_step());
+        let (counted, role) = match makers_maximum(&snapshot.machine.card, kind) {
+            Some(_) => ("beyond the maker's".to_owned(), Role::Warn),
+            None => (format!("{}, {}", offer.reading.label(), offer.show_step()), Role::Dim),
+        };
         let counted_width = if line.width >= 66 { COUNTED } else { 0 };
         if line.right() < range_at + 2 * ENDS + 8 {
             continue;
@@ -310,7 +315,7 @@ fn draw_settings(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
         };
         draw_range(buffer, range, theme, held_now.and_then(|held| held.get(kind)), offer);
         if counted_width > 0 {
-            write_right(buffer, line, line.y, &counted, theme.style(Role::Dim));
+            write_right(buffer, line, line.y, &counted, theme.style(role));
         }
     }
 }
@@ -772,6 +777,38 @@ mod tests {
         for told in ["GiB GDDR6", "14000 MT/s", "448 GB/s"] {
             assert!(text.contains(told), "{told}\n{text}");
         }
+    }
+
+    #[test]
+    fn limits_beyond_the_makers_are_marked() {
+        let mut snapshot = snapshot();
+        let shown = |snapshot: &Snapshot| {
+            let theme = Theme::new(Depth::None);
+            drawn(160, 47, |buffer, area| draw(buffer, area, theme, snapshot)).join("\n")
+        };
+        assert!(!shown(&snapshot).contains("limit table"), "where it cannot be read");
+        let card = std::sync::Arc::make_mut(&mut snapshot.machine.card);
+        let highest = card.offer(SettingKind::PowerLimit).unwrap().maximum;
+        let table = |value| yard_step_core::LimitTable {
+            card: card.table_owner(),
+            fields: vec![yard_step_core::LimitValue {
+                field: yard_step_core::LimitField::PowerLimit,
+                value,
+            }],
+            unknown: Vec::new(),
+        };
+        let (makers, in_force) = (table(highest - 30.0), table(highest));
+        card.limit_tables = Some(Box::new(yard_step_core::LimitTables { makers, in_force }));
+        let text = shown(&snapshot);
+        assert!(
+            text.contains("1 field changed, ") && text.contains("beyond the maker's"),
+            "{text}"
+        );
+        let tables = std::sync::Arc::make_mut(&mut snapshot.machine.card).limit_tables.as_mut();
+        let tables = tables.unwrap();
+        tables.makers = tables.in_force.clone();
+        let text = shown(&snapshot);
+        assert!(text.contains("the maker's") && !text.contains("beyond the maker's"), "{text}");
     }
 
     #[test]

@@ -1,0 +1,12 @@
+//! The limits that a card's maker has written down for the driver, and how far they may be moved.
+//!
+//! ```text
+//!   table:  what the maker wrote: fields with unit and value, a checksum, and whose card it is for
+//!   bounds: how far a field may be moved on this machine, and what sets that bound
+//!   change: one field moved, or a whole table taken; refused beyond the bounds
+//! ```
+
+pub(crate) mod bounds;
+pub(crate) mod change;
+pub(crate) mod reach;
+pub(crate) mod table;

@@ -1,0 +1,92 @@
+//! What the limits in force mean for the settings of a card.
+
+use crate::card::description::{CardDescription, SettingKind};
+use crate::card::settings::Settings;
+use crate::ceiling::table::LimitField;
+
+/// The setting whose range a field ends; none for the current, which is no setting.
+#[must_use]
+pub const fn setting_of(field: LimitField) -> Option<SettingKind> {
+    match field {
+        LimitField::PowerLimit => Some(SettingKind::PowerLimit),
+        LimitField::CurrentLimit => None,
+        LimitField::VoltageCeiling => Some(SettingKind::VoltageOffset),
+        LimitField::CoreClock => Some(SettingKind::CoreOffset),
+        LimitField::MemoryClock => Some(SettingKind::MemoryOffset),
+    }
+}
+
+/// The highest value that the maker allows of a setting, where the limits in force allow more.
+#[must_use]
+pub fn makers_maximum(card: &CardDescription, kind: SettingKind) -> Option<f64> {
+    let tables = card.limit_tables.as_ref()?;
+    let field = LimitField::ALL.into_iter().find(|field| setting_of(*field) == Some(kind))?;
+    let raised = tables.in_force.value(field)? - tables.makers.value(field)?;
+    let highest = card.offer(kind)?.maximum;
+    (raised > 0.0).then_some(highest - raised)
+}
+
+/// A setting that needs other limits than those in force.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct NeedsLimits {
+    /// Which.
+    pub kind: SettingKind,
+    /// Its value.
+    pub value: f64,
+    /// The highest that the limits in force allow.
+    pub highest: f64,
+}
+
+/// The first setting that needs other limits than those in force.
+#[must_use]
+pub fn needs_limits(settings: &Settings, card: &CardDescription) -> Option<NeedsLimits> {
+    card.limit_tables.as_ref()?;
+    LimitField::ALL.into_iter().filter_map(setting_of).find_map(|kind| {
+        let (value, offer) = (settings.get(kind)?, card.offer(kind)?);
+        let highest = offer.maximum;
+        (value > highest + offer.step / 2.0).then_some(NeedsLimits { kind, value, highest })
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ceiling::table::{LimitTable, LimitTables, LimitValue};
+    use crate::fixtures;
+    use crate::units::Watt;
+
+    /// A card whose power limit reaches so far in force, and as far as it is offered by its maker.
+    fn card(in_force: f64) -> CardDescription {
+        let mut card = fixtures::card();
+        let owner = card.table_owner();
+        let of = |value| LimitTable {
+            card: owner.clone(),
+            fields: vec![LimitValue { field: LimitField::PowerLimit, value }],
+            unknown: Vec::new(),
+        };
+        let mut offers = card.offers.iter_mut();
+        let offer = offers.find(|offer| offer.kind == SettingKind::PowerLimit).unwrap();
+        let makers = of(std::mem::replace(&mut offer.maximum, in_force));
+        card.limit_tables = Some(Box::new(LimitTables { makers, in_force: of(in_force) }));
+        card
+    }
+
+    #[test]
+    fn a_range_beyond_the_makers_is_told_with_the_makers_end() {
+        let makers = fixtures::card().offer(SettingKind::PowerLimit).unwrap().maximum;
+        assert_eq!(makers_maximum(&card(makers + 40.0), SettingKind::PowerLimit), Some(makers));
+        assert_eq!(makers_maximum(&card(makers), SettingKind::PowerLimit), None);
+        assert_eq!(makers_maximum(&card(makers - 20.0), SettingKind::PowerLimit), None);
+        assert_eq!(makers_maximum(&fixtures::card(), SettingKind::PowerLimit), None);
+    }
+
+    #[test]
+    fn settings_beyond_the_limits_in_force_need_others() {
+        let makers = fixtures::card().offer(SettingKind::PowerLimit).unwrap().maximum;
+        let raised = Settings { power_limit: Some(Watt(makers + 30.0)), ..Settings::default() };
+        assert_eq!(needs_limits(&raised, &card(makers + 40.0)), None);
+        let needed = needs_limits(&raised, &card(makers)).unwrap();
+        assert_eq!((needed.value, needed.highest), (makers + 30.0, makers));
+        assert_eq!(needs_limits(&raised, &fixtures::card()), None, "it has no such table");
+    }
+}
