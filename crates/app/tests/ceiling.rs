@@ -10,7 +10,7 @@ use std::process::{Command, Output, Stdio};
 use std::thread;
 use std::time::Duration;
 
-use common::{PROGRAM, stderr, stdout, until};
+use common::{PROGRAM, Terminal, stderr, stdout, until};
 use rstest::rstest;
 use tempfile::TempDir;
 
@@ -113,6 +113,42 @@ fn a_ceiling_is_raised_climbed_into_lost_by_a_driver_update_restored_and_taken_a
     assert!(stderr(&off).contains("need other limits"), "{}", stderr(&off));
     save(&later);
     assert_eq!(fs::read(factory).unwrap(), fs::read(later).unwrap(), "byte for byte");
+}
+
+#[test]
+fn the_limit_table_is_changed_in_survey_and_marked_there_once_it_is_in_force() {
+    let desk = Desk::new();
+    let open = |keys: &[&str], told: &str| {
+        let program = format!(
+            "env XDG_RUNTIME_DIR={} {PROGRAM} open --card {TARN} --data-dir {}",
+            desk.path("run").display(),
+            desk.path("data").display()
+        );
+        let terminal = Terminal::start((160, 50), &program);
+        let survey = terminal.wait_for_all(&["NEXT: ENTER", "limit table", "Settings it offers"]);
+        terminal.press(&["T"]);
+        terminal.wait_for_all(&["next start", "▸ power limit"]);
+        terminal.press(keys);
+        terminal.wait_for("Have the driver read these limits?");
+        terminal.press(&["y"]);
+        terminal.wait_for(told);
+        terminal.press(&["q"]);
+        terminal.wait_for("ended with 0");
+        // Its machine is off once nobody uses it.
+        let socket = desk.path("run/yard-step/standin_tarn-310_7.sock");
+        until("the machine is off", || (!socket.exists()).then_some(()));
+        survey
+    };
+    let noted = "The driver reads these limits at its next start";
+    let survey = open(&["PPage", "PPage", "PPage", "f", "Enter"], noted);
+    assert!(survey.contains("the maker's") && !survey.contains("beyond"), "{survey}");
+    assert_eq!(desk.next(TARN)["fields"][1]["next"], 293.0, "the current followed");
+    let survey = open(&["m", "Enter"], noted);
+    assert!(
+        survey.contains("2 fields changed") && survey.contains("beyond the maker's"),
+        "{survey}"
+    );
+    assert_eq!(desk.next(TARN)["is_makers"], true);
 }
 
 #[test]

@@ -12,11 +12,13 @@
 use std::convert::Infallible;
 
 use yard_step_core::{
-    CardDescription, CurveFollower, Fan, FanCurve, Limiter, Percent, Room, Sample, Seconds,
-    SettingKind, Settings,
+    CardDescription, CurveFollower, Fan, FanCurve, LimitOverride, Limiter, Percent, Room, Sample,
+    Seconds, SettingKind, Settings,
 };
 
-use crate::{Card, CardError, Clock, DrawsAt, LoadLost, Ran, Reach, Simulation, Work};
+use crate::{
+    Card, CardError, CeilingRecord, Clock, DrawsAt, LoadLost, Ran, Reach, Simulation, Work,
+};
 
 /// Time between two looks at the temperature, s.
 const EVERY: f64 = 1.0;
@@ -126,6 +128,14 @@ impl Card for FanDriver {
             }
             _ => taken,
         })
+    }
+
+    fn ceiling(&mut self) -> Option<CeilingRecord> {
+        self.card.ceiling()
+    }
+
+    fn want_limits(&mut self, wanted: Option<&LimitOverride>) -> Result<(), CardError> {
+        self.card.want_limits(wanted)
     }
 
     fn factory(&mut self) -> Option<Settings> {

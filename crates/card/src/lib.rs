@@ -35,8 +35,8 @@ pub use standin::{
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use yard_step_core::{
-    CardDescription, Demand, LimitTable, Limiter, Percent, Room, Sample, Seconds, Settings,
-    Workload,
+    CardDescription, Demand, LimitOverride, LimitTable, Limiter, Percent, Room, Sample, Seconds,
+    Settings, Workload,
 };
 
 /// Why a card did not do what it was asked.
@@ -213,6 +213,20 @@ pub trait Card: Send {
     fn set_start(&mut self, settings: Option<&Settings>, renew: bool) -> Result<(), CardError> {
         let _ = (settings, renew);
         Ok(())
+    }
+
+    /// What is known of its limit table; none for a card whose table cannot be read, or that is only looked at.
+    fn ceiling(&mut self) -> Option<CeilingRecord> {
+        None
+    }
+
+    /// Has its driver read a limit table at its next start; none is the maker's.
+    ///
+    /// # Errors
+    /// The table is refused or cannot be written, or the card has none.
+    fn want_limits(&mut self, wanted: Option<&LimitOverride>) -> Result<(), CardError> {
+        let _ = wanted;
+        Err(CardError::Refused { why: "its limit table cannot be written".into() })
     }
 
     /// What there is to say of the card as it was found, in sentences: how the start of the machine went.

@@ -1,10 +1,10 @@
 //! What the card is put to outside its trials, and what stands around it: the factory state and
 //! kept settings it goes back to, cards held in step with it, and the machine it sits in.
 
-use yard_step_card::Clock;
+use yard_step_card::{CeilingRecord, Clock};
 use yard_step_core::{
-    CardDescription, Facts, Machine, Prerequisite, ProfileInUse, Sample, Seconds, Settings, Stage,
-    StageOrder, last_change, prerequisites,
+    CardDescription, Facts, LimitOverride, LimitTable, Machine, Prerequisite, ProfileInUse, Sample,
+    Seconds, Settings, Stage, StageOrder, check_table, last_change, prerequisites,
 };
 
 use crate::engine::Engine;
@@ -115,6 +115,41 @@ impl Engine {
         self.machine = machine;
         self.tell_of_supply();
         self.heed_change()
+    }
+
+    /// What is known of the card's limit table; none where it cannot be read.
+    pub fn ceiling(&mut self) -> Option<CeilingRecord> {
+        self.cards.card_mut().ceiling()
+    }
+
+    /// Has the card's driver read a limit table at its next start; none is the maker's. Answers what comes of it.
+    ///
+    /// # Errors
+    /// The table lies outside its bounds on this machine, or cannot be written.
+    pub fn want_limits(&mut self, table: Option<LimitTable>) -> Result<&'static str, EngineError> {
+        let card = self.cards.card().description();
+        let Some(tables) = card.limit_tables.clone() else {
+            let why = "The limit table of this card cannot be read.";
+            return Err(EngineError::NothingToDo(why.into()));
+        };
+        if let Some(table) = &table {
+            check_table(table, &tables.makers, &card.table_owner(), &self.machine)
+                .map_err(|error| EngineError::NothingToDo(error.to_string()))?;
+        }
+        let wanted = table.map(|table| LimitOverride {
+            table,
+            // Whoever writes it knows the driver and the time.
+            driver: String::new(),
+            reason: String::new(),
+            at: 0,
+        });
+        self.cards
+            .card_mut()
+            .want_limits(wanted.as_ref())
+            .map_err(|error| EngineError::NothingToDo(error.to_string()))?;
+        Ok(
+            "Noted. The driver reads these limits at its next start: close Yard Step, and open it again.",
+        )
     }
 
     /// Has the baseline of an unfinished climb taken again where something was changed around the card since, and

@@ -7,8 +7,8 @@ use std::time::{Duration, Instant};
 
 use yard_step_card::Clock;
 use yard_step_core::{
-    AirNotes, Machine, Margin, Next, Policy, Seconds, Settings, Stage, StageOrder, Told, Verdict,
-    alarm, in_short,
+    AirNotes, LimitTable, Machine, Margin, Next, Policy, Seconds, Settings, Stage, StageOrder,
+    Told, Verdict, alarm, in_short,
 };
 
 use crate::engine::Engine;
@@ -137,6 +137,8 @@ pub enum Command {
     LayOver(Option<u32>),
     /// Note what the user says of the machine.
     SetMachine(Machine),
+    /// Have the card's driver read this limit table at its next start; none is the maker's.
+    WantLimits(Option<Box<LimitTable>>),
     /// Note what the user says of the card's fan.
     SetAir(Box<AirNotes>),
     /// Take another card of the rack up.
@@ -451,6 +453,7 @@ impl Work {
     fn run(mut self) -> Result<(), EngineError> {
         self.read_lists();
         self.read_air();
+        self.read_ceiling();
         self.look_around();
         self.desk.publish();
         while !self.desk.quitting {
@@ -675,6 +678,12 @@ impl Work {
                 self.read_air();
                 self.desk.answer(told.unwrap_or(noted));
             }),
+            Command::WantLimits(table) => {
+                self.engine.want_limits(table.map(|table| *table)).map(|told| {
+                    self.read_ceiling();
+                    self.desk.answer(told.to_owned());
+                })
+            }
             Command::SetAir(notes) => self.engine.set_air(&notes).map(|told| {
                 self.read_air();
                 self.desk.answer(told.unwrap_or_else(|| "Noted.".into()));
@@ -1009,6 +1018,10 @@ impl Work {
             Ok(air) => self.desk.state.machine.air = Some(Arc::new(air)),
             Err(error) => self.desk.tell(error.to_string()),
         }
+    }
+
+    fn read_ceiling(&mut self) {
+        self.desk.state.machine.ceiling = self.engine.ceiling().map(Arc::new);
     }
 
     fn read_profiles(&mut self) {

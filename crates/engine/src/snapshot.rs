@@ -83,6 +83,7 @@ pub(crate) fn first_snapshot(
             prerequisites: Arc::new(Vec::new()),
             restart: engine.restart_wanted(),
             air: None,
+            ceiling: None,
             alarms: Vec::new(),
         },
         answer: None,

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use yard_step_card::CeilingRecord;
 use yard_step_core::{
     Advice, AirNotes, AlarmRaised, Axis, Baseline, BaselineProgress, CardDescription, CheckedFrame,
     Claim, ClimbError, Conditions, Culprits, Descent, DrawnCurve, Experience, Fault, Frame, Gain,
@@ -551,6 +552,8 @@ pub struct MachineView {
     pub restart: Option<Restart>,
     /// What is known of the card's fan; none before it was read.
     pub air: Option<Arc<AirView>>,
+    /// What is known of the card's limit table; none where it cannot be read.
+    pub ceiling: Option<Arc<CeilingRecord>>,
     /// Alarms of the user's that what is read now sets off, the gravest first.
     pub alarms: Vec<AlarmRaised>,
 }

@@ -434,6 +434,7 @@ pub fn snapshot() -> Snapshot {
         },
         machine: MachineView {
             air: None,
+            ceiling: None,
             said: Arc::new(Machine {
                 room: Some(Room::default()),
                 supply: Some(Watt(750.0)),

@@ -5,12 +5,12 @@ use std::os::unix::net::UnixStream;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use yard_step_core::{CardDescription, Percent, Room, Sample, Seconds, Settings};
+use yard_step_core::{CardDescription, LimitOverride, Percent, Room, Sample, Seconds, Settings};
 
 use super::SlotAddress;
 use super::wire::{MOST_REPLY, Reply, Request};
 use crate::lines::{exchange, is_late};
-use crate::{Card, CardError, DrawsAt, FaultInjection, LoadLost, Ran, Reach, Work};
+use crate::{Card, CardError, CeilingRecord, DrawsAt, FaultInjection, LoadLost, Ran, Reach, Work};
 
 /// Starts the process that hosts the slot.
 pub type Power = Box<dyn Fn() -> io::Result<()> + Send>;
@@ -208,6 +208,18 @@ impl Card for SlotCard {
             (self.description, self.told) = (*card, told);
         }
         is_restarted
+    }
+
+    fn ceiling(&mut self) -> Option<CeilingRecord> {
+        match self.ask(&Request::Ceiling) {
+            Ok(Reply::Ceiling { record }) => record.map(|record| *record),
+            _ => None,
+        }
+    }
+
+    fn want_limits(&mut self, wanted: Option<&LimitOverride>) -> Result<(), CardError> {
+        let wanted = wanted.map(|wanted| Box::new(wanted.clone()));
+        self.ask(&Request::WantLimits { wanted }).map(drop)
     }
 
     fn told(&mut self) -> Vec<String> {

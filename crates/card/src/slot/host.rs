@@ -5,17 +5,17 @@ use std::os::unix::net::{UnixListener, UnixStream};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::thread;
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use tracing::{debug, info};
-use yard_step_core::Seconds;
+use yard_step_core::{LimitOverride, Machine, Seconds, check_table};
 
 use super::SlotAddress;
 use super::attached::{Attached, work};
 use super::wire::{MOST_REQUEST, MOST_SPAN, Reply, Request};
 use crate::lines::{is_a_pause, read_line, send, wait_for_visitor};
 use crate::runtime_dir::check_peer;
-use crate::{Card, CeilingStore, FaultInjection, StandIn};
+use crate::{Card, CeilingRecord, CeilingStore, FaultInjection, StandIn};
 
 /// How long a slot without visitors stays, so that a restarted program finds the card as it was.
 pub const LINGER: Duration = Duration::from_secs(2);
@@ -243,6 +243,11 @@ impl Host {
                 self.left.store(true, Ordering::SeqCst);
                 Reply::Done
             }
+            Request::Ceiling => Reply::Ceiling { record: slot.ceiling().map(Box::new) },
+            Request::WantLimits { wanted } => match slot.want_limits(wanted.map(|over| *over)) {
+                Ok(()) => Reply::Done,
+                Err(why) => Reply::Refused { why },
+            },
             Request::Boot => Reply::Booted { boot: slot.card.boot() },
             Request::FaultInjection { .. } if self.faults == FaultsOnRequest::Refused => {
                 Reply::Refused {
@@ -279,6 +284,34 @@ impl Slot {
         self.bears_after = table.is_some().then_some(BEARS_AFTER);
         self.told = told.into_iter().collect();
         self.card.override_limits(table);
+    }
+
+    /// What is known of its limit table.
+    fn ceiling(&self) -> Option<CeilingRecord> {
+        let (store, makers) = self.ceiling.as_ref().zip(self.card.makers_limits())?;
+        store.change(&makers, |_| ()).ok().map(|(record, ())| record)
+    }
+
+    /// Has the driver read a table at its next start; none is the maker's.
+    fn want_limits(&self, wanted: Option<LimitOverride>) -> Result<(), String> {
+        let Some((store, makers)) = self.ceiling.as_ref().zip(self.card.makers_limits()) else {
+            return Err("its machine keeps no limit table".into());
+        };
+        if let Some(wanted) = &wanted {
+            // The bounds that go for any machine; whoever asks knows those of this one.
+            check_table(&wanted.table, &makers, &makers.card, &Machine::default())
+                .map_err(|error| error.to_string())?;
+        }
+        let driver = self.card.driver_release();
+        let since = SystemTime::now().duration_since(UNIX_EPOCH);
+        let at = since.map_or(0, |since| since.as_secs().cast_signed());
+        let change = |record: &mut CeilingRecord| match wanted {
+            Some(wanted) if wanted.table != makers => {
+                record.want(LimitOverride { driver, at, ..wanted })
+            }
+            _ => drop(record.want_makers()),
+        };
+        store.change(&makers, change).map(drop).map_err(|error| error.to_string())
     }
 
     /// Notes that the machine has borne its limits, if it is up.

@@ -23,26 +23,44 @@
 //! A load may hand in several frames before the first of them is drawn. Numbers are little-endian. Pixels are in the byte order of the machine, on which both ends run.
 
 use serde::{Deserialize, Serialize};
-use yard_step_core::{CardDescription, Demand, Percent, Room, Sample, Settings};
+use yard_step_core::{CardDescription, Demand, LimitOverride, Percent, Room, Sample, Settings};
 
-use crate::{FaultInjection, LoadLost};
+use crate::{CeilingRecord, FaultInjection, LoadLost};
 
 /// What a card is asked.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(tag = "ask", rename_all = "snake_case")]
 pub(super) enum Request {
     Describe,
-    Apply { settings: Box<Settings> },
+    Apply {
+        settings: Box<Settings>,
+    },
     Taken,
-    TurnFan { percent: Percent },
+    TurnFan {
+        percent: Percent,
+    },
     Sample,
-    Run { seconds: f64 },
-    Idle { seconds: f64 },
-    Room { room: Room },
+    Run {
+        seconds: f64,
+    },
+    Idle {
+        seconds: f64,
+    },
+    Room {
+        room: Room,
+    },
     Restart,
     Boot,
     Leave,
-    FaultInjection { fault: FaultInjection },
+    /// Say what is known of the card's limit table.
+    Ceiling,
+    /// Have the driver read this table at its next start; none is the maker's.
+    WantLimits {
+        wanted: Option<Box<LimitOverride>>,
+    },
+    FaultInjection {
+        fault: FaultInjection,
+    },
     Draw,
 }
 
@@ -61,6 +79,8 @@ impl Request {
             Self::Restart => "restart",
             Self::Boot => "say since when it runs",
             Self::Leave => "let go",
+            Self::Ceiling => "say what is known of its limit table",
+            Self::WantLimits { .. } => "note its limit table",
             Self::FaultInjection { .. } => "misbehave",
             Self::Draw => "draw",
         }
@@ -94,8 +114,11 @@ pub(super) enum Reply {
     Booted {
         boot: String,
     },
+    Ceiling {
+        record: Option<Box<CeilingRecord>>,
+    },
     MachineDown,
-    /// The request was not understood.
+    /// The request was not understood, or not carried out.
     Refused {
         why: String,
     },

@@ -13,13 +13,14 @@ use crate::tui::keys::action::View;
 use crate::tui::keys::table::bindings;
 use crate::tui::overlays::air_forms::{noise_command, wish_command};
 use crate::tui::overlays::fields::Fields;
+use crate::tui::overlays::limits::Limited;
 use crate::tui::overlays::load_list::{Did, LoadList};
 use crate::tui::overlays::machine::Filled;
 use crate::tui::overlays::profile_forms::{import_change, keep_wish};
 use crate::tui::overlays::proof_form::proof_command;
 use crate::tui::overlays::settings::Chosen;
 use crate::tui::overlays::weigh_forms::{notes_of, page_wish};
-use crate::tui::overlays::{FileUse, Overlay, SAYABLE, Yes, score_of, stages};
+use crate::tui::overlays::{FileUse, Overlay, Question, SAYABLE, Yes, score_of, stages};
 use crate::tui::views::ledger::browser::Change;
 use crate::tui::widgets::entry::Entry;
 
@@ -222,6 +223,17 @@ impl State {
                     Outcome::Nothing
                 }
             },
+            (Overlay::Limits(form), code) => {
+                self.overlay = Some(match form.key(code) {
+                    Limited::Ask(consequence, command) => Overlay::Ask(Question {
+                        what: "Have the driver read these limits?".into(),
+                        consequence,
+                        yes: Yes::Send(command),
+                    }),
+                    Limited::NotYet(form) => Overlay::Limits(form),
+                });
+                Outcome::Nothing
+            }
             (Overlay::Settings(form), code) => match form.key(code) {
                 Chosen::Done(settings) => Outcome::Send(Command::Wish(Box::new(settings))),
                 Chosen::NotYet(form) => {

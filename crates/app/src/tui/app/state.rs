@@ -127,6 +127,7 @@ impl State {
             asks: free_of(snapshot).is_some_and(|free| free.asks.is_some()),
             has_curve: view == View::Shape && snapshot.machine.card.curve.is_some(),
             shape_is_next: view == View::Shape && self.shape.shown(snapshot).is_next(snapshot),
+            has_limits: snapshot.machine.ceiling.is_some(),
             has_fan: view == View::Air && self.air.shown(snapshot).is_some(),
             air_is_next: view == View::Air && self.air.is_next(snapshot),
             has_candidate: view == View::Proof && self.proof.selected(snapshot).is_some(),

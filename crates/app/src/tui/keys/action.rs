@@ -155,6 +155,8 @@ pub enum Action {
     Present,
     /// Say what the machine is like.
     Machine,
+    /// Look at the card's limit table, and change it.
+    Limits,
     /// Choose among the cards.
     Cards,
     /// Try settings of one's own.

@@ -39,6 +39,8 @@ pub struct Moment {
     pub(crate) has_curve: bool,
     /// In Shape, what is shaped is what the next trial asks for.
     pub(crate) shape_is_next: bool,
+    /// The card's limit table can be read.
+    pub(crate) has_limits: bool,
     /// In Air, the card's fan can be set.
     pub(crate) has_fan: bool,
     /// In Air, the fan that is drawn is what the next trial asks for.

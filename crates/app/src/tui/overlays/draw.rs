@@ -13,6 +13,7 @@ use crate::tui::keys::binding::Binding;
 use crate::tui::keys::moment::Moment;
 use crate::tui::keys::table::{bindings, bindings_at, help_with_view, is_of};
 use crate::tui::overlays::fields::Fields;
+use crate::tui::overlays::limits::LimitsForm;
 use crate::tui::overlays::load_list::{self, LoadList};
 use crate::tui::overlays::machine::Form;
 use crate::tui::overlays::settings::{SettingsForm, taken_in_words};
@@ -158,6 +159,7 @@ pub(crate) fn draw_overlay(
         Overlay::Path { what, text } => path_lines(theme, *what, &text.shown()),
         Overlay::Cards(chosen) => ("Cards of this machine", card_lines(theme, *chosen, snapshot)),
         Overlay::Machine(form) => ("This machine", form_lines(theme, form)),
+        Overlay::Limits(form) => ("Limit table", limits_lines(theme, form)),
         Overlay::Say(chosen) => ("Your verdict", say_lines(theme, *chosen)),
         // Beside the clock line, which goes on.
         Overlay::Score { verdict, text, problem } => (
@@ -443,6 +445,25 @@ fn form_lines(theme: Theme, form: &Form) -> Lines {
         "↑ ↓ line   ← → choose   Enter save   Esc cancel".into(),
         theme.style(Role::Accent),
     ));
+    lines
+}
+
+fn limits_lines(theme: Theme, form: &LimitsForm) -> Lines {
+    let style = |is_chosen: bool| {
+        let style = theme.style(Role::Text);
+        if is_chosen { style.patch(theme.style(Role::Selected)) } else { style }
+    };
+    let mut lines: Lines =
+        form.lines().into_iter().map(|(line, chosen)| (line, style(chosen))).collect();
+    lines.push((String::new(), Style::new()));
+    lines.extend(form.about().into_iter().map(|line| (line, theme.style(Role::Dim))));
+    lines.push((String::new(), Style::new()));
+    for keys in [
+        "↑ ↓ line   ← → 1 %   PgUp PgDn 5 %   f current follows the power",
+        "m maker's table   a the one taken away last   Enter write   Esc cancel",
+    ] {
+        lines.push((keys.into(), theme.style(Role::Accent)));
+    }
     lines
 }
 

@@ -4,6 +4,7 @@ pub(crate) mod air_forms;
 pub(crate) mod draw;
 pub(crate) mod fields;
 pub(crate) mod found;
+pub mod limits;
 pub mod load_list;
 pub mod machine;
 pub(crate) mod profile_forms;
@@ -17,6 +18,7 @@ use yard_step_core::Verdict;
 use yard_step_engine::{Command, KeepWhat, SoakWhat};
 
 use crate::tui::overlays::fields::Fields;
+use crate::tui::overlays::limits::LimitsForm;
 use crate::tui::overlays::load_list::LoadList;
 use crate::tui::overlays::machine::Form;
 use crate::tui::overlays::settings::SettingsForm;
@@ -102,6 +104,8 @@ pub enum Overlay {
     Cards(usize),
     /// Saying what the machine is like.
     Machine(Form),
+    /// The card's limit table.
+    Limits(Box<LimitsForm>),
     /// Setting what the card offers.
     Settings(Box<SettingsForm>),
     /// Saying how a run of the manual load went: place in the list of verdicts.

@@ -5,6 +5,7 @@ use yard_step_core::{Meaning, Settings, TrialRecord};
 use yard_step_engine::{Activity, Command, KeepWhat, NextView, Snapshot};
 
 use crate::tui::keys::action::Action;
+use crate::tui::overlays::limits::LimitsForm;
 use crate::tui::overlays::machine::Form;
 use crate::tui::overlays::profile_forms::keep_form;
 use crate::tui::overlays::settings::SettingsForm;
@@ -93,6 +94,7 @@ pub(crate) fn question_before(action: Action, snapshot: &Snapshot) -> Option<Ove
             let (said, card) = (&snapshot.machine.said, &snapshot.machine.card);
             Some(Overlay::Machine(Form::of(said, card, Timestamp::now().as_second())))
         }
+        Action::Limits => LimitsForm::of(snapshot).map(|form| Overlay::Limits(Box::new(form))),
         Action::Cards => Some(Overlay::Cards(snapshot.machine.present)),
         Action::Settings => {
             let form = SettingsForm::of(&snapshot.machine.card, settings_to_begin_with(snapshot));
