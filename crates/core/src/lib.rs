@@ -57,7 +57,10 @@ pub use ceiling::change::{
     ChangeError, LONGEST_REASON, LimitOverride, LimitWish, check_table, current_that_is_short,
     moved as limits_moved,
 };
-pub use ceiling::reach::{NeedsLimits, makers_maximum, needs_limits, setting_of};
+pub use ceiling::reach::{
+    CORE_BELOW, NeedsLimits, REGULATOR_BEYOND, alarms_with_limits, makers_maximum, needs_limits,
+    setting_of,
+};
 pub use ceiling::table::{
     LimitDifference, LimitField, LimitTable, LimitTables, LimitValue, MOST_FIELDS, TABLE_FORMAT,
     TableDocument, TableError, TableOwner, UnknownField,

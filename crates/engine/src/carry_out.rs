@@ -372,12 +372,8 @@ impl Engine {
             if !self.load.is_at_work() {
                 tick -= 1;
             }
-            if !self
-                .cards
-                .in_step_mut()
-                .iter_mut()
-                .all(|other| other.tick(at, grace, &self.machine.alarms))
-            {
+            let alarms = self.alarms();
+            if !self.cards.in_step_mut().iter_mut().all(|other| other.tick(at, grace, &alarms)) {
                 return Ok(Ending::Finished);
             }
             // Once a second is often enough to look where the heat is going, and after the guard.
@@ -460,7 +456,7 @@ impl Engine {
             run.faults.push(Fault::at(at, fault_name(&ending)));
             return Ok(Some(ending));
         }
-        if let Some(raised) = run.alarms_raised(&self.machine.alarms) {
+        if let Some(raised) = run.alarms_raised(&self.alarms()) {
             return Ok(Some(Ending::Alarm(raised)));
         }
         Ok(run.has_seen_enough(grace).then_some(Ending::Finished))
@@ -483,8 +479,8 @@ impl Engine {
         let mut checked = Vec::new();
         let load = self.load.look_while_held(&mut checked).err();
         run.take_frames(at, checked.into_iter());
-        let alarms = &self.machine.alarms;
-        let ending = load.or_else(|| look_while_held(run, self.cards.card_mut(), alarms));
+        let alarms = self.alarms();
+        let ending = load.or_else(|| look_while_held(run, self.cards.card_mut(), &alarms));
         match ending {
             Some(Ending::Alarm(raised)) => return Some(Ending::Alarm(raised)),
             Some(ending) => return Some(ended_by(ending, at, run)),
@@ -494,7 +490,7 @@ impl Engine {
         let mut go_on = true;
         for other in others {
             // every card is looked at, whatever the one before it said
-            go_on &= other.look_while_held(alarms);
+            go_on &= other.look_while_held(&alarms);
         }
         (!go_on).then_some(Ending::Finished)
     }

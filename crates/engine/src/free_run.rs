@@ -391,9 +391,9 @@ impl Engine {
                     let mut checked = Vec::new();
                     let load = self.load.look_while_held(&mut checked).err();
                     run.take_frames(at, checked.into_iter());
-                    let alarms = &self.machine.alarms;
+                    let alarms = self.alarms();
                     let ending =
-                        load.or_else(|| look_while_held(run, self.cards.card_mut(), alarms));
+                        load.or_else(|| look_while_held(run, self.cards.card_mut(), &alarms));
                     if let Some(ending) = ending {
                         return Some(Ended::By(ended_by(ending, at, run)));
                     }

@@ -3,8 +3,9 @@
 
 use yard_step_card::{CeilingRecord, Clock};
 use yard_step_core::{
-    CardDescription, Facts, LimitOverride, LimitTable, Machine, Prerequisite, ProfileInUse, Sample,
-    Seconds, Settings, Stage, StageOrder, check_table, last_change, prerequisites,
+    Alarm, CardDescription, Facts, LimitOverride, LimitTable, Machine, Prerequisite, ProfileInUse,
+    Sample, Seconds, Settings, Stage, StageOrder, alarms_with_limits, check_table, last_change,
+    prerequisites,
 };
 
 use crate::engine::Engine;
@@ -115,6 +116,11 @@ impl Engine {
         self.machine = machine;
         self.tell_of_supply();
         self.heed_change()
+    }
+
+    /// The alarms that are heeded: the user's, and those that go with limits beyond the maker's.
+    pub(crate) fn alarms(&self) -> Vec<Alarm> {
+        alarms_with_limits(&self.machine.alarms, self.cards.card().description())
     }
 
     /// What is known of the card's limit table; none where it cannot be read.

@@ -7,8 +7,8 @@ use std::time::{Duration, Instant};
 
 use yard_step_card::Clock;
 use yard_step_core::{
-    AirNotes, LimitTable, Machine, Margin, Next, Policy, Seconds, Settings, Stage, StageOrder,
-    Told, Verdict, alarm, in_short,
+    AirNotes, Alarm, LimitTable, Machine, Margin, Next, Policy, Seconds, Settings, Stage,
+    StageOrder, Told, Verdict, alarm, alarms_with_limits, in_short,
 };
 
 use crate::engine::Engine;
@@ -412,7 +412,7 @@ impl Driver for Desk {
             self.state.runs.newest = Some(Arc::new(free.segment()));
             self.state.runs.free = Some(Arc::new(free.view()));
             (self.state.machine.held, self.state.machine.sensors) = free.card_now();
-            self.state.machine.alarms = free.alarms(&self.state.machine.said.alarms);
+            self.state.machine.alarms = free.alarms(&self.heeded());
             self.publish();
         }
         match self.turn() {
@@ -425,11 +425,18 @@ impl Driver for Desk {
     }
 }
 
+impl Desk {
+    /// The alarms that are heeded on the present card.
+    fn heeded(&self) -> Vec<Alarm> {
+        alarms_with_limits(&self.state.machine.said.alarms, &self.state.machine.card)
+    }
+}
+
 impl Overseer for Desk {
     fn tick(&mut self, live: &LiveRun<'_>) -> Steer {
         if self.last.elapsed() >= BETWEEN_SNAPSHOTS {
             self.state.runs.newest = Some(Arc::new(live.view()));
-            self.state.machine.alarms = live.alarms(&self.state.machine.said.alarms);
+            self.state.machine.alarms = live.alarms(&self.heeded());
             self.publish();
         }
         match self.turn() {
@@ -518,9 +525,9 @@ impl Work {
         let state = &mut self.desk.state;
         state.machine.said = Arc::new(self.engine.machine().clone());
         let now = state.machine.sensors.as_ref();
-        let alarms = &state.machine.said.alarms;
+        let alarms = self.engine.alarms();
         state.machine.alarms = now
-            .map_or_else(Vec::new, |now| alarm::raised(alarms, &yard_step_core::Moment::of(now)));
+            .map_or_else(Vec::new, |now| alarm::raised(&alarms, &yard_step_core::Moment::of(now)));
         state.machine.rack = Arc::new(self.rack.view(&self.engine.held_in_step()));
         state.machine.present = self.rack.present();
         let (idle, profiles) = (state.machine.sensors.as_ref(), &state.machine.profiles);

@@ -11,8 +11,8 @@ use yard_step_card::{
 };
 use yard_step_core::{
     AirNotes, AirWish, Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Fan, FanCurve,
-    Machine, Margin, MhzOffset, Percent, Plan, PowerPlan, Proof, Risk, Sample, Seconds, Settings,
-    Stage, Told, TrialRecord, Verdict, Watt,
+    LimitField, Machine, Margin, MhzOffset, Percent, Plan, PowerPlan, Proof, Risk, Sample, Seconds,
+    Settings, Stage, Told, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
     Engine, EngineError, KeepWhat, KeepWish, KeptFan, LiveRun, MarkKind, Overseer, Restart, Steer,
@@ -871,6 +871,29 @@ fn what_heat_may_do_ends_a_trial(#[case] on: AlarmOn, #[case] above: f64, #[case
     }
     let mut engine = Engine::begin(card, bench.ledger.clone(), short_plan(), &STAGES).unwrap();
     engine.set_machine(alarm(on, above, AlarmAct::Stop)).unwrap();
+    let view = engine.carry_out(false, &mut ()).unwrap();
+    let reason = &view.judgement.as_ref().unwrap().reason;
+    assert!(reason.contains(told), "{reason}");
+}
+
+#[rstest]
+#[case::with_the_makers_limits(false, "temperature ceiling")]
+#[case::beyond_them(true, "is above the alarm at 90 °C")]
+fn beyond_the_makers_limits_heat_stops_the_load_before_the_ceiling(
+    #[case] is_beyond: bool,
+    #[case] told: &str,
+) {
+    let bench = Bench::new();
+    let mut card = bench.card_that(|| ());
+    let makers = card.card.makers_limits().unwrap();
+    let raised = makers.with(LimitField::PowerLimit, 320.0);
+    card.card.override_limits(is_beyond.then_some(raised));
+    card.card.load_limits();
+    let mut engine = Engine::begin(card, bench.ledger.clone(), short_plan(), &STAGES).unwrap();
+    let of_card = engine.description().limits.temperature_ceiling.unwrap();
+    assert_eq!(of_card, Celsius(93.0));
+    let at = if is_beyond { 91.0 } else { 94.0 };
+    bench.trouble.lock().unwrap().temperature = Some(Celsius(at));
     let view = engine.carry_out(false, &mut ()).unwrap();
     let reason = &view.judgement.as_ref().unwrap().reason;
     assert!(reason.contains(told), "{reason}");

@@ -28,6 +28,9 @@ pub fn reason(why: &Reason) -> String {
              done.",
             under(load.as_deref())
         ),
+        Reason::BeyondMakers { limit, makers, highest } => format!(
+            "The limits in force reach beyond the maker's {makers}: one run at {limit} on the way to {highest}. The first that fails ends that."
+        ),
         Reason::LimitsRaised { limits, done, runs, is_halved, load } => {
             let under = under(load.as_deref());
             limits_raised(&limits.join(", "), *done, *runs, *is_halved, &under)

@@ -3,6 +3,7 @@
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
 use crate::ceiling::table::LimitField;
+use crate::judge::alarm::{Alarm, AlarmAct, AlarmOn};
 
 /// The setting whose range a field ends; none for the current, which is no setting.
 #[must_use]
@@ -24,6 +25,34 @@ pub fn makers_maximum(card: &CardDescription, kind: SettingKind) -> Option<f64> 
     let raised = tables.in_force.value(field)? - tables.makers.value(field)?;
     let highest = card.offer(kind)?.maximum;
     (raised > 0.0).then_some(highest - raised)
+}
+
+/// Temperature of the regulator at which a run beyond the maker's limits is stopped, °C: the parts in regulators are rated for
+/// 125 °C and more, so this leaves a fifth. An assumption, not a figure of a card.
+pub const REGULATOR_BEYOND: f64 = 105.0;
+/// How far below the temperature at which any load is stopped the core stops one beyond the maker's limits, K.
+pub const CORE_BELOW: f64 = 3.0;
+
+/// The user's alarms, and where the limits in force reach beyond the maker's, alarms for heat and regulator that stop the load,
+/// unless the user has set one of the same kind.
+#[must_use]
+pub fn alarms_with_limits(said: &[Alarm], card: &CardDescription) -> Vec<Alarm> {
+    let mut alarms = said.to_vec();
+    let is_beyond = card.limit_tables.as_ref().is_some_and(|tables| {
+        let mut differences = tables.makers.differences(&tables.in_force).into_iter();
+        differences.any(|difference| difference.to > difference.from)
+    });
+    if is_beyond {
+        let core = card.limits.stops_at().value() - CORE_BELOW;
+        for (on, above) in
+            [(AlarmOn::CoreTemperature, core), (AlarmOn::RegulatorTemperature, REGULATOR_BEYOND)]
+        {
+            if alarms.iter().all(|alarm| alarm.on != on) {
+                alarms.push(Alarm { on, above, act: AlarmAct::Stop });
+            }
+        }
+    }
+    alarms
 }
 
 /// A setting that needs other limits than those in force.
@@ -78,6 +107,21 @@ mod tests {
         assert_eq!(makers_maximum(&card(makers), SettingKind::PowerLimit), None);
         assert_eq!(makers_maximum(&card(makers - 20.0), SettingKind::PowerLimit), None);
         assert_eq!(makers_maximum(&fixtures::card(), SettingKind::PowerLimit), None);
+    }
+
+    #[test]
+    fn beyond_the_makers_limits_heat_and_regulator_stop_the_load() {
+        let makers = fixtures::card().offer(SettingKind::PowerLimit).unwrap().maximum;
+        assert!(alarms_with_limits(&[], &card(makers)).is_empty());
+        assert!(alarms_with_limits(&[], &card(makers - 20.0)).is_empty(), "less than the maker's");
+        let alarms = alarms_with_limits(&[], &card(makers + 20.0));
+        let on: Vec<AlarmOn> = alarms.iter().map(|alarm| alarm.on).collect();
+        assert_eq!(on, [AlarmOn::CoreTemperature, AlarmOn::RegulatorTemperature]);
+        assert!(alarms.iter().all(|alarm| alarm.act == AlarmAct::Stop));
+        // The user's own goes before.
+        let own = Alarm { on: AlarmOn::CoreTemperature, above: 80.0, act: AlarmAct::Warn };
+        let alarms = alarms_with_limits(&[own], &card(makers + 20.0));
+        assert_eq!((alarms.len(), alarms[0]), (2, own));
     }
 
     #[test]

@@ -46,6 +46,15 @@ pub enum Reason {
         /// The load, where the climb has several.
         load: Option<String>,
     },
+    /// One run at a power limit beyond the maker's, on the way to the highest.
+    BeyondMakers {
+        /// The power limit, as the card counts it.
+        limit: Shown,
+        /// The maker's highest.
+        makers: Shown,
+        /// The highest that is in force.
+        highest: Shown,
+    },
     /// What the raised limits alone bring.
     LimitsRaised {
         /// Each raised limit with its value.

@@ -5,6 +5,7 @@ use rstest::rstest;
 
 use super::*;
 use crate::card::description::{CardDescription, Offer, Reading};
+use crate::ceiling::table::{LimitField, LimitTable, LimitTables, LimitValue};
 use crate::fixtures::{card as core_card, seen};
 use crate::judge::verdict::{Fault, Verdict};
 use crate::load::artifact::Domain;
@@ -183,6 +184,38 @@ fn the_power_stage_says_what_it_alone_brought() {
     assert_eq!((report.power, report.hotter), (Some(Watt(66.0)), Some(Celsius(6.0))));
     let next = CARD.step(&mut climb);
     assert_eq!(next.asked.power_limit, Some(Watt(286.0)), "what held stays raised");
+}
+
+#[rstest]
+#[case::all_of_it_holds(400.0, &[286.0, 297.0, 308.0, 320.0, 329.0], 329.0)]
+#[case::the_third_rung_fails(300.0, &[286.0, 297.0, 308.0, 297.0], 297.0)]
+#[case::the_makers_own_fails(286.0, &[286.0, 253.0], 253.0)]
+fn beyond_the_makers_limits_the_power_goes_up_by_small_steps(
+    #[case] most_power: f64,
+    #[case] tried: &[f64],
+    #[case] kept: f64,
+) {
+    let mut card = card();
+    let owner = card.table_owner();
+    let of = |value| LimitTable {
+        card: owner.clone(),
+        fields: vec![LimitValue { field: LimitField::PowerLimit, value }],
+        unknown: Vec::new(),
+    };
+    card.limit_tables = Some(Box::new(LimitTables { makers: of(286.0), in_force: of(329.0) }));
+    let mut offers = card.offers.iter_mut();
+    offers.find(|offer| offer.kind == SettingKind::PowerLimit).unwrap().maximum = 329.0;
+    let plan = Plan { policy: Policy::FixedStep, ..Plan::default() };
+    let mut climb = Climb::new(card, plan, &Stage::USUAL).unwrap();
+    let imagined = Imagined { most_power, ..CARD };
+    imagined.until(&mut climb, |climb| climb.stage() == Stage::Core);
+    let of_stage = climb.trials().iter().filter(|trial| trial.stage == Stage::Power);
+    let mut asked: Vec<f64> =
+        of_stage.map(|trial| trial.asked.power_limit.unwrap().value()).collect();
+    asked.dedup();
+    assert_eq!(asked, tried);
+    let next = imagined.step(&mut climb);
+    assert_eq!(next.asked.power_limit, Some(Watt(kept)));
 }
 
 #[rstest]

@@ -3,6 +3,7 @@
 
 use crate::card::description::{CardDescription, Offer, SettingKind};
 use crate::card::settings::Settings;
+use crate::ceiling::reach::makers_maximum;
 use crate::climb::search::score::{Gain, decide, scatter};
 use crate::climb::stages::rules::{NudgeBy, StageRules, ToGo};
 use crate::climb::{Climb, Next, Purpose, Reason, Risk, Stage, TrialRecord};
@@ -35,13 +36,18 @@ pub struct PowerReport {
 pub(in crate::climb) const RAISED: [SettingKind; 2] =
     [SettingKind::PowerLimit, SettingKind::TemperatureTarget];
 
+/// Step between two power limits beyond the maker's, as a share of the maker's highest.
+const RUNG: f64 = 0.04;
+/// Most of them.
+const MOST_RUNGS: usize = 16;
+
 /// The stage.
 pub(in crate::climb) struct Power;
 
 impl StageRules for Power {
     fn missing(&self, card: &CardDescription) -> Option<&'static str> {
         let mut offers = RAISED.iter().filter_map(|kind| card.offer(*kind));
-        let can_raise = offers.any(|offer| raised(offer, 1.0).is_some());
+        let can_raise = offers.any(|offer| raised(offer, offer.maximum, 1.0).is_some());
         (!can_raise).then_some("power limit above stock")
     }
 
@@ -52,7 +58,8 @@ impl StageRules for Power {
     fn to_go(&self, climb: &Climb, _done: f64) -> ToGo {
         let wanted = f64::from(climb.plan.power.runs);
         let left = |load| (wanted - climb.power_runs(load).len() as f64).max(0.0);
-        let trials = climb.power_loads().into_iter().map(left).sum();
+        let rungs = climb.rungs_to_try().count() as f64;
+        let trials = rungs + climb.power_loads().into_iter().map(left).sum::<f64>();
         ToGo { trials, seconds: climb.plan.power.seconds }
     }
 
@@ -87,12 +94,74 @@ impl Climb {
     fn raised_settings(&self, share: f64) -> Settings {
         let mut settings = self.held_settings();
         for kind in RAISED {
-            let value = self.card.offer(kind).and_then(|offer| raised(offer, share));
+            let offer = self.card.offer(kind);
+            let value = offer.and_then(|offer| raised(offer, self.highest_to_try(offer), share));
             if value.is_some() {
                 settings.set(kind, value);
             }
         }
         settings
+    }
+
+    /// Power limits from the maker's highest on, where the limits in force reach beyond it: each is run once, before the next.
+    fn rungs_beyond_makers(&self) -> Vec<f64> {
+        let kind = SettingKind::PowerLimit;
+        let (Some(makers), Some(offer)) = (makers_maximum(&self.card, kind), self.card.offer(kind))
+        else {
+            return Vec::new();
+        };
+        let rung = |number: usize| offer.bin(makers * (1.0 + RUNG * number as f64));
+        let below = |rung: &f64| *rung < offer.maximum - offer.step / 2.0;
+        (0..MOST_RUNGS).map(rung).take_while(below).collect()
+    }
+
+    /// The settings of a rung.
+    fn at_rung(&self, rung: f64) -> Settings {
+        let mut settings = self.held_settings();
+        let target = SettingKind::TemperatureTarget;
+        let hottest = self.card.offer(target).and_then(|offer| raised(offer, offer.maximum, 1.0));
+        if hottest.is_some() {
+            settings.set(target, hottest);
+        }
+        settings.set(SettingKind::PowerLimit, Some(rung));
+        settings
+    }
+
+    /// What became of a rung: whether it held; none before it was run.
+    fn rung_held(&self, rung: f64) -> Option<bool> {
+        let settings = self.at_rung(rung);
+        if self.is_barred(&settings) {
+            return Some(false);
+        }
+        let at =
+            |trial: &&TrialRecord| RAISED.iter().all(|k| trial.asked.get(*k) == settings.get(*k));
+        let verdicts = self.trials_of(Stage::Power).filter(at).map(TrialRecord::verdict);
+        let meanings: Vec<Meaning> = verdicts.map(Verdict::meaning).collect();
+        match meanings.contains(&Meaning::TooMuch) {
+            true => Some(false),
+            false => meanings.contains(&Meaning::Holds).then_some(true),
+        }
+    }
+
+    /// Rungs that are still to be run, the lowest first; none once one has failed.
+    fn rungs_to_try(&self) -> impl Iterator<Item = f64> {
+        let rungs = self.rungs_beyond_makers();
+        let has_failed = rungs.iter().any(|rung| self.rung_held(*rung) == Some(false));
+        let open: Vec<f64> =
+            rungs.into_iter().filter(|rung| self.rung_held(*rung).is_none()).collect();
+        open.into_iter().filter(move |_| !has_failed)
+    }
+
+    /// The highest value of an offer that is tried: the rung below the first that failed, where one has.
+    fn highest_to_try(&self, offer: &Offer) -> f64 {
+        if offer.kind != SettingKind::PowerLimit {
+            return offer.maximum;
+        }
+        let rungs = self.rungs_beyond_makers();
+        match rungs.iter().position(|rung| self.rung_held(*rung) == Some(false)) {
+            None => offer.maximum,
+            Some(failed) => rungs[failed.saturating_sub(1)],
+        }
     }
 
     /// Stock, with what is held, and with every limit the power stage raises at its highest.
@@ -205,6 +274,20 @@ impl Climb {
         })
     }
 
+    /// A run at a power limit beyond the maker's, or at the maker's own before it.
+    fn next_rung(&self, rung: f64) -> Option<Next> {
+        let offer = self.card.offer(SettingKind::PowerLimit)?;
+        let reason = Reason::BeyondMakers {
+            limit: offer.show(rung),
+            makers: offer.show(makers_maximum(&self.card, offer.kind)?),
+            highest: offer.show(offer.maximum),
+        };
+        let measured = Seconds(self.plan.power.seconds);
+        let asked = self.at_rung(rung);
+        let proposal = self.proposal(Stage::Power, Purpose::Step, asked, measured, reason);
+        Some(Next::Trial(Box::new(proposal.under(self.plan.full_load()))))
+    }
+
     /// What the power stage wants next; `None` when it is over.
     fn next_of_power(&self) -> Option<Next> {
         if self.is_over(Stage::Power) || Power.missing(&self.card).is_some() {
@@ -220,6 +303,9 @@ impl Climb {
         }
         if let Some(stuck) = self.stuck_without_score(Stage::Power, load, self.plan.power.seconds) {
             return Some(stuck);
+        }
+        if let Some(rung) = self.rungs_to_try().next().filter(|_| share >= 1.0) {
+            return self.next_rung(rung);
         }
         let asked = self.raised_settings(share);
         let limits: Vec<String> = RAISED
@@ -243,8 +329,8 @@ impl Climb {
     }
 }
 
-/// A limit some share of the way from stock to its highest; none where it cannot go up.
-fn raised(offer: &Offer, share: f64) -> Option<f64> {
+/// A limit some share of the way from stock to the highest; none where it cannot go up.
+fn raised(offer: &Offer, highest: f64, share: f64) -> Option<f64> {
     let stock = offer.stock?;
-    (offer.maximum > stock).then(|| offer.bin(stock + (offer.maximum - stock) * share))
+    (highest > stock).then(|| offer.bin(stock + (highest - stock) * share))
 }
