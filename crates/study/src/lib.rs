@@ -7,6 +7,7 @@
 //! ```
 
 mod air;
+mod ceiling;
 mod climbing;
 mod families;
 mod joined;
@@ -16,6 +17,7 @@ mod truth;
 mod voltage;
 
 pub use air::{AirRow, AirStudy, AirSummary, air_summaries};
+pub use ceiling::{CeilingClimb, CeilingRow, CeilingStudy, CeilingSummary, ceiling_summaries};
 pub use climbing::{Climbed, NoEnd, climb};
 pub use families::{family_names, shipped_family};
 pub use joined::{JoinedRow, JoinedStudy, JoinedSummary, joined_summaries};

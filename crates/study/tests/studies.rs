@@ -9,8 +9,9 @@ use yard_step_core::{
 };
 use yard_step_scenes::Scene;
 use yard_step_study::{
-    AirStudy, JoinedRow, JoinedStudy, Learnt, StrategyRow, Study, VoltageStudy, air_summaries,
-    climb, joined_summaries, reliability, shipped_family, summaries, write_csv,
+    AirStudy, CeilingStudy, JoinedRow, JoinedStudy, Learnt, StrategyRow, Study, VoltageStudy,
+    air_summaries, ceiling_summaries, climb, joined_summaries, reliability, shipped_family,
+    summaries, write_csv,
 };
 
 fn study(cards: usize, policies: &[Policy]) -> Study {
@@ -269,4 +270,24 @@ fn what_is_told_of_heat_and_noise_holds_and_what_is_settled_is_quieter() {
     assert!(all.loss_told.0 == 12 && all.loss_told.1 >= 11, "{:?}", all.loss_told);
     assert!(all.quieter_db >= 6.0 && all.lost_percent.1 <= 1.5, "{all:?}");
     assert_eq!(all.not_holding.0, 0, "{rows:?}");
+}
+
+#[test]
+fn a_higher_ceiling_brings_score_for_watts_on_power_limited_cards_and_no_more_machine_downs() {
+    let study = CeilingStudy {
+        first_seed: 31_000,
+        cards: 8,
+        kinds: vec!["standin:quern-540".parse().unwrap()],
+        plan: Plan { scene: "lantern".into(), ..Plan::default() },
+        raise_percent: 15.0,
+        threads: 2,
+    };
+    let rows = study.run(&|_| ()).unwrap();
+    let table = ceiling_summaries(&rows);
+    let all = &table[0];
+    assert_eq!(all.cards, (8, 8), "power holds this kind back");
+    assert!(all.gained_percent > 1.0 && all.watts > 15.0 && all.hotter_k > 2.0, "{all:?}");
+    assert!(all.downs_per_100_hours.1 <= all.downs_per_100_hours.0, "{all:?}");
+    assert!(rows.iter().all(|row| row.makers.holds && row.raised.holds), "{rows:?}");
+    assert_eq!(study.run(&|_| ()).unwrap(), rows, "the same for the same seeds");
 }

@@ -1,6 +1,7 @@
 //! `yard-step study`: whole climbs over many stand-ins, held against what these truly can do.
 
 mod air;
+mod ceiling;
 mod proof;
 
 use std::fmt::Write as _;
@@ -50,6 +51,9 @@ pub(crate) struct StudyOptions {
     /// Study heat, noise and settling instead: foretold plateaus, fan curves for a noise budget, and what a permitted loss buys
     #[arg(long, conflicts_with_all = ["strategies", "policies", "joined"])]
     pub air: bool,
+    /// Study limits above the maker's instead: what power and current limits so many percent higher bring, 1 to 20
+    #[arg(long, value_name = "PERCENT", value_parser = clap::value_parser!(u8).range(1..=20), num_args = 0..=1, default_missing_value = "15", conflicts_with_all = ["strategies", "policies", "joined", "air", "proof"])]
+    pub ceiling: Option<u8>,
     /// Study soaks instead, over all families: what is stated of settings after a night and when they are called proven
     #[arg(long, conflicts_with_all = ["strategies", "policies", "joined", "air"])]
     pub proof: bool,
@@ -167,6 +171,9 @@ pub(crate) fn study(options: &StudyOptions) -> Result<(), Failure> {
     }
     if options.air {
         return air::study_air(options, plan, &files);
+    }
+    if let Some(percent) = options.ceiling {
+        return ceiling::study_ceiling(options, plan, f64::from(percent), &files);
     }
     if options.proof {
         return proof::study_proof(options, plan, &files);
