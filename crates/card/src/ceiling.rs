@@ -15,7 +15,9 @@ use std::path::{Path, PathBuf};
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
-use yard_step_core::{LimitOverride, LimitTable, TableDocument, TableError, TableOwner, printable};
+use yard_step_core::{
+    LimitOverride, LimitTable, Machine, TableDocument, TableOwner, check_table, printable,
+};
 
 use crate::runtime_dir::file_name;
 
@@ -77,14 +79,7 @@ impl CeilingRecord {
         true
     }
 
-    /// Has the driver read once more what was taken away last, written for the driver there is now; whether there was one.
-    pub fn want_again(&mut self, driver: &str, at: i64) -> bool {
-        let Some(before) = self.before.take() else { return false };
-        self.want(LimitOverride { driver: driver.to_owned(), at, ..before });
-        true
-    }
-
-    /// What the driver reads as the machine starts: as above. Whether that was noted as a start.
+    /// What the driver reads as the machine starts, by the rules above; none is the maker's table.
     fn begin_start(&mut self, driver: &str) -> Option<LimitTable> {
         let wanted = self.wanted.as_ref()?;
         let why = if wanted.driver != driver {
@@ -172,12 +167,10 @@ impl CeilingStore {
             return Err(odd(format!("\"{format}\" version {version} is none that is known")));
         }
         let makers = record.makers.clone().into_table().map_err(|error| odd(error.to_string()))?;
-        let check =
-            |table: &LimitTable| table.check_for(owner).and_then(|()| table.check_against(&makers));
+        // The bounds that go for any machine: a file may be edited by anybody who can.
+        let check = |table| check_table(table, &makers, owner, &Machine::default());
         let all = [&record.wanted, &record.before].into_iter().flatten().map(|over| &over.table);
-        all.chain([&makers])
-            .try_for_each(check)
-            .map_err(|error: TableError| odd(error.to_string()))?;
+        all.chain([&makers]).try_for_each(check).map_err(|error| odd(error.to_string()))?;
         Ok(Some(record))
     }
 
@@ -318,9 +311,10 @@ mod tests {
         assert_eq!(table, None);
         assert!(told.unwrap().contains("the machine did not come up with it"));
         assert_eq!(start("1.0").0, None, "and it stays gone");
-        let again = |at| store.change(&makers(), |record| record.want_again("1.0", at)).unwrap().1;
-        assert!(again(8) && !again(9));
-        assert_eq!(start("1.0"), (Some(raised().table), None), "one action restores it");
+        let before = store.read(&makers().card).unwrap().unwrap().before.unwrap();
+        assert_eq!(before, raised(), "it is kept apart");
+        store.change(&makers(), |record| record.want(before)).unwrap();
+        assert_eq!(start("1.0"), (Some(raised().table), None), "and can be restored");
     }
 
     #[test]
@@ -388,6 +382,15 @@ mod tests {
         }
         let store = CeilingStore::at(&path("huge"));
         assert!(store.begin_start(&makers(), "1.0").is_err());
+    }
+
+    #[test]
+    fn a_record_edited_beyond_the_bounds_is_not_taken() {
+        let (_dir, store) = store();
+        let text = fs::read_to_string(store.path()).unwrap();
+        fs::write(store.path(), text.replace("310.0", "31000.0")).unwrap();
+        let error = store.begin_start(&makers(), "1.0").unwrap_err().to_string();
+        assert!(error.contains("power limit of 31000 W: it must be"), "{error}");
     }
 
     #[test]
