@@ -301,7 +301,7 @@ fn draw_settings(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snaps
         let held = cut(&held, HELD);
         write_right(buffer, cell.intersection(line), line.y, &held, theme.style(Role::Clock));
         let (counted, role) = match makers_maximum(&snapshot.machine.card, kind) {
-            Some(_) => ("beyond the maker's".to_owned(), Role::Warn),
+            Some(_) => ("beyond maker's".to_owned(), Role::Warn),
             None => (format!("{}, {}", offer.reading.label(), offer.show_step()), Role::Dim),
         };
         let counted_width = if line.width >= 66 { COUNTED } else { 0 };
@@ -808,7 +808,7 @@ mod tests {
         let tables = tables.unwrap();
         tables.makers = tables.in_force.clone();
         let text = shown(&snapshot);
-        assert!(text.contains("the maker's") && !text.contains("beyond the maker's"), "{text}");
+        assert!(text.contains("the maker's") && !text.contains("beyond maker's"), "{text}");
     }
 
     #[test]
