@@ -800,10 +800,7 @@ mod tests {
         let (makers, in_force) = (table(highest - 30.0), table(highest));
         card.limit_tables = Some(Box::new(yard_step_core::LimitTables { makers, in_force }));
         let text = shown(&snapshot);
-        assert!(
-            text.contains("1 field changed, ") && text.contains("beyond the maker's"),
-            "{text}"
-        );
+        assert!(text.contains("1 field changed, ") && text.contains("beyond maker's"), "{text}");
         let tables = std::sync::Arc::make_mut(&mut snapshot.machine.card).limit_tables.as_mut();
         let tables = tables.unwrap();
         tables.makers = tables.in_force.clone();
