@@ -362,7 +362,7 @@ fn another_user_of_the_machine_does_not_reach_the_card() {
 fn as_nobody(command: &Command, home: &Path) -> String {
     // The program lies where only its builder may go. Another process copies it: a child that this one starts meanwhile would
     // have the copy open for writing, and nobody could run it.
-    let program = home.join("yard-step");
+    let program = home.join("program");
     if !program.exists() {
         let copied = Command::new("cp").arg(PROGRAM).arg(&program).status().unwrap();
         assert!(copied.success());

@@ -49,7 +49,11 @@ pub(crate) fn exchange<T: DeserializeOwned>(
     (wait, most): (Duration, usize),
 ) -> io::Result<T> {
     line.get_ref().set_read_timeout(Some(wait))?;
-    send(line.get_mut(), request)?;
+    match send(line.get_mut(), request) {
+        // Whoever has turned us away at the door has said why before, and did not wait for the request.
+        Err(error) if error.kind() == ErrorKind::BrokenPipe => {}
+        sent => sent?,
+    }
     let mut answer = Vec::new();
     if !read_line(line, &mut answer, most)? {
         return Err(io::Error::new(ErrorKind::UnexpectedEof, "the connection was closed"));
@@ -93,6 +97,18 @@ mod tests {
             }
             self.bytes.read(&mut buffer[..1])
         }
+    }
+
+    #[test]
+    fn who_is_turned_away_before_the_request_reads_why() {
+        let (ours, mut theirs) = UnixStream::pair().unwrap();
+        send(&mut theirs, &"not you").unwrap();
+        drop(theirs);
+        let mut line = BufReader::new(ours);
+        let long = (Duration::from_secs(60), 64);
+        assert_eq!(exchange::<String>(&mut line, &"let me in", long).unwrap(), "not you");
+        let again = exchange::<String>(&mut line, &"please", long).unwrap_err();
+        assert_eq!(again.kind(), ErrorKind::UnexpectedEof, "and nothing after it");
     }
 
     #[test]

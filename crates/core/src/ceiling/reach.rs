@@ -69,8 +69,9 @@ pub struct NeedsLimits {
 /// The first setting that needs other limits than those in force.
 #[must_use]
 pub fn needs_limits(settings: &Settings, card: &CardDescription) -> Option<NeedsLimits> {
-    card.limit_tables.as_ref()?;
-    LimitField::ALL.into_iter().filter_map(setting_of).find_map(|kind| {
+    let makers = &card.limit_tables.as_ref()?.makers;
+    let fields = LimitField::ALL.into_iter().filter(|field| makers.value(*field).is_some());
+    fields.filter_map(setting_of).find_map(|kind| {
         let (value, offer) = (settings.get(kind)?, card.offer(kind)?);
         let highest = offer.maximum;
         (value > highest + offer.step / 2.0).then_some(NeedsLimits { kind, value, highest })
@@ -132,5 +133,8 @@ mod tests {
         let needed = needs_limits(&raised, &card(makers)).unwrap();
         assert_eq!((needed.value, needed.highest), (makers + 30.0, makers));
         assert_eq!(needs_limits(&raised, &fixtures::card()), None, "it has no such table");
+        let core = Settings { core_offset: Some(crate::units::MhzOffset(9_000)), ..raised };
+        let needed = needs_limits(&core, &card(makers + 40.0));
+        assert_eq!(needed, None, "no field of the table ends the range of the core clock");
     }
 }
