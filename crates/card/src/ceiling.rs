@@ -8,8 +8,8 @@
 //!          └─ otherwise: noted as starting, then ────────► the override
 //! ```
 
-use std::fs::{self, DirBuilder, File, OpenOptions};
-use std::io::{self, ErrorKind, Read, Write};
+use std::fs::{DirBuilder, File, OpenOptions};
+use std::io::{self, ErrorKind, Read};
 use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
 
@@ -20,6 +20,7 @@ use yard_step_core::{
 };
 
 use crate::runtime_dir::file_name;
+use crate::whole::write_whole;
 
 const FORMAT: &str = "yard-step-ceiling";
 const VERSION: u32 = 1;
@@ -58,14 +59,18 @@ impl CeilingRecord {
         }
     }
 
-    /// The maker's table.
+    /// The table that the driver reads at its next start.
     #[must_use]
-    pub fn makers(&self) -> &LimitTable {
-        &self.makers.table
+    pub fn next(&self) -> &LimitTable {
+        self.wanted.as_ref().map_or(&self.makers.table, |wanted| &wanted.table)
     }
 
-    /// Has the driver read this table at its next start.
+    /// Has the driver read this table at its next start; the maker's own is no override.
     pub fn want(&mut self, wanted: LimitOverride) {
+        if wanted.table == self.makers.table {
+            self.want_makers();
+            return;
+        }
         if let Some(before) = self.wanted.take() {
             self.before = Some(before);
         }
@@ -200,23 +205,11 @@ impl CeilingStore {
         let mut record = known.clone().unwrap_or_else(|| CeilingRecord::at_first_sight(makers));
         let changed = change(&mut record);
         if known.as_ref() != Some(&record) {
-            self.write(&record)?;
+            let text = serde_json::to_vec_pretty(&record).map_err(io::Error::from);
+            let written = text.and_then(|text| write_whole(&self.path, &text));
+            written.map_err(|error| self.file(error))?;
         }
         Ok((record, changed))
-    }
-
-    /// Writes a record, so that it is there whole after a power cut.
-    fn write(&self, record: &CeilingRecord) -> Result<(), CeilingError> {
-        let write = || -> io::Result<()> {
-            let directory = self.path.parent().unwrap_or(Path::new("."));
-            let fresh = self.path.with_extension("new");
-            let mut file = File::create(&fresh)?;
-            file.write_all(&serde_json::to_vec_pretty(record)?)?;
-            file.sync_all()?;
-            fs::rename(&fresh, &self.path)?;
-            File::open(directory)?.sync_all()
-        };
-        write().map_err(|error| self.file(error))
     }
 
     /// The table that the driver reads as the machine starts, and what there is to say of it. What comes of the start is
@@ -275,6 +268,8 @@ fn read_bounded(path: &Path) -> io::Result<Vec<u8>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use std::fs;
+
     use rand::{RngExt, SeedableRng};
     use rand_chacha::ChaCha8Rng;
     use yard_step_core::LimitField;

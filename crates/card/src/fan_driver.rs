@@ -12,7 +12,7 @@
 use std::convert::Infallible;
 
 use yard_step_core::{
-    CardDescription, CurveFollower, Fan, FanCurve, LimitOverride, Limiter, Percent, Room, Sample,
+    CardDescription, CurveFollower, Fan, FanCurve, LimitTable, Limiter, Percent, Room, Sample,
     Seconds, SettingKind, Settings,
 };
 
@@ -134,7 +134,7 @@ impl Card for FanDriver {
         self.card.ceiling()
     }
 
-    fn want_limits(&mut self, wanted: Option<&LimitOverride>) -> Result<(), CardError> {
+    fn want_limits(&mut self, wanted: Option<&LimitTable>) -> Result<(), CardError> {
         self.card.want_limits(wanted)
     }
 

@@ -17,6 +17,7 @@ mod restore;
 mod runtime_dir;
 pub mod slot;
 mod standin;
+mod whole;
 
 pub use address::{
     CardAddress, CardChoice, ChoiceError, KINDS, connect, connect_hosted, connect_to_held,
@@ -35,8 +36,8 @@ pub use standin::{
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use yard_step_core::{
-    CardDescription, Demand, LimitOverride, LimitTable, Limiter, Percent, Room, Sample, Seconds,
-    Settings, Workload,
+    CardDescription, Demand, LimitTable, Limiter, Percent, Room, Sample, Seconds, Settings,
+    Workload,
 };
 
 /// Why a card did not do what it was asked.
@@ -224,7 +225,7 @@ pub trait Card: Send {
     ///
     /// # Errors
     /// The table is refused or cannot be written, or the card has none.
-    fn want_limits(&mut self, wanted: Option<&LimitOverride>) -> Result<(), CardError> {
+    fn want_limits(&mut self, wanted: Option<&LimitTable>) -> Result<(), CardError> {
         let _ = wanted;
         Err(CardError::Refused { why: "its limit table cannot be written".into() })
     }

@@ -4,6 +4,7 @@ use crate::air::fan::FanControl;
 use crate::card::description::{CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
 use crate::card::memory_rate::MemoryWiring;
 use crate::card::settings::Settings;
+use crate::ceiling::table::{LimitField, LimitTable, LimitValue};
 use crate::climb::{Purpose, Stage, TrialRecord};
 use crate::judge::verdict::Verdict;
 use crate::measure::clock_line::ClockLine;
@@ -52,6 +53,15 @@ pub(crate) fn card() -> CardDescription {
         sensors: Channel::ALL.to_vec(),
         absent_settings: vec![],
         absent_sensors: vec![],
+    }
+}
+
+/// The limit table of the [card] with these fields.
+pub(crate) fn limit_table(fields: &[(LimitField, f64)]) -> LimitTable {
+    LimitTable {
+        card: card().table_owner(),
+        fields: fields.iter().map(|&(field, value)| LimitValue { field, value }).collect(),
+        unknown: Vec::new(),
     }
 }
 

@@ -3,8 +3,8 @@
 use tracing::{info, warn};
 use yard_step_card::CardError;
 use yard_step_core::{
-    CheckedFrame, ClimbEvent, Difference, Ending, Fault, InStepRecord, Judgement, Meaning, Next,
-    Proposal, Purpose, Sample, Seconds, Settings, Stage, TrialRecord, TrialRequest, Verdict,
+    Alarm, CheckedFrame, ClimbEvent, Difference, Ending, Fault, InStepRecord, Judgement, Meaning,
+    Next, Proposal, Purpose, Sample, Seconds, Settings, Stage, TrialRecord, TrialRequest, Verdict,
     in_short,
 };
 use yard_step_ledger::Intent;
@@ -358,6 +358,7 @@ impl Engine {
         overseer: &mut dyn Overseer,
     ) -> Result<Ending, EngineError> {
         let grace = self.climb.plan().artifact_grace();
+        let alarms = self.alarms();
         let known_plateau = self.climb.known_plateau(self.load.name());
         let mut checked = Vec::new();
         let mut tick = 0_u64;
@@ -365,14 +366,13 @@ impl Engine {
         while (tick as f64) < ticks(self.lasts_at_most(run)) {
             tick += 1;
             let at = Seconds(tick as f64 / 10.0);
-            if let Some(ending) = self.work_a_tick(run, at, grace, &mut checked)? {
+            if let Some(ending) = self.work_a_tick(run, at, (grace, &alarms), &mut checked)? {
                 return Ok(ending);
             }
             checked.clear();
             if !self.load.is_at_work() {
                 tick -= 1;
             }
-            let alarms = self.alarms();
             if !self.cards.in_step_mut().iter_mut().all(|other| other.tick(at, grace, &alarms)) {
                 return Ok(Ending::Finished);
             }
@@ -428,7 +428,7 @@ impl Engine {
         &mut self,
         run: &mut Run,
         at: Seconds,
-        grace: Seconds,
+        (grace, alarms): (Seconds, &[Alarm]),
         checked: &mut Vec<CheckedFrame>,
     ) -> Result<Option<Ending>, EngineError> {
         let ended = self.load.work(self.cards.card_mut(), TICK, checked).err();
@@ -456,7 +456,7 @@ impl Engine {
             run.faults.push(Fault::at(at, fault_name(&ending)));
             return Ok(Some(ending));
         }
-        if let Some(raised) = run.alarms_raised(&self.alarms()) {
+        if let Some(raised) = run.alarms_raised(alarms) {
             return Ok(Some(Ending::Alarm(raised)));
         }
         Ok(run.has_seen_enough(grace).then_some(Ending::Finished))

@@ -334,6 +334,7 @@ impl Engine {
         driver: &mut dyn Driver,
     ) -> Result<Ended, EngineError> {
         let grace = self.climb.plan().artifact_grace();
+        let alarms = self.alarms();
         let scene: Option<Scene> = self.load.name().parse().ok();
         let mut checked: Vec<CheckedFrame> = Vec::new();
         let mut section = 0;
@@ -342,7 +343,7 @@ impl Engine {
             tick += 1;
             let at = Seconds(tick as f64 / 10.0);
             checked.clear();
-            let ending = self.work_a_tick(run, at, grace, &mut checked)?;
+            let ending = self.work_a_tick(run, at, (grace, &alarms), &mut checked)?;
             let weigh =
                 |frame: &CheckedFrame| scene.map_or(1.0, |scene| scene.weight(frame.number));
             let work = (!checked.is_empty()).then(|| checked.iter().map(weigh).sum());

@@ -3,8 +3,8 @@
 
 use yard_step_card::{CeilingRecord, Clock};
 use yard_step_core::{
-    Alarm, CardDescription, Facts, LimitOverride, LimitTable, Machine, Prerequisite, ProfileInUse,
-    Sample, Seconds, Settings, Stage, StageOrder, alarms_with_limits, check_table, last_change,
+    Alarm, CardDescription, Facts, LimitTable, Machine, Prerequisite, ProfileInUse, Sample,
+    Seconds, Settings, Stage, StageOrder, alarms_with_limits, check_table, last_change,
     prerequisites,
 };
 
@@ -133,26 +133,17 @@ impl Engine {
     /// # Errors
     /// The table lies outside its bounds on this machine, or cannot be written.
     pub fn want_limits(&mut self, table: Option<LimitTable>) -> Result<&'static str, EngineError> {
+        let refused = |why: String| EngineError::NothingToDo(why);
         let card = self.cards.card().description();
-        let Some(tables) = card.limit_tables.clone() else {
-            let why = "The limit table of this card cannot be read.";
-            return Err(EngineError::NothingToDo(why.into()));
+        let Some(tables) = &card.limit_tables else {
+            return Err(refused("The limit table of this card cannot be read.".into()));
         };
         if let Some(table) = &table {
             check_table(table, &tables.makers, &card.table_owner(), &self.machine)
-                .map_err(|error| EngineError::NothingToDo(error.to_string()))?;
+                .map_err(|error| refused(error.to_string()))?;
         }
-        let wanted = table.map(|table| LimitOverride {
-            table,
-            // Whoever writes it knows the driver and the time.
-            driver: String::new(),
-            reason: String::new(),
-            at: 0,
-        });
-        self.cards
-            .card_mut()
-            .want_limits(wanted.as_ref())
-            .map_err(|error| EngineError::NothingToDo(error.to_string()))?;
+        let written = self.cards.card_mut().want_limits(table.as_ref());
+        written.map_err(|error| refused(error.to_string()))?;
         Ok(
             "Noted. The driver reads these limits at its next start: close Yard Step, and open it again.",
         )

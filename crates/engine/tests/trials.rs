@@ -885,7 +885,7 @@ fn beyond_the_makers_limits_heat_stops_the_load_before_the_ceiling(
 ) {
     let bench = Bench::new();
     let mut card = bench.card_that(|| ());
-    let makers = card.card.makers_limits().unwrap();
+    let makers = card.card.makers_limits();
     let raised = makers.with(LimitField::PowerLimit, 320.0);
     card.card.override_limits(is_beyond.then_some(raised));
     card.card.load_limits();

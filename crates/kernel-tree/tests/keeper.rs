@@ -75,12 +75,17 @@ impl Place {
         self.state() == self.factory
     }
 
-    fn keeper_in(&self, boot: &str) -> Keeper {
-        let places = KeeperPlaces {
+    /// Where a keeper finds the card in a run of the machine.
+    fn places(&self, boot: &str) -> KeeperPlaces {
+        KeeperPlaces {
             sysfs: self.dir.path().join("tree"),
             records: self.dir.path().join("records"),
             boot: boot.to_owned(),
-        };
+        }
+    }
+
+    fn keeper_in(&self, boot: &str) -> Keeper {
+        let places = self.places(boot);
         let told = Arc::clone(&self.told);
         let peers = Peers::of(None, None).unwrap();
         Keeper::new(&places, peers, move |text| told.lock().unwrap().push(text.to_owned())).unwrap()
@@ -272,11 +277,7 @@ fn what_a_keeper_that_was_killed_has_left_is_put_back_by_the_next_or_told() {
     place.stop();
     killed();
     tuned(&place);
-    let places = KeeperPlaces {
-        sysfs: place.dir.path().join("tree"),
-        records: records.clone(),
-        boot: "a".into(),
-    };
+    let places = place.places("a");
     assert!(put_back_all(&places, &|_| ()).unwrap());
     assert!(place.is_at_factory());
     // The card is gone: that is no success.
@@ -557,11 +558,7 @@ fn a_record_that_is_none_harms_nothing() {
     let mut random = ChaCha8Rng::seed_from_u64(20);
     for round in 0..200 {
         fs::write(&record, mutilated(&good, &mut random)).unwrap();
-        let places = KeeperPlaces {
-            sysfs: place.dir.path().join("tree"),
-            records: place.dir.path().join("records"),
-            boot: "a run".into(),
-        };
+        let places = place.places("a run");
         // Of this run of the machine: nothing is away, or it is not understood.
         put_back_all(&places, &|_| {}).unwrap();
         assert!(place.is_at_factory(), "round {round}: {}", place.state());

@@ -14,7 +14,7 @@ use yard_step_scenes::Scene;
 
 use crate::climbing::climb;
 use crate::truth::look;
-use crate::{StudyError, distinct, on_cards, scene_of};
+use crate::{StudyError, of_all_and_each, on_cards, scene_of};
 
 /// Speeds at which the plateau is foretold, percent, where the climb did not run them.
 const FORETOLD: [f64; 5] = [95.0, 75.0, 65.0, 55.0, 45.0];
@@ -283,8 +283,7 @@ pub struct AirSummary {
 /// The summaries: over all kinds, and of each.
 #[must_use]
 pub fn air_summaries(rows: &[AirRow]) -> Vec<AirSummary> {
-    let of_kinds = distinct(rows.iter().map(|row| row.kind.as_str())).into_iter().map(Some);
-    [None].into_iter().chain(of_kinds).map(|kind| summary(rows, kind)).collect()
+    of_all_and_each(rows.iter().map(|row| row.kind.as_str()), |kind| summary(rows, kind))
 }
 
 fn summary(rows: &[AirRow], kind: Option<&str>) -> AirSummary {

@@ -8,7 +8,7 @@ use yard_step_scenes::Scene;
 
 use crate::climbing::climb;
 use crate::truth::look;
-use crate::{StudyError, distinct, on_cards, scene_of};
+use crate::{StudyError, of_all_and_each, on_cards, scene_of};
 
 /// The stages of a climb.
 const STAGES: [Stage; 3] = [Stage::Baseline, Stage::Power, Stage::Core];
@@ -87,7 +87,8 @@ impl CeilingStudy {
         let mut is_power_limited = false;
         let mut climbed_at = |factor: f64| -> Result<CeilingClimb, StudyError> {
             let mut card = kind.open(seed, 0)?;
-            if let Some(mut table) = card.makers_limits().filter(|_| factor != 1.0) {
+            if factor != 1.0 {
+                let mut table = card.makers_limits();
                 for field in [LimitField::PowerLimit, LimitField::CurrentLimit] {
                     let makers = table.value(field).unwrap_or_default();
                     table = table.with(field, (makers * factor).round());
@@ -108,11 +109,10 @@ impl CeilingStudy {
             let climbed = climb(&mut card, laid_out, scene.mean_load(), false);
             let kept = climbed.outcome.settings;
             let steady = card.steady(&kept);
-            let (score, seen) = (steady.score, steady.seen.clone());
             Ok(CeilingClimb {
-                gain_percent: (score / base - 1.0) * 100.0,
-                watts: seen.average_power.map_or(0.0, |power| power.value()),
-                core_c: seen.core_temperature_max.map_or(0.0, |core| core.value()),
+                gain_percent: (steady.score / base - 1.0) * 100.0,
+                watts: steady.seen.average_power.map_or(0.0, |power| power.value()),
+                core_c: steady.seen.core_temperature_max.map_or(0.0, |core| core.value()),
                 holds: look(&mut card, &kept).holds(),
                 minutes: climbed.outcome.test_seconds.value() / 60.0,
                 machine_downs: climbed.machine_downs,
@@ -147,8 +147,7 @@ pub struct CeilingSummary {
 /// The summaries: over all kinds, and of each.
 #[must_use]
 pub fn ceiling_summaries(rows: &[CeilingRow]) -> Vec<CeilingSummary> {
-    let of_kinds = distinct(rows.iter().map(|row| row.kind.as_str())).into_iter().map(Some);
-    [None].into_iter().chain(of_kinds).map(|kind| summary(rows, kind)).collect()
+    of_all_and_each(rows.iter().map(|row| row.kind.as_str()), |kind| summary(rows, kind))
 }
 
 fn summary(rows: &[CeilingRow], kind: Option<&str>) -> CeilingSummary {

@@ -8,7 +8,7 @@ use yard_step_scenes::Scene;
 
 use crate::climbing::climb;
 use crate::truth::look;
-use crate::{StudyError, distinct, on_cards, scene_of};
+use crate::{StudyError, of_all_and_each, on_cards, scene_of};
 
 /// Stages that look for more score, in the order in which they join.
 const JOINED: [Stage; 11] = [
@@ -146,8 +146,7 @@ pub struct JoinedSummary {
 /// The summaries: over all kinds, and of each.
 #[must_use]
 pub fn joined_summaries(rows: &[JoinedRow]) -> Vec<JoinedSummary> {
-    let of_kinds = distinct(rows.iter().map(|row| row.kind.as_str())).into_iter().map(Some);
-    [None].into_iter().chain(of_kinds).map(|kind| summary(rows, kind)).collect()
+    of_all_and_each(rows.iter().map(|row| row.kind.as_str()), |kind| summary(rows, kind))
 }
 
 fn summary(rows: &[JoinedRow], kind: Option<&str>) -> JoinedSummary {

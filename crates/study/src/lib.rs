@@ -139,6 +139,15 @@ fn started_above<D: Fn(u64) -> Demand>(
     plan
 }
 
+/// A summary over all kinds, and one of each: `of` makes it of a kind, or of all where there is none.
+fn of_all_and_each<'a, T>(
+    kinds: impl Iterator<Item = &'a str>,
+    of: impl FnMut(Option<&'a str>) -> T,
+) -> Vec<T> {
+    let each = distinct(kinds).into_iter().map(Some);
+    [None].into_iter().chain(each).map(of).collect()
+}
+
 /// The kinds there are among those of some rows, in alphabetical order.
 fn distinct<'a>(kinds: impl Iterator<Item = &'a str>) -> Vec<&'a str> {
     let mut kinds: Vec<&str> = kinds.collect();

@@ -155,11 +155,6 @@ impl Place {
         Ok(self.store.change(&self.makers, |_| ()).map_err(Failure::failed)?.0)
     }
 
-    /// The table that the driver reads at its next start.
-    fn next<'a>(&'a self, record: &'a CeilingRecord) -> &'a LimitTable {
-        record.wanted.as_ref().map_or(&self.makers, |wanted| &wanted.table)
-    }
-
     /// What there is to say where the machine is up, and goes on with the limits that it has. One that nobody uses is switched
     /// off in a moment.
     fn until_off(&self) -> &'static str {
@@ -176,7 +171,7 @@ impl Place {
     /// Shows what a table changes, and writes it where that was said.
     fn want(&self, table: LimitTable, sure: &Sure) -> Result<(), Failure> {
         let record = self.record()?;
-        let differences = self.next(&record).differences(&table);
+        let differences = record.next().differences(&table);
         if differences.is_empty() {
             return print("The driver reads these limits at its next start already.\n");
         }
@@ -200,11 +195,7 @@ impl Place {
         };
         let (driver, at) = (self.driver.clone(), Timestamp::now().as_second());
         let wanted = LimitOverride { table, driver, reason, at };
-        let is_makers = wanted.table == self.makers;
-        let change = |record: &mut CeilingRecord| match is_makers {
-            true => drop(record.want_makers()),
-            false => record.want(wanted),
-        };
+        let change = |record: &mut CeilingRecord| record.want(wanted);
         self.store.change(&self.makers, change).map_err(Failure::failed)?;
         text += "The driver reads this at the next start of the machine. A start that does not end cleanly takes it away again; so does \
                  \"yard-step ceiling off\".\n";
@@ -253,7 +244,7 @@ pub(crate) fn ceiling(dir: &DataDirOption, options: &CeilingOptions) -> Result<(
         }
         CeilingCommand::Set { changes, sure } => {
             let record = place.record()?;
-            let mut table = place.next(&record).clone();
+            let mut table = record.next().clone();
             for FieldChange { field, wish } in changes {
                 table = limits_moved(&table, &place.makers, (*field, *wish), &place.machine)
                     .map_err(Failure::usage)?;
@@ -317,7 +308,7 @@ struct ShownField {
 
 impl Shown {
     fn of(place: &Place, record: &CeilingRecord) -> Self {
-        let next = place.next(record);
+        let next = record.next();
         let shown = |field: LimitField| {
             let bounds = limit_bounds(field, &place.makers, &place.machine)?;
             Some(ShownField {
@@ -342,7 +333,7 @@ impl Shown {
 }
 
 fn in_words(place: &Place, record: &CeilingRecord) -> String {
-    let next = place.next(record);
+    let next = record.next();
     let of = match &record.wanted {
         None => "the maker's limits".to_owned(),
         Some(LimitOverride { table, driver, reason, .. }) => {

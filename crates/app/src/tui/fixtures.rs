@@ -3,16 +3,17 @@
 
 use std::sync::Arc;
 
+use yard_step_card::CeilingRecord;
 use yard_step_core::{
     Absent, Advice, Assurance, Backing, Baseline, BaselineProgress, Bracket, CardDescription,
     CardLimits, Celsius, Channel, ChartTrial, CheckedFrame, Climb, ClimbError, ClockLine, Cure,
     CurveKind, CurveOffer, Domain, Exposure, Failure, Fan, Frame, Goal, Judgement, LEAST_PROOF,
-    Left, Limiter, LoadGain, Machine, Map, Margin, MemoryWiring, Mhz, MhzOffset, Millivolt, Offer,
-    OnFault, Origin, Outlook, Pair, Part, Percent, Plan, Prerequisite, Profile, ProfileInUse,
-    Proof, ProofRun, Purpose, Ratio, Reading, Reason, Room, Sample, Seconds, Seen, SettingKind,
-    Settings, Soak, SoakFault, SoakRun, Soaked, Span, Stage, Stairs, StepChange, StepSize,
-    StockReport, SuggestedMove, Suggestion, Trace, TrialRecord, USUAL_DAY, Verdict, VfCurve, Watt,
-    Weighed,
+    Left, LimitField, LimitTable, LimitTables, LimitValue, Limiter, LoadGain, Machine, Map, Margin,
+    MemoryWiring, Mhz, MhzOffset, Millivolt, Offer, OnFault, Origin, Outlook, Pair, Part, Percent,
+    Plan, Prerequisite, Profile, ProfileInUse, Proof, ProofRun, Purpose, Ratio, Reading, Reason,
+    Room, Sample, Seconds, Seen, SettingKind, Settings, Soak, SoakFault, SoakRun, Soaked, Span,
+    Stage, Stairs, StepChange, StepSize, StockReport, SuggestedMove, Suggestion, Trace,
+    TrialRecord, USUAL_DAY, UnknownField, Verdict, VfCurve, Watt, Weighed,
 };
 use yard_step_engine::{
     Activity, ByLoad, Candidate, ClimbSummary, ClimbView, Figure, FigureChange, Found, FreeEnd,
@@ -332,6 +333,27 @@ fn baseline() -> Baseline {
         average_power: Some(Watt(216.0)),
         hot_spot_max: Some(Celsius(78.0)),
     }
+}
+
+/// Limit tables of the [card], the maker's and the one in force, with these values of its power and current limit.
+pub fn limit_tables(makers: (f64, f64), in_force: (f64, f64)) -> LimitTables {
+    let table = |(power, current)| LimitTable {
+        card: card().table_owner(),
+        fields: vec![
+            LimitValue { field: LimitField::PowerLimit, value: power },
+            LimitValue { field: LimitField::CurrentLimit, value: current },
+        ],
+        unknown: vec![UnknownField { number: 17, raw: "ff".into() }],
+    };
+    LimitTables { makers: table(makers), in_force: table(in_force) }
+}
+
+/// A snapshot of the card with limit tables.
+pub fn snapshot_with_limits(tables: LimitTables) -> Snapshot {
+    let mut snapshot = snapshot();
+    snapshot.machine.ceiling = Some(Arc::new(CeilingRecord::at_first_sight(&tables.makers)));
+    Arc::make_mut(&mut snapshot.machine.card).limit_tables = Some(Box::new(tables));
+    snapshot
 }
 
 /// A climb with its baseline, one step held and one failed.

@@ -1,7 +1,7 @@
 //! What the keeper must know after it was killed: one file a card, written whole and synced before the card is changed.
 
-use std::fs::{self, DirBuilder, File, OpenOptions, Permissions};
-use std::io::{self, Read, Write};
+use std::fs::{self, DirBuilder, OpenOptions, Permissions};
+use std::io::{self, Read};
 use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 
@@ -10,6 +10,7 @@ use yard_step_core::Settings;
 
 use crate::kernel::Factory;
 use crate::runtime_dir::file_name;
+use crate::whole::write_whole;
 
 const FORMAT: &str = "yard-step-keeper";
 const VERSION: u32 = 1;
@@ -127,13 +128,7 @@ impl Records {
 
     /// Writes a record, so that it is there whole after a power cut.
     pub(super) fn write(&self, record: &Record) -> io::Result<()> {
-        let path = self.path(&record.card);
-        let fresh = path.with_extension("new");
-        let mut file = File::create(&fresh)?;
-        file.write_all(&serde_json::to_vec(record)?)?;
-        file.sync_all()?;
-        fs::rename(&fresh, &path)?;
-        File::open(&self.directory)?.sync_all()
+        write_whole(&self.path(&record.card), &serde_json::to_vec(record)?)
     }
 }
 

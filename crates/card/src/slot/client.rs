@@ -5,7 +5,7 @@ use std::os::unix::net::UnixStream;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use yard_step_core::{CardDescription, LimitOverride, Percent, Room, Sample, Seconds, Settings};
+use yard_step_core::{CardDescription, LimitTable, Percent, Room, Sample, Seconds, Settings};
 
 use super::SlotAddress;
 use super::wire::{MOST_REPLY, Reply, Request};
@@ -217,7 +217,7 @@ impl Card for SlotCard {
         }
     }
 
-    fn want_limits(&mut self, wanted: Option<&LimitOverride>) -> Result<(), CardError> {
+    fn want_limits(&mut self, wanted: Option<&LimitTable>) -> Result<(), CardError> {
         let wanted = wanted.map(|wanted| Box::new(wanted.clone()));
         self.ask(&Request::WantLimits { wanted }).map(drop)
     }

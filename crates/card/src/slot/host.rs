@@ -8,7 +8,7 @@ use std::thread;
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use tracing::{debug, info};
-use yard_step_core::{LimitOverride, Machine, Seconds, check_table};
+use yard_step_core::{LimitOverride, LimitTable, Machine, Seconds, check_table};
 
 use super::SlotAddress;
 use super::attached::{Attached, work};
@@ -244,7 +244,7 @@ impl Host {
                 Reply::Done
             }
             Request::Ceiling => Reply::Ceiling { record: slot.ceiling().map(Box::new) },
-            Request::WantLimits { wanted } => match slot.want_limits(wanted.map(|over| *over)) {
+            Request::WantLimits { wanted } => match slot.want_limits(wanted.map(|table| *table)) {
                 Ok(()) => Reply::Done,
                 Err(why) => Reply::Refused { why },
             },
@@ -276,7 +276,7 @@ impl Slot {
     /// Has the driver read its limits at the start that follows. It is noted beforehand that this is tried.
     fn read_limits(&mut self) {
         let Some(store) = &self.ceiling else { return };
-        let Some(makers) = self.card.makers_limits() else { return };
+        let makers = self.card.makers_limits();
         let (table, told) = match store.begin_start(&makers, &self.card.driver_release()) {
             Ok(read) => read,
             Err(error) => (None, Some(format!("The maker's limits are in force: {error}"))),
@@ -288,30 +288,29 @@ impl Slot {
 
     /// What is known of its limit table.
     fn ceiling(&self) -> Option<CeilingRecord> {
-        let (store, makers) = self.ceiling.as_ref().zip(self.card.makers_limits())?;
-        store.change(&makers, |_| ()).ok().map(|(record, ())| record)
+        let (record, ()) =
+            self.ceiling.as_ref()?.change(&self.card.makers_limits(), |_| ()).ok()?;
+        Some(record)
     }
 
     /// Has the driver read a table at its next start; none is the maker's.
-    fn want_limits(&self, wanted: Option<LimitOverride>) -> Result<(), String> {
-        let Some((store, makers)) = self.ceiling.as_ref().zip(self.card.makers_limits()) else {
+    fn want_limits(&self, wanted: Option<LimitTable>) -> Result<(), String> {
+        let Some(store) = &self.ceiling else {
             return Err("its machine keeps no limit table".into());
         };
-        if let Some(wanted) = &wanted {
-            // The bounds that go for any machine; whoever asks knows those of this one.
-            check_table(&wanted.table, &makers, &makers.card, &Machine::default())
-                .map_err(|error| error.to_string())?;
-        }
-        let driver = self.card.driver_release();
+        let makers = self.card.makers_limits();
+        let table = wanted.unwrap_or_else(|| makers.clone());
+        // The bounds that go for any machine; whoever asks knows those of this one.
+        check_table(&table, &makers, &makers.card, &Machine::default())
+            .map_err(|error| error.to_string())?;
         let since = SystemTime::now().duration_since(UNIX_EPOCH);
         let at = since.map_or(0, |since| since.as_secs().cast_signed());
-        let change = |record: &mut CeilingRecord| match wanted {
-            Some(wanted) if wanted.table != makers => {
-                record.want(LimitOverride { driver, at, ..wanted })
-            }
-            _ => drop(record.want_makers()),
-        };
-        store.change(&makers, change).map(drop).map_err(|error| error.to_string())
+        let (driver, reason) = (self.card.driver_release(), String::new());
+        let wanted = LimitOverride { table, driver, reason, at };
+        store
+            .change(&makers, |record| record.want(wanted))
+            .map(drop)
+            .map_err(|error| error.to_string())
     }
 
     /// Notes that the machine has borne its limits, if it is up.
@@ -320,10 +319,9 @@ impl Slot {
             return;
         }
         self.bears_after = None;
-        let noted = self.ceiling.as_ref().zip(self.card.makers_limits()).map(|(store, makers)| {
-            // Where this cannot be written, the next start is with the maker's limits, and says why.
-            store.note_borne(&makers)
-        });
+        let makers = self.card.makers_limits();
+        // Where this cannot be written, the next start is with the maker's limits, and says why.
+        let noted = self.ceiling.as_ref().map(|store| store.note_borne(&makers));
         if let Some(Err(error)) = noted {
             info!("that the machine has borne its limits was not noted: {error}");
         }

@@ -23,7 +23,7 @@
 //! A load may hand in several frames before the first of them is drawn. Numbers are little-endian. Pixels are in the byte order of the machine, on which both ends run.
 
 use serde::{Deserialize, Serialize};
-use yard_step_core::{CardDescription, Demand, LimitOverride, Percent, Room, Sample, Settings};
+use yard_step_core::{CardDescription, Demand, LimitTable, Percent, Room, Sample, Settings};
 
 use crate::{CeilingRecord, FaultInjection, LoadLost};
 
@@ -56,7 +56,7 @@ pub(super) enum Request {
     Ceiling,
     /// Have the driver read this table at its next start; none is the maker's.
     WantLimits {
-        wanted: Option<Box<LimitOverride>>,
+        wanted: Option<Box<LimitTable>>,
     },
     FaultInjection {
         fault: FaultInjection,

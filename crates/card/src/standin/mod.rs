@@ -173,17 +173,13 @@ impl StandIn {
         }
         let room = family.and_then(Family::room).unwrap_or_default();
         let unit = Unit::draw(&model, seed);
-        let mut description = model.describe(id, seed);
-        description.driver = driver_name(1);
+        let description = model.describe(id, seed);
         let mut dice = ChaCha8Rng::seed_from_u64(seed);
         dice.set_stream(course.wrapping_add(1));
         let mut whims = dice.clone();
         whims.set_stream(!course);
         let held = Settings::stock(&description);
-        let makers = model.makers_limits(&description);
-        let in_force = makers.clone();
-        description.limit_tables = Some(Box::new(LimitTables { makers, in_force }));
-        Ok(Self {
+        let mut card = Self {
             controls: Controls::of(&held, &model, 1.0),
             held,
             physics: Physics::new(model.clone(), unit, room),
@@ -212,7 +208,9 @@ impl StandIn {
             finished: VecDeque::new(),
             last_demand: None,
             canvas: Frame::black(0, 0),
-        })
+        };
+        card.load_limits();
+        Ok(card)
     }
 
     /// The number that makes it the unit it is.
@@ -276,8 +274,8 @@ impl StandIn {
 
     /// The maker's limit table.
     #[must_use]
-    pub fn makers_limits(&self) -> Option<LimitTable> {
-        self.description.limit_tables.as_ref().map(|tables| tables.makers.clone())
+    pub fn makers_limits(&self) -> LimitTable {
+        self.model.makers_limits(&self.description)
     }
 
     /// Release of the driver that its machine runs.
@@ -289,7 +287,7 @@ impl StandIn {
     /// Has the driver load the limit table, as it does when the machine starts. The machine is down where it does not come up
     /// with it.
     pub fn load_limits(&mut self) {
-        let makers = self.model.makers_limits(&self.description);
+        let makers = self.makers_limits();
         let in_force = self.limit_override.clone().unwrap_or_else(|| makers.clone());
         for (offer, factory) in self.description.offers.iter_mut().zip(&self.model.offers) {
             offer.maximum = factory.maximum;

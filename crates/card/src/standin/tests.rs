@@ -722,7 +722,7 @@ fn a_raised_field_raises_its_range_and_can_be_asked(
     let mut card = open(kind, 1);
     card.set_mishaps(Mishaps::NONE);
     let (_, factory) = range(&card, setting);
-    let makers = card.makers_limits().unwrap();
+    let makers = card.makers_limits();
     card.override_limits(Some(makers.with(field, makers.value(field).unwrap() * factor)));
     card.restart_machine();
     let (_, highest) = range(&card, setting);
@@ -737,7 +737,7 @@ fn a_raised_field_raises_its_range_and_can_be_asked(
 fn more_current_lets_more_power_through() {
     let watts = |current: f64| {
         let mut card = open(TARN, 1);
-        let makers = card.makers_limits().unwrap();
+        let makers = card.makers_limits();
         let table = makers.with(LimitField::PowerLimit, 330.0);
         card.override_limits(Some(table.with(LimitField::CurrentLimit, current)));
         card.restart_machine();
@@ -758,7 +758,7 @@ fn a_field_far_out_of_range_keeps_the_machine_from_starting(
     #[case] field: LimitField,
 ) {
     let mut card = open(kind, 1);
-    let makers = card.makers_limits().unwrap();
+    let makers = card.makers_limits();
     card.override_limits(Some(makers.with(field, makers.value(field).unwrap() * 1.4)));
     card.restart_machine();
     assert_eq!(card.taken(), Err(CardError::MachineDown));

@@ -67,20 +67,15 @@ pub fn current_for(power: f64, makers: &LimitTable) -> Option<f64> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::ceiling::table::LimitValue;
-    use crate::fixtures;
+    use crate::fixtures::limit_table;
     use rstest::rstest;
 
     fn makers() -> LimitTable {
-        LimitTable {
-            card: fixtures::card().table_owner(),
-            fields: vec![
-                LimitValue { field: LimitField::PowerLimit, value: 300.0 },
-                LimitValue { field: LimitField::CurrentLimit, value: 270.0 },
-                LimitValue { field: LimitField::VoltageCeiling, value: 1_100.0 },
-            ],
-            unknown: Vec::new(),
-        }
+        limit_table(&[
+            (LimitField::PowerLimit, 300.0),
+            (LimitField::CurrentLimit, 270.0),
+            (LimitField::VoltageCeiling, 1_100.0),
+        ])
     }
 
     fn with_supply(supply: f64, rest: f64) -> Machine {

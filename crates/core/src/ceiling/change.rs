@@ -136,20 +136,12 @@ pub fn current_that_is_short(table: &LimitTable, makers: &LimitTable) -> Option<
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::ceiling::table::LimitValue;
-    use crate::fixtures;
+    use crate::fixtures::limit_table;
     use crate::units::Watt;
     use rstest::rstest;
 
     fn makers() -> LimitTable {
-        LimitTable {
-            card: fixtures::card().table_owner(),
-            fields: vec![
-                LimitValue { field: LimitField::PowerLimit, value: 270.0 },
-                LimitValue { field: LimitField::CurrentLimit, value: 242.0 },
-            ],
-            unknown: Vec::new(),
-        }
+        limit_table(&[(LimitField::PowerLimit, 270.0), (LimitField::CurrentLimit, 242.0)])
     }
 
     #[rstest]

@@ -81,19 +81,14 @@ pub fn needs_limits(settings: &Settings, card: &CardDescription) -> Option<Needs
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::ceiling::table::{LimitTable, LimitTables, LimitValue};
-    use crate::fixtures;
+    use crate::ceiling::table::LimitTables;
+    use crate::fixtures::{self, limit_table};
     use crate::units::Watt;
 
     /// A card whose power limit reaches so far in force, and as far as it is offered by its maker.
     fn card(in_force: f64) -> CardDescription {
         let mut card = fixtures::card();
-        let owner = card.table_owner();
-        let of = |value| LimitTable {
-            card: owner.clone(),
-            fields: vec![LimitValue { field: LimitField::PowerLimit, value }],
-            unknown: Vec::new(),
-        };
+        let of = |value| limit_table(&[(LimitField::PowerLimit, value)]);
         let mut offers = card.offers.iter_mut();
         let offer = offers.find(|offer| offer.kind == SettingKind::PowerLimit).unwrap();
         let makers = of(std::mem::replace(&mut offer.maximum, in_force));

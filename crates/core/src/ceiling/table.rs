@@ -137,14 +137,6 @@ pub struct LimitTables {
     pub in_force: LimitTable,
 }
 
-impl LimitTables {
-    /// Whether the maker's table is in force.
-    #[must_use]
-    pub fn is_makers(&self) -> bool {
-        self.in_force == self.makers
-    }
-}
-
 /// A document with a table and its checksum.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -333,21 +325,18 @@ impl TableDocument {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::fixtures;
+    use crate::fixtures::limit_table;
     use proptest::prelude::*;
     use rstest::rstest;
 
-    pub(in crate::ceiling) fn table() -> LimitTable {
-        let field = |field, value| LimitValue { field, value };
-        LimitTable {
-            card: fixtures::card().table_owner(),
-            fields: vec![
-                field(LimitField::PowerLimit, 270.0),
-                field(LimitField::CurrentLimit, 240.0),
-                field(LimitField::MemoryClock, 2_000.0),
-            ],
-            unknown: vec![UnknownField { number: 17, raw: "00ff".into() }],
-        }
+    fn table() -> LimitTable {
+        let fields = [
+            (LimitField::PowerLimit, 270.0),
+            (LimitField::CurrentLimit, 240.0),
+            (LimitField::MemoryClock, 2_000.0),
+        ];
+        let unknown = vec![UnknownField { number: 17, raw: "00ff".into() }];
+        LimitTable { unknown, ..limit_table(&fields) }
     }
 
     #[test]

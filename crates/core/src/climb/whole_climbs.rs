@@ -5,8 +5,8 @@ use rstest::rstest;
 
 use super::*;
 use crate::card::description::{CardDescription, Offer, Reading};
-use crate::ceiling::table::{LimitField, LimitTable, LimitTables, LimitValue};
-use crate::fixtures::{card as core_card, seen};
+use crate::ceiling::table::{LimitField, LimitTables};
+use crate::fixtures::{card as core_card, limit_table, seen};
 use crate::judge::verdict::{Fault, Verdict};
 use crate::load::artifact::Domain;
 use crate::measure::clock_line::ClockLine;
@@ -196,12 +196,7 @@ fn beyond_the_makers_limits_the_power_goes_up_by_small_steps(
     #[case] kept: f64,
 ) {
     let mut card = card();
-    let owner = card.table_owner();
-    let of = |value| LimitTable {
-        card: owner.clone(),
-        fields: vec![LimitValue { field: LimitField::PowerLimit, value }],
-        unknown: Vec::new(),
-    };
+    let of = |value| limit_table(&[(LimitField::PowerLimit, value)]);
     card.limit_tables = Some(Box::new(LimitTables { makers: of(286.0), in_force: of(329.0) }));
     let mut offers = card.offers.iter_mut();
     offers.find(|offer| offer.kind == SettingKind::PowerLimit).unwrap().maximum = 329.0;

@@ -331,8 +331,9 @@ pub fn trial_at(area: Rect, state: &State, snapshot: &Snapshot, place: (u16, u16
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::tui::fixtures::snapshot;
+    use crate::tui::fixtures::{limit_tables, snapshot, snapshot_with_limits};
     use crate::tui::keys::table::{bindings, help_with_view};
+    use crate::tui::overlays::limits::LimitsForm;
     use crate::tui::overlays::machine::Form;
     use crate::tui::overlays::profile_forms::keep_form;
     use crate::tui::overlays::settings::SettingsForm;
@@ -433,6 +434,7 @@ mod tests {
 
     #[test]
     fn overlays_fit_any_screen() {
+        let with_limits = snapshot_with_limits(limit_tables((300.0, 250.0), (330.0, 275.0)));
         let overlays = [
             Overlay::Help(0),
             Overlay::Mark { climb: 1, trial: 2, chosen: 9 },
@@ -443,6 +445,7 @@ mod tests {
             Overlay::Cards(1),
             Overlay::Machine(Form::of(&snapshot().machine.said, &snapshot().machine.card, 700)),
             Overlay::Settings(Box::new(SettingsForm::of(&snapshot().machine.card, None))),
+            Overlay::Limits(Box::new(LimitsForm::of(&with_limits).unwrap())),
             Overlay::Say(3),
             path_of(FileUse::Picture, "a.png".into()),
         ];

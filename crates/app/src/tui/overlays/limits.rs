@@ -48,8 +48,7 @@ impl LimitsForm {
     pub fn of(snapshot: &Snapshot) -> Option<Self> {
         let record = snapshot.machine.ceiling.as_ref()?;
         let tables = snapshot.machine.card.limit_tables.as_ref()?;
-        let wanted = record.wanted.as_ref().map(|wanted| wanted.table.clone());
-        let next = wanted.unwrap_or_else(|| tables.makers.clone());
+        let next = record.next().clone();
         Some(Self {
             makers: tables.makers.clone(),
             in_force: tables.in_force.clone(),
@@ -199,26 +198,10 @@ impl LimitsForm {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::tui::fixtures::snapshot;
-    use std::sync::Arc;
-    use yard_step_card::CeilingRecord;
-    use yard_step_core::{LimitTables, LimitValue, UnknownField};
+    use crate::tui::fixtures::{limit_tables, snapshot, snapshot_with_limits};
 
     fn with_table() -> Snapshot {
-        let mut snapshot = snapshot();
-        let card = Arc::make_mut(&mut snapshot.machine.card);
-        let makers = LimitTable {
-            card: card.table_owner(),
-            fields: vec![
-                LimitValue { field: LimitField::PowerLimit, value: 300.0 },
-                LimitValue { field: LimitField::CurrentLimit, value: 250.0 },
-            ],
-            unknown: vec![UnknownField { number: 17, raw: "ff".into() }],
-        };
-        let in_force = makers.clone();
-        snapshot.machine.ceiling = Some(Arc::new(CeilingRecord::at_first_sight(&makers)));
-        card.limit_tables = Some(Box::new(LimitTables { makers, in_force }));
-        snapshot
+        snapshot_with_limits(limit_tables((300.0, 250.0), (300.0, 250.0)))
     }
 
     fn press(form: LimitsForm, keys: &[KeyCode]) -> LimitsForm {

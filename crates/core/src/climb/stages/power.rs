@@ -58,7 +58,7 @@ impl StageRules for Power {
     fn to_go(&self, climb: &Climb, _done: f64) -> ToGo {
         let wanted = f64::from(climb.plan.power.runs);
         let left = |load| (wanted - climb.power_runs(load).len() as f64).max(0.0);
-        let rungs = climb.rungs_to_try().count() as f64;
+        let rungs = climb.rungs_to_try().len() as f64;
         let trials = rungs + climb.power_loads().into_iter().map(left).sum::<f64>();
         ToGo { trials, seconds: climb.plan.power.seconds }
     }
@@ -92,10 +92,14 @@ impl Climb {
     }
 
     fn raised_settings(&self, share: f64) -> Settings {
+        self.with_limits(|offer| raised(offer, self.highest_to_try(offer), share))
+    }
+
+    /// Stock, with what is held, and with what is wanted of every limit that the power stage raises.
+    fn with_limits(&self, wanted: impl Fn(&Offer) -> Option<f64>) -> Settings {
         let mut settings = self.held_settings();
         for kind in RAISED {
-            let offer = self.card.offer(kind);
-            let value = offer.and_then(|offer| raised(offer, self.highest_to_try(offer), share));
+            let value = self.card.offer(kind).and_then(&wanted);
             if value.is_some() {
                 settings.set(kind, value);
             }
@@ -117,14 +121,10 @@ impl Climb {
 
     /// The settings of a rung.
     fn at_rung(&self, rung: f64) -> Settings {
-        let mut settings = self.held_settings();
-        let target = SettingKind::TemperatureTarget;
-        let hottest = self.card.offer(target).and_then(|offer| raised(offer, offer.maximum, 1.0));
-        if hottest.is_some() {
-            settings.set(target, hottest);
-        }
-        settings.set(SettingKind::PowerLimit, Some(rung));
-        settings
+        self.with_limits(|offer| match offer.kind {
+            SettingKind::PowerLimit => Some(rung),
+            _ => raised(offer, offer.maximum, 1.0),
+        })
     }
 
     /// What became of a rung: whether it held; none before it was run.
@@ -144,12 +144,13 @@ impl Climb {
     }
 
     /// Rungs that are still to be run, the lowest first; none once one has failed.
-    fn rungs_to_try(&self) -> impl Iterator<Item = f64> {
-        let rungs = self.rungs_beyond_makers();
-        let has_failed = rungs.iter().any(|rung| self.rung_held(*rung) == Some(false));
-        let open: Vec<f64> =
-            rungs.into_iter().filter(|rung| self.rung_held(*rung).is_none()).collect();
-        open.into_iter().filter(move |_| !has_failed)
+    fn rungs_to_try(&self) -> Vec<f64> {
+        let mut rungs = self.rungs_beyond_makers();
+        if rungs.iter().any(|rung| self.rung_held(*rung) == Some(false)) {
+            return Vec::new();
+        }
+        rungs.retain(|rung| self.rung_held(*rung).is_none());
+        rungs
     }
 
     /// The highest value of an offer that is tried: the rung below the first that failed, where one has.
@@ -304,7 +305,7 @@ impl Climb {
         if let Some(stuck) = self.stuck_without_score(Stage::Power, load, self.plan.power.seconds) {
             return Some(stuck);
         }
-        if let Some(rung) = self.rungs_to_try().next().filter(|_| share >= 1.0) {
+        if let Some(rung) = self.rungs_to_try().first().copied().filter(|_| share >= 1.0) {
             return self.next_rung(rung);
         }
         let asked = self.raised_settings(share);

@@ -688,7 +688,7 @@ fn draw_history(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapsh
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::tui::fixtures::snapshot;
+    use crate::tui::fixtures::{limit_tables, snapshot, snapshot_with_limits};
     use crate::tui::theme::Depth;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
     use rstest::rstest;
@@ -781,30 +781,16 @@ mod tests {
 
     #[test]
     fn limits_beyond_the_makers_are_marked() {
-        let mut snapshot = snapshot();
         let shown = |snapshot: &Snapshot| {
             let theme = Theme::new(Depth::None);
             drawn(160, 47, |buffer, area| draw(buffer, area, theme, snapshot)).join("\n")
         };
-        assert!(!shown(&snapshot).contains("limit table"), "where it cannot be read");
-        let card = std::sync::Arc::make_mut(&mut snapshot.machine.card);
-        let highest = card.offer(SettingKind::PowerLimit).unwrap().maximum;
-        let table = |value| yard_step_core::LimitTable {
-            card: card.table_owner(),
-            fields: vec![yard_step_core::LimitValue {
-                field: yard_step_core::LimitField::PowerLimit,
-                value,
-            }],
-            unknown: Vec::new(),
-        };
-        let (makers, in_force) = (table(highest - 30.0), table(highest));
-        card.limit_tables = Some(Box::new(yard_step_core::LimitTables { makers, in_force }));
-        let text = shown(&snapshot);
+        assert!(!shown(&snapshot()).contains("limit table"), "where it cannot be read");
+        let highest = snapshot().machine.card.offer(SettingKind::PowerLimit).unwrap().maximum;
+        let (makers, raised) = ((highest - 30.0, 250.0), (highest, 250.0));
+        let text = shown(&snapshot_with_limits(limit_tables(makers, raised)));
         assert!(text.contains("1 field changed, ") && text.contains("beyond maker's"), "{text}");
-        let tables = std::sync::Arc::make_mut(&mut snapshot.machine.card).limit_tables.as_mut();
-        let tables = tables.unwrap();
-        tables.makers = tables.in_force.clone();
-        let text = shown(&snapshot);
+        let text = shown(&snapshot_with_limits(limit_tables(raised, raised)));
         assert!(text.contains("the maker's") && !text.contains("beyond maker's"), "{text}");
     }
 
