@@ -169,7 +169,7 @@ impl CeilingStore {
             serde_json::from_slice(&text).map_err(|error| odd(printable(&error.to_string())))?;
         if record.format != FORMAT || record.version != VERSION {
             let (format, version) = (printable(&record.format), record.version);
-            return Err(odd(format!("\"{format}\" version {version} is none that is known")));
+            return Err(odd(format!("unknown format \"{format}\", version {version}")));
         }
         let makers = record.makers.clone().into_table().map_err(|error| odd(error.to_string()))?;
         // The bounds that go for any machine: a file may be edited by anybody who can.

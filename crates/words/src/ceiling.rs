@@ -15,7 +15,7 @@ pub const fn limit_field(field: LimitField) -> &'static str {
             "The current into the chip, which heats the regulator. It must follow the power limit."
         }
         LimitField::VoltageCeiling => {
-            "The highest voltage of the core. Voltage ages the chip; a little is a lot."
+            "The highest voltage of the core. It ages the chip, and small increases matter."
         }
         LimitField::CoreClock => "How high the core clock may be set.",
         LimitField::MemoryClock => "How high the memory clock may be set.",

@@ -29,7 +29,7 @@ pub fn reason(why: &Reason) -> String {
             under(load.as_deref())
         ),
         Reason::BeyondMakers { limit, makers, highest } => format!(
-            "The limits in force reach beyond the maker's {makers}: one run at {limit} on the way to {highest}. The first that fails ends that."
+            "The limits in force reach beyond the maker's {makers}: one run at {limit} on the way to {highest}. The climb stops raising it where a run fails."
         ),
         Reason::LimitsRaised { limits, done, runs, is_halved, load } => {
             let under = under(load.as_deref());

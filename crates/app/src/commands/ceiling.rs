@@ -161,7 +161,7 @@ impl Place {
         let until = Instant::now() + LINGER + LINGER;
         while self.slot.path().exists() {
             if Instant::now() > until {
-                return "The card is in use and goes on with the limits that it has: close Yard Step, and open it again.\n";
+                return "The card is in use and keeps its present limits: close Yard Step and open it again.\n";
             }
             thread::sleep(LOOK);
         }

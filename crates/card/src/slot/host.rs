@@ -323,7 +323,7 @@ impl Slot {
         // Where this cannot be written, the next start is with the maker's limits, and says why.
         let noted = self.ceiling.as_ref().map(|store| store.note_borne(&makers));
         if let Some(Err(error)) = noted {
-            info!("that the machine has borne its limits was not noted: {error}");
+            info!("could not note that the machine came up with its limits: {error}");
         }
     }
 

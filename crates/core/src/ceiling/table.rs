@@ -282,7 +282,7 @@ impl LimitTable {
             )));
         }
         if self.unknown != makers.unknown {
-            let text = "fields that nobody knows are others than in the table of the card";
+            let text = "its unknown fields differ from those in the table of the card";
             return Err(TableError::Odd(text.into()));
         }
         Ok(())
