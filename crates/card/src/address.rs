@@ -227,6 +227,15 @@ impl CardAddress {
         Ok(Self(Place::Real(KeptAddress { card, ..real.clone() })))
     }
 
+    /// The address on the bus of a real card.
+    #[must_use]
+    pub fn on_bus(&self) -> Option<&str> {
+        match &self.0 {
+            Place::StandIn { .. } => None,
+            Place::Real(real) => Some(&real.card),
+        }
+    }
+
     /// Whether it is a stand-in.
     #[must_use]
     pub fn is_simulated(&self) -> bool {

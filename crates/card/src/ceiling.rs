@@ -8,15 +8,17 @@
 //!          └─ otherwise: noted as starting, then ────────► the override
 //! ```
 
-use std::fs::{DirBuilder, File, OpenOptions};
+use std::fs::{self, DirBuilder, File, OpenOptions};
 use std::io::{self, ErrorKind, Read};
 use std::os::unix::fs::DirBuilderExt;
 use std::path::{Path, PathBuf};
+use std::time::{SystemTime, UNIX_EPOCH};
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use yard_step_core::{
-    LimitOverride, LimitTable, Machine, TableDocument, TableOwner, check_table, printable,
+    ChangeError, LONGEST_REASON, LimitOverride, LimitTable, Machine, TableDocument, TableOwner,
+    WantedLimits, check_table, printable,
 };
 
 use crate::runtime_dir::file_name;
@@ -95,12 +97,24 @@ impl CeilingRecord {
             self.is_starting = true;
             return Some(wanted.table.clone());
         };
-        (self.before, self.is_starting) = (self.wanted.take(), false);
-        let table = self.before.as_ref().map_or_else(String::new, |last| last.table.checksum());
+        self.give_up(&why);
+        None
+    }
+
+    /// Takes the override away without anybody's wish, and says why, in half a sentence.
+    pub(crate) fn give_up(&mut self, why: &str) {
+        let Some(wanted) = self.wanted.take() else { return };
+        let table = wanted.table.checksum();
+        (self.before, self.is_starting) = (Some(wanted), false);
         self.told = Some(format!(
             "The maker's limits are in force again, the override {table} is not: {why}. \"yard-step ceiling again\" restores it."
         ));
-        None
+    }
+
+    /// Whether a table is one that was noted here: the maker's, the one that is wanted, or the one before.
+    pub(crate) fn knows(&self, is_same: impl Fn(&LimitTable) -> bool) -> bool {
+        let all = [&self.wanted, &self.before].into_iter().flatten().map(|over| &over.table);
+        all.chain([&self.makers.table]).any(is_same)
     }
 }
 
@@ -123,6 +137,9 @@ pub enum CeilingError {
         /// What is wrong.
         why: String,
     },
+    /// The table is refused for this card.
+    #[error(transparent)]
+    Refused(#[from] ChangeError),
 }
 
 /// Where the record of one card is kept.
@@ -159,6 +176,18 @@ impl CeilingStore {
     /// # Errors
     /// It cannot be read, or is none: damaged, of another version, or for another card.
     pub fn read(&self, owner: &TableOwner) -> Result<Option<CeilingRecord>, CeilingError> {
+        self.read_as(Some(owner))
+    }
+
+    /// The same for a card that cannot be asked what it is.
+    ///
+    /// # Errors
+    /// As [`read`](Self::read), but for another card.
+    pub fn read_unseen(&self) -> Result<Option<CeilingRecord>, CeilingError> {
+        self.read_as(None)
+    }
+
+    fn read_as(&self, owner: Option<&TableOwner>) -> Result<Option<CeilingRecord>, CeilingError> {
         let text = match read_bounded(&self.path) {
             Ok(text) => text,
             Err(error) if error.kind() == ErrorKind::NotFound => return Ok(None),
@@ -173,6 +202,7 @@ impl CeilingStore {
         }
         let makers = record.makers.clone().into_table().map_err(|error| odd(error.to_string()))?;
         // The bounds that go for any machine: a file may be edited by anybody who can.
+        let owner = owner.unwrap_or(&makers.card);
         let check = |table| check_table(table, &makers, owner, &Machine::default());
         let all = [&record.wanted, &record.before].into_iter().flatten().map(|over| &over.table);
         all.chain([&makers]).try_for_each(check).map_err(|error| odd(error.to_string()))?;
@@ -212,6 +242,40 @@ impl CeilingStore {
         Ok((record, changed))
     }
 
+    /// Has the driver read a table at its next start, as a user of this name wants it under a release of the driver; none is the
+    /// maker's.
+    ///
+    /// # Errors
+    /// The table lies outside the bounds that go for any machine, or is for another card; and as [`change`](Self::change).
+    pub fn want(
+        &self,
+        makers: &LimitTable,
+        wanted: Option<(WantedLimits, &str, String)>,
+    ) -> Result<(), CeilingError> {
+        let Some((WantedLimits { table, reason }, driver, by)) = wanted else {
+            return self.change(makers, CeilingRecord::want_makers).map(drop);
+        };
+        check_table(&table, makers, &makers.card, &Machine::default())?;
+        let since = SystemTime::now().duration_since(UNIX_EPOCH);
+        let at = since.map_or(0, |since| since.as_secs().cast_signed());
+        let reason = printable(&reason).chars().take(LONGEST_REASON).collect();
+        let wanted = LimitOverride { table, driver: driver.to_owned(), reason, by, at };
+        self.change(makers, |record| record.want(wanted)).map(drop)
+    }
+
+    /// Begins anew with a fresh copy of the maker's table, for a card whose firmware is another now. Overrides of the one before
+    /// do not fit it and are gone; the old record stays beside it.
+    ///
+    /// # Errors
+    /// It cannot be written.
+    pub(crate) fn renew(&self, makers: &LimitTable) -> Result<(), CeilingError> {
+        match fs::rename(&self.path, self.path.with_extension("old")) {
+            Err(error) if error.kind() != ErrorKind::NotFound => return Err(self.file(error)),
+            _ => {}
+        }
+        self.change(makers, |_| ()).map(drop)
+    }
+
     /// The table that the driver reads as the machine starts, and what there is to say of it. What comes of the start is
     /// noted beforehand: a machine that does not come up has the maker's table at its next start.
     ///
@@ -235,14 +299,20 @@ impl CeilingStore {
     }
 }
 
-/// A table in a file.
+/// A table in a file: a document of Yard Step's or, for a real card whose maker's table is given, the bytes of the kernel's own
+/// file.
 ///
 /// # Errors
 /// The file cannot be read, or holds no whole table.
-pub fn read_table(path: &Path) -> Result<LimitTable, CeilingError> {
+pub fn read_table(path: &Path, makers: &LimitTable) -> Result<LimitTable, CeilingError> {
     let text =
         read_bounded(path).map_err(|cause| CeilingError::File { path: path.to_owned(), cause })?;
     let odd = |why: String| CeilingError::Content { path: path.to_owned(), why };
+    // The kernel's own has zeros in it, and no document has.
+    if let Some(file) = makers.file.as_ref().filter(|_| text.contains(&0)) {
+        let file = file.with_bytes(text).map_err(|error| odd(error.to_string()))?;
+        return Ok(LimitTable::of_file(makers.card.clone(), file));
+    }
     let document: TableDocument = serde_json::from_slice(&text)
         .map_err(|error| odd(format!("it is no limit table: {}", printable(&error.to_string()))))?;
     document.into_table().map_err(|error| odd(error.to_string()))
@@ -268,7 +338,6 @@ fn read_bounded(path: &Path) -> io::Result<Vec<u8>> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::fs;
 
     use rand::{RngExt, SeedableRng};
     use rand_chacha::ChaCha8Rng;
@@ -281,7 +350,13 @@ mod tests {
 
     fn raised() -> LimitOverride {
         let table = makers().with(LimitField::PowerLimit, 310.0);
-        LimitOverride { table, driver: "1.0".into(), reason: "summer".into(), at: 7 }
+        LimitOverride {
+            table,
+            driver: "1.0".into(),
+            reason: "summer".into(),
+            by: String::new(),
+            at: 7,
+        }
     }
 
     /// A store whose driver is to read a raised table.
@@ -346,7 +421,7 @@ mod tests {
                 }
             }
             fs::write(&path, &text).unwrap();
-            match read_table(&path) {
+            match read_table(&path, &makers()) {
                 Err(_) => refused += 1,
                 // White space, or a digit by itself: the same table.
                 Ok(table) => {
@@ -372,7 +447,7 @@ mod tests {
             ("empty", "it is no limit table"),
             ("huge", "larger than 256 KiB"),
         ] {
-            let error = read_table(&path(name)).unwrap_err().to_string();
+            let error = read_table(&path(name), &makers()).unwrap_err().to_string();
             assert!(error.contains(told) && error.contains(name), "{name}: {error}");
         }
         let store = CeilingStore::at(&path("huge"));

@@ -12,8 +12,8 @@
 use std::convert::Infallible;
 
 use yard_step_core::{
-    CardDescription, CurveFollower, Fan, FanCurve, LimitTable, Limiter, Percent, Room, Sample,
-    Seconds, SettingKind, Settings,
+    CardDescription, CurveFollower, Fan, FanCurve, Limiter, Percent, Room, Sample, Seconds,
+    SettingKind, Settings, WantedLimits,
 };
 
 use crate::{
@@ -130,11 +130,15 @@ impl Card for FanDriver {
         })
     }
 
-    fn ceiling(&mut self) -> Option<CeilingRecord> {
+    fn ceiling(&mut self) -> Result<CeilingRecord, CardError> {
         self.card.ceiling()
     }
 
-    fn want_limits(&mut self, wanted: Option<&LimitTable>) -> Result<(), CardError> {
+    fn renew_makers_limits(&mut self) -> Result<(), CardError> {
+        self.card.renew_makers_limits()
+    }
+
+    fn want_limits(&mut self, wanted: Option<&WantedLimits>) -> Result<(), CardError> {
         self.card.want_limits(wanted)
     }
 

@@ -17,6 +17,7 @@ mod restore;
 mod runtime_dir;
 pub mod slot;
 mod standin;
+mod users;
 mod whole;
 
 pub use address::{
@@ -32,12 +33,13 @@ pub use standin::{
     Blemish, Brief, BriefCard, BriefEnding, Disturbance, Edges, Family, FaultInjection, Incident,
     Mishaps, StandIn, Steady, Warm,
 };
+pub use users::this_user;
 
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use yard_step_core::{
     CardDescription, Demand, LimitTable, Limiter, Percent, Room, Sample, Seconds, Settings,
-    Workload,
+    WantedLimits, Workload,
 };
 
 /// Why a card did not do what it was asked.
@@ -216,18 +218,29 @@ pub trait Card: Send {
         Ok(())
     }
 
-    /// What is known of its limit table; none for a card whose table cannot be read, or that is only looked at.
-    fn ceiling(&mut self) -> Option<CeilingRecord> {
-        None
+    /// What is known of its limit table.
+    ///
+    /// # Errors
+    /// The table cannot be read, or the card is only looked at.
+    fn ceiling(&mut self) -> Result<CeilingRecord, CardError> {
+        Err(CardError::Refused { why: "its limit table cannot be read".into() })
     }
 
     /// Has its driver read a limit table at its next start; none is the maker's.
     ///
     /// # Errors
     /// The table is refused or cannot be written, or the card has none.
-    fn want_limits(&mut self, wanted: Option<&LimitTable>) -> Result<(), CardError> {
+    fn want_limits(&mut self, wanted: Option<&WantedLimits>) -> Result<(), CardError> {
         let _ = wanted;
         Err(CardError::Refused { why: "its limit table cannot be written".into() })
+    }
+
+    /// Copies the table that the card has now as the maker's, in place of the copy of first sight: its firmware is another.
+    ///
+    /// # Errors
+    /// That cannot be, or the copy cannot be written.
+    fn renew_makers_limits(&mut self) -> Result<(), CardError> {
+        Err(CardError::Refused { why: "the copy of its limit table cannot be renewed".into() })
     }
 
     /// What there is to say of the card as it was found, in sentences: how the start of the machine went.

@@ -4,7 +4,8 @@ use crate::air::fan::FanControl;
 use crate::card::description::{CardDescription, CardLimits, Channel, Offer, Reading, SettingKind};
 use crate::card::memory_rate::MemoryWiring;
 use crate::card::settings::Settings;
-use crate::ceiling::table::{LimitField, LimitTable, LimitValue};
+use crate::ceiling::field::{LimitField, LimitValue};
+use crate::ceiling::table::LimitTable;
 use crate::climb::{Purpose, Stage, TrialRecord};
 use crate::judge::verdict::Verdict;
 use crate::measure::clock_line::ClockLine;
@@ -20,6 +21,7 @@ pub(crate) fn card() -> CardDescription {
         maximum,
         step,
         stock,
+        makers_maximum: None,
     };
     CardDescription {
         id: "standin:test".into(),
@@ -62,6 +64,7 @@ pub(crate) fn limit_table(fields: &[(LimitField, f64)]) -> LimitTable {
         card: card().table_owner(),
         fields: fields.iter().map(|&(field, value)| LimitValue { field, value }).collect(),
         unknown: Vec::new(),
+        file: None,
     }
 }
 

@@ -54,16 +54,19 @@ pub use card::memory_rate::MemoryWiring;
 pub use card::settings::{Clamped, Difference, Settings, SettingsError};
 pub use ceiling::bounds::{BoundBy, Bounds, beyond_makers, bounds as limit_bounds, current_for};
 pub use ceiling::change::{
-    ChangeError, LONGEST_REASON, LimitOverride, LimitWish, check_table, current_that_is_short,
-    moved as limits_moved,
+    ChangeError, LONGEST_REASON, LimitOverride, LimitWish, WantedLimits, check_table,
+    current_that_is_short, moved as limits_moved,
 };
+pub use ceiling::error::{TABLE_VERSION, TableError};
+pub use ceiling::field::{LimitField, LimitValue};
+pub use ceiling::file::{LARGEST_FILE, TableFile};
 pub use ceiling::reach::{
     CORE_BELOW, NeedsLimits, REGULATOR_BEYOND, alarms_with_limits, makers_maximum, needs_limits,
-    setting_of,
+    settings_of,
 };
 pub use ceiling::table::{
-    LimitDifference, LimitField, LimitTable, LimitTables, LimitValue, MOST_FIELDS, TABLE_FORMAT,
-    TableDocument, TableError, TableOwner, UnknownField,
+    LimitDifference, LimitTable, LimitTables, MOST_FIELDS, TABLE_FORMAT, TableDocument, TableOwner,
+    UnknownField,
 };
 pub use climb::{
     Above, Advice, Axis, Baseline, BaselineProgress, Bend, Bracket, ChartTrial, Claim, Climb,

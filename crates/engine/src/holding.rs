@@ -3,9 +3,8 @@
 
 use yard_step_card::{CeilingRecord, Clock};
 use yard_step_core::{
-    Alarm, CardDescription, Facts, LimitTable, Machine, Prerequisite, ProfileInUse, Sample,
-    Seconds, Settings, Stage, StageOrder, alarms_with_limits, check_table, last_change,
-    prerequisites,
+    Alarm, CardDescription, Facts, Machine, Prerequisite, ProfileInUse, Sample, Seconds, Settings,
+    Stage, StageOrder, WantedLimits, alarms_with_limits, check_table, last_change, prerequisites,
 };
 
 use crate::engine::Engine;
@@ -125,24 +124,27 @@ impl Engine {
 
     /// What is known of the card's limit table; none where it cannot be read.
     pub fn ceiling(&mut self) -> Option<CeilingRecord> {
-        self.cards.card_mut().ceiling()
+        self.cards.card_mut().ceiling().ok()
     }
 
     /// Has the card's driver read a limit table at its next start; none is the maker's. Answers what comes of it.
     ///
     /// # Errors
     /// The table lies outside its bounds on this machine, or cannot be written.
-    pub fn want_limits(&mut self, table: Option<LimitTable>) -> Result<&'static str, EngineError> {
+    pub fn want_limits(
+        &mut self,
+        wanted: Option<&WantedLimits>,
+    ) -> Result<&'static str, EngineError> {
         let refused = |why: String| EngineError::NothingToDo(why);
         let card = self.cards.card().description();
         let Some(tables) = &card.limit_tables else {
             return Err(refused("The limit table of this card cannot be read.".into()));
         };
-        if let Some(table) = &table {
-            check_table(table, &tables.makers, &card.table_owner(), &self.machine)
+        if let Some(WantedLimits { table, .. }) = wanted {
+            check_table(table, &tables.makers, &tables.makers.card, &self.machine)
                 .map_err(|error| refused(error.to_string()))?;
         }
-        let written = self.cards.card_mut().want_limits(table.as_ref());
+        let written = self.cards.card_mut().want_limits(wanted);
         written.map_err(|error| refused(error.to_string()))?;
         Ok(
             "Noted. The driver reads these limits at its next start: close Yard Step, and open it again.",

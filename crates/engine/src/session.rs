@@ -7,8 +7,8 @@ use std::time::{Duration, Instant};
 
 use yard_step_card::Clock;
 use yard_step_core::{
-    AirNotes, Alarm, LimitTable, Machine, Margin, Next, Policy, Seconds, Settings, Stage,
-    StageOrder, Told, Verdict, alarm, alarms_with_limits, in_short,
+    AirNotes, Alarm, Machine, Margin, Next, Policy, Seconds, Settings, Stage, StageOrder, Told,
+    Verdict, WantedLimits, alarm, alarms_with_limits, in_short,
 };
 
 use crate::engine::Engine;
@@ -138,7 +138,7 @@ pub enum Command {
     /// Note what the user says of the machine.
     SetMachine(Machine),
     /// Have the card's driver read this limit table at its next start; none is the maker's.
-    WantLimits(Option<Box<LimitTable>>),
+    WantLimits(Option<Box<WantedLimits>>),
     /// Note what the user says of the card's fan.
     SetAir(Box<AirNotes>),
     /// Take another card of the rack up.
@@ -685,12 +685,10 @@ impl Work {
                 self.read_air();
                 self.desk.answer(told.unwrap_or(noted));
             }),
-            Command::WantLimits(table) => {
-                self.engine.want_limits(table.map(|table| *table)).map(|told| {
-                    self.read_ceiling();
-                    self.desk.answer(told.to_owned());
-                })
-            }
+            Command::WantLimits(wanted) => self.engine.want_limits(wanted.as_deref()).map(|told| {
+                self.read_ceiling();
+                self.desk.answer(told.to_owned());
+            }),
             Command::SetAir(notes) => self.engine.set_air(&notes).map(|told| {
                 self.read_air();
                 self.desk.answer(told.unwrap_or_else(|| "Noted.".into()));

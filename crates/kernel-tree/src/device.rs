@@ -12,6 +12,8 @@ use yard_step_core::{
     Percent, Sample, Seconds, SettingKind, Settings, VfCurve, Watt,
 };
 
+use crate::limits::{Header, LimitFile};
+
 /// Time for which files are gone during a reset.
 const RESET: Duration = Duration::from_millis(500);
 /// Numbers on the bus that belong to nobody.
@@ -24,6 +26,8 @@ const FULL: f64 = 255.0;
 const EVENTS: &str = "stand_in_events";
 /// File that tells where loads draw on a stand-in.
 const SLOT: &str = "stand_in_slot";
+/// The limit table's file.
+const LIMITS: &str = "pp_table";
 /// Points of the fan curve, and its temperatures, °C.
 const FAN_POINTS: usize = 5;
 const FAN_HEAT: (i64, i64) = (25, 100);
@@ -59,6 +63,17 @@ impl Layout {
             _ if card.offers(SettingKind::CoreOffset) => Self::Offset,
             _ => Self::Window,
         }
+    }
+
+    /// How the limit table of such a card is laid out; none where the family has no file of it.
+    const fn limits(self) -> Option<Header> {
+        Some(match self {
+            Self::Levels => Header::None,
+            Self::Curve => Header::Older,
+            Self::Window => Header::Middle,
+            Self::Offset => Header::Newer,
+            Self::Frequency => return None,
+        })
     }
 }
 
@@ -110,6 +125,8 @@ pub struct Device {
     looked_at: Instant,
     /// Energy used so far, J.
     energy: f64,
+    /// Its limit table, where its family has a file of it.
+    limits: Option<LimitFile>,
 }
 
 impl Device {
@@ -134,6 +151,7 @@ impl Device {
             let (card, layout) = (described.name.clone(), layout.into());
             return Err(Unsuited { card, layout, lacks: needs.label() });
         }
+        let limits = layout.limits().and_then(|header| LimitFile::of(header, described));
         Ok(Self {
             card,
             layout,
@@ -150,6 +168,7 @@ impl Device {
             speed: 1.0,
             looked_at: Instant::now(),
             energy: 0.0,
+            limits,
         })
     }
 
@@ -230,6 +249,9 @@ impl Device {
             files.push(file(SLOT, false));
         }
         files.push(file("gpu_busy_percent", false));
+        if self.limits.is_some() {
+            files.push(file(LIMITS, true));
+        }
         if self.layout == Layout::Frequency {
             files.extend(["min_freq", "max_freq"].map(|name| file(&freq(name), true)));
             files.extend(["rpn_freq", "rp0_freq", "act_freq"].map(|name| file(&freq(name), false)));
@@ -315,6 +337,46 @@ impl Device {
                 self.set_number(name, value as f64)
             }
         }
+    }
+
+    /// The bytes of a file: those of the limit table, or a text.
+    ///
+    /// # Errors
+    /// As [`read`](Self::read).
+    pub fn read_bytes(&mut self, path: &str) -> Result<Vec<u8>, Errno> {
+        match self.known(path)?.as_str() {
+            LIMITS => self.limits.as_ref().map(|file| file.bytes().to_vec()).ok_or(Errno::ENOENT),
+            _ => self.read(path).map(String::into_bytes),
+        }
+    }
+
+    /// Takes the bytes that are written to a file: a limit table, or a text.
+    ///
+    /// # Errors
+    /// As [`write`](Self::write); `EIO` for a table that states another size than it has.
+    pub fn write_bytes(&mut self, path: &str, bytes: &[u8]) -> Result<(), Errno> {
+        match self.known(path)?.as_str() {
+            LIMITS => self.load_limits(bytes),
+            _ => self.write(path, std::str::from_utf8(bytes).map_err(|_| Errno::EINVAL)?),
+        }
+    }
+
+    /// Sets the card up anew with a limit table.
+    fn load_limits(&mut self, bytes: &[u8]) -> Result<(), Errno> {
+        let limits = self.limits.as_mut().ok_or(Errno::ENOENT)?;
+        limits.take(bytes)?;
+        let card = self.card.description();
+        if let Some(tables) = &card.limit_tables {
+            let table = limits.onto(&tables.makers, card);
+            if let Some(simulation) = self.card.simulation() {
+                simulation.start_with_limits(table);
+            }
+        }
+        self.edited = None;
+        let stock = Settings::stock(self.card.description());
+        // A card that does not come up with them is down.
+        self.is_down = self.card.apply(&stock).is_err();
+        Ok(())
     }
 
     /// The name of a file of the device that is there now.

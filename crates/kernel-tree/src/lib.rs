@@ -9,6 +9,7 @@
 //! the card rounds in silence, and files vanish for a while during a reset.
 
 mod device;
+mod limits;
 mod mount;
 
 pub use device::{Device, File, Layout, Unsuited};

@@ -259,9 +259,8 @@ impl Filesystem for Files {
     ) {
         let mut inside = self.inside();
         let Some(path) = inside.path_of(ino) else { return reply.error(Errno::ENOENT) };
-        match inside.device_at(&path).and_then(|device| device.read(&path)) {
-            Ok(text) => {
-                let bytes = text.as_bytes();
+        match inside.device_at(&path).and_then(|device| device.read_bytes(&path)) {
+            Ok(bytes) => {
                 let from = (offset as usize).min(bytes.len());
                 let to = (from + size as usize).min(bytes.len());
                 reply.data(&bytes[from..to]);
@@ -284,8 +283,7 @@ impl Filesystem for Files {
     ) {
         let mut inside = self.inside();
         let Some(path) = inside.path_of(ino) else { return reply.error(Errno::ENOENT) };
-        let Ok(text) = std::str::from_utf8(data) else { return reply.error(Errno::EINVAL) };
-        match inside.device_at(&path).and_then(|device| device.write(&path, text)) {
+        match inside.device_at(&path).and_then(|device| device.write_bytes(&path, data)) {
             Ok(()) => reply.written(data.len() as u32),
             Err(errno) => reply.error(said(errno)),
         }

@@ -1,145 +1,24 @@
 //! The keeper and its clients on a mounted card: what is refused, who controls it, and when it goes back.
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
+mod common;
+
 use std::fs;
 use std::io::Write;
 use std::os::unix::net::UnixStream;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex};
-use std::thread::{self, JoinHandle};
+use std::thread;
 use std::time::{Duration, Instant};
 
-use kernel_tree::{Device, Layout, Mounted, mount};
+use common::{LONG, PATIENCE, Place, until};
+use kernel_tree::Layout;
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use tempfile::TempDir;
-use yard_step_card::keeper::{
-    Keeper, KeeperPlaces, KeptAddress, KeptCard, Peers, SILENCE, Stop, put_back_all,
-};
-use yard_step_card::{
-    Card, CardAddress, CardError, Family, LoadLost, Reach, Work, connect, connect_to_held,
-};
+use yard_step_card::keeper::{KeptCard, SILENCE, put_back_all};
+use yard_step_card::{Card, CardError, LoadLost, Reach, Work, connect_to_held};
 use yard_step_core::{
     Fan, FanCurve, MhzOffset, Percent, Seconds, SettingKind, Settings, VfCurve, Watt,
 };
-
-const CARD: &str = "0000:03:00.0";
-/// Far longer than anything here takes.
-const PATIENCE: Duration = Duration::from_secs(60);
-const LONG: Duration = Duration::from_secs(3_600);
-
-/// A mounted card and, where one was started, its keeper.
-struct Place {
-    _tree: Mounted,
-    dir: TempDir,
-    keeper: Option<(Stop, JoinHandle<bool>)>,
-    told: Arc<Mutex<Vec<String>>>,
-    factory: String,
-}
-
-impl Place {
-    fn new() -> Self {
-        Self::of("standin:tarn-310#7", Layout::Offset)
-    }
-
-    fn of(card: &str, layout: Layout) -> Self {
-        let dir = tempfile::tempdir().unwrap();
-        fs::create_dir(dir.path().join("tree")).unwrap();
-        let card: CardAddress = card.parse().unwrap();
-        // One that takes what it is asked at the first time.
-        let card = card.of_family("steady", Family::from_toml("not_taken = 0.0\n").unwrap());
-        let device = Device::new(connect(&card).unwrap(), layout).unwrap();
-        let tree = mount(vec![device], &dir.path().join("tree")).unwrap();
-        let mut place =
-            Self { _tree: tree, dir, keeper: None, told: Arc::default(), factory: String::new() };
-        place.factory = place.state();
-        place
-    }
-
-    fn file(&self, name: &str) -> PathBuf {
-        self.dir.path().join("tree/class/drm/card0/device").join(name)
-    }
-
-    /// All that can be set, byte for byte.
-    fn state(&self) -> String {
-        let files = [
-            "pp_od_clk_voltage",
-            "power_dpm_force_performance_level",
-            "hwmon/hwmon0/power1_cap",
-            "gpu_od/fan_ctrl/fan_curve",
-        ];
-        files.map(|name| fs::read_to_string(self.file(name)).unwrap_or_default()).concat()
-    }
-
-    fn is_at_factory(&self) -> bool {
-        self.state() == self.factory
-    }
-
-    /// Where a keeper finds the card in a run of the machine.
-    fn places(&self, boot: &str) -> KeeperPlaces {
-        KeeperPlaces {
-            sysfs: self.dir.path().join("tree"),
-            records: self.dir.path().join("records"),
-            boot: boot.to_owned(),
-        }
-    }
-
-    fn keeper_in(&self, boot: &str) -> Keeper {
-        let places = self.places(boot);
-        let told = Arc::clone(&self.told);
-        let peers = Peers::of(None, None).unwrap();
-        Keeper::new(&places, peers, move |text| told.lock().unwrap().push(text.to_owned())).unwrap()
-    }
-
-    /// Starts a keeper in a run of the machine.
-    fn start(&mut self, boot: &str) {
-        let keeper = self.keeper_in(boot);
-        keeper.start_cards(LONG);
-        let stop = keeper.stop();
-        let listener = Keeper::listen(&self.dir.path().join("keeper.sock")).unwrap();
-        let thread = thread::spawn(move || keeper.serve(&listener).unwrap());
-        self.keeper = Some((stop, thread));
-    }
-
-    /// Has the keeper stop in order; whether all is back.
-    fn stop(&mut self) -> bool {
-        let (stop, thread) = self.keeper.take().unwrap();
-        stop.now();
-        thread.join().unwrap()
-    }
-
-    fn open(&self, controls: bool) -> Result<KeptCard, CardError> {
-        KeptCard::open(&self.address(), controls)
-    }
-
-    fn address(&self) -> KeptAddress {
-        KeptAddress {
-            sysfs: self.dir.path().join("tree"),
-            keeper: self.dir.path().join("keeper.sock"),
-            ..KeptAddress::of(CARD)
-        }
-    }
-
-    fn told(&self, what: &str) -> bool {
-        self.told.lock().unwrap().iter().any(|told| told.contains(what))
-    }
-}
-
-impl Drop for Place {
-    fn drop(&mut self) {
-        if self.keeper.is_some() {
-            self.stop();
-        }
-    }
-}
-
-fn until(what: &str, mut is_so: impl FnMut() -> bool) {
-    let began = Instant::now();
-    while !is_so() {
-        assert!(began.elapsed() < PATIENCE, "never came to be: {what}");
-        thread::sleep(Duration::from_millis(5));
-    }
-}
 
 /// Stock but for these.
 fn with(card: &KeptCard, core: i32, limit: f64) -> Settings {
@@ -174,8 +53,7 @@ fn a_card_is_not_touched_while_its_record_cannot_be_written() {
     let mut place = Place::new();
     place.start("a");
     let mut card = place.open(true).unwrap();
-    let mut records = fs::read_dir(place.dir.path().join("records")).unwrap();
-    let in_the_way = records.next().unwrap().unwrap().path().with_extension("new");
+    let in_the_way = place.record().with_extension("new");
     fs::create_dir(&in_the_way).unwrap();
     let asked = with(&card, 45, 250.0);
     for _ in 0..2 {
@@ -255,6 +133,7 @@ fn what_a_keeper_that_was_killed_has_left_is_put_back_by_the_next_or_told() {
     let left: Vec<(PathBuf, Vec<u8>)> = fs::read_dir(&records)
         .unwrap()
         .map(|entry| entry.unwrap().path())
+        .filter(|path| path.is_file())
         .map(|path| (path.clone(), fs::read(&path).unwrap()))
         .collect();
     drop(card);
@@ -473,11 +352,7 @@ fn a_profile_is_applied_at_the_start_unless_card_driver_or_last_start_speak_agai
         place.stop();
         kernel_starts(&place);
     }
-    let record = fs::read_dir(place.dir.path().join("records"))
-        .unwrap()
-        .map(|entry| entry.unwrap().path())
-        .find(|path| path.extension().is_some_and(|end| end == "json"))
-        .unwrap();
+    let record = place.record();
     // Noted under another driver, or for a card that lay in its place before.
     let good = fs::read_to_string(&record).unwrap();
     for (boot, key, why) in [

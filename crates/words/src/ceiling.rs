@@ -1,7 +1,8 @@
 //! Limit tables in sentences.
 
 use yard_step_core::{
-    CardDescription, LimitField, LimitTable, NeedsLimits, counted, current_that_is_short,
+    CardDescription, LimitDifference, LimitField, LimitTable, NeedsLimits, counted,
+    current_that_is_short,
 };
 
 /// What a field is about.
@@ -28,8 +29,54 @@ pub fn limits_in_force(card: &CardDescription) -> Option<String> {
     let tables = card.limit_tables.as_ref()?;
     let fields = tables.makers.differences(&tables.in_force).len();
     Some(match fields {
-        0 => "the maker's".to_owned(),
+        0 if tables.makers == tables.in_force => "the maker's".to_owned(),
+        0 => format!("another, {}", tables.in_force.checksum()),
         _ => format!("{} changed, {}", counted(fields, "field"), tables.in_force.checksum()),
+    })
+}
+
+/// What differs between two tables, one line a field: from, to, and how far that is from the maker's. Bytes of a real card's
+/// table whose meaning is not known are counted.
+#[must_use]
+pub fn limit_changes(from: &LimitTable, to: &LimitTable, makers: &LimitTable) -> Vec<String> {
+    let in_words = |difference: &LimitDifference| {
+        let LimitDifference { field, from, to } = *difference;
+        let shown = |value: Option<f64>| {
+            value.map_or_else(|| "–".to_owned(), |value| format!("{value:.0} {}", field.unit()))
+        };
+        let beside = makers.value(field).zip(to).map_or_else(String::new, |(makers, to)| {
+            format!(" ({:+.1} % on the maker's)", (to / makers - 1.0) * 100.0)
+        });
+        format!("{} {} → {}{beside}", field.label(), shown(from), shown(to))
+    };
+    let mut lines: Vec<String> = from.differences(to).iter().map(in_words).collect();
+    // A table with the values of the other differs from it in what is not known.
+    let aligned =
+        from.fields.iter().fold(to.clone(), |table, limit| table.with(limit.field, limit.value));
+    if let (Some(from), Some(to)) = (&from.file, &aligned.file) {
+        let differ = from.differing_bytes(to).count();
+        if differ > 0 {
+            let what = if lines.is_empty() { "" } else { " besides" };
+            lines.push(format!("{} of unknown meaning{what}", counted(differ, "byte")));
+        }
+    }
+    lines
+}
+
+/// What there is to say of a real card's table that is not known whole; none for a stand-in's.
+#[must_use]
+pub fn what_is_opaque(table: &LimitTable) -> Option<String> {
+    let file = table.file.as_ref()?;
+    let (revision, size) = (file.revision(), file.bytes().len());
+    Some(match file.is_opaque() {
+        true => format!(
+            "The layout of this table (revision {revision}, {size} bytes) is not known: it can be copied, compared, and loaded as a \
+             whole file."
+        ),
+        false => format!(
+            "Of this table (revision {revision}, {size} bytes) these limits are known. The rest is compared and loaded as a whole, and \
+             never changed: currents and voltages are in it."
+        ),
     })
 }
 
@@ -71,6 +118,7 @@ mod tests {
                 LimitValue { field: LimitField::CurrentLimit, value: 242.0 },
             ],
             unknown: Vec::new(),
+            file: None,
         }
     }
 

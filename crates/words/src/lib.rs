@@ -30,7 +30,9 @@ mod text;
 pub use advice::{advice, stable_yet_slower};
 pub use air::{drawn_curve, who_drives};
 pub use by_load::{by_load, gain};
-pub use ceiling::{limit_field, limits_in_force, limits_to_follow, needs_limits};
+pub use ceiling::{
+    limit_changes, limit_field, limits_in_force, limits_to_follow, needs_limits, what_is_opaque,
+};
 pub use compare::finding;
 pub use culprits::culprits;
 pub use drift::drift;

@@ -1,20 +1,24 @@
 //! `yard-step ceiling`: the limit table of a card's maker, and what is to be read in its place.
 
 use std::fmt::Write as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use std::thread;
 use std::time::{Duration, Instant};
 
 use clap::{Args, Subcommand};
-use jiff::Timestamp;
+use nix::unistd::geteuid;
 use serde::Serialize;
+use yard_step_card::keeper::RECORDS;
 use yard_step_card::slot::{LINGER, SlotAddress};
-use yard_step_card::{CeilingRecord, CeilingStore, RuntimeDir, connect, read_table};
-use yard_step_core::{
-    BoundBy, LONGEST_REASON, LimitDifference, LimitField, LimitOverride, LimitTable, LimitWish,
-    Machine, check_table, checked_name, limit_bounds, limits_moved,
+use yard_step_card::{
+    Card, CardError, CeilingRecord, CeilingStore, RuntimeDir, connect, read_table, this_user,
 };
+use yard_step_core::{
+    BoundBy, LONGEST_REASON, LimitField, LimitOverride, LimitTable, LimitWish, Machine, TableError,
+    WantedLimits, check_table, checked_name, counted, limit_bounds, limits_moved,
+};
+use yard_step_words::limit_changes;
 
 use crate::failure::Failure;
 use crate::opening::open_ledger;
@@ -22,6 +26,8 @@ use crate::options::{CardOptions, DataDirOption};
 use crate::output::{Overwrite, Target, json, note, print};
 use crate::rig::ceiling_of;
 
+/// Most bytes of unknown meaning that are shown one by one.
+const MOST_BYTES: usize = 16;
 /// Time between two looks whether the machine is off.
 const LOOK: Duration = Duration::from_millis(50);
 
@@ -29,6 +35,9 @@ const LOOK: Duration = Duration::from_millis(50);
 pub(crate) struct CeilingOptions {
     #[command(flatten)]
     pub card: CardOptions,
+    /// Where the keeper of real cards writes down what it must know: read by root where no keeper runs
+    #[arg(long, value_name = "DIR", default_value = RECORDS)]
+    pub records: PathBuf,
     /// What to do [default: show the table]
     #[command(subcommand)]
     pub command: Option<CeilingCommand>,
@@ -46,6 +55,9 @@ pub(crate) enum CeilingCommand {
     Save {
         /// The file, or - for standard output
         out: PathBuf,
+        /// A real card's table as the kernel gives it, byte for byte, in place of a document
+        #[arg(long)]
+        raw: bool,
         #[command(flatten)]
         overwrite: Overwrite,
     },
@@ -66,7 +78,7 @@ pub(crate) enum CeilingCommand {
     },
     /// Have the driver read a whole table from a file at the next start of the machine
     Load {
-        /// The table
+        /// The table: a document that save has written or, for a real card, a file with the kernel's own bytes
         file: PathBuf,
         #[command(flatten)]
         sure: Sure,
@@ -77,6 +89,12 @@ pub(crate) enum CeilingCommand {
     Again {
         #[command(flatten)]
         sure: Sure,
+    },
+    /// Copy the table that a real card has now as the maker's: after a firmware update or switch
+    Renew {
+        /// Do it
+        #[arg(long)]
+        yes: bool,
     },
 }
 
@@ -117,49 +135,117 @@ fn parse_change(text: &str) -> Result<FieldChange, String> {
     Ok(FieldChange { field, wish })
 }
 
+/// Where the record of a card's limit table is kept.
+enum Keeping {
+    /// By a stand-in's machine; off while nobody is at its slot.
+    Machine(CeilingStore, SlotAddress),
+    /// By the keeper of real cards.
+    Keeper(Box<dyn Card>),
+    /// In the keeper's records, which root reads where there is no keeper.
+    Records(CeilingStore),
+}
+
 /// The limit table of one card, on this machine.
 struct Place {
     name: String,
     driver: String,
     makers: LimitTable,
-    store: CeilingStore,
+    keeping: Keeping,
     machine: Machine,
-    slot: SlotAddress,
 }
 
 impl Place {
-    fn of(dir: &DataDirOption, options: &CardOptions) -> Result<Self, Failure> {
-        let address = options.address()?;
+    fn of(dir: &DataDirOption, options: &CeilingOptions) -> Result<Self, Failure> {
+        let address = options.card.address()?;
         let dir = dir.resolve()?;
         let (ledger, told) = open_ledger(&dir)?;
         told.iter().for_each(|told| note(told));
-        let card = connect(&address)?.description().clone();
-        let Some(tables) = card.limit_tables else {
-            return Err(Failure::usage(format!(
-                "{}: no limit table of this card can be read",
-                card.id
+        let machine = ledger.machine()?;
+        let Some(bus) = address.on_bus() else {
+            let card = connect(&address)?.description().clone();
+            let Some(tables) = card.limit_tables else {
+                return Err(unreadable(&card.id, "it has none"));
+            };
+            let slot = SlotAddress::of(&RuntimeDir::of_user()?, &address.to_string());
+            return Ok(Self {
+                name: format!("{}, unit {}", card.name, card.serial),
+                driver: card.driver,
+                makers: tables.makers,
+                keeping: Keeping::Machine(ceiling_of(&dir, &address), slot),
+                machine,
+            });
+        };
+        let store = CeilingStore::of(&options.records.join("ceiling"), bus);
+        let no_keeper = match connect(&address) {
+            Ok(mut card) => match card.ceiling() {
+                Ok(record) => {
+                    let described = card.description();
+                    return Ok(Self {
+                        name: described.name.clone(),
+                        driver: described.driver.clone(),
+                        makers: record.makers.table,
+                        keeping: Keeping::Keeper(card),
+                        machine,
+                    });
+                }
+                Err(CardError::NoKeeper { why }) => why,
+                Err(CardError::Refused { why }) => {
+                    return Err(unreadable(&address.to_string(), &why));
+                }
+                Err(error) => return Err(error.into()),
+            },
+            Err(error) => error.to_string(),
+        };
+        if !geteuid().is_root() {
+            return Err(Failure::failed(format!(
+                "{no_keeper}. Run \"sudo yard-step keeper\" in another terminal, or this command with sudo"
+            )));
+        }
+        let Some(record) = store.read_unseen().map_err(Failure::failed)? else {
+            return Err(Failure::failed(format!(
+                "{no_keeper}, and there is no record of this card at {}",
+                store.path().display()
             )));
         };
         Ok(Self {
-            name: format!("{}, unit {}", card.name, card.serial),
-            driver: card.driver,
-            makers: tables.makers,
-            store: ceiling_of(&dir, &address),
-            machine: ledger.machine()?,
-            slot: SlotAddress::of(&RuntimeDir::of_user()?, &address.to_string()),
+            name: address.to_string(),
+            driver: String::new(),
+            makers: record.makers.table,
+            keeping: Keeping::Records(store),
+            machine,
         })
     }
 
     /// The record, begun with the maker's table where there is none yet.
-    fn record(&self) -> Result<CeilingRecord, Failure> {
-        Ok(self.store.change(&self.makers, |_| ()).map_err(Failure::failed)?.0)
+    fn record(&mut self) -> Result<CeilingRecord, Failure> {
+        match &mut self.keeping {
+            Keeping::Machine(store, _) | Keeping::Records(store) => {
+                Ok(store.change(&self.makers, |_| ()).map_err(Failure::failed)?.0)
+            }
+            Keeping::Keeper(card) => Ok(card.ceiling()?),
+        }
     }
 
-    /// What there is to say where the machine is up, and goes on with the limits that it has. One that nobody uses is switched
-    /// off in a moment.
+    /// Has a table read at the next start; none is the maker's.
+    fn write(&mut self, wanted: Option<WantedLimits>) -> Result<(), Failure> {
+        match &mut self.keeping {
+            Keeping::Keeper(card) => Ok(card.want_limits(wanted.as_ref())?),
+            Keeping::Records(_) if wanted.is_some() => Err(Failure::failed(
+                "only the keeper loads a table: run \"sudo yard-step keeper\" in another terminal",
+            )),
+            Keeping::Machine(store, _) | Keeping::Records(store) => {
+                let wanted = wanted.map(|wanted| (wanted, self.driver.as_str(), this_user()));
+                store.want(&self.makers, wanted).map_err(Failure::failed)
+            }
+        }
+    }
+
+    /// What there is to say where a stand-in's machine is up, and goes on with the limits that it has. One that nobody uses is
+    /// switched off in a moment.
     fn until_off(&self) -> &'static str {
+        let Keeping::Machine(_, slot) = &self.keeping else { return "" };
         let until = Instant::now() + LINGER + LINGER;
-        while self.slot.path().exists() {
+        while slot.path().exists() {
             if Instant::now() > until {
                 return "The card is in use and keeps its present limits: close Yard Step and open it again.\n";
             }
@@ -169,15 +255,14 @@ impl Place {
     }
 
     /// Shows what a table changes, and writes it where that was said.
-    fn want(&self, table: LimitTable, sure: &Sure) -> Result<(), Failure> {
-        let record = self.record()?;
-        let differences = record.next().differences(&table);
-        if differences.is_empty() {
+    fn want(&mut self, table: LimitTable, sure: &Sure) -> Result<(), Failure> {
+        let next = self.record()?.next().clone();
+        if next == table {
             return print("The driver reads these limits at its next start already.\n");
         }
         let mut text = String::new();
-        for difference in &differences {
-            let _ = writeln!(text, "{}", self.changed_in_words(difference));
+        for change in limit_changes(&next, &table, &self.makers) {
+            let _ = writeln!(text, "{change}");
         }
         if let Some(follow) = yard_step_words::limits_to_follow(&table, &self.makers) {
             let _ = writeln!(text, "{follow}");
@@ -193,58 +278,126 @@ impl Place {
                 .map_err(|why| Failure::usage(format!("--reason: {why}")))?,
             None => String::new(),
         };
-        let (driver, at) = (self.driver.clone(), Timestamp::now().as_second());
-        let wanted = LimitOverride { table, driver, reason, at };
-        let change = |record: &mut CeilingRecord| record.want(wanted);
-        self.store.change(&self.makers, change).map_err(Failure::failed)?;
-        text += "The driver reads this at the next start of the machine. A start that does not end cleanly takes it away again; so does \
-                 \"yard-step ceiling off\".\n";
+        self.write(Some(WantedLimits { table, reason }))?;
+        text += match self.keeping {
+            Keeping::Keeper(_) => {
+                "The keeper loads this as it first opens the card after the next start of the machine."
+            }
+            _ => "The driver reads this at the next start of the machine.",
+        };
+        text += " A start that does not end cleanly takes it away again; so does \"yard-step ceiling off\".\n";
         print(&(text + self.until_off()))
     }
 
-    fn changed_in_words(&self, difference: &LimitDifference) -> String {
-        let LimitDifference { field, from, to } = *difference;
-        let shown = |value: Option<f64>| {
-            value.map_or_else(|| "–".to_owned(), |value| format!("{value:.0} {}", field.unit()))
+    /// A table that somebody has, if it is for this card.
+    fn table_in(&self, file: &Path) -> Result<LimitTable, Failure> {
+        read_table(file, &self.makers).map_err(Failure::failed)
+    }
+
+    /// Writes the maker's table to a file: as a document, or as the kernel gives it.
+    fn save(&mut self, target: Target, is_raw: bool) -> Result<(), Failure> {
+        let makers = self.record()?.makers;
+        match (is_raw, &makers.table.file) {
+            (false, _) => target.write(json(&makers)?.as_bytes())?,
+            (true, Some(file)) => target.write(file.bytes())?,
+            (true, None) => {
+                return Err(Failure::usage("--raw: a stand-in's table is no file of the kernel"));
+            }
+        }
+        target.say(&format!("The maker's table is in {}.", target.shown()))
+    }
+
+    /// What differs between two tables; byte by byte where its meaning is not known.
+    fn compare(&self, table: &LimitTable, other: &LimitTable) -> Result<String, TableError> {
+        table.check_for(&other.card)?;
+        let mut lines = limit_changes(other, table, &self.makers);
+        if let (Some(from), Some(to)) = (&other.file, &table.file) {
+            let (from_size, to_size) = (from.bytes().len(), to.bytes().len());
+            if from_size != to_size {
+                lines.push(format!("size {from_size} → {to_size} bytes"));
+            }
+            let differing = || from.differing_bytes(to);
+            let shown = differing().take(MOST_BYTES);
+            lines.extend(shown.map(|(at, one, to)| format!("  byte {at:<5} {one:02x} → {to:02x}")));
+            let more = differing().count().saturating_sub(MOST_BYTES);
+            lines.extend((more > 0).then(|| format!("  and {} more", counted(more, "byte"))));
+        }
+        Ok(match lines.is_empty() {
+            true => "The two tables hold the same.\n".to_owned(),
+            false => lines.join("\n") + "\n",
+        })
+    }
+
+    /// Restores what was taken away last.
+    fn again(&mut self, sure: &Sure) -> Result<(), Failure> {
+        let record = self.record()?;
+        let Some(before) = &record.before else {
+            return Err(Failure::failed("no table was taken away before"));
         };
-        let beside = self.makers.value(field).zip(to).map_or_else(String::new, |(makers, to)| {
-            format!("  {:+.1} % on the maker's", (to / makers - 1.0) * 100.0)
-        });
-        format!("{:<16} {:>9} → {:<9}{beside}", field.label(), shown(from), shown(to))
+        check_table(&before.table, &self.makers, &self.makers.card, &self.machine)
+            .map_err(Failure::failed)?;
+        let reason = sure.reason.clone().or_else(|| Some(before.reason.clone()));
+        let reason = reason.filter(|reason| !reason.is_empty());
+        self.want(before.table.clone(), &Sure { reason, yes: sure.yes })
+    }
+
+    /// Has the maker's table read at the next start.
+    fn off(&mut self) -> Result<(), Failure> {
+        if self.record()?.wanted.is_none() {
+            return print("The driver reads the maker's limits already.\n");
+        }
+        self.write(None)?;
+        let told = "The driver reads the maker's limits at the next start of the machine.\n";
+        print(&(told.to_owned() + self.until_off()))
+    }
+
+    /// Takes a new copy of the maker's table.
+    fn renew(&mut self, is_sure: bool) -> Result<(), Failure> {
+        let Keeping::Keeper(card) = &mut self.keeping else {
+            return Err(Failure::failed("only the keeper of a real card takes a new copy"));
+        };
+        if !is_sure {
+            return Err(Failure::failed(
+                "the table that the card has now would count as the maker's: do this after a firmware update or switch, not because another program \
+                 has written it. Repeat the command with --yes",
+            ));
+        }
+        card.renew_makers_limits()?;
+        print(
+            "The table that the card has now is the maker's copy. The old record is kept beside it.\n",
+        )
     }
 }
 
+fn unreadable(card: &str, why: &str) -> Failure {
+    Failure::usage(format!("{card}: no limit table of this card can be read: {why}"))
+}
+
 pub(crate) fn ceiling(dir: &DataDirOption, options: &CeilingOptions) -> Result<(), Failure> {
-    let place = Place::of(dir, &options.card)?;
+    let mut place = Place::of(dir, options)?;
     let show = CeilingCommand::Show { json: false };
     match options.command.as_ref().unwrap_or(&show) {
-        CeilingCommand::Show { json: false } => print(&in_words(&place, &place.record()?)),
-        CeilingCommand::Show { json: true } => print(&json(&Shown::of(&place, &place.record()?))?),
-        CeilingCommand::Save { out, overwrite } => {
-            let target = Target::new(out, *overwrite)?;
-            target.write(json(&place.record()?.makers)?.as_bytes())?;
-            target.say(&format!("The maker's table is in {}.", target.shown()))
+        CeilingCommand::Show { json: false } => {
+            let record = place.record()?;
+            print(&in_words(&place, &record))
+        }
+        CeilingCommand::Show { json: true } => {
+            let record = place.record()?;
+            print(&json(&Shown::of(&place, &record))?)
+        }
+        CeilingCommand::Save { out, raw, overwrite } => {
+            place.save(Target::new(out, *overwrite)?, *raw)
         }
         CeilingCommand::Compare { file, with } => {
-            let table = read_table(file).map_err(Failure::failed)?;
+            let table = place.table_in(file)?;
             let other = match with {
-                Some(with) => read_table(with).map_err(Failure::failed)?,
+                Some(with) => place.table_in(with)?,
                 None => place.makers.clone(),
             };
-            table
-                .check_for(&other.card)
-                .map_err(|error| Failure::failed(format!("{}: {error}", file.display())))?;
-            let lines: Vec<String> = other
-                .differences(&table)
-                .iter()
-                .map(|difference| place.changed_in_words(difference) + "\n")
-                .collect();
-            let same = "The two tables hold the same.\n".to_owned();
-            print(&if lines.is_empty() { same } else { lines.concat() })
+            print(&place.compare(&table, &other).map_err(|error| refused(file, &error))?)
         }
         CeilingCommand::Set { changes, sure } => {
-            let record = place.record()?;
-            let mut table = record.next().clone();
+            let mut table = place.record()?.next().clone();
             for FieldChange { field, wish } in changes {
                 table = limits_moved(&table, &place.makers, (*field, *wish), &place.machine)
                     .map_err(Failure::usage)?;
@@ -252,35 +405,19 @@ pub(crate) fn ceiling(dir: &DataDirOption, options: &CeilingOptions) -> Result<(
             place.want(table, sure)
         }
         CeilingCommand::Load { file, sure } => {
-            let table = read_table(file).map_err(Failure::failed)?;
+            let table = place.table_in(file)?;
             check_table(&table, &place.makers, &place.makers.card, &place.machine)
-                .map_err(|error| Failure::failed(format!("{}: {error}", file.display())))?;
+                .map_err(|error| refused(file, &error))?;
             place.want(table, sure)
         }
-        CeilingCommand::Off => {
-            let change = CeilingRecord::want_makers;
-            let (_, was_on) = place.store.change(&place.makers, change).map_err(Failure::failed)?;
-            match was_on {
-                true => {
-                    let told =
-                        "The driver reads the maker's limits at the next start of the machine.\n";
-                    print(&(told.to_owned() + place.until_off()))
-                }
-                false => print("The driver reads the maker's limits already.\n"),
-            }
-        }
-        CeilingCommand::Again { sure } => {
-            let record = place.record()?;
-            let Some(before) = &record.before else {
-                return Err(Failure::failed("no table was taken away before"));
-            };
-            check_table(&before.table, &place.makers, &place.makers.card, &place.machine)
-                .map_err(Failure::failed)?;
-            let reason = sure.reason.clone().or_else(|| Some(before.reason.clone()));
-            let reason = reason.filter(|reason| !reason.is_empty());
-            place.want(before.table.clone(), &Sure { reason, yes: sure.yes })
-        }
+        CeilingCommand::Off => place.off(),
+        CeilingCommand::Again { sure } => place.again(sure),
+        CeilingCommand::Renew { yes } => place.renew(*yes),
     }
+}
+
+fn refused(file: &Path, error: &dyn std::error::Error) -> Failure {
+    Failure::failed(format!("{}: {error}", file.display()))
 }
 
 /// The table as JSON.
@@ -293,6 +430,7 @@ struct Shown {
     next: String,
     is_makers: bool,
     reason: Option<String>,
+    by: Option<String>,
     told: Option<String>,
 }
 
@@ -327,6 +465,7 @@ impl Shown {
             next: next.checksum(),
             is_makers: *next == place.makers,
             reason: record.wanted.as_ref().map(|wanted| wanted.reason.clone()),
+            by: record.wanted.as_ref().map(|wanted| wanted.by.clone()),
             told: record.told.clone(),
         }
     }
@@ -336,14 +475,21 @@ fn in_words(place: &Place, record: &CeilingRecord) -> String {
     let next = record.next();
     let of = match &record.wanted {
         None => "the maker's limits".to_owned(),
-        Some(LimitOverride { table, driver, reason, .. }) => {
+        Some(LimitOverride { table, driver, reason, by, .. }) => {
             let why = if reason.is_empty() { String::new() } else { format!(": {reason}") };
-            format!("override {} for driver {driver}{why}", table.checksum())
+            let by = if by.is_empty() { String::new() } else { format!(" by {by}") };
+            format!("override {} for driver {driver}{by}{why}", table.checksum())
         }
     };
     let mut text = format!("{}: {of}\n", place.name);
     if let Some(told) = &record.told {
         let _ = writeln!(text, "{told}");
+    }
+    if let Some(opaque) = yard_step_words::what_is_opaque(&place.makers) {
+        let _ = writeln!(text, "{opaque}");
+    }
+    if place.makers.fields.is_empty() {
+        return text;
     }
     let _ = writeln!(
         text,

@@ -31,6 +31,7 @@ pub fn card() -> CardDescription {
         reading: if kind == SettingKind::CoreOffset { Reading::Offset } else { Reading::Absolute },
         minimum,
         maximum,
+        makers_maximum: None,
         step,
         stock,
     };
@@ -344,6 +345,7 @@ pub fn limit_tables(makers: (f64, f64), in_force: (f64, f64)) -> LimitTables {
             LimitValue { field: LimitField::CurrentLimit, value: current },
         ],
         unknown: vec![UnknownField { number: 17, raw: "ff".into() }],
+        file: None,
     };
     LimitTables { makers: table(makers), in_force: table(in_force) }
 }
@@ -352,7 +354,14 @@ pub fn limit_tables(makers: (f64, f64), in_force: (f64, f64)) -> LimitTables {
 pub fn snapshot_with_limits(tables: LimitTables) -> Snapshot {
     let mut snapshot = snapshot();
     snapshot.machine.ceiling = Some(Arc::new(CeilingRecord::at_first_sight(&tables.makers)));
-    Arc::make_mut(&mut snapshot.machine.card).limit_tables = Some(Box::new(tables));
+    let card = Arc::make_mut(&mut snapshot.machine.card);
+    let value = |table: &LimitTable| table.value(LimitField::PowerLimit);
+    let raised = value(&tables.in_force).zip(value(&tables.makers)).map(|(now, was)| now - was);
+    let offers = card.offers.iter_mut();
+    for power in offers.filter(|offer| offer.kind == SettingKind::PowerLimit) {
+        power.makers_maximum = raised.filter(|by| *by > 0.0).map(|by| power.maximum - by);
+    }
+    card.limit_tables = Some(Box::new(tables));
     snapshot
 }
 

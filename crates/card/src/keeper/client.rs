@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use nix::unistd::geteuid;
 use yard_step_core::{
-    Absent, CardDescription, Limiter, Percent, Sample, Seconds, SettingKind, Settings,
+    Absent, CardDescription, Limiter, Percent, Sample, Seconds, SettingKind, Settings, WantedLimits,
 };
 
 use super::peers::Peer;
@@ -16,7 +16,7 @@ use super::{KeptAddress, SOFTWARE};
 use crate::kernel::{CardFiles, Events, RESET, boot_id, look_at};
 use crate::lines::{exchange, is_late};
 use crate::slot::SlotAddress;
-use crate::{Card, CardError, Clock, DrawsAt, LoadLost, Ran, Reach, Work};
+use crate::{Card, CardError, CeilingRecord, Clock, DrawsAt, LoadLost, Ran, Reach, Work};
 
 /// How long an answer is waited for: the keeper waits for files that a reset has taken away.
 const ANSWER: Duration = Duration::from_secs(6);
@@ -369,6 +369,22 @@ impl Card for KeptCard {
         }
         let settings = settings.map(|settings| Box::new(*settings));
         self.ask(&Request::Start { settings, renew }).map(drop)
+    }
+
+    fn ceiling(&mut self) -> Result<CeilingRecord, CardError> {
+        match self.ask(&Request::Ceiling)? {
+            Reply::Ceiling { record } => Ok(*record),
+            other => Err(unexpected(&other)),
+        }
+    }
+
+    fn want_limits(&mut self, wanted: Option<&WantedLimits>) -> Result<(), CardError> {
+        let wanted = wanted.map(|wanted| Box::new(wanted.clone()));
+        self.ask(&Request::WantLimits { wanted }).map(drop)
+    }
+
+    fn renew_makers_limits(&mut self) -> Result<(), CardError> {
+        self.ask(&Request::RenewLimits).map(drop)
     }
 
     fn told(&mut self) -> Vec<String> {

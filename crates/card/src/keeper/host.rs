@@ -15,7 +15,7 @@ use yard_step_core::Settings;
 
 use super::kept::{Kept, gone};
 use super::peers::{Peer, Peers};
-use super::record::Records;
+use super::record::{Record, Records};
 use super::wire::{MOST_REQUEST, Reply, Request};
 use crate::CardError;
 use crate::kernel::{boot_id, kernel_log};
@@ -175,10 +175,13 @@ impl Keeper {
     }
 
     /// Puts each card to what it is to start with, once in a run of the machine: if that is still proven for this driver, and
-    /// the last start with it ended cleanly. A machine that goes down within `bears_after` has not borne it.
+    /// the last start with it ended cleanly. A machine that goes down within `bears_after` has not borne it. An override of its
+    /// limits is loaded before.
     pub fn start_cards(&self, bears_after: Duration) {
         let fresh = self.records.all().into_iter().filter(|record| record.boot != self.boot);
-        for record in fresh.filter(|record| record.start.is_some()) {
+        let has_to_start =
+            |record: &Record| record.start.is_some() || is_override_wanted(&self.records, record);
+        for record in fresh.filter(has_to_start) {
             match self.card(&record.card) {
                 Ok(kept) => {
                     if let Some(told) = locked(&kept).start(bears_after) {
@@ -355,7 +358,7 @@ impl Keeper {
                     self.open((visitor, peer), &card, controls, opened)
                 }
                 Ok(request) => match opened {
-                    Some(kept) => self.answer(visitor, &mut locked(kept), request),
+                    Some(kept) => self.answer((visitor, peer), &mut locked(kept), request),
                     None => Reply::NotControlled { why: "no card is open".into() },
                 },
             };
@@ -390,29 +393,31 @@ impl Keeper {
                 peer.user
             ));
         }
-        let reply = Reply::Opened {
-            factory: Box::new(card.factory()),
-            told: card.told_of_start().into_iter().collect(),
-        };
+        let reply = Reply::Opened { factory: Box::new(card.factory()), told: card.told_of_start() };
         drop(card);
         *opened = Some(kept);
         reply
     }
 
-    fn answer(&self, visitor: u64, kept: &mut Kept, request: Request) -> Reply {
+    fn answer(&self, (visitor, peer): (u64, Peer), kept: &mut Kept, request: Request) -> Reply {
         let controls = kept.hear(visitor);
-        if !controls && !matches!(request, Request::Taken) {
+        // What is pending for the next start of the machine changes nothing now.
+        let needs_no_control = matches!(
+            request,
+            Request::Taken | Request::Ceiling | Request::WantLimits { .. } | Request::RenewLimits
+        );
+        if !controls && !needs_no_control {
             return Reply::NotControlled {
                 why: "the card was put back, since its controller was silent".into(),
             };
         }
-        let reply = self.carry_out(visitor, kept, request);
+        let reply = self.carry_out((visitor, peer), kept, request);
         // Whoever waited for an answer was not silent meanwhile.
         kept.hear(visitor);
         reply
     }
 
-    fn carry_out(&self, visitor: u64, kept: &mut Kept, request: Request) -> Reply {
+    fn carry_out(&self, (visitor, peer): (u64, Peer), kept: &mut Kept, request: Request) -> Reply {
         match request {
             Request::Open { .. } => Reply::Refused { why: "a card is open already".into() },
             Request::Apply { settings } => {
@@ -431,6 +436,9 @@ impl Keeper {
                 let settings = settings.map(whole);
                 kept.set_start(settings, renew)
             }
+            Request::Ceiling => kept.ceiling(),
+            Request::WantLimits { wanted } => kept.want_limits(wanted.map(|wanted| *wanted), peer),
+            Request::RenewLimits => kept.renew_limits(),
             Request::Log { seconds } => {
                 Reply::Logged { lines: kernel_log(kept.address(), seconds) }
             }
@@ -450,6 +458,12 @@ impl Keeper {
 
 fn locked(kept: &Arc<Mutex<Kept>>) -> MutexGuard<'_, Kept> {
     kept.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn is_override_wanted(records: &Records, record: &Record) -> bool {
+    let known = records.ceiling(&record.card).read_unseen();
+    // One that cannot be read is told when the card is opened.
+    known.ok().flatten().is_some_and(|known| known.wanted.is_some())
 }
 
 fn refuse(mut stream: UnixStream, why: String) {

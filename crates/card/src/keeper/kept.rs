@@ -3,14 +3,18 @@
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use yard_step_core::{CardDescription, Fan, FanControl, Percent, Seconds, Settings};
+use yard_step_core::{
+    CardDescription, Fan, FanControl, LimitTables, Percent, Seconds, Settings, WantedLimits,
+};
 
 use super::SILENCE;
+use super::limits::{Limits, Started};
 use super::peers::Peer;
 use super::record::{Record, Records, Start};
 use super::wire::Reply;
 use crate::kernel::{CardFiles, Factory, FileCard, look_at};
 use crate::restore::restore;
+use crate::users::name_of;
 use crate::{Card, CardError, FanDriver};
 
 /// Time between two tries to put a card back.
@@ -37,6 +41,15 @@ pub(super) struct Kept {
     looked_at: Instant,
     /// When the machine has borne what it was started with.
     borne_at: Option<Instant>,
+    /// Its limit table; half a sentence why it has none.
+    limits: Result<Limits, String>,
+}
+
+/// Whether a card is still as it was noted. One that is away from its way back is not asked: it goes there first.
+fn is_as_noted(sysfs: &Path, known: &Record) -> bool {
+    let card = &known.factory.description;
+    let at_stock = !known.is_away && known.way_back == Settings::stock(card);
+    !at_stock || Limits::are_as_noted(sysfs, &known.directory, card)
 }
 
 impl Kept {
@@ -46,14 +59,17 @@ impl Kept {
         (boot, sysfs, card): (&str, &Path, &str),
     ) -> Result<Self, CardError> {
         let before = records.of(card).filter(|known| known.sysfs == sysfs);
-        let known = before.clone().filter(|known| known.boot == boot);
-        let (files, record) = match known {
+        let known = before.clone().filter(|known| known.boot == boot && is_as_noted(sysfs, known));
+        let (files, record, limits) = match known {
             Some(record) => {
                 let factory = record.factory.clone();
-                (CardFiles::with_factory(sysfs, &record.directory, factory), record)
+                let (at, card) = ((card, record.directory.as_str()), &factory.description);
+                let limits = Limits::known(records, sysfs, at, card);
+                (CardFiles::with_factory(sysfs, &record.directory, factory), record, limits)
             }
             None => {
-                let found = look_at(sysfs, card)?;
+                let Started { card: found, limits } =
+                    Limits::start(records, sysfs, look_at(sysfs, card)?);
                 let directory = found.directory.clone();
                 let files = CardFiles::at_factory(sysfs, found);
                 let factory = files.factory().clone();
@@ -62,7 +78,7 @@ impl Kept {
                 records.write(&record).map_err(|error| CardError::Refused {
                     why: format!("the factory state cannot be written down: {error}"),
                 })?;
-                (files, record)
+                (files, record, limits)
             }
         };
         let mut description = record.factory.description.clone();
@@ -80,6 +96,7 @@ impl Kept {
             retry: None,
             looked_at,
             borne_at: None,
+            limits,
         })
     }
 
@@ -190,9 +207,48 @@ impl Kept {
         noted.map_or_else(|refused| refused, |()| Reply::Done)
     }
 
-    /// Why the card was left at stock at the start of the machine, where it was.
-    pub(super) fn told_of_start(&self) -> Option<String> {
-        self.record.told.clone()
+    /// What there is to say of the start of the machine: why the card was left at stock, or at the maker's limits.
+    pub(super) fn told_of_start(&self) -> Vec<String> {
+        let limits = self.limits.as_ref().ok().and_then(Limits::told);
+        self.record.told.iter().cloned().chain(limits).collect()
+    }
+
+    /// What is known of its limit table.
+    pub(super) fn ceiling(&self) -> Reply {
+        let record = self.limits.as_ref().map_err(Clone::clone);
+        match record.and_then(|limits| limits.record().map_err(|error| error.to_string())) {
+            Ok(record) => Reply::Ceiling { record: Box::new(record) },
+            Err(why) => Reply::Refused { why },
+        }
+    }
+
+    /// Has a limit table loaded at the next start of the machine, as a user wants it; none is the maker's.
+    pub(super) fn want_limits(&self, wanted: Option<WantedLimits>, peer: Peer) -> Reply {
+        let limits = self.limits.as_ref().map_err(Clone::clone);
+        let noted = limits.and_then(|limits| {
+            limits.want(wanted, name_of(peer.user)).map_err(|error| error.to_string())
+        });
+        noted.map_or_else(|why| Reply::Refused { why }, |()| Reply::Done)
+    }
+
+    /// Copies the limit table that the card has now as the maker's.
+    pub(super) fn renew_limits(&mut self) -> Reply {
+        let (sysfs, directory) = (&self.record.sysfs, &self.record.directory);
+        let limits = self.limits.as_mut().map_err(|why| why.clone());
+        let (makers, driver) = match limits.and_then(|limits| limits.renew(sysfs, directory)) {
+            Ok(renewed) => renewed,
+            Err(why) => return Reply::Refused { why },
+        };
+        let noted = self.note(|record| {
+            let card = &mut record.factory.description;
+            card.limit_tables =
+                Some(Box::new(LimitTables { makers: makers.clone(), in_force: makers }));
+            card.driver = driver;
+        });
+        let card = &self.record.factory.description;
+        self.description.limit_tables.clone_from(&card.limit_tables);
+        self.description.driver.clone_from(&card.driver);
+        noted.map_or_else(|refused| refused, |()| Reply::Done)
     }
 
     /// Puts the card to what it is to start with, if the driver is the same and the last start with it ended cleanly. What
@@ -249,6 +305,9 @@ impl Kept {
 
     /// Notes that the machine has borne what it was started with: after a while, or at an orderly end.
     pub(super) fn note_borne(&mut self) {
+        if let Ok(limits) = &mut self.limits {
+            limits.note_borne();
+        }
         self.borne_at = None;
         if self.record.is_starting {
             self.record.is_starting = false;
@@ -334,6 +393,9 @@ impl Kept {
         self.card.idle(Seconds(passed.as_secs_f64()));
         if self.borne_at.is_some_and(|at| Instant::now() >= at) {
             self.note_borne();
+        }
+        if let Ok(limits) = &mut self.limits {
+            limits.look();
         }
         if self.retry.is_some_and(|at| Instant::now() >= at) {
             return self.put_back("the first try failed");

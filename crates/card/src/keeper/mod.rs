@@ -13,6 +13,7 @@
 mod client;
 mod host;
 mod kept;
+mod limits;
 mod peers;
 mod record;
 mod wire;

@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use serde::{Deserialize, Serialize};
 use yard_step_core::Settings;
 
+use crate::CeilingStore;
 use crate::kernel::Factory;
 use crate::runtime_dir::file_name;
 use crate::whole::write_whole;
@@ -17,6 +18,8 @@ const VERSION: u32 = 1;
 /// Largest record that is read, bytes.
 const LARGEST: u64 = 4 << 20;
 const ENDING: &str = "json";
+/// Directory of the records of limit tables.
+const CEILING: &str = "ceiling";
 
 /// What is known of a card in one run of the machine.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -107,6 +110,11 @@ impl Records {
 
     pub(super) fn directory(&self) -> &Path {
         &self.directory
+    }
+
+    /// Where the record of a card's limit table is kept.
+    pub(super) fn ceiling(&self, card: &str) -> CeilingStore {
+        CeilingStore::of(&self.directory.join(CEILING), card)
     }
 
     fn path(&self, card: &str) -> PathBuf {

@@ -2,8 +2,9 @@
 //! The first request of a connection opens a card.
 
 use serde::{Deserialize, Serialize};
-use yard_step_core::{Percent, Settings};
+use yard_step_core::{Percent, Settings, WantedLimits};
 
+use crate::CeilingRecord;
 use crate::kernel::Factory;
 
 /// Longest request, bytes: settings with a long V/F curve take a few thousand.
@@ -28,6 +29,12 @@ pub(super) enum Request {
     /// Put the card to these settings at the start of the machine, as long as the driver is the same; none is stock. `renew`
     /// forgets how the last start went.
     Start { settings: Option<Box<Settings>>, renew: bool },
+    /// Say what is known of the card's limit table.
+    Ceiling,
+    /// Load this limit table at the next start of the machine; none is the maker's.
+    WantLimits { wanted: Option<Box<WantedLimits>> },
+    /// Copy the limit table that the card has now as the maker's.
+    RenewLimits,
     /// Say what the kernel's log has told of the card in the last so many seconds.
     Log { seconds: f64 },
     /// The controller is alive.
@@ -46,6 +53,9 @@ impl Request {
             Self::TurnFan { .. } => "turn its fan",
             Self::WayBack { .. } => "note the way back",
             Self::Start { .. } => "note what to start with",
+            Self::Ceiling => "say what is known of its limit table",
+            Self::WantLimits { .. } => "note its limit table",
+            Self::RenewLimits => "copy its limit table",
             Self::Log { .. } => "read the kernel's log",
             Self::Alive => "listen",
             Self::Leave => "let the card go",
@@ -71,6 +81,9 @@ pub(super) enum Reply {
     },
     Holds {
         settings: Box<Settings>,
+    },
+    Ceiling {
+        record: Box<CeilingRecord>,
     },
     /// The newest lines, oldest first.
     Logged {

@@ -658,7 +658,7 @@ fn with_voltage(edit: &str, millivolt: Option<f64>) -> String {
     millivolt.map_or_else(|| edit.to_owned(), |millivolt| format!("{edit} {millivolt:.0}"))
 }
 
-fn monitor(card: &Place, device: &Place) -> Option<Hwmon> {
+pub(super) fn monitor(card: &Place, device: &Place) -> Option<Hwmon> {
     Hwmon::of(device).or_else(|_| Hwmon::of(card)).ok()
 }
 

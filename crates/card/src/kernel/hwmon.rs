@@ -161,6 +161,11 @@ impl Hwmon {
         if self.place.at("power1_cap").is_there() { "power1_cap" } else { "power1_max" }
     }
 
+    /// The power limit that the card is rated for, W.
+    pub fn rated_power(&self) -> Option<f64> {
+        self.millionth("power1_cap_default").ok()
+    }
+
     /// The range of the power limit, in either family's files.
     pub fn power_cap(&self) -> Result<PowerCap, Unread> {
         let now = match self.millionth("power1_cap") {

@@ -6,7 +6,8 @@
 //!                                                     ├─► table      clock/voltage table, each generation
 //!                                                     ├─► frequency  clock window of the other family
 //!                                                     ├─► hwmon      sensors, power limit, fan
-//!                                                     └─► metrics    one blob of all sensors
+//!                                                     ├─► metrics    one blob of all sensors
+//!                                                     └─► limit_file limit table, read and written as a whole
 //!                                                              ├──► KernelCard: description, readings
 //!                                                              └──► files: what it holds, and writing
 //! ```
@@ -22,6 +23,7 @@ mod files;
 mod frequency;
 mod hwmon;
 mod identity;
+mod limit_file;
 mod log;
 mod metrics;
 mod refusal;
@@ -32,6 +34,7 @@ pub(crate) use events::Events;
 pub(crate) use file_card::{FileCard, boot_id};
 pub(crate) use files::{CardFiles, Factory, RESET, look_at};
 pub(crate) use identity::is_address;
+pub(crate) use limit_file::LimitFile;
 pub(crate) use log::kernel_log;
 pub use refusal::Refusal;
 
@@ -56,6 +59,8 @@ pub const SYSFS: &str = "/sys";
 pub const PREFIX: &str = "kernel:";
 /// The curve of a fan that the card drives along one.
 const FAN_CURVE: &str = "gpu_od/fan_ctrl/fan_curve";
+/// What is said of memory whose kind no file tells.
+const KIND_NOT_STATED: &str = "of a kind not stated";
 /// Most levels of a clock.
 const MOST_LEVELS: usize = 64;
 /// Settings that the clock/voltage table holds.
@@ -203,7 +208,15 @@ impl Survey {
             return self.lacks(kind, why);
         }
         let reading = if is_offset { Reading::Offset } else { Reading::Absolute };
-        self.offers.push(Offer { kind, reading, minimum, maximum, step: 1.0, stock: Some(stock) });
+        self.offers.push(Offer {
+            kind,
+            reading,
+            minimum,
+            maximum,
+            step: 1.0,
+            stock: Some(stock),
+            makers_maximum: None,
+        });
     }
 
     /// Clocks and voltages: by the table, or by the files of a clock window.
@@ -443,6 +456,7 @@ impl Survey {
             maximum,
             step: 1.0,
             stock: None,
+            makers_maximum: None,
         };
         if let Ok(text) = device.at(FAN_CURVE).text()
             && let Some(curve) = FanCurveFile::parse(&text)
@@ -492,7 +506,7 @@ impl Survey {
                 id: format!("{PREFIX}{}", self.address),
                 serial: self.serial,
                 name: self.name,
-                memory_type: "of a kind not stated".into(),
+                memory_type: KIND_NOT_STATED.into(),
                 memory_gib: self.memory_gib,
                 memory_clock: Mhz(self.memory_clock),
                 memory_wiring: MemoryWiring::default(),

@@ -30,10 +30,22 @@ pub struct Refusal {
 /// # Errors
 /// The kernel refused it.
 pub(super) fn write(place: &Place, text: &str) -> Result<(), Refusal> {
+    write_patiently(place, format!("{text}\n").as_bytes(), text)
+}
+
+/// Writes the bytes of a table to a device file, in one piece. What the card is too busy for is written again.
+///
+/// # Errors
+/// The kernel refused them.
+pub(super) fn write_bytes(place: &Place, bytes: &[u8]) -> Result<(), Refusal> {
+    write_patiently(place, bytes, &format!("a table of {} bytes", bytes.len()))
+}
+
+fn write_patiently(place: &Place, bytes: &[u8], text: &str) -> Result<(), Refusal> {
     let mut left = TRIES;
     loop {
         left -= 1;
-        match once(place, text) {
+        match once(place, bytes) {
             Ok(()) => return Ok(()),
             Err(error) if left > 0 && errno(&error) == Some(Errno::EBUSY) => {
                 thread::sleep(BETWEEN_TRIES);
@@ -46,11 +58,15 @@ pub(super) fn write(place: &Place, text: &str) -> Result<(), Refusal> {
     }
 }
 
-fn once(place: &Place, text: &str) -> io::Result<()> {
+fn once(place: &Place, bytes: &[u8]) -> io::Result<()> {
     // Nothing is made that was not there, and a pipe that nobody reads from is not waited for.
     let mut file =
         OpenOptions::new().write(true).custom_flags(nix::libc::O_NONBLOCK).open(place.path())?;
-    file.write_all(format!("{text}\n").as_bytes())
+    // A file of the kernel takes each write for a whole value: a second one with the rest would be another.
+    match file.write(bytes)? {
+        written if written == bytes.len() => Ok(()),
+        written => Err(io::Error::other(format!("it took {written} of {} bytes", bytes.len()))),
+    }
 }
 
 fn errno(error: &io::Error) -> Option<Errno> {

@@ -5,7 +5,7 @@ use std::os::unix::net::UnixStream;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use yard_step_core::{CardDescription, LimitTable, Percent, Room, Sample, Seconds, Settings};
+use yard_step_core::{CardDescription, Percent, Room, Sample, Seconds, Settings, WantedLimits};
 
 use super::SlotAddress;
 use super::wire::{MOST_REPLY, Reply, Request};
@@ -210,14 +210,14 @@ impl Card for SlotCard {
         is_restarted
     }
 
-    fn ceiling(&mut self) -> Option<CeilingRecord> {
-        match self.ask(&Request::Ceiling) {
-            Ok(Reply::Ceiling { record }) => record.map(|record| *record),
-            _ => None,
+    fn ceiling(&mut self) -> Result<CeilingRecord, CardError> {
+        match self.ask(&Request::Ceiling)? {
+            Reply::Ceiling { record } => Ok(*record),
+            other => Err(unexpected(&other)),
         }
     }
 
-    fn want_limits(&mut self, wanted: Option<&LimitTable>) -> Result<(), CardError> {
+    fn want_limits(&mut self, wanted: Option<&WantedLimits>) -> Result<(), CardError> {
         let wanted = wanted.map(|wanted| Box::new(wanted.clone()));
         self.ask(&Request::WantLimits { wanted }).map(drop)
     }

@@ -5,16 +5,17 @@ use std::os::unix::net::{UnixListener, UnixStream};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::thread;
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant};
 
 use tracing::{debug, info};
-use yard_step_core::{LimitOverride, LimitTable, Machine, Seconds, check_table};
+use yard_step_core::{Seconds, WantedLimits};
 
 use super::SlotAddress;
 use super::attached::{Attached, work};
 use super::wire::{MOST_REQUEST, MOST_SPAN, Reply, Request};
 use crate::lines::{is_a_pause, read_line, send, wait_for_visitor};
 use crate::runtime_dir::check_peer;
+use crate::users::this_user;
 use crate::{Card, CeilingRecord, CeilingStore, FaultInjection, StandIn};
 
 /// How long a slot without visitors stays, so that a restarted program finds the card as it was.
@@ -243,11 +244,16 @@ impl Host {
                 self.left.store(true, Ordering::SeqCst);
                 Reply::Done
             }
-            Request::Ceiling => Reply::Ceiling { record: slot.ceiling().map(Box::new) },
-            Request::WantLimits { wanted } => match slot.want_limits(wanted.map(|table| *table)) {
-                Ok(()) => Reply::Done,
+            Request::Ceiling => match slot.ceiling() {
+                Ok(record) => Reply::Ceiling { record: Box::new(record) },
                 Err(why) => Reply::Refused { why },
             },
+            Request::WantLimits { wanted } => {
+                match slot.want_limits(wanted.map(|wanted| *wanted)) {
+                    Ok(()) => Reply::Done,
+                    Err(why) => Reply::Refused { why },
+                }
+            }
             Request::Boot => Reply::Booted { boot: slot.card.boot() },
             Request::FaultInjection { .. } if self.faults == FaultsOnRequest::Refused => {
                 Reply::Refused {
@@ -286,31 +292,22 @@ impl Slot {
         self.card.override_limits(table);
     }
 
+    /// Where its machine keeps its limits.
+    fn ceiling_store(&self) -> Result<&CeilingStore, String> {
+        self.ceiling.as_ref().ok_or_else(|| "its machine keeps no limit table".into())
+    }
+
     /// What is known of its limit table.
-    fn ceiling(&self) -> Option<CeilingRecord> {
-        let (record, ()) =
-            self.ceiling.as_ref()?.change(&self.card.makers_limits(), |_| ()).ok()?;
-        Some(record)
+    fn ceiling(&self) -> Result<CeilingRecord, String> {
+        let known = self.ceiling_store()?.change(&self.card.makers_limits(), |_| ());
+        known.map(|(record, ())| record).map_err(|error| error.to_string())
     }
 
     /// Has the driver read a table at its next start; none is the maker's.
-    fn want_limits(&self, wanted: Option<LimitTable>) -> Result<(), String> {
-        let Some(store) = &self.ceiling else {
-            return Err("its machine keeps no limit table".into());
-        };
-        let makers = self.card.makers_limits();
-        let table = wanted.unwrap_or_else(|| makers.clone());
-        // The bounds that go for any machine; whoever asks knows those of this one.
-        check_table(&table, &makers, &makers.card, &Machine::default())
-            .map_err(|error| error.to_string())?;
-        let since = SystemTime::now().duration_since(UNIX_EPOCH);
-        let at = since.map_or(0, |since| since.as_secs().cast_signed());
-        let (driver, reason) = (self.card.driver_release(), String::new());
-        let wanted = LimitOverride { table, driver, reason, at };
-        store
-            .change(&makers, |record| record.want(wanted))
-            .map(drop)
-            .map_err(|error| error.to_string())
+    fn want_limits(&self, wanted: Option<WantedLimits>) -> Result<(), String> {
+        let (makers, driver) = (self.card.makers_limits(), self.card.driver_release());
+        let wanted = wanted.map(|wanted| (wanted, driver.as_str(), this_user()));
+        self.ceiling_store()?.want(&makers, wanted).map_err(|error| error.to_string())
     }
 
     /// Notes that the machine has borne its limits, if it is up.

@@ -23,7 +23,7 @@
 //! A load may hand in several frames before the first of them is drawn. Numbers are little-endian. Pixels are in the byte order of the machine, on which both ends run.
 
 use serde::{Deserialize, Serialize};
-use yard_step_core::{CardDescription, Demand, LimitTable, Percent, Room, Sample, Settings};
+use yard_step_core::{CardDescription, Demand, Percent, Room, Sample, Settings, WantedLimits};
 
 use crate::{CeilingRecord, FaultInjection, LoadLost};
 
@@ -56,7 +56,7 @@ pub(super) enum Request {
     Ceiling,
     /// Have the driver read this table at its next start; none is the maker's.
     WantLimits {
-        wanted: Option<Box<LimitTable>>,
+        wanted: Option<Box<WantedLimits>>,
     },
     FaultInjection {
         fault: FaultInjection,
@@ -115,7 +115,7 @@ pub(super) enum Reply {
         boot: String,
     },
     Ceiling {
-        record: Option<Box<CeilingRecord>>,
+        record: Box<CeilingRecord>,
     },
     MachineDown,
     /// The request was not understood, or not carried out.

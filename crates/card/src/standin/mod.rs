@@ -30,7 +30,7 @@ use serde::{Deserialize, Serialize};
 use yard_step_core::{
     Ampere, CardDescription, Celsius, Channel, Demand, Domain, Fan, FanControl, FanTarget, Frame,
     LimitField, LimitTable, LimitTables, LimitValue, Mhz, Millivolt, Offer, Percent, Room, Sample,
-    Seconds, SettingKind, Settings, Watt, Workload, setting_of,
+    Seconds, SettingKind, Settings, Watt, Workload, settings_of,
 };
 
 use crate::{Card, CardError, LoadLost, Ran, Simulation, Work};
@@ -290,7 +290,7 @@ impl StandIn {
         let makers = self.makers_limits();
         let in_force = self.limit_override.clone().unwrap_or_else(|| makers.clone());
         for (offer, factory) in self.description.offers.iter_mut().zip(&self.model.offers) {
-            offer.maximum = factory.maximum;
+            (offer.maximum, offer.makers_maximum) = (factory.maximum, None);
         }
         for LimitValue { field, value } in &in_force.fields {
             if makers.value(*field) == Some(*value) {
@@ -298,22 +298,22 @@ impl StandIn {
             }
             let base = self.model.base(*field);
             let offers = self.description.offers.iter_mut();
-            for offer in offers.filter(|offer| setting_of(*field) == Some(offer.kind)) {
+            for offer in offers.filter(|offer| settings_of(*field).first() == Some(&offer.kind)) {
                 // A range ends at a whole step.
                 let steps = ((value - base - offer.minimum) / offer.step + 1e-9).floor();
+                let makers = offer.maximum;
                 offer.maximum = offer.minimum + steps.max(1.0) * offer.step;
+                offer.makers_maximum = (offer.maximum > makers).then_some(makers);
             }
         }
         if let Some(current) = in_force.value(LimitField::CurrentLimit) {
             self.physics.model.power.current_limit_a = Some(current);
             self.description.limits.current = Some(Ampere(current));
         }
-        self.description.driver = match in_force == makers {
-            true => driver_name(self.driver),
-            false => format!("{}, limits {}", driver_name(self.driver), in_force.checksum()),
-        };
         self.down = !self.model.comes_up_with(&in_force);
-        self.description.limit_tables = Some(Box::new(LimitTables { makers, in_force }));
+        let tables = LimitTables { makers, in_force };
+        self.description.driver = tables.driver(&driver_name(self.driver));
+        self.description.limit_tables = Some(Box::new(tables));
     }
 
     /// What it makes of a fan that is to be driven along a curve or to a target: a card that cannot drives it as it likes.

@@ -10,7 +10,7 @@ use serde::Deserialize;
 use yard_step_core::{
     Absent, Ampere, CardDescription, CardLimits, Celsius, Channel, CurveKind, CurveOffer,
     FanControl, LimitField, LimitTable, LimitValue, MemoryWiring, Mhz, Millivolt, Offer, Reading,
-    SettingKind, Span, UnknownField, VfCurve, Watt, setting_of,
+    SettingKind, Span, UnknownField, VfCurve, Watt, settings_of,
 };
 
 use super::faults::Faults;
@@ -238,6 +238,7 @@ impl Model {
             card: card.table_owner(),
             fields: fields.filter_map(value).collect(),
             unknown: self.limit_table.unknown.clone(),
+            file: None,
         }
     }
 
@@ -247,7 +248,7 @@ impl Model {
         match field {
             LimitField::PowerLimit => highest(SettingKind::PowerLimit),
             LimitField::CurrentLimit => self.power.current_limit_a,
-            field => Some(self.base(field) + highest(setting_of(field)?)?),
+            field => Some(self.base(field) + highest(*settings_of(field).first()?)?),
         }
     }
 

@@ -176,7 +176,15 @@ mod tests {
     use rstest::rstest;
 
     fn offer(kind: SettingKind, minimum: f64, maximum: f64, stock: Option<f64>) -> Offer {
-        Offer { kind, reading: Reading::Absolute, minimum, maximum, step: 5.0, stock }
+        Offer {
+            kind,
+            reading: Reading::Absolute,
+            minimum,
+            maximum,
+            step: 5.0,
+            stock,
+            makers_maximum: None,
+        }
     }
 
     /// A card with a clock window and offsets, but no curve.

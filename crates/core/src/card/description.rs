@@ -181,6 +181,9 @@ pub struct Offer {
     pub minimum: f64,
     /// Highest value the card takes.
     pub maximum: f64,
+    /// Highest value under the maker's limits, where those in force let it take more.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub makers_maximum: Option<f64>,
     /// Distance between two values the card tells apart; above zero.
     pub step: f64,
     /// The factory value; none where stock is "automatic" or "none".
@@ -574,6 +577,7 @@ mod tests {
             maximum: 300.0,
             step: 15.0,
             stock: Some(0.0),
+            makers_maximum: None,
         };
         assert_eq!(offer.bin(asked), held);
     }
@@ -601,6 +605,7 @@ mod tests {
             maximum: 379.5,
             step: 3.3,
             stock: Some(330.0),
+            makers_maximum: None,
         };
         assert_eq!((offer.show(363.0), offer.show_step()), ("363 W, 110 %".into(), "1 %".into()));
         assert_eq!(offer.bin(364.0), 363.0);

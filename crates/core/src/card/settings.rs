@@ -691,6 +691,7 @@ mod tests {
                 maximum: 3_000.0,
                 step: 5.0,
                 stock: None,
+                makers_maximum: None,
             });
         }
         let asked = Settings {

@@ -1,6 +1,7 @@
 //! How far a field of a limit table may be moved on this machine.
 
-use crate::ceiling::table::{LimitField, LimitTable};
+use crate::ceiling::field::LimitField;
+use crate::ceiling::table::LimitTable;
 use crate::machine::supply::Machine;
 use crate::units::{Percent, Watt};
 

@@ -4,7 +4,9 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use crate::ceiling::bounds::{BoundBy, bounds, current_for};
-use crate::ceiling::table::{LimitField, LimitTable, TableError, TableOwner};
+use crate::ceiling::error::TableError;
+use crate::ceiling::field::LimitField;
+use crate::ceiling::table::{LimitTable, TableOwner};
 use crate::machine::supply::Machine;
 
 /// Longest reason, characters.
@@ -19,6 +21,15 @@ pub enum LimitWish {
     ByPercent(f64),
 }
 
+/// A table that somebody wants the driver to read in place of the maker's.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct WantedLimits {
+    /// The whole table.
+    pub table: LimitTable,
+    /// Why, in the user's words; empty where nothing was said.
+    pub reason: String,
+}
+
 /// A table that the driver is to read in place of the maker's.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct LimitOverride {
@@ -29,6 +40,9 @@ pub struct LimitOverride {
     /// Why, in the user's words; empty where nothing was said.
     #[serde(default)]
     pub reason: String,
+    /// The user who wrote it; empty where that is not known.
+    #[serde(default)]
+    pub by: String,
     /// When it was written, seconds since 1970.
     pub at: i64,
 }

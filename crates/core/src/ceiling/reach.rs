@@ -2,29 +2,25 @@
 
 use crate::card::description::{CardDescription, SettingKind};
 use crate::card::settings::Settings;
-use crate::ceiling::table::LimitField;
+use crate::ceiling::field::LimitField;
 use crate::judge::alarm::{Alarm, AlarmAct, AlarmOn};
 
-/// The setting whose range a field ends; none for the current, which is no setting.
+/// The settings whose ranges a field may end, the first one before all; none for the current, which is no setting.
 #[must_use]
-pub const fn setting_of(field: LimitField) -> Option<SettingKind> {
+pub const fn settings_of(field: LimitField) -> &'static [SettingKind] {
     match field {
-        LimitField::PowerLimit => Some(SettingKind::PowerLimit),
-        LimitField::CurrentLimit => None,
-        LimitField::VoltageCeiling => Some(SettingKind::VoltageOffset),
-        LimitField::CoreClock => Some(SettingKind::CoreOffset),
-        LimitField::MemoryClock => Some(SettingKind::MemoryOffset),
+        LimitField::PowerLimit => &[SettingKind::PowerLimit],
+        LimitField::CurrentLimit => &[],
+        LimitField::VoltageCeiling => &[SettingKind::VoltageOffset],
+        LimitField::CoreClock => &[SettingKind::CoreOffset, SettingKind::ClockMaximum],
+        LimitField::MemoryClock => &[SettingKind::MemoryOffset],
     }
 }
 
 /// The highest value that the maker allows of a setting, where the limits in force allow more.
 #[must_use]
 pub fn makers_maximum(card: &CardDescription, kind: SettingKind) -> Option<f64> {
-    let tables = card.limit_tables.as_ref()?;
-    let field = LimitField::ALL.into_iter().find(|field| setting_of(*field) == Some(kind))?;
-    let raised = tables.in_force.value(field)? - tables.makers.value(field)?;
-    let highest = card.offer(kind)?.maximum;
-    (raised > 0.0).then_some(highest - raised)
+    card.offer(kind)?.makers_maximum
 }
 
 /// Temperature of the regulator at which a run beyond the maker's limits is stopped, °C: the parts in regulators are rated for
@@ -70,8 +66,11 @@ pub struct NeedsLimits {
 #[must_use]
 pub fn needs_limits(settings: &Settings, card: &CardDescription) -> Option<NeedsLimits> {
     let makers = &card.limit_tables.as_ref()?.makers;
-    let fields = LimitField::ALL.into_iter().filter(|field| makers.value(*field).is_some());
-    fields.filter_map(setting_of).find_map(|kind| {
+    // What a real card's table holds besides what is known of it may end any range.
+    let may_end = |field: &LimitField| makers.file.is_some() || makers.value(*field).is_some();
+    let fields = LimitField::ALL.into_iter().filter(may_end);
+    fields.flat_map(settings_of).find_map(|kind| {
+        let kind = *kind;
         let (value, offer) = (settings.get(kind)?, card.offer(kind)?);
         let highest = offer.maximum;
         (value > highest + offer.step / 2.0).then_some(NeedsLimits { kind, value, highest })
@@ -91,8 +90,10 @@ mod tests {
         let of = |value| limit_table(&[(LimitField::PowerLimit, value)]);
         let mut offers = card.offers.iter_mut();
         let offer = offers.find(|offer| offer.kind == SettingKind::PowerLimit).unwrap();
-        let makers = of(std::mem::replace(&mut offer.maximum, in_force));
-        card.limit_tables = Some(Box::new(LimitTables { makers, in_force: of(in_force) }));
+        let makers = std::mem::replace(&mut offer.maximum, in_force);
+        offer.makers_maximum = (in_force > makers).then_some(makers);
+        card.limit_tables =
+            Some(Box::new(LimitTables { makers: of(makers), in_force: of(in_force) }));
         card
     }
 

@@ -3,95 +3,17 @@
 use std::fmt::Write as _;
 
 use serde::{Deserialize, Serialize};
-use thiserror::Error;
+
+use crate::ceiling::error::{TABLE_VERSION, TableError};
+use crate::ceiling::field::{LimitField, LimitValue};
+use crate::ceiling::file::TableFile;
 
 /// What a document with a limit table calls itself.
 pub const TABLE_FORMAT: &str = "yard-step-limit-table";
-/// Its version.
-pub const TABLE_VERSION: u32 = 1;
 /// Most fields of a table, known and unknown ones each.
 pub const MOST_FIELDS: usize = 64;
 /// Highest value of a field that is believed, in its unit.
 const HIGHEST: f64 = 100_000.0;
-
-/// A limit whose meaning is known.
-#[derive(
-    Debug,
-    Clone,
-    Copy,
-    PartialEq,
-    Eq,
-    PartialOrd,
-    Ord,
-    Serialize,
-    Deserialize,
-    strum::EnumString,
-    strum::IntoStaticStr,
-)]
-#[serde(rename_all = "snake_case")]
-#[strum(serialize_all = "kebab-case")]
-pub enum LimitField {
-    /// Highest power limit that may be set, W.
-    PowerLimit,
-    /// Highest current into the chip, A.
-    CurrentLimit,
-    /// Highest voltage of the core, mV.
-    VoltageCeiling,
-    /// Highest core clock, MHz.
-    CoreClock,
-    /// Highest actual memory clock, MHz.
-    MemoryClock,
-}
-
-impl LimitField {
-    /// All of them, in the order in which they are shown.
-    pub const ALL: [Self; 5] = [
-        Self::PowerLimit,
-        Self::CurrentLimit,
-        Self::VoltageCeiling,
-        Self::CoreClock,
-        Self::MemoryClock,
-    ];
-
-    /// Its name on the command line, such as `power-limit`.
-    #[must_use]
-    pub fn name(self) -> &'static str {
-        self.into()
-    }
-
-    /// Its name to show.
-    #[must_use]
-    pub const fn label(self) -> &'static str {
-        match self {
-            Self::PowerLimit => "power limit",
-            Self::CurrentLimit => "current limit",
-            Self::VoltageCeiling => "voltage ceiling",
-            Self::CoreClock => "core clock",
-            Self::MemoryClock => "memory clock",
-        }
-    }
-
-    /// Its unit.
-    #[must_use]
-    pub const fn unit(self) -> &'static str {
-        match self {
-            Self::PowerLimit => "W",
-            Self::CurrentLimit => "A",
-            Self::VoltageCeiling => "mV",
-            Self::CoreClock | Self::MemoryClock => "MHz",
-        }
-    }
-}
-
-/// One field of a table.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct LimitValue {
-    /// Which.
-    pub field: LimitField,
-    /// Its value, in its [unit](LimitField::unit).
-    pub value: f64,
-}
 
 /// A field whose meaning nobody has published: it is shown, and never changed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -126,6 +48,9 @@ pub struct LimitTable {
     /// Fields that nobody knows.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub unknown: Vec<UnknownField>,
+    /// The file of a real card, from which the fields are read; none for a stand-in.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub file: Option<TableFile>,
 }
 
 /// The table of a card's maker, and the one in force.
@@ -135,6 +60,17 @@ pub struct LimitTables {
     pub makers: LimitTable,
     /// The one that the driver has read.
     pub in_force: LimitTable,
+}
+
+impl LimitTables {
+    /// A driver's release as trials record it: with the checksum of the table in force, where that is not the maker's.
+    #[must_use]
+    pub fn driver(&self, release: &str) -> String {
+        match self.in_force == self.makers {
+            true => release.to_owned(),
+            false => format!("{release}, limits {}", self.in_force.checksum()),
+        }
+    }
 }
 
 /// A document with a table and its checksum.
@@ -151,40 +87,6 @@ pub struct TableDocument {
     pub checksum: String,
 }
 
-/// Why a table is not taken.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-pub enum TableError {
-    /// It is another kind of document.
-    #[error("it is not a limit table but \"{0}\"")]
-    Format(String),
-    /// It is of a version that this program does not know.
-    #[error("it is of version {0}, and this Yard Step reads version {TABLE_VERSION}")]
-    Version(u32),
-    /// Its checksum is another.
-    #[error(
-        "its checksum is {stated}, and that of its fields is {real}: it was changed or damaged"
-    )]
-    Checksum {
-        /// The one that it states.
-        stated: String,
-        /// The one of its fields.
-        real: String,
-    },
-    /// It holds what no table can hold.
-    #[error("{0}")]
-    Odd(String),
-    /// It is for another card.
-    #[error("it is for another card: {what} is {theirs} there and {ours} here")]
-    OtherCard {
-        /// What differs.
-        what: &'static str,
-        /// What it is in the table.
-        theirs: String,
-        /// What it is on the card.
-        ours: String,
-    },
-}
-
 /// A field that two tables hold otherwise.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct LimitDifference {
@@ -197,6 +99,12 @@ pub struct LimitDifference {
 }
 
 impl LimitTable {
+    /// The table of a real card, by its file.
+    #[must_use]
+    pub fn of_file(card: TableOwner, file: TableFile) -> Self {
+        Self { card, fields: file.fields(), unknown: Vec::new(), file: Some(file) }
+    }
+
     /// The value of a field; none where the table has no such field.
     #[must_use]
     pub fn value(&self, field: LimitField) -> Option<f64> {
@@ -206,6 +114,9 @@ impl LimitTable {
     /// The same with another value in a field that it has.
     #[must_use]
     pub fn with(&self, field: LimitField, value: f64) -> Self {
+        if let Some(file) = &self.file {
+            return Self::of_file(self.card.clone(), file.with(field, value));
+        }
         let mut table = self.clone();
         let of_field = table.fields.iter_mut().filter(|known| known.field == field);
         of_field.for_each(|known| known.value = value);
@@ -233,7 +144,9 @@ impl LimitTable {
         for UnknownField { number, raw } in &self.unknown {
             let _ = writeln!(text, "{number}:{raw}");
         }
-        format!("{:08x}", crc32fast::hash(text.as_bytes()))
+        let file = self.file.iter().flat_map(TableFile::bytes).copied();
+        let bytes: Vec<u8> = text.into_bytes().into_iter().chain(file).collect();
+        format!("{:08x}", crc32fast::hash(&bytes))
     }
 
     /// The document that it is exported as.
@@ -285,7 +198,11 @@ impl LimitTable {
             let text = "its unknown fields differ from those in the table of the card";
             return Err(TableError::Odd(text.into()));
         }
-        Ok(())
+        match (&self.file, &makers.file) {
+            (Some(file), Some(makers)) => file.check_against(makers),
+            (None, None) => Ok(()),
+            _ => Err(TableError::Odd("one of a stand-in does not go with a real card".into())),
+        }
     }
 }
 
@@ -316,6 +233,12 @@ impl TableDocument {
             }
             if table.fields[..index].iter().any(|known| known.field == *field) {
                 return Err(TableError::Odd(format!("it has its {} twice", field.label())));
+            }
+        }
+        if let Some(file) = &table.file {
+            file.check()?;
+            if file.fields() != table.fields {
+                return Err(TableError::Odd("its fields are not those of its file".into()));
             }
         }
         Ok(table)

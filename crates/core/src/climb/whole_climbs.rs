@@ -5,7 +5,8 @@ use rstest::rstest;
 
 use super::*;
 use crate::card::description::{CardDescription, Offer, Reading};
-use crate::ceiling::table::{LimitField, LimitTables};
+use crate::ceiling::field::LimitField;
+use crate::ceiling::table::LimitTables;
 use crate::fixtures::{card as core_card, limit_table, seen};
 use crate::judge::verdict::{Fault, Verdict};
 use crate::load::artifact::Domain;
@@ -41,6 +42,7 @@ pub(super) fn card() -> CardDescription {
         maximum: 400.0,
         step: 5.0,
         stock: Some(0.0),
+        makers_maximum: None,
     });
     card
 }
@@ -199,7 +201,8 @@ fn beyond_the_makers_limits_the_power_goes_up_by_small_steps(
     let of = |value| limit_table(&[(LimitField::PowerLimit, value)]);
     card.limit_tables = Some(Box::new(LimitTables { makers: of(286.0), in_force: of(329.0) }));
     let mut offers = card.offers.iter_mut();
-    offers.find(|offer| offer.kind == SettingKind::PowerLimit).unwrap().maximum = 329.0;
+    let power = offers.find(|offer| offer.kind == SettingKind::PowerLimit).unwrap();
+    (power.maximum, power.makers_maximum) = (329.0, Some(286.0));
     let plan = Plan { policy: Policy::FixedStep, ..Plan::default() };
     let mut climb = Climb::new(card, plan, &Stage::USUAL).unwrap();
     let imagined = Imagined { most_power, ..CARD };
@@ -374,6 +377,7 @@ fn with_voltage(climb: &Climb) -> Climb {
         maximum: 0.0,
         step: 5.0,
         stock: Some(0.0),
+        makers_maximum: None,
     });
     Climb::new(card, climb.plan().clone(), &Stage::USUAL).unwrap()
 }

@@ -4,13 +4,19 @@
 //!   limit             maker's   in force   next start   may be
 //! ▸ power limit         283 W      283 W      325 W ▲   142 to 339 W
 //!   current limit       255 A      255 A      293 A ▲   128 to 306 A
+//!   reason           summer
 //! ```
+
+use std::iter;
 
 use ratatui::crossterm::event::KeyCode;
 use yard_step_core::{
-    LimitField, LimitTable, LimitWish, Machine, current_that_is_short, limit_bounds, limits_moved,
+    LONGEST_REASON, LimitField, LimitTable, LimitWish, Machine, WantedLimits,
+    current_that_is_short, limit_bounds, limits_moved,
 };
 use yard_step_engine::{Command, Snapshot};
+
+use crate::tui::widgets::entry::Entry;
 
 /// Steps of the arrows and of the pages, percent of the maker's value.
 const STEP: f64 = 1.0;
@@ -28,6 +34,11 @@ pub struct LimitsForm {
     /// What it is to read.
     table: LimitTable,
     machine: Machine,
+    /// Why, in the user's words.
+    reason: Entry,
+    /// Who wrote what is read at the next start; empty where that is the maker's, or not known.
+    by: String,
+    /// The field, and behind them the reason.
     chosen: usize,
     /// Why the last key did nothing, or why an override was taken away.
     pub told: Option<String>,
@@ -48,7 +59,7 @@ impl LimitsForm {
     pub fn of(snapshot: &Snapshot) -> Option<Self> {
         let record = snapshot.machine.ceiling.as_ref()?;
         let tables = snapshot.machine.card.limit_tables.as_ref()?;
-        let next = record.next().clone();
+        let (next, wanted) = (record.next().clone(), record.wanted.as_ref());
         Some(Self {
             makers: tables.makers.clone(),
             in_force: tables.in_force.clone(),
@@ -56,6 +67,8 @@ impl LimitsForm {
             next,
             before: record.before.as_ref().map(|before| before.table.clone()),
             machine: (*snapshot.machine.said).clone(),
+            reason: Entry::new(wanted.map_or("", |wanted| &wanted.reason), LONGEST_REASON),
+            by: wanted.map_or_else(String::new, |wanted| wanted.by.clone()),
             chosen: 0,
             told: record.told.clone(),
         })
@@ -71,9 +84,14 @@ impl LimitsForm {
     pub(crate) fn key(mut self, code: KeyCode) -> Limited {
         self.told = None;
         let fields = self.fields();
+        let writes = !matches!(code, KeyCode::Up | KeyCode::Down | KeyCode::Enter);
+        if self.chosen == fields.len() && writes {
+            self.reason.key(code);
+            return Limited::NotYet(Box::new(self));
+        }
         match code {
             KeyCode::Up => self.chosen = self.chosen.saturating_sub(1),
-            KeyCode::Down => self.chosen = (self.chosen + 1).min(fields.len().saturating_sub(1)),
+            KeyCode::Down => self.chosen = (self.chosen + 1).min(fields.len()),
             KeyCode::Left => self.step(-STEP),
             KeyCode::Right => self.step(STEP),
             KeyCode::PageDown => self.step(-PAGE),
@@ -116,18 +134,7 @@ impl LimitsForm {
     /// What is asked before it is written: all of the change.
     fn question(&self) -> Limited {
         let is_makers = self.table == self.makers;
-        let changes: Vec<String> = self
-            .next
-            .differences(&self.table)
-            .iter()
-            .map(|difference| {
-                let unit = difference.field.unit();
-                let shown =
-                    |value: Option<f64>| value.map_or_else(String::new, |v| format!("{v:.0}"));
-                let (from, to) = (shown(difference.from), shown(difference.to));
-                format!("{} {from} → {to} {unit}", difference.field.label())
-            })
-            .collect();
+        let changes = yard_step_words::limit_changes(&self.next, &self.table, &self.makers);
         let follow = yard_step_words::limits_to_follow(&self.table, &self.makers);
         let warning = match is_makers {
             true => "These are the maker's limits.",
@@ -142,8 +149,9 @@ impl LimitsForm {
             Some("The driver reads them at its next start.".to_owned()),
         ];
         let consequence: Vec<String> = consequence.into_iter().flatten().collect();
-        let table = (!is_makers).then(|| Box::new(self.table.clone()));
-        Limited::Ask(consequence.join(" "), Command::WantLimits(table))
+        let (table, reason) = (self.table.clone(), self.reason.trimmed().to_owned());
+        let wanted = (!is_makers).then(|| Box::new(WantedLimits { table, reason }));
+        Limited::Ask(consequence.join(" "), Command::WantLimits(wanted))
     }
 
     /// Its lines, each with whether it is the chosen one.
@@ -183,15 +191,27 @@ impl LimitsForm {
             );
             lines.push((line, false));
         }
+        let is_chosen = self.chosen == self.fields().len();
+        let (pointer, reason) = match is_chosen {
+            true => ("▸", self.reason.shown()),
+            false => (" ", self.reason.text().to_owned()),
+        };
+        lines.push((format!("{pointer} {:<16} {reason}", "reason"), is_chosen));
         lines
     }
 
     /// What the chosen field is about, and what else there is to say.
     pub fn about(&self) -> Vec<String> {
         let field = self.fields().get(self.chosen).copied();
-        let about = field.map(|field| yard_step_words::limit_field(field).to_owned());
+        let about = match field {
+            Some(field) => yard_step_words::limit_field(field).to_owned(),
+            None => "Why, in your words: it is kept with the table.".to_owned(),
+        };
         let follow = yard_step_words::limits_to_follow(&self.table, &self.makers);
-        [about, follow, self.told.clone()].into_iter().flatten().collect()
+        let by = (!self.by.is_empty()).then(|| format!("Changed by {}.", self.by));
+        let opaque = yard_step_words::what_is_opaque(&self.makers);
+        let rest = [opaque, follow, by, self.told.clone()].into_iter().flatten();
+        iter::once(about).chain(rest).collect()
     }
 }
 
@@ -221,9 +241,12 @@ mod tests {
         let form = press(form, &[Char('f')]);
         assert!(form.lines()[2].0.contains("278 A ▲"), "{:?}", form.lines());
         let Limited::Ask(consequence, command) = form.key(Enter) else { panic!("not asked") };
-        assert!(consequence.contains("power limit 300 → 333 W, current limit 250 → 278 A"));
-        let Command::WantLimits(Some(table)) = command else { panic!() };
-        assert_eq!(table.value(LimitField::PowerLimit), Some(333.0));
+        let power = "power limit 300 W → 333 W (+11.0 % on the maker's)";
+        let current = "current limit 250 A → 278 A (+11.2 % on the maker's)";
+        assert!(consequence.contains(&format!("{power}, {current}.")), "{consequence}");
+        let Command::WantLimits(Some(wanted)) = command else { panic!() };
+        assert_eq!(wanted.table.value(LimitField::PowerLimit), Some(333.0));
+        assert_eq!(wanted.reason, "");
     }
 
     #[test]
@@ -234,11 +257,26 @@ mod tests {
         assert_eq!(form.told.as_deref(), Some("Nothing is changed."));
         let form = press(form, &[PageUp; 5]);
         assert!(form.told.as_deref().unwrap().contains("it must be 150 to 360 W"), "{form:?}");
-        let form = press(form, &[Char('m'), Down, Left, Down]);
+        let form = press(form, &[Char('m'), Down, Left]);
         assert!(form.lines()[2].0.contains("248 A ▼"), "{:?}", form.lines());
         let form = press(form, &[Char('a')]);
         assert!(form.told.is_some(), "nothing was taken away");
         assert!(form.lines()[3].0.contains("meaning not published"));
+    }
+
+    #[test]
+    fn a_reason_is_typed_and_goes_with_the_table() {
+        use KeyCode::{Char, Down, Enter, PageUp, Up};
+        let form = LimitsForm::of(&with_table()).unwrap();
+        // Letters that are keys elsewhere are letters here.
+        let typed = ['m', 'a', 'y', ' ', 'f'].map(Char);
+        let form = press(form, &[PageUp, Down, Down]);
+        let form = press(press(form, &typed), &[Up, Down]);
+        let (reason, is_chosen) = form.lines().pop().unwrap();
+        assert!(is_chosen && reason.contains("reason           may f▏"), "{reason}");
+        let Limited::Ask(_, Command::WantLimits(Some(wanted))) = form.key(Enter) else { panic!() };
+        assert_eq!(wanted.reason, "may f");
+        assert_eq!(wanted.table.value(LimitField::PowerLimit), Some(315.0));
     }
 
     #[test]

@@ -725,6 +725,7 @@ mod tests {
             maximum: 240.0,
             step: 1.0,
             stock: None,
+            makers_maximum: None,
         });
         let mut climb = Climb::new(card, plan, &stages).unwrap();
         while let Next::Trial(proposal) = climb.next() {

@@ -29,7 +29,15 @@ struct Imagined {
 const CARD: Imagined = Imagined { edge: 62.0, core: 130.0, flat_from: 1_000.0, by_memory: 0.05 };
 
 fn offer(kind: SettingKind, minimum: f64, maximum: f64, step: f64, stock: f64) -> Offer {
-    Offer { kind, reading: Reading::Absolute, minimum, maximum, step, stock: Some(stock) }
+    Offer {
+        kind,
+        reading: Reading::Absolute,
+        minimum,
+        maximum,
+        step,
+        stock: Some(stock),
+        makers_maximum: None,
+    }
 }
 
 /// A card whose curve can be shaped.

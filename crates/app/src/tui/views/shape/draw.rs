@@ -502,7 +502,15 @@ mod tests {
                 (SettingKind::VoltageOffset, -100.0, 0.0, 5.0, 0.0),
             ] {
                 let (reading, stock) = (Reading::Absolute, Some(stock));
-                card.offers.push(Offer { kind, reading, minimum, maximum, step, stock });
+                card.offers.push(Offer {
+                    kind,
+                    reading,
+                    minimum,
+                    maximum,
+                    step,
+                    stock,
+                    makers_maximum: None,
+                });
             }
         })
     }
