@@ -4,7 +4,8 @@ use std::fs::File;
 
 use yard_step_card::{CardAddress, connect};
 use yard_step_core::{
-    CardDescription, Climb, Plan, Settings, Stage, Verdict, counted, starting_from,
+    CardDescription, Climb, Plan, Settings, Stage, Verdict, are_other_limits, counted,
+    starting_from,
 };
 use yard_step_engine::load::OutsideSpec;
 use yard_step_engine::{Engine, EngineError, Loads, Opener, Rack, Rig, Unfinished};
@@ -199,7 +200,21 @@ fn climb_on(
     let open = ledger.open_climb(&description)?;
     let (found, given_up) = match wanted.fresh {
         true => (None, open),
-        false => (find_climb(ledger, &description, wanted, &stages, open)?, None),
+        false => {
+            let found = find_climb(ledger, &description, wanted, &stages, open)?;
+            let is_other = |entry: &ClimbEntry| are_other_limits(&entry.card, &description);
+            match found {
+                // Nothing was tried in it yet: another one has the ranges that the card has now.
+                Some(entry) if is_other(&entry) && trials_begun(&entry) == 0 => (None, Some(entry)),
+                found => {
+                    let id = found.as_ref().filter(|entry| is_other(entry)).map(|entry| entry.id);
+                    told.extend(id.map(|id| format!(
+                        "Climb {id} was begun under other limits of the card and keeps their ranges. Begin a new climb to use the present ones."
+                    )));
+                    (found, None)
+                }
+            }
+        }
     };
     // Chance takes another course after each start: what scattered before does not repeat itself.
     let course = found.as_ref().map_or(0, trials_begun);

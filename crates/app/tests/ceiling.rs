@@ -116,6 +116,26 @@ fn a_ceiling_is_raised_climbed_into_lost_by_a_driver_update_restored_and_taken_a
 }
 
 #[test]
+fn the_ratings_of_supply_and_connectors_bound_the_power() {
+    let desk = Desk::new();
+    let refused = |told: &str| {
+        let output = desk.run(TARN, &["ceiling", "set", "power-limit=+15%", "--yes"]);
+        assert_eq!(output.status.code(), Some(2), "{}", stdout(&output));
+        assert!(stderr(&output).contains(told), "{}", stderr(&output));
+    };
+    let said = desk.done(TARN, &["machine", "--connectors", "300"]);
+    assert!(said.contains("connectors           standin:tarn-310#7: 300 W"), "{said}");
+    refused("it must be 142 to 300 W, since the card's power connectors are rated for 300 W");
+    let shown = desk.done(TARN, &["ceiling"]);
+    assert!(shown.contains("142 to 300 W") && shown.contains("are rated for 300 W."), "{shown}");
+    desk.done(TARN, &["machine", "--connectors", "0", "--supply", "650", "--rest", "220"]);
+    refused("it must be 142 to 292 W, since the power supply has 292 W left for this card");
+    let odd = desk.run(TARN, &["machine", "--connectors", "9"]);
+    assert_eq!(odd.status.code(), Some(2));
+    assert!(stderr(&odd).contains("a rating of connectors of 9 W: it must be 50 to 2000 W"));
+}
+
+#[test]
 fn the_limit_table_is_changed_in_survey_and_marked_there_once_it_is_in_force() {
     let desk = Desk::new();
     let open = |keys: &[&str], told: &str| {
@@ -145,6 +165,108 @@ fn the_limit_table_is_changed_in_survey_and_marked_there_once_it_is_in_force() {
     assert_eq!(desk.next(TARN)["fields"][1]["next"], 293.0, "the current followed");
     let survey = open(&["m", "Enter"], noted);
     assert!(survey.contains("2 fields changed") && survey.contains("beyond maker's"), "{survey}");
+    assert_eq!(desk.next(TARN)["is_makers"], true);
+}
+
+/// All of it as a user does it, in one terminal.
+#[test]
+fn the_whole_course_from_the_first_copy_to_the_makers_table_again() {
+    let desk = Desk::new();
+    let (runtime, data) = (desk.path("run"), desk.path("data"));
+    let shell = format!(
+        "env XDG_RUNTIME_DIR={} Y={PROGRAM} D={} F={} PS1='here> ' bash --norc --noprofile",
+        runtime.display(),
+        data.display(),
+        desk.dir.path().display(),
+    );
+    let terminal = Terminal::start((160, 50), &shell);
+    terminal.wait_for("here>");
+    let say = |words: &str, told: &str| {
+        terminal.type_in(&format!(
+            "clear; $Y ceiling --card {TARN} --data-dir $D {words} && echo is do''ne"
+        ));
+        terminal.press(&["Enter"]);
+        terminal.wait_for_all(&[told, "is done"]);
+    };
+    let open = |driver: u32| {
+        let stages = "--stages baseline,power --plan $F/plan.toml --pace max";
+        terminal.type_in(&format!(
+            "clear; $Y open --card {TARN} --data-dir $D {stages} --driver {driver}; echo is clo''sed"
+        ));
+        terminal.press(&["Enter"]);
+    };
+    let close = || {
+        terminal.press(&["q"]);
+        terminal.wait_for("is closed");
+        let socket = desk.path("run/yard-step/standin_tarn-310_7.sock");
+        until("the machine is off", || (!socket.exists()).then_some(()));
+    };
+    let noted = "The driver reads these limits at its next start";
+    let write = |keys: &[&str]| {
+        terminal.press(&["1", "T"]);
+        terminal.wait_for("next start");
+        terminal.press(keys);
+        terminal.wait_for("Have the driver read these limits?");
+        terminal.press(&["y"]);
+        terminal.wait_for(noted);
+    };
+
+    say("save $F/factory.json", "The maker's table is in");
+    open(1);
+    terminal.wait_for_all(&["NEXT: ENTER", "Baseline first"]);
+    write(&["PPage", "PPage", "PPage", "f", "Enter"]);
+    close();
+    // Restarted: the new range is in force, and a climb in which nothing was tried yet begins anew, into it.
+    open(1);
+    terminal.wait_for("NEXT: ENTER");
+    terminal.press(&["1"]);
+    terminal.wait_for_all(&["2 fields changed", "beyond maker's"]);
+    terminal.press(&["2", "a"]);
+    terminal.wait_for_all(&["OUTCOME", "325 W"]);
+    terminal.press(&["k"]);
+    terminal.wait_for("Keep as a profile");
+    terminal.press(&["Enter"]);
+    terminal.wait_for("Kept as profile \"climb 2\"");
+    close();
+    say("compare $F/factory.json", "The two tables hold the same.");
+
+    // A driver update takes it away: the profile is refused, and one action restores it.
+    open(2);
+    terminal.wait_for("OUTCOME");
+    terminal.press(&["1"]);
+    terminal.wait_for_all(&["The maker's limits are in force again", "the driver is now 2.0"]);
+    terminal.wait_for("Climb 2 was begun under other limits");
+    let profile = || {
+        terminal.press(&["8", "Tab", "Tab"]);
+        terminal.wait_for("Profiles of Tarn 310");
+        terminal.press(&["Enter"]);
+    };
+    profile();
+    terminal.wait_for("Apply profile \"climb 2\"");
+    terminal.press(&["y"]);
+    terminal.wait_for_all(&["power limit 325 W", "and the card takes 283 W"]);
+    write(&["a", "Enter"]);
+    close();
+    open(2);
+    // The climb that went beyond the maker's limits still ends there.
+    terminal.wait_for_all(&["OUTCOME", "Power limit 325 W"]);
+    profile();
+    terminal.wait_for("Apply profile \"climb 2\"");
+    terminal.press(&["y"]);
+    terminal.wait_for("◈ climb 2");
+
+    // And off again: the factory's table as it was before, byte for byte.
+    write(&["m", "Enter"]);
+    close();
+    open(2);
+    terminal.wait_for_all(&["OUTCOME", "Power limit 325 W"]);
+    terminal.press(&["1"]);
+    let survey = terminal.wait_for("limit table");
+    assert!(!survey.contains("beyond maker's"), "{survey}");
+    close();
+    say("--driver 2 save $F/later.json", "The maker's table is in");
+    let bytes = |name: &str| fs::read(desk.path(name)).unwrap();
+    assert_eq!(bytes("factory.json"), bytes("later.json"));
     assert_eq!(desk.next(TARN)["is_makers"], true);
 }
 

@@ -17,8 +17,8 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use yard_step_core::{
-    ChangeError, LONGEST_REASON, LimitOverride, LimitTable, Machine, TableDocument, TableOwner,
-    WantedLimits, check_table, printable,
+    ChangeError, LONGEST_REASON, LimitOverride, LimitTable, SafetyCeilings, TableDocument,
+    TableOwner, WantedLimits, check_table, printable,
 };
 
 use crate::runtime_dir::file_name;
@@ -203,7 +203,7 @@ impl CeilingStore {
         let makers = record.makers.clone().into_table().map_err(|error| odd(error.to_string()))?;
         // The bounds that go for any machine: a file may be edited by anybody who can.
         let owner = owner.unwrap_or(&makers.card);
-        let check = |table| check_table(table, &makers, owner, &Machine::default());
+        let check = |table| check_table(table, &makers, owner, &SafetyCeilings::default());
         let all = [&record.wanted, &record.before].into_iter().flatten().map(|over| &over.table);
         all.chain([&makers]).try_for_each(check).map_err(|error| odd(error.to_string()))?;
         Ok(Some(record))
@@ -255,7 +255,7 @@ impl CeilingStore {
         let Some((WantedLimits { table, reason }, driver, by)) = wanted else {
             return self.change(makers, CeilingRecord::want_makers).map(drop);
         };
-        check_table(&table, makers, &makers.card, &Machine::default())?;
+        check_table(&table, makers, &makers.card, &SafetyCeilings::default())?;
         let since = SystemTime::now().duration_since(UNIX_EPOCH);
         let at = since.map_or(0, |since| since.as_secs().cast_signed());
         let reason = printable(&reason).chars().take(LONGEST_REASON).collect();

@@ -52,7 +52,9 @@ pub use card::description::{
 };
 pub use card::memory_rate::MemoryWiring;
 pub use card::settings::{Clamped, Difference, Settings, SettingsError};
-pub use ceiling::bounds::{BoundBy, Bounds, beyond_makers, bounds as limit_bounds, current_for};
+pub use ceiling::bounds::{
+    BoundBy, Bounds, SafetyCeilings, beyond_makers, bounds as limit_bounds, current_for,
+};
 pub use ceiling::change::{
     ChangeError, LONGEST_REASON, LimitOverride, LimitWish, WantedLimits, check_table,
     current_that_is_short, moved as limits_moved,
@@ -61,8 +63,8 @@ pub use ceiling::error::{TABLE_VERSION, TableError};
 pub use ceiling::field::{LimitField, LimitValue};
 pub use ceiling::file::{LARGEST_FILE, TableFile};
 pub use ceiling::reach::{
-    CORE_BELOW, NeedsLimits, REGULATOR_BEYOND, alarms_with_limits, makers_maximum, needs_limits,
-    settings_of,
+    CORE_BELOW, NeedsLimits, REGULATOR_BEYOND, alarms_with_limits, are_other_limits,
+    makers_maximum, needs_limits, settings_of,
 };
 pub use ceiling::table::{
     LimitDifference, LimitTable, LimitTables, MOST_FIELDS, TABLE_FORMAT, TableDocument, TableOwner,
@@ -103,6 +105,7 @@ pub use load::workload::{CheckedFrame, Demand, Workload};
 pub use machine::changes::{
     CardChange, LONGEST_CHANGE, MOST_CHANGES, last_change, unchanged_around,
 };
+pub use machine::connectors::CardConnectors;
 pub use machine::memory::{CardMemory, MemoryKind};
 pub use machine::prerequisites::{
     Facts, OtherPrograms, Prerequisite, ProfileInUse, Standing, prerequisites, steers,

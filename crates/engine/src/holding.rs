@@ -1,10 +1,11 @@
 //! What the card is put to outside its trials, and what stands around it: the factory state and
 //! kept settings it goes back to, cards held in step with it, and the machine it sits in.
 
-use yard_step_card::{CeilingRecord, Clock};
+use yard_step_card::Clock;
 use yard_step_core::{
-    Alarm, CardDescription, Facts, Machine, Prerequisite, ProfileInUse, Sample, Seconds, Settings,
-    Stage, StageOrder, WantedLimits, alarms_with_limits, check_table, last_change, prerequisites,
+    Alarm, CardDescription, Facts, HeatModel, Machine, Prerequisite, ProfileInUse, SafetyCeilings,
+    Sample, Seconds, Settings, Stage, StageOrder, WantedLimits, alarms_with_limits, check_table,
+    last_change, prerequisites,
 };
 
 use crate::engine::Engine;
@@ -14,6 +15,7 @@ use crate::held_card::HeldCard;
 use crate::in_step::InStep;
 use crate::profiles::ProfileView;
 use crate::rig::Rig;
+use crate::view::CeilingView;
 
 impl Engine {
     /// Puts every card to its factory state, as it was copied at first sight.
@@ -123,8 +125,19 @@ impl Engine {
     }
 
     /// What is known of the card's limit table; none where it cannot be read.
-    pub fn ceiling(&mut self) -> Option<CeilingRecord> {
-        self.cards.card_mut().ceiling().ok()
+    ///
+    /// # Errors
+    /// The ledger fails.
+    pub fn ceiling(&mut self) -> Result<Option<CeilingView>, EngineError> {
+        let Ok(record) = self.cards.card_mut().ceiling() else { return Ok(None) };
+        Ok(Some(CeilingView { record, safety: self.safety_ceilings()? }))
+    }
+
+    /// The most power that what stands around the card can bear, as far as it is known.
+    fn safety_ceilings(&self) -> Result<SafetyCeilings, EngineError> {
+        let card = self.cards.card().description();
+        let heat = HeatModel::of(&self.ledger.heat_runs(card)?, card);
+        Ok(SafetyCeilings::of(&self.machine, card, heat.as_ref()))
     }
 
     /// Has the card's driver read a limit table at its next start; none is the maker's. Answers what comes of it.
@@ -141,7 +154,8 @@ impl Engine {
             return Err(refused("The limit table of this card cannot be read.".into()));
         };
         if let Some(WantedLimits { table, .. }) = wanted {
-            check_table(table, &tables.makers, &tables.makers.card, &self.machine)
+            let safety = self.safety_ceilings()?;
+            check_table(table, &tables.makers, &tables.makers.card, &safety)
                 .map_err(|error| refused(error.to_string()))?;
         }
         let written = self.cards.card_mut().want_limits(wanted);

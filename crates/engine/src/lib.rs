@@ -73,8 +73,8 @@ pub use roles::LoadRoles;
 pub use session::{Command, Session};
 pub use trial::TICK;
 pub use view::{
-    Activity, AirView, ByLoad, ClimbSummary, ClimbView, EdgeFound, Found, InStepView, MachineView,
-    Mark, MarkKind, NextView, Picture, RackCard, RunView, RunsView, Snapshot, SpoiltPicture,
-    StageStanding, StageView,
+    Activity, AirView, ByLoad, CeilingView, ClimbSummary, ClimbView, EdgeFound, Found, InStepView,
+    MachineView, Mark, MarkKind, NextView, Picture, RackCard, RunView, RunsView, Snapshot,
+    SpoiltPicture, StageStanding, StageView,
 };
 pub use yard_step_card::NotBack;

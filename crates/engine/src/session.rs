@@ -136,7 +136,7 @@ pub enum Command {
     /// Lay a recorded trial over the one shown, or no longer.
     LayOver(Option<u32>),
     /// Note what the user says of the machine.
-    SetMachine(Machine),
+    SetMachine(Box<Machine>),
     /// Have the card's driver read this limit table at its next start; none is the maker's.
     WantLimits(Option<Box<WantedLimits>>),
     /// Note what the user says of the card's fan.
@@ -679,10 +679,11 @@ impl Work {
                 Ok(())
             }
             Command::LayOver(number) => self.lay_over(number),
-            Command::SetMachine(machine) => self.engine.set_machine(machine).map(|told| {
+            Command::SetMachine(machine) => self.engine.set_machine(*machine).map(|told| {
                 let noted = "Noted. It holds from the next trial on.".to_owned();
                 let told = told.map(|told| format!("{noted} {told}"));
                 self.read_air();
+                self.read_ceiling();
                 self.desk.answer(told.unwrap_or(noted));
             }),
             Command::WantLimits(wanted) => self.engine.want_limits(wanted.as_deref()).map(|told| {
@@ -1026,7 +1027,10 @@ impl Work {
     }
 
     fn read_ceiling(&mut self) {
-        self.desk.state.machine.ceiling = self.engine.ceiling().map(Arc::new);
+        match self.engine.ceiling() {
+            Ok(ceiling) => self.desk.state.machine.ceiling = ceiling.map(Arc::new),
+            Err(error) => self.desk.tell(error.to_string()),
+        }
     }
 
     fn read_profiles(&mut self) {

@@ -8,9 +8,9 @@ use yard_step_core::{
     Claim, ClimbError, Conditions, Culprits, Descent, DrawnCurve, Experience, Fault, Frame, Gain,
     HeatModel, InStepRecord, Judgement, LoadGain, Machine, Map, Mhz, MhzOffset, NoiseModel,
     Outcome, Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose, Reason, Risk, Room,
-    RoundReport, Sample, Seconds, Seen, Settings, SettleReport, Soaked, StableYetSlower, Stage,
-    Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline, Surprise, Trace, TrialRecord,
-    Verdict, Wish,
+    RoundReport, SafetyCeilings, Sample, Seconds, Seen, Settings, SettleReport, Soaked,
+    StableYetSlower, Stage, Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline, Surprise,
+    Trace, TrialRecord, Verdict, Wish,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{SizedScene, WrongPixel, check, reference};
@@ -553,9 +553,18 @@ pub struct MachineView {
     /// What is known of the card's fan; none before it was read.
     pub air: Option<Arc<AirView>>,
     /// What is known of the card's limit table; none where it cannot be read.
-    pub ceiling: Option<Arc<CeilingRecord>>,
+    pub ceiling: Option<Arc<CeilingView>>,
     /// Alarms of the user's that what is read now sets off, the gravest first.
     pub alarms: Vec<AlarmRaised>,
+}
+
+/// What is known of a card's limit table.
+#[derive(Debug, Clone, PartialEq)]
+pub struct CeilingView {
+    /// The maker's copy, and what is read at the next start.
+    pub record: CeilingRecord,
+    /// What bounds it on this machine.
+    pub safety: SafetyCeilings,
 }
 
 /// What is known of a card's fan.

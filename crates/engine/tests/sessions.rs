@@ -467,12 +467,16 @@ fn what_is_said_of_the_machine_is_noted_and_changes_the_list_of_prerequisites(de
         alarms: vec![],
         changes: vec![],
         memories: Vec::new(),
+        connectors: vec![],
     };
-    desk.send(Command::SetMachine(machine.clone()));
+    desk.send(Command::SetMachine(Box::new(machine.clone())));
     let told = desk.until("the room", |s| standing(s, "room") == Some(Standing::Met));
     assert_eq!(standing(&told, "power supply"), Some(Standing::Concern), "two cards on 500 W");
     assert_eq!(desk.ledger.machine().unwrap(), machine);
-    desk.send(Command::SetMachine(Machine { supply: Some(Watt(1.0)), ..machine.clone() }));
+    desk.send(Command::SetMachine(Box::new(Machine {
+        supply: Some(Watt(1.0)),
+        ..machine.clone()
+    })));
     desk.until("a refusal", |s| {
         s.answer.as_ref().is_some_and(|answer| answer.contains("a power supply of 1 W"))
     });
@@ -759,10 +763,10 @@ fn something_changed_around_the_card_has_the_baseline_taken_again_now_and_after_
     let change = |card: &str, at| CardChange { card: card.into(), what: "new paste".into(), at };
     let with = |change| Machine { changes: vec![change], ..Machine::default() };
     let of_another = with(change("standin:quern-540#1", i64::MAX));
-    desk.send(Command::SetMachine(of_another));
+    desk.send(Command::SetMachine(Box::new(of_another)));
     let same = desk.until("noted", |s| s.answer.is_some());
     assert_eq!(same.climb.stage, Stage::Core, "another card's change is none of this one");
-    desk.send(Command::SetMachine(with(change(&key, i64::MAX))));
+    desk.send(Command::SetMachine(Box::new(with(change(&key, i64::MAX)))));
     let again = desk.until("the baseline", |s| s.climb.stage == Stage::Baseline);
     assert!(again.answer.as_ref().unwrap().contains("new paste. The baseline is taken again."));
     assert_eq!(again.climb.trials.len(), 3, "what was made stays");

@@ -4,7 +4,7 @@ use rusqlite::{Connection, OptionalExtension, params};
 use serde_json::from_str;
 use yard_step_core::{
     CardDescription, Climb, ClimbError, ClimbEvent, Directive, Downed, Experience, Fan, Plan,
-    Settings, Soak, Stage,
+    Settings, Soak, Stage, are_other_limits,
 };
 
 use crate::codec::{content, json};
@@ -168,15 +168,15 @@ impl Ledger {
         plan: &Plan,
         stages: &[Stage],
     ) -> Result<i64, LedgerError> {
-        let (key, plan) = (card.key(), plan.clone());
+        let (card, plan) = (card.clone(), plan.clone());
         let stages = stage_list(stages);
         self.ask(move |connection| {
             let plan = plan.to_toml().map_err(|error| content("the plan", &error))?;
             connection
                 .execute(
-                    "INSERT INTO climb (card, plan, stages, began)
-                     SELECT id, ?, ?, ? FROM card WHERE key = ?",
-                    params![plan, stages, now(), key],
+                    "INSERT INTO climb (card, plan, stages, began, begun_on)
+                     SELECT id, ?, ?, ?, ? FROM card WHERE key = ?",
+                    params![plan, stages, now(), json("card", &card)?, card.key()],
                 )
                 .doing("begin a climb")?;
             Ok(connection.last_insert_rowid())
@@ -366,7 +366,7 @@ pub(crate) fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry,
     let row = connection
         .query_row(
             "SELECT card.description, climb.plan, climb.stages, climb.ended_stages, climb.state,
-             climb.began, climb.isolating, climb.leaving_out, climb.experience FROM climb JOIN card ON card.id = climb.card WHERE climb.id = ?",
+             climb.began, climb.isolating, climb.leaving_out, climb.experience, climb.begun_on FROM climb JOIN card ON card.id = climb.card WHERE climb.id = ?",
             params![id],
             |row| {
                 Ok((
@@ -379,12 +379,24 @@ pub(crate) fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry,
                     row.get::<_, Option<u32>>(6)?,
                     row.get::<_, bool>(7)?,
                     row.get::<_, Option<String>>(8)?,
+                    row.get::<_, Option<String>>(9)?,
                 ))
             },
         )
         .optional()
         .doing("read a climb")?;
-    let Some((card, plan, stages, ended, state, began, isolating, leaving_out, experience)) = row
+    let Some((
+        card,
+        plan,
+        stages,
+        ended,
+        state,
+        began,
+        isolating,
+        leaving_out,
+        experience,
+        begun_on,
+    )) = row
     else {
         return Err(LedgerError::NoClimb { asked: id, climbs: climb_ids(connection)? });
     };
@@ -392,7 +404,7 @@ pub(crate) fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry,
     let (trials, unfinished) = read_trials(connection, id)?;
     Ok(ClimbEntry {
         id,
-        card: from_str(&card).map_err(|error| content(&thing, &error))?,
+        card: card_of(&card, begun_on.as_deref()).map_err(|error| content(&thing, &error))?,
         plan: Plan::from_stored(&plan).map_err(|error| content(&thing, &error))?,
         stages: read_stages(&stages),
         directives: ended.split(',').filter_map(Directive::from_text).collect(),
@@ -409,6 +421,14 @@ pub(crate) fn read_climb(connection: &Connection, id: i64) -> Result<ClimbEntry,
         trials,
         unfinished,
     })
+}
+
+/// The card of a climb as it is described now; or as it was then, where its limits were others: a climb keeps the ranges that it
+/// began with. One that began before that was written down goes by what is described now.
+fn card_of(now: &str, then: Option<&str>) -> serde_json::Result<CardDescription> {
+    let now: CardDescription = from_str(now)?;
+    let then: Option<CardDescription> = then.map(from_str).transpose()?;
+    Ok(then.filter(|then| are_other_limits(then, &now)).unwrap_or(now))
 }
 
 fn stage_list(stages: &[Stage]) -> String {

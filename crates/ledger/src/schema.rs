@@ -3,7 +3,7 @@
 use rusqlite::Connection;
 
 /// Each entry brings a ledger one version up; the number of entries is the present version.
-const MIGRATIONS: [&str; 8] = [
+const MIGRATIONS: [&str; 9] = [
     "
     CREATE TABLE card (
         id           INTEGER PRIMARY KEY,
@@ -158,6 +158,10 @@ const MIGRATIONS: [&str; 8] = [
     CREATE INDEX trial_settings ON trial
         (CASE WHEN json_valid(asked)
          THEN json_remove(asked, '$.fan_percent', '$.fan_curve', '$.fan_target') END);
+",
+    // The card as a climb began on it: its limits may be others later.
+    "
+    ALTER TABLE climb ADD COLUMN begun_on TEXT;
 ",
 ];
 

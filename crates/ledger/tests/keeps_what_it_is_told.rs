@@ -7,10 +7,11 @@ use rstest::{fixture, rstest};
 use tempfile::TempDir;
 use yard_step_card::{Card, CardChoice};
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, Artifact, ArtifactKind, CardDescription, CardMemory, Case, Celsius,
-    Channel, CheckedFrame, Decibel, Directive, Domain, Experience, Fan, Fault, Frame, InStepRecord,
-    Limiter, Machine, MemoryKind, Mhz, MhzOffset, Patch, PixelArea, Plan, Policy, Purpose, Room,
-    Sample, Seconds, Seen, Settings, Stage, StageOrder, TrialRecord, Verdict, Watt,
+    Alarm, AlarmAct, AlarmOn, Artifact, ArtifactKind, CardConnectors, CardDescription, CardMemory,
+    Case, Celsius, Channel, CheckedFrame, Decibel, Directive, Domain, Experience, Fan, Fault,
+    Frame, InStepRecord, LimitField, Limiter, Machine, MemoryKind, Mhz, MhzOffset, Patch,
+    PixelArea, Plan, Policy, Purpose, Room, Sample, Seconds, Seen, SettingKind, Settings, Stage,
+    StageOrder, TrialRecord, Verdict, Watt,
 };
 use yard_step_ledger::{
     ClimbState, DataDir, DiskFailure, Event, Filter, Intent, Ledger, LedgerError, Measured, Order,
@@ -232,6 +233,31 @@ fn the_factory_state_is_copied_once_and_the_description_kept_up_to_date(desk: De
 }
 
 #[rstest]
+fn a_climb_keeps_the_ranges_of_the_limits_that_it_was_begun_under(desk: Desk) {
+    let mut card = CardChoice::all()[0].open(7, 0).unwrap();
+    let makers = card.makers_limits();
+    card.override_limits(Some(makers.with(LimitField::PowerLimit, 320.0)));
+    card.load_limits();
+    let raised = card.description().clone();
+    card.override_limits(None);
+    card.load_limits();
+    let of_maker = card.description().clone();
+    let ledger = &desk.ledger;
+    ledger.note_card(&raised, None).unwrap();
+    let climb = ledger.begin_climb(&raised, &Plan::default(), &[Stage::Baseline]).unwrap();
+    let highest = || {
+        let card = ledger.climb(climb).unwrap().card;
+        card.offer(SettingKind::PowerLimit).unwrap().maximum
+    };
+    assert_eq!(highest(), 320.0);
+    ledger.note_card(&of_maker, None).unwrap();
+    assert_eq!(highest(), 320.0, "the card has other limits now, and the climb has its own");
+    let updated = CardDescription { driver: "9.0".into(), ..raised };
+    ledger.note_card(&updated, None).unwrap();
+    assert_eq!(ledger.climb(climb).unwrap().card.driver, "9.0", "the rest is as it is now");
+}
+
+#[rstest]
 fn facts_of_the_machine_outlive_the_process(desk: Desk) {
     assert_eq!(desk.ledger.machine().unwrap(), Machine::default());
     let machine = Machine {
@@ -241,6 +267,7 @@ fn facts_of_the_machine_outlive_the_process(desk: Desk) {
         full_fan: Some(Decibel(44.5)),
         alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 95.0, act: AlarmAct::PutBack }],
         changes: vec![],
+        connectors: vec![CardConnectors { card: "b".into(), rating: Watt(300.0) }],
         memories: vec![CardMemory {
             card: "standin:heron#3".into(),
             kind: MemoryKind::Gddr6,

@@ -1,8 +1,8 @@
 //! Limit tables in sentences.
 
 use yard_step_core::{
-    CardDescription, LimitDifference, LimitField, LimitTable, NeedsLimits, counted,
-    current_that_is_short,
+    BoundBy, CardDescription, LimitDifference, LimitField, LimitTable, NeedsLimits, SafetyCeilings,
+    counted, current_that_is_short,
 };
 
 /// What a field is about.
@@ -20,6 +20,26 @@ pub const fn limit_field(field: LimitField) -> &'static str {
         }
         LimitField::CoreClock => "How high the core clock may be set.",
         LimitField::MemoryClock => "How high the memory clock may be set.",
+    }
+}
+
+/// What sets the upper bound of a field.
+#[must_use]
+pub fn limit_bound(field: LimitField, by: BoundBy) -> String {
+    match by {
+        BoundBy::Share(share) => {
+            let why = match field {
+                LimitField::PowerLimit => ": connectors and regulator heat with the square of it",
+                LimitField::CurrentLimit => ": the regulator heats with the square of it",
+                LimitField::VoltageCeiling => ": more ages the chip faster",
+                LimitField::CoreClock | LimitField::MemoryClock => "",
+            };
+            format!("{share} above the maker's at most{why}.")
+        }
+        BoundBy::Supply(left) => format!("The power supply has {left} left for this card."),
+        BoundBy::Connectors(rating) => {
+            format!("The card's power connectors are rated for {rating}.")
+        }
     }
 }
 
@@ -80,9 +100,22 @@ pub fn what_is_opaque(table: &LimitTable) -> Option<String> {
     })
 }
 
-/// What there is to say of a table before it is written.
+/// What there is to say of a table before it is written: a current limit that does not follow, a cooler that is too small.
 #[must_use]
-pub fn limits_to_follow(table: &LimitTable, makers: &LimitTable) -> Option<String> {
+pub fn limit_warnings(
+    table: &LimitTable,
+    makers: &LimitTable,
+    safety: &SafetyCeilings,
+) -> Vec<String> {
+    let too_hot = safety.too_hot(table, makers).map(|(most, at)| {
+        format!(
+            "By what was measured, the cooler keeps the core below {at} up to about {most} at full fan. Load is stopped at {at}."
+        )
+    });
+    [limits_to_follow(table, makers), too_hot].into_iter().flatten().collect()
+}
+
+fn limits_to_follow(table: &LimitTable, makers: &LimitTable) -> Option<String> {
     let needed = current_that_is_short(table, makers)?;
     let (watts, amperes) =
         (table.value(LimitField::PowerLimit)?, table.value(LimitField::CurrentLimit)?);
@@ -108,7 +141,7 @@ pub fn needs_limits(needed: &NeedsLimits, card: &CardDescription) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use yard_step_core::{LimitValue, TableOwner};
+    use yard_step_core::{Celsius, LimitValue, TableOwner, Watt};
 
     fn makers() -> LimitTable {
         LimitTable {
@@ -130,5 +163,16 @@ mod tests {
             limits_to_follow(&raised, &makers()).unwrap(),
             "The current limit must follow the power limit: 310 W need about 278 A, and the table has 242 A."
         );
+        let safety = SafetyCeilings {
+            cooler: Some((Watt(300.0), Celsius(90.0))),
+            ..SafetyCeilings::default()
+        };
+        let warnings = limit_warnings(&raised, &makers(), &safety);
+        assert_eq!(warnings.len(), 2);
+        assert_eq!(
+            warnings[1],
+            "By what was measured, the cooler keeps the core below 90 °C up to about 300 W at full fan. Load is stopped at 90 °C."
+        );
+        assert!(limit_warnings(&makers(), &makers(), &safety).is_empty());
     }
 }

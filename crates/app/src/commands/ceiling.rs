@@ -15,10 +15,11 @@ use yard_step_card::{
     Card, CardError, CeilingRecord, CeilingStore, RuntimeDir, connect, read_table, this_user,
 };
 use yard_step_core::{
-    BoundBy, LONGEST_REASON, LimitField, LimitOverride, LimitTable, LimitWish, Machine, TableError,
-    WantedLimits, check_table, checked_name, counted, limit_bounds, limits_moved,
+    BoundBy, CardDescription, HeatModel, LONGEST_REASON, LimitField, LimitOverride, LimitTable,
+    LimitWish, SafetyCeilings, TableError, WantedLimits, check_table, checked_name, counted,
+    limit_bounds, limits_moved,
 };
-use yard_step_words::limit_changes;
+use yard_step_words::{limit_changes, limit_warnings};
 
 use crate::failure::Failure;
 use crate::opening::open_ledger;
@@ -151,7 +152,7 @@ struct Place {
     driver: String,
     makers: LimitTable,
     keeping: Keeping,
-    machine: Machine,
+    safety: SafetyCeilings,
 }
 
 impl Place {
@@ -160,19 +161,23 @@ impl Place {
         let dir = dir.resolve()?;
         let (ledger, told) = open_ledger(&dir)?;
         told.iter().for_each(|told| note(told));
-        let machine = ledger.machine()?;
+        let safety = |card: &CardDescription| -> Result<SafetyCeilings, Failure> {
+            let heat = HeatModel::of(&ledger.heat_runs(card)?, card);
+            Ok(SafetyCeilings::of(&ledger.machine()?, card, heat.as_ref()))
+        };
         let Some(bus) = address.on_bus() else {
             let card = connect(&address)?.description().clone();
-            let Some(tables) = card.limit_tables else {
+            let Some(tables) = &card.limit_tables else {
                 return Err(unreadable(&card.id, "it has none"));
             };
             let slot = SlotAddress::of(&RuntimeDir::of_user()?, &address.to_string());
+            let safety = safety(&card)?;
             return Ok(Self {
                 name: format!("{}, unit {}", card.name, card.serial),
-                driver: card.driver,
-                makers: tables.makers,
+                driver: card.driver.clone(),
+                makers: tables.makers.clone(),
                 keeping: Keeping::Machine(ceiling_of(&dir, &address), slot),
-                machine,
+                safety,
             });
         };
         let store = CeilingStore::of(&options.records.join("ceiling"), bus);
@@ -184,8 +189,8 @@ impl Place {
                         name: described.name.clone(),
                         driver: described.driver.clone(),
                         makers: record.makers.table,
+                        safety: safety(described)?,
                         keeping: Keeping::Keeper(card),
-                        machine,
                     });
                 }
                 Err(CardError::NoKeeper { why }) => why,
@@ -212,7 +217,7 @@ impl Place {
             driver: String::new(),
             makers: record.makers.table,
             keeping: Keeping::Records(store),
-            machine,
+            safety: SafetyCeilings::default(),
         })
     }
 
@@ -264,8 +269,8 @@ impl Place {
         for change in limit_changes(&next, &table, &self.makers) {
             let _ = writeln!(text, "{change}");
         }
-        if let Some(follow) = yard_step_words::limits_to_follow(&table, &self.makers) {
-            let _ = writeln!(text, "{follow}");
+        for warning in limit_warnings(&table, &self.makers, &self.safety) {
+            let _ = writeln!(text, "{warning}");
         }
         if !sure.yes {
             print(&text)?;
@@ -334,7 +339,7 @@ impl Place {
         let Some(before) = &record.before else {
             return Err(Failure::failed("no table was taken away before"));
         };
-        check_table(&before.table, &self.makers, &self.makers.card, &self.machine)
+        check_table(&before.table, &self.makers, &self.makers.card, &self.safety)
             .map_err(Failure::failed)?;
         let reason = sure.reason.clone().or_else(|| Some(before.reason.clone()));
         let reason = reason.filter(|reason| !reason.is_empty());
@@ -399,14 +404,14 @@ pub(crate) fn ceiling(dir: &DataDirOption, options: &CeilingOptions) -> Result<(
         CeilingCommand::Set { changes, sure } => {
             let mut table = place.record()?.next().clone();
             for FieldChange { field, wish } in changes {
-                table = limits_moved(&table, &place.makers, (*field, *wish), &place.machine)
+                table = limits_moved(&table, &place.makers, (*field, *wish), &place.safety)
                     .map_err(Failure::usage)?;
             }
             place.want(table, sure)
         }
         CeilingCommand::Load { file, sure } => {
             let table = place.table_in(file)?;
-            check_table(&table, &place.makers, &place.makers.card, &place.machine)
+            check_table(&table, &place.makers, &place.makers.card, &place.safety)
                 .map_err(|error| refused(file, &error))?;
             place.want(table, sure)
         }
@@ -448,7 +453,7 @@ impl Shown {
     fn of(place: &Place, record: &CeilingRecord) -> Self {
         let next = record.next();
         let shown = |field: LimitField| {
-            let bounds = limit_bounds(field, &place.makers, &place.machine)?;
+            let bounds = limit_bounds(field, &place.makers, &place.safety)?;
             Some(ShownField {
                 field: field.name(),
                 unit: field.unit(),
@@ -498,7 +503,7 @@ fn in_words(place: &Place, record: &CeilingRecord) -> String {
     );
     for field in LimitField::ALL {
         let Some((makers, bounds)) =
-            place.makers.value(field).zip(limit_bounds(field, &place.makers, &place.machine))
+            place.makers.value(field).zip(limit_bounds(field, &place.makers, &place.safety))
         else {
             continue;
         };
@@ -507,8 +512,8 @@ fn in_words(place: &Place, record: &CeilingRecord) -> String {
         let mark = if next > makers { "beyond the maker's. " } else { "" };
         let range = format!("{:.0} to {:.0} {unit}", bounds.lowest.ceil(), bounds.highest.floor());
         let by = match bounds.by {
-            BoundBy::Share(_) => "",
-            BoundBy::Supply(_) => " The power supply bounds it.",
+            BoundBy::Share(_) => String::new(),
+            by => format!(" {}", yard_step_words::limit_bound(field, by)),
         };
         // Writing to a string cannot fail.
         let _ = writeln!(
@@ -525,8 +530,8 @@ fn in_words(place: &Place, record: &CeilingRecord) -> String {
             unknown.number, unknown.raw
         );
     }
-    if let Some(line) = yard_step_words::limits_to_follow(next, &place.makers) {
-        let _ = writeln!(text, "{line}");
+    for warning in limit_warnings(next, &place.makers, &place.safety) {
+        let _ = writeln!(text, "{warning}");
     }
     text
 }

@@ -342,6 +342,7 @@ fn machine() -> Machine {
         alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 98.0, act: AlarmAct::Warn }],
         changes: Vec::new(),
         memories: Vec::new(),
+        connectors: Vec::new(),
     }
 }
 

@@ -9,8 +9,8 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use yard_step_card::{CardAddress, connect};
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, CardChange, CardDescription, CardMemory, Case, Decibel,
-    LONGEST_CHANGE, Machine, MemoryKind, Room, Watt, checked_name, counted,
+    Alarm, AlarmAct, AlarmOn, CardChange, CardConnectors, CardDescription, CardMemory, Case,
+    Decibel, LONGEST_CHANGE, Machine, MemoryKind, Room, Watt, checked_name, counted,
 };
 
 use crate::failure::Failure;
@@ -19,7 +19,7 @@ use crate::options::{DataDirOption, parse_address};
 use crate::output::{json, note, print};
 
 #[derive(Debug, Args)]
-#[command(group = ArgGroup::new("about the card").args(["changed", "memory"]).multiple(true))]
+#[command(group = ArgGroup::new("about the card").args(["changed", "memory", "connectors"]).multiple(true))]
 pub(crate) struct MachineOptions {
     /// Temperature of the room, °C
     #[arg(long, value_name = "C", allow_negative_numbers = true)]
@@ -51,7 +51,11 @@ pub(crate) struct MachineOptions {
     /// Width of the bus of that memory, bits
     #[arg(long, value_name = "BITS", requires = "memory")]
     pub bus_bits: Option<u32>,
-    /// The card that --changed or --memory is about, such as standin:tarn-310#7
+    /// What the card's power connectors and slot are rated for together, W; it bounds how far its power limit may be raised; 0
+    /// takes it back
+    #[arg(long, value_name = "W", requires = "card", allow_negative_numbers = true)]
+    pub connectors: Option<f64>,
+    /// The card that --changed, --memory or --connectors is about, such as standin:tarn-310#7
     #[arg(long, value_name = "CARD", requires = "about the card", value_parser = parse_address)]
     pub card: Option<CardAddress>,
     /// Where the kernel shows its devices, in place of /sys
@@ -155,6 +159,7 @@ impl MachineOptions {
             || !self.alarm.is_empty()
             || self.changed.is_some()
             || self.memory.is_some()
+            || self.connectors.is_some()
             || self.forget_change.is_some()
     }
 
@@ -189,6 +194,12 @@ impl MachineOptions {
             let card = self.described(card)?.key();
             let at = self.on.unwrap_or_else(|| Timestamp::now().as_second());
             machine.changes.push(CardChange { card, what, at });
+        }
+        if let (Some(rating), Some(card)) = (self.connectors, &self.card) {
+            let card = self.described(card)?.key();
+            machine.connectors.retain(|said| said.card != card);
+            let said = CardConnectors { card, rating: Watt(rating) };
+            machine.connectors.extend((rating != 0.0).then_some(said));
         }
         if let (Some(SaidMemory(kind)), Some(card)) = (self.memory, &self.card) {
             let card = self.described(card)?;
@@ -234,6 +245,9 @@ fn in_words(machine: &Machine) -> String {
             on.unit(),
             act.label()
         );
+    }
+    for CardConnectors { card, rating } in &machine.connectors {
+        let _ = writeln!(text, "connectors           {card}: {rating}");
     }
     for CardMemory { card, kind, bus_bits } in &machine.memories {
         let bus = bus_bits.map_or_else(String::new, |bits| format!(", {bits} bits wide"));

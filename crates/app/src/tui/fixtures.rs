@@ -11,14 +11,14 @@ use yard_step_core::{
     Left, LimitField, LimitTable, LimitTables, LimitValue, Limiter, LoadGain, Machine, Map, Margin,
     MemoryWiring, Mhz, MhzOffset, Millivolt, Offer, OnFault, Origin, Outlook, Pair, Part, Percent,
     Plan, Prerequisite, Profile, ProfileInUse, Proof, ProofRun, Purpose, Ratio, Reading, Reason,
-    Room, Sample, Seconds, Seen, SettingKind, Settings, Soak, SoakFault, SoakRun, Soaked, Span,
-    Stage, Stairs, StepChange, StepSize, StockReport, SuggestedMove, Suggestion, Trace,
-    TrialRecord, USUAL_DAY, UnknownField, Verdict, VfCurve, Watt, Weighed,
+    Room, SafetyCeilings, Sample, Seconds, Seen, SettingKind, Settings, Soak, SoakFault, SoakRun,
+    Soaked, Span, Stage, Stairs, StepChange, StepSize, StockReport, SuggestedMove, Suggestion,
+    Trace, TrialRecord, USUAL_DAY, UnknownField, Verdict, VfCurve, Watt, Weighed,
 };
 use yard_step_engine::{
-    Activity, ByLoad, Candidate, ClimbSummary, ClimbView, Figure, FigureChange, Found, FreeEnd,
-    FreeView, MachineView, Mark, MarkKind, NextView, Pace, Picture, ProfileView, RackCard, RunView,
-    RunsView, SegmentView, Snapshot, SoakWhat, StageStanding, StageView,
+    Activity, ByLoad, Candidate, CeilingView, ClimbSummary, ClimbView, Figure, FigureChange, Found,
+    FreeEnd, FreeView, MachineView, Mark, MarkKind, NextView, Pace, Picture, ProfileView, RackCard,
+    RunView, RunsView, SegmentView, Snapshot, SoakWhat, StageStanding, StageView,
 };
 use yard_step_ledger::{Intent, Ledger, Measured};
 use yard_step_scenes::{FRAME_HEIGHT, FRAME_WIDTH, Scene, WrongPixel, look_at, reference};
@@ -353,7 +353,9 @@ pub fn limit_tables(makers: (f64, f64), in_force: (f64, f64)) -> LimitTables {
 /// A snapshot of the card with limit tables.
 pub fn snapshot_with_limits(tables: LimitTables) -> Snapshot {
     let mut snapshot = snapshot();
-    snapshot.machine.ceiling = Some(Arc::new(CeilingRecord::at_first_sight(&tables.makers)));
+    let record = CeilingRecord::at_first_sight(&tables.makers);
+    let safety = SafetyCeilings::default();
+    snapshot.machine.ceiling = Some(Arc::new(CeilingView { record, safety }));
     let card = Arc::make_mut(&mut snapshot.machine.card);
     let value = |table: &LimitTable| table.value(LimitField::PowerLimit);
     let raised = value(&tables.in_force).zip(value(&tables.makers)).map(|(now, was)| now - was);

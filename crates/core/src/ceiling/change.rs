@@ -3,11 +3,10 @@
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::ceiling::bounds::{BoundBy, bounds, current_for};
+use crate::ceiling::bounds::{BoundBy, SafetyCeilings, bounds, current_for};
 use crate::ceiling::error::TableError;
 use crate::ceiling::field::LimitField;
 use crate::ceiling::table::{LimitTable, TableOwner};
-use crate::machine::supply::Machine;
 
 /// Longest reason, characters.
 pub const LONGEST_REASON: usize = 80;
@@ -81,6 +80,9 @@ fn by_what(by: &BoundBy) -> String {
     match by {
         BoundBy::Share(share) => format!(", {share} above the maker's at most"),
         BoundBy::Supply(left) => format!(", since the power supply has {left} left for this card"),
+        BoundBy::Connectors(rating) => {
+            format!(", since the card's power connectors are rated for {rating}")
+        }
     }
 }
 
@@ -92,7 +94,7 @@ pub fn moved(
     table: &LimitTable,
     makers: &LimitTable,
     (field, wish): (LimitField, LimitWish),
-    machine: &Machine,
+    safety: &SafetyCeilings,
 ) -> Result<LimitTable, ChangeError> {
     let Some(of_maker) = makers.value(field) else {
         let known = makers.fields.iter().map(|value| value.field).collect();
@@ -103,7 +105,7 @@ pub fn moved(
         LimitWish::ByPercent(percent) => of_maker * (1.0 + percent / 100.0),
     };
     let moved = table.with(field, value.round());
-    check_bounds(&moved, makers, machine)?;
+    check_bounds(&moved, makers, safety)?;
     Ok(moved)
 }
 
@@ -115,21 +117,21 @@ pub fn check_table(
     table: &LimitTable,
     makers: &LimitTable,
     card: &TableOwner,
-    machine: &Machine,
+    safety: &SafetyCeilings,
 ) -> Result<(), ChangeError> {
     table.check_for(card)?;
     table.check_against(makers)?;
-    check_bounds(table, makers, machine)
+    check_bounds(table, makers, safety)
 }
 
 fn check_bounds(
     table: &LimitTable,
     makers: &LimitTable,
-    machine: &Machine,
+    safety: &SafetyCeilings,
 ) -> Result<(), ChangeError> {
     for limit in &table.fields {
         let (field, value) = (limit.field, limit.value);
-        let Some(known) = bounds(field, makers, machine) else { continue };
+        let Some(known) = bounds(field, makers, safety) else { continue };
         // Half a unit is what rounding to whole units may add.
         let is_within = value >= known.lowest - 0.5 && value <= known.highest + 0.5;
         if !(value.is_finite() && is_within) {
@@ -165,7 +167,7 @@ mod tests {
     #[case(LimitWish::ByPercent(20.0), 324.0)]
     fn a_field_is_moved(#[case] wish: LimitWish, #[case] value: f64) {
         let wish = (LimitField::PowerLimit, wish);
-        let moved = moved(&makers(), &makers(), wish, &Machine::default()).unwrap();
+        let moved = moved(&makers(), &makers(), wish, &SafetyCeilings::default()).unwrap();
         assert_eq!(moved.value(LimitField::PowerLimit), Some(value));
         assert_eq!(moved.value(LimitField::CurrentLimit), Some(242.0), "the rest stays");
     }
@@ -188,29 +190,28 @@ mod tests {
         #[case] wish: LimitWish,
         #[case] told: &str,
     ) {
-        let refused = moved(&makers(), &makers(), (field, wish), &Machine::default());
+        let refused = moved(&makers(), &makers(), (field, wish), &SafetyCeilings::default());
         let error = refused.unwrap_err().to_string();
         assert!(error.contains(told), "{error}");
     }
 
     #[test]
     fn a_short_supply_is_named() {
-        let machine =
-            Machine { supply: Some(Watt(600.0)), rest: Some(Watt(180.0)), ..Machine::default() };
+        let safety = SafetyCeilings { supply: Some(Watt(288.0)), ..SafetyCeilings::default() };
         let wish = (LimitField::PowerLimit, LimitWish::ByPercent(15.0));
-        let error = moved(&makers(), &makers(), wish, &machine).unwrap_err().to_string();
+        let error = moved(&makers(), &makers(), wish, &safety).unwrap_err().to_string();
         assert!(error.contains("since the power supply has 288 W left"), "{error}");
     }
 
     #[test]
     fn a_table_from_elsewhere_is_checked_whole() {
-        let (machine, owner) = (Machine::default(), makers().card);
+        let (safety, owner) = (SafetyCeilings::default(), makers().card);
         let raised = makers().with(LimitField::PowerLimit, 300.0);
-        assert_eq!(check_table(&raised, &makers(), &owner, &machine), Ok(()));
+        assert_eq!(check_table(&raised, &makers(), &owner, &safety), Ok(()));
         let beyond = makers().with(LimitField::PowerLimit, 400.0);
-        assert!(check_table(&beyond, &makers(), &owner, &machine).is_err());
+        assert!(check_table(&beyond, &makers(), &owner, &safety).is_err());
         let other = TableOwner { kind: "standin:other".into(), ..owner };
-        assert!(check_table(&raised, &makers(), &other, &machine).is_err());
+        assert!(check_table(&raised, &makers(), &other, &safety).is_err());
     }
 
     #[test]

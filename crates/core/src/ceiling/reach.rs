@@ -23,6 +23,17 @@ pub fn makers_maximum(card: &CardDescription, kind: SettingKind) -> Option<f64> 
     card.offer(kind)?.makers_maximum
 }
 
+/// Whether a card, as it was described at one time, has other limits in force than at another. Where nothing is told of them, they
+/// are the maker's.
+#[must_use]
+pub fn are_other_limits(one: &CardDescription, other: &CardDescription) -> bool {
+    let raised = |card: &CardDescription| {
+        let tables = card.limit_tables.as_ref()?;
+        (tables.in_force != tables.makers).then(|| tables.in_force.clone())
+    };
+    raised(one) != raised(other)
+}
+
 /// Temperature of the regulator at which a run beyond the maker's limits is stopped, °C: the parts in regulators are rated for
 /// 125 °C and more, so this leaves a fifth. An assumption, not a figure of a card.
 pub const REGULATOR_BEYOND: f64 = 105.0;
@@ -119,6 +130,15 @@ mod tests {
         let own = Alarm { on: AlarmOn::CoreTemperature, above: 80.0, act: AlarmAct::Warn };
         let alarms = alarms_with_limits(&[own], &card(makers + 20.0));
         assert_eq!((alarms.len(), alarms[0]), (2, own));
+    }
+
+    #[test]
+    fn other_limits_are_told_from_the_makers_and_from_one_another() {
+        let makers = fixtures::card().offer(SettingKind::PowerLimit).unwrap().maximum;
+        let [same, raised, higher] = [0.0, 20.0, 40.0].map(|by| card(makers + by));
+        assert!(!are_other_limits(&same, &fixtures::card()), "nothing told is the maker's");
+        assert!(!are_other_limits(&raised, &raised));
+        assert!(are_other_limits(&raised, &same) && are_other_limits(&raised, &higher));
     }
 
     #[test]

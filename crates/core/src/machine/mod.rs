@@ -2,6 +2,7 @@
 //! change.
 
 pub(crate) mod changes;
+pub(crate) mod connectors;
 pub(crate) mod memory;
 pub(crate) mod prerequisites;
 pub(crate) mod room;

@@ -202,6 +202,7 @@ mod tests {
                 alarms: vec![],
                 changes: vec![],
                 memories: vec![],
+                connectors: vec![],
             };
             let idle = sample();
             let mut card = card();

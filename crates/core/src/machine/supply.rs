@@ -7,6 +7,7 @@ use crate::card::description::{CardDescription, SettingKind};
 use crate::card::memory_rate::MemoryWiring;
 use crate::judge::alarm::Alarm;
 use crate::machine::changes::{CardChange, LONGEST_CHANGE, MOST_CHANGES};
+use crate::machine::connectors::{CardConnectors, RATINGS};
 use crate::machine::memory::{BUS_BITS, CardMemory};
 use crate::machine::room::Room;
 use crate::units::{Decibel, Percent, Watt};
@@ -33,6 +34,9 @@ pub struct Machine {
     /// The memory of cards that do not state it themselves, one entry a card.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub memories: Vec<CardMemory>,
+    /// What the power connectors of cards are rated for, one entry a card.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub connectors: Vec<CardConnectors>,
 }
 
 /// A fact about the machine that cannot be.
@@ -71,6 +75,9 @@ impl Machine {
             let range = (f64::from(BUS_BITS.0), f64::from(BUS_BITS.1));
             check("a memory bus", Some(f64::from(bits)), range, "bits")?;
         }
+        for CardConnectors { rating, .. } in &self.connectors {
+            check("a rating of connectors", Some(rating.value()), RATINGS, "W")?;
+        }
         for alarm in &self.alarms {
             check("an alarm threshold", Some(alarm.above), alarm.on.range(), alarm.on.unit())?;
         }
@@ -81,6 +88,12 @@ impl Machine {
     #[must_use]
     pub fn said_memory(&self, card: &str) -> Option<&CardMemory> {
         self.memories.iter().find(|memory| memory.card == card)
+    }
+
+    /// What the power connectors of a card and its slot are rated for together, as the user said.
+    #[must_use]
+    pub fn rated_connectors(&self, card: &str) -> Option<Watt> {
+        self.connectors.iter().find(|said| said.card == card).map(|said| said.rating)
     }
 
     /// Size and kind of a card's memory, and its wiring: as the card states them, or else as the user said.

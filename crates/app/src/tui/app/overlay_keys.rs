@@ -217,7 +217,7 @@ impl State {
                 command.map_or(Outcome::Nothing, Outcome::Send)
             }
             (Overlay::Machine(form), code) => match form.key(code) {
-                Filled::Done(machine) => Outcome::Send(Command::SetMachine(machine)),
+                Filled::Done(machine) => Outcome::Send(Command::SetMachine(Box::new(machine))),
                 Filled::NotYet(form) => {
                     self.overlay = Some(Overlay::Machine(form));
                     Outcome::Nothing

@@ -11,10 +11,10 @@ use std::iter;
 
 use ratatui::crossterm::event::KeyCode;
 use yard_step_core::{
-    LONGEST_REASON, LimitField, LimitTable, LimitWish, Machine, WantedLimits,
+    LONGEST_REASON, LimitField, LimitTable, LimitWish, SafetyCeilings, WantedLimits,
     current_that_is_short, limit_bounds, limits_moved,
 };
-use yard_step_engine::{Command, Snapshot};
+use yard_step_engine::{CeilingView, Command, Snapshot};
 
 use crate::tui::widgets::entry::Entry;
 
@@ -33,7 +33,7 @@ pub struct LimitsForm {
     before: Option<LimitTable>,
     /// What it is to read.
     table: LimitTable,
-    machine: Machine,
+    safety: SafetyCeilings,
     /// Why, in the user's words.
     reason: Entry,
     /// Who wrote what is read at the next start; empty where that is the maker's, or not known.
@@ -57,7 +57,7 @@ impl LimitsForm {
     /// The table of the present card; none where it cannot be read.
     #[must_use]
     pub fn of(snapshot: &Snapshot) -> Option<Self> {
-        let record = snapshot.machine.ceiling.as_ref()?;
+        let CeilingView { record, safety } = &**snapshot.machine.ceiling.as_ref()?;
         let tables = snapshot.machine.card.limit_tables.as_ref()?;
         let (next, wanted) = (record.next().clone(), record.wanted.as_ref());
         Some(Self {
@@ -66,7 +66,7 @@ impl LimitsForm {
             table: next.clone(),
             next,
             before: record.before.as_ref().map(|before| before.table.clone()),
-            machine: (*snapshot.machine.said).clone(),
+            safety: *safety,
             reason: Entry::new(wanted.map_or("", |wanted| &wanted.reason), LONGEST_REASON),
             by: wanted.map_or_else(String::new, |wanted| wanted.by.clone()),
             chosen: 0,
@@ -125,7 +125,7 @@ impl LimitsForm {
 
     fn wish(&mut self, field: LimitField, value: f64) {
         let wish = (field, LimitWish::To(value.round()));
-        match limits_moved(&self.table, &self.makers, wish, &self.machine) {
+        match limits_moved(&self.table, &self.makers, wish, &self.safety) {
             Ok(table) => self.table = table,
             Err(error) => self.told = Some(error.to_string()),
         }
@@ -135,20 +135,16 @@ impl LimitsForm {
     fn question(&self) -> Limited {
         let is_makers = self.table == self.makers;
         let changes = yard_step_words::limit_changes(&self.next, &self.table, &self.makers);
-        let follow = yard_step_words::limits_to_follow(&self.table, &self.makers);
+        let warnings = yard_step_words::limit_warnings(&self.table, &self.makers, &self.safety);
         let warning = match is_makers {
             true => "These are the maker's limits.",
             false => {
                 "More power and voltage than the maker allows can damage a card. A start that does not end cleanly takes them away."
             }
         };
-        let consequence = [
-            Some(format!("{}.", changes.join(", "))),
-            follow,
-            Some(warning.to_owned()),
-            Some("The driver reads them at its next start.".to_owned()),
-        ];
-        let consequence: Vec<String> = consequence.into_iter().flatten().collect();
+        let rest = [warning.to_owned(), "The driver reads them at its next start.".to_owned()];
+        let changes = format!("{}.", changes.join(", "));
+        let consequence: Vec<String> = iter::once(changes).chain(warnings).chain(rest).collect();
         let (table, reason) = (self.table.clone(), self.reason.trimmed().to_owned());
         let wanted = (!is_makers).then(|| Box::new(WantedLimits { table, reason }));
         Limited::Ask(consequence.join(" "), Command::WantLimits(wanted))
@@ -171,7 +167,7 @@ impl LimitsForm {
                 (Some(next), Some(makers)) if next < makers => "▼",
                 _ => " ",
             };
-            let range = limit_bounds(field, &self.makers, &self.machine)
+            let range = limit_bounds(field, &self.makers, &self.safety)
                 .map(|at| format!("{:.0} to {:.0} {unit}", at.lowest.ceil(), at.highest.floor()));
             let pointer = if index == self.chosen { "▸" } else { " " };
             let line = format!(
@@ -204,14 +200,20 @@ impl LimitsForm {
     pub fn about(&self) -> Vec<String> {
         let field = self.fields().get(self.chosen).copied();
         let about = match field {
-            Some(field) => yard_step_words::limit_field(field).to_owned(),
+            Some(field) => {
+                let bounds = limit_bounds(field, &self.makers, &self.safety);
+                let bound = bounds.map_or_else(String::new, |bounds| {
+                    format!(" {}", yard_step_words::limit_bound(field, bounds.by))
+                });
+                format!("{}{bound}", yard_step_words::limit_field(field))
+            }
             None => "Why, in your words: it is kept with the table.".to_owned(),
         };
-        let follow = yard_step_words::limits_to_follow(&self.table, &self.makers);
+        let warnings = yard_step_words::limit_warnings(&self.table, &self.makers, &self.safety);
         let by = (!self.by.is_empty()).then(|| format!("Changed by {}.", self.by));
         let opaque = yard_step_words::what_is_opaque(&self.makers);
-        let rest = [opaque, follow, by, self.told.clone()].into_iter().flatten();
-        iter::once(about).chain(rest).collect()
+        let rest = [by, self.told.clone()].into_iter().flatten();
+        iter::once(about).chain(opaque).chain(warnings).chain(rest).collect()
     }
 }
 

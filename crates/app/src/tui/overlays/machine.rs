@@ -10,8 +10,8 @@
 use ratatui::crossterm::event::KeyCode;
 use strum::VariantNames;
 use yard_step_core::{
-    Alarm, AlarmAct, AlarmOn, CardChange, CardDescription, CardMemory, Case, Celsius, Decibel,
-    LONGEST_CHANGE, Machine, MemoryKind, Room, Watt,
+    Alarm, AlarmAct, AlarmOn, CardChange, CardConnectors, CardDescription, CardMemory, Case,
+    Celsius, Decibel, LONGEST_CHANGE, Machine, MemoryKind, Room, Watt,
 };
 
 use crate::tui::widgets::entry::Entry;
@@ -20,7 +20,7 @@ use crate::tui::widgets::entry::Entry;
 const LONGEST: usize = 7;
 
 /// The form with what has been filled in so far.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Form {
     fields: Vec<Field>,
     chosen: usize,
@@ -28,6 +28,8 @@ pub struct Form {
     changes: Vec<CardChange>,
     /// What was said of the memory of cards so far.
     memories: Vec<CardMemory>,
+    /// What was said of the connectors of other cards.
+    of_others: Vec<CardConnectors>,
     /// The card that a change is of, and the time it would be noted at, seconds since 1970.
     card: String,
     now: i64,
@@ -61,8 +63,9 @@ const CASE: usize = 1;
 const SUPPLY: usize = 2;
 const REST: usize = 3;
 const NOISE: usize = 4;
-const CHANGED: usize = 5;
-const ALARMS: usize = 6;
+const CONNECTORS: usize = 5;
+const CHANGED: usize = 6;
+const ALARMS: usize = 7;
 const MEMORY: usize = ALARMS + AlarmOn::ALL.len();
 const BUS: usize = MEMORY + 1;
 /// What may be said of the memory: that it is not known, or its kind.
@@ -96,6 +99,10 @@ impl Form {
             field("power supply, W", machine.supply.map(Watt::value)),
             field("rest of the machine, W", machine.rest.map(Watt::value)),
             field("noise at full fan, dB(A)", machine.full_fan.map(Decibel::value)),
+            field(
+                "rating of the card's connectors, W",
+                machine.rated_connectors(&card.key()).map(Watt::value),
+            ),
             Field {
                 label: "changed around the card just now".into(),
                 number: Some(Entry::new(String::new(), LONGEST_CHANGE)),
@@ -128,7 +135,9 @@ impl Form {
             fields.push(field("memory bus, bits", bits));
         }
         let (changes, memories) = (machine.changes.clone(), machine.memories.clone());
-        Self { fields, chosen: 0, changes, memories, card: card_key, now, problem: None }
+        let mut of_others = machine.connectors.clone();
+        of_others.retain(|said| said.card != card_key);
+        Self { fields, chosen: 0, changes, memories, of_others, card: card_key, now, problem: None }
     }
 
     /// Takes in a key.
@@ -169,6 +178,13 @@ impl Form {
         let what = self.fields[CHANGED].number.as_ref().map_or("", Entry::trimmed);
         let (card, at) = (self.card.clone(), self.now);
         (!what.is_empty()).then(|| CardChange { card, what: what.to_owned(), at })
+    }
+
+    /// What is said of the connectors of all cards.
+    fn connectors(&self, rating: Option<f64>) -> Vec<CardConnectors> {
+        let card = self.card.clone();
+        let own = rating.map(|rating| CardConnectors { card, rating: Watt(rating) });
+        self.of_others.iter().cloned().chain(own).collect()
     }
 
     /// What is said of the memory of all cards.
@@ -217,6 +233,7 @@ impl Form {
             alarms,
             changes: self.changes.iter().cloned().chain(self.change()).collect(),
             memories: self.memories(number)?,
+            connectors: self.connectors(number(CONNECTORS)?),
         };
         machine.check().map_err(|error| error.to_string())?;
         Ok(machine)
@@ -260,6 +277,7 @@ mod tests {
             alarms: vec![Alarm { on: AlarmOn::HotSpot, above: 95.0, act: AlarmAct::Stop }],
             changes: Vec::new(),
             memories: Vec::new(),
+            connectors: Vec::new(),
         }
     }
 
@@ -282,15 +300,17 @@ mod tests {
         use KeyCode::{Backspace, Char, Down, Enter, Left, Right};
         let mut keys = vec![Backspace, Backspace, Backspace, Backspace, Char('1'), Char('9')];
         keys.extend([Down, Left, Down, Down, Char('1'), Char('8'), Char('0'), Char('x')]);
-        keys.extend([Down, Down, Down, Down, Right, Right, Right, Down]);
+        keys.extend([Down, Down, Char('3'), Char('0'), Char('0')]);
+        keys.extend([Down, Down, Down, Right, Right, Right, Down]);
         let form = press(Form::of(&machine(), &card(), 700), &keys);
         let text: Vec<String> = form.lines().map(|(line, _)| line).collect();
         assert!(
-            text[7].contains("hot spot above, °C") && text[7].ends_with("95       ‹ put back ›")
+            text[8].contains("hot spot above, °C") && text[8].ends_with("95       ‹ put back ›")
         );
         let Filled::Done(said) = form.key(Enter) else { panic!("not done") };
         assert_eq!(said.room, Some(Room { ambient: Celsius(19.0), case: Case::Open }));
         assert_eq!((said.supply, said.rest), (Some(Watt(750.0)), Some(Watt(180.0))));
+        assert_eq!(said.rated_connectors(&card().key()), Some(Watt(300.0)));
         assert_eq!(said.alarms[0].act, AlarmAct::PutBack);
     }
 
@@ -350,7 +370,7 @@ mod tests {
     #[test]
     fn an_emptied_threshold_takes_the_alarm_away() {
         use KeyCode::{Backspace, Down, Enter};
-        let keys = [Down, Down, Down, Down, Down, Down, Down, Backspace, Backspace];
+        let keys = [Down, Down, Down, Down, Down, Down, Down, Down, Backspace, Backspace];
         let Filled::Done(said) = press(Form::of(&machine(), &card(), 700), &keys).key(Enter) else {
             panic!()
         };
