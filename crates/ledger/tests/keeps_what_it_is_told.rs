@@ -392,6 +392,7 @@ fn stages_and_verdicts_of_an_earlier_version_are_found_under_their_present_names
     earlier
         .execute_batch(
             "ALTER TABLE trial DROP COLUMN driver; ALTER TABLE climb DROP COLUMN experience;
+             ALTER TABLE climb DROP COLUMN begun_on;
              PRAGMA user_version = 5;
              UPDATE trial SET stage = 'cooler', verdict = 'held back', marked = 'held back';
              UPDATE climb SET stages = 'baseline,cooler,feed', plan = replace(plan,
