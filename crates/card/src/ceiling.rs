@@ -17,8 +17,8 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use yard_step_core::{
-    ChangeError, LONGEST_REASON, LimitOverride, LimitTable, SafetyCeilings, TableDocument,
-    TableOwner, WantedLimits, check_table, printable,
+    ChangeError, LimitOverride, LimitTable, SafetyCeilings, TableDocument, TableOwner,
+    WantedLimits, check_table, printable,
 };
 
 use crate::runtime_dir::file_name;
@@ -252,14 +252,13 @@ impl CeilingStore {
         makers: &LimitTable,
         wanted: Option<(WantedLimits, &str, String)>,
     ) -> Result<(), CeilingError> {
-        let Some((WantedLimits { table, reason }, driver, by)) = wanted else {
+        let Some((wanted, driver, by)) = wanted else {
             return self.change(makers, CeilingRecord::want_makers).map(drop);
         };
-        check_table(&table, makers, &makers.card, &SafetyCeilings::default())?;
+        check_table(&wanted.table, makers, &makers.card, &SafetyCeilings::default())?;
         let since = SystemTime::now().duration_since(UNIX_EPOCH);
         let at = since.map_or(0, |since| since.as_secs().cast_signed());
-        let reason = printable(&reason).chars().take(LONGEST_REASON).collect();
-        let wanted = LimitOverride { table, driver: driver.to_owned(), reason, by, at };
+        let wanted = wanted.by(&by, driver, at);
         self.change(makers, |record| record.want(wanted)).map(drop)
     }
 

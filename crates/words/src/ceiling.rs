@@ -1,8 +1,8 @@
 //! Limit tables in sentences.
 
 use yard_step_core::{
-    BoundBy, CardDescription, LimitDifference, LimitField, LimitTable, NeedsLimits, SafetyCeilings,
-    counted, current_that_is_short,
+    BoundBy, CardDescription, LimitDifference, LimitField, LimitTable, LimitTables, NeedsLimits,
+    SafetyCeilings, counted, current_that_is_short,
 };
 
 /// What a field is about.
@@ -43,16 +43,27 @@ pub fn limit_bound(field: LimitField, by: BoundBy) -> String {
     }
 }
 
-/// Whose limits are in force on a card, in a few words; none where its limits cannot be read.
+/// Whose limits are in force on a card, in a few words, and who wrote them where that is known; none where they cannot be read.
 #[must_use]
-pub fn limits_in_force(card: &CardDescription) -> Option<String> {
+pub fn limits_in_force(card: &CardDescription, by: &str) -> Option<String> {
     let tables = card.limit_tables.as_ref()?;
-    let fields = tables.makers.differences(&tables.in_force).len();
-    Some(match fields {
-        0 if tables.makers == tables.in_force => "the maker's".to_owned(),
-        0 => format!("another, {}", tables.in_force.checksum()),
-        _ => format!("{} changed, {}", counted(fields, "field"), tables.in_force.checksum()),
-    })
+    Some(limits_of(&tables.in_force, &tables.makers, by))
+}
+
+/// What a card has at its next start, where that is another table than the one in force, and who wrote it where that is known.
+#[must_use]
+pub fn limits_pending(tables: &LimitTables, next: &LimitTable, by: &str) -> Option<String> {
+    (*next != tables.in_force).then(|| limits_of(next, &tables.makers, by))
+}
+
+/// Whose a table is, in a few words.
+fn limits_of(table: &LimitTable, makers: &LimitTable, by: &str) -> String {
+    let by = if by.is_empty() { String::new() } else { format!(" by {by}") };
+    match makers.differences(table).len() {
+        _ if table == makers => "the maker's".to_owned(),
+        0 => format!("another{by}"),
+        fields => format!("{} changed{by}", counted(fields, "field")),
+    }
 }
 
 /// What differs between two tables, one line a field: from, to, and how far that is from the maker's. Bytes of a real card's
@@ -153,6 +164,19 @@ mod tests {
             unknown: Vec::new(),
             file: None,
         }
+    }
+
+    #[test]
+    fn what_is_pending_is_told_with_who_wrote_it() {
+        let raised = makers().with(LimitField::PowerLimit, 310.0);
+        let tables = |in_force| LimitTables { makers: makers(), in_force };
+        let pending = |in_force: &LimitTable, next: &LimitTable| {
+            limits_pending(&tables(in_force.clone()), next, "rowan")
+        };
+        assert_eq!(pending(&makers(), &makers()), None);
+        assert_eq!(pending(&raised, &raised), None);
+        assert_eq!(pending(&makers(), &raised).unwrap(), "1 field changed by rowan");
+        assert_eq!(pending(&raised, &makers()).unwrap(), "the maker's");
     }
 
     #[test]

@@ -31,8 +31,8 @@ pub use advice::{advice, stable_yet_slower};
 pub use air::{drawn_curve, who_drives};
 pub use by_load::{by_load, gain};
 pub use ceiling::{
-    limit_bound, limit_changes, limit_field, limit_warnings, limits_in_force, needs_limits,
-    what_is_opaque,
+    limit_bound, limit_changes, limit_field, limit_warnings, limits_in_force, limits_pending,
+    needs_limits, what_is_opaque,
 };
 pub use compare::finding;
 pub use culprits::culprits;

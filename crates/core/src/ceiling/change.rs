@@ -7,6 +7,7 @@ use crate::ceiling::bounds::{BoundBy, SafetyCeilings, bounds, current_for};
 use crate::ceiling::error::TableError;
 use crate::ceiling::field::LimitField;
 use crate::ceiling::table::{LimitTable, TableOwner};
+use crate::text::printable;
 
 /// Longest reason, characters.
 pub const LONGEST_REASON: usize = 80;
@@ -27,6 +28,16 @@ pub struct WantedLimits {
     pub table: LimitTable,
     /// Why, in the user's words; empty where nothing was said.
     pub reason: String,
+}
+
+impl WantedLimits {
+    /// The override of a user, for a release of the driver, at a time in seconds since 1970. The reason is made printable.
+    #[must_use]
+    pub fn by(self, user: &str, driver: &str, at: i64) -> LimitOverride {
+        let reason = printable(&self.reason).chars().take(LONGEST_REASON).collect();
+        let (driver, by) = (driver.to_owned(), user.to_owned());
+        LimitOverride { table: self.table, driver, reason, by, at }
+    }
 }
 
 /// A table that the driver is to read in place of the maker's.

@@ -159,7 +159,7 @@ pub(crate) fn draw_overlay(
         Overlay::Path { what, text } => path_lines(theme, *what, &text.shown()),
         Overlay::Cards(chosen) => ("Cards of this machine", card_lines(theme, *chosen, snapshot)),
         Overlay::Machine(form) => ("This machine", form_lines(theme, form)),
-        Overlay::Limits(form) => ("Limit table", limits_lines(theme, form)),
+        Overlay::Limits(form) => ("Limit table", limits_lines(theme, form, area.width)),
         Overlay::Say(chosen) => ("Your verdict", say_lines(theme, *chosen)),
         // Beside the clock line, which goes on.
         Overlay::Score { verdict, text, problem } => (
@@ -448,7 +448,10 @@ fn form_lines(theme: Theme, form: &Form) -> Lines {
     lines
 }
 
-fn limits_lines(theme: Theme, form: &LimitsForm) -> Lines {
+/// Widest line of what is said of a limit.
+const MOST_ABOUT: usize = 96;
+
+fn limits_lines(theme: Theme, form: &LimitsForm, width: u16) -> Lines {
     let style = |is_chosen: bool| {
         let style = theme.style(Role::Text);
         if is_chosen { style.patch(theme.style(Role::Selected)) } else { style }
@@ -456,7 +459,10 @@ fn limits_lines(theme: Theme, form: &LimitsForm) -> Lines {
     let mut lines: Lines =
         form.lines().into_iter().map(|(line, chosen)| (line, style(chosen))).collect();
     lines.push((String::new(), Style::new()));
-    lines.extend(form.about().into_iter().map(|line| (line, theme.style(Role::Dim))));
+    let room = usize::from(width.saturating_sub(9)).min(MOST_ABOUT);
+    let about = form.about();
+    let about = about.iter().flat_map(|line| wrapped(line, room));
+    lines.extend(about.map(|line| (line, theme.style(Role::Dim))));
     lines.push((String::new(), Style::new()));
     for keys in [
         "↑ ↓ line   ← → 1 %   PgUp PgDn 5 %   f current follows the power",

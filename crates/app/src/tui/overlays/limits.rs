@@ -200,20 +200,18 @@ impl LimitsForm {
     pub fn about(&self) -> Vec<String> {
         let field = self.fields().get(self.chosen).copied();
         let about = match field {
-            Some(field) => {
-                let bounds = limit_bounds(field, &self.makers, &self.safety);
-                let bound = bounds.map_or_else(String::new, |bounds| {
-                    format!(" {}", yard_step_words::limit_bound(field, bounds.by))
-                });
-                format!("{}{bound}", yard_step_words::limit_field(field))
-            }
+            Some(field) => yard_step_words::limit_field(field).to_owned(),
             None => "Why, in your words: it is kept with the table.".to_owned(),
         };
+        let bound = field.and_then(|field| {
+            let bounds = limit_bounds(field, &self.makers, &self.safety)?;
+            Some(yard_step_words::limit_bound(field, bounds.by))
+        });
         let warnings = yard_step_words::limit_warnings(&self.table, &self.makers, &self.safety);
         let by = (!self.by.is_empty()).then(|| format!("Changed by {}.", self.by));
         let opaque = yard_step_words::what_is_opaque(&self.makers);
         let rest = [by, self.told.clone()].into_iter().flatten();
-        iter::once(about).chain(opaque).chain(warnings).chain(rest).collect()
+        iter::once(about).chain(bound).chain(opaque).chain(warnings).chain(rest).collect()
     }
 }
 

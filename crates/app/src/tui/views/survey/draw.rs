@@ -60,7 +60,7 @@ fn wide(next: Rect, body: Rect) -> Places {
         Constraint::Fill(5),
     ])
     .areas(body);
-    let [card, sensors, history] = stacked(left, [14, 15]);
+    let [card, sensors, history] = stacked(left, [15, 15]);
     let [prerequisites, settings, notices] = stacked(middle, [14, SETTINGS + 1]);
     let [baseline, machine, plan] = stacked(right, [15, 10]);
     Places {
@@ -164,7 +164,6 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
     };
     if roomy {
         let [actual, effective, bandwidth] = rates;
-        let limits_in_force = yard_step_words::limits_in_force(card);
         let mut pairs = vec![
             unit,
             ("memory", memory),
@@ -179,7 +178,7 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
             ("stock power limit", stated(limits.power_limit)),
             ("temperature ceiling", ceiling),
         ];
-        pairs.extend(limits_in_force.map(|told| ("limit table", told)));
+        pairs.extend(limit_rows(snapshot));
         draw_pairs(buffer, space, theme, &pairs);
     } else {
         let its_rate = match rates[1] == rates[2] {
@@ -195,6 +194,23 @@ fn draw_card(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot,
         ];
         draw_pairs(buffer, space, theme, &pairs);
     }
+}
+
+/// Whose limits are in force, and what is read at the next start where that is another table.
+fn limit_rows(snapshot: &Snapshot) -> Vec<(&'static str, String)> {
+    let card = &snapshot.machine.card;
+    let record = snapshot.machine.ceiling.as_ref().map(|ceiling| &ceiling.record);
+    let wanted = record.and_then(|record| record.wanted.as_ref());
+    let (Some(tables), Some(record)) = (&card.limit_tables, record) else {
+        let told = yard_step_words::limits_in_force(card, "");
+        return told.map(|told| ("limit table", told)).into_iter().collect();
+    };
+    let by = wanted.map_or("", |wanted| wanted.by.as_str());
+    let is_in_force = *record.next() == tables.in_force;
+    let now = yard_step_words::limits_in_force(card, if is_in_force { by } else { "" });
+    let pending = yard_step_words::limits_pending(tables, record.next(), by);
+    let rows = [("limit table", now), ("at next start", pending)];
+    rows.into_iter().filter_map(|(label, told)| Some((label, told?))).collect()
 }
 
 fn draw_sensors(buffer: &mut Buffer, area: Rect, theme: Theme, snapshot: &Snapshot, roomy: bool) {
@@ -692,6 +708,7 @@ mod tests {
     use crate::tui::theme::Depth;
     use crate::tui::widgets::testing::{AWKWARD, drawn};
     use rstest::rstest;
+    use yard_step_core::{LimitField, WantedLimits};
 
     fn lines(width: u16, height: u16) -> Vec<String> {
         let theme = Theme::new(Depth::None);
@@ -789,9 +806,16 @@ mod tests {
         let highest = snapshot().machine.card.offer(SettingKind::PowerLimit).unwrap().maximum;
         let (makers, raised) = ((highest - 30.0, 250.0), (highest, 250.0));
         let text = shown(&snapshot_with_limits(limit_tables(makers, raised)));
-        assert!(text.contains("1 field changed, ") && text.contains("beyond maker's"), "{text}");
-        let text = shown(&snapshot_with_limits(limit_tables(raised, raised)));
+        assert!(text.contains("1 field changed") && text.contains("beyond maker's"), "{text}");
+        let mut maker = snapshot_with_limits(limit_tables(raised, raised));
+        let text = shown(&maker);
         assert!(text.contains("the maker's") && !text.contains("beyond maker's"), "{text}");
+        assert!(!text.contains("next start"), "{text}");
+        let ceiling = std::sync::Arc::make_mut(maker.machine.ceiling.as_mut().unwrap());
+        let table = ceiling.record.makers.table.with(LimitField::PowerLimit, highest + 9.0);
+        let wanted = WantedLimits { table, reason: String::new() };
+        ceiling.record.want(wanted.by("rowan", "1.0", 0));
+        assert!(shown(&maker).contains("1 field changed by rowan"), "{}", shown(&maker));
     }
 
     #[test]
