@@ -160,9 +160,12 @@ impl Engine {
         }
         let written = self.cards.card_mut().want_limits(wanted);
         written.map_err(|error| refused(error.to_string()))?;
-        Ok(
-            "Noted. The driver reads these limits at its next start: close Yard Step, and open it again.",
-        )
+        Ok(match self.cards.card().clock() {
+            Clock::Wall => "Noted. The keeper loads these limits at the next start of the machine.",
+            Clock::Virtual => {
+                "Noted. The driver reads these limits at its next start: close Yard Step, and open it again."
+            }
+        })
     }
 
     /// Has the baseline of an unfinished climb taken again where something was changed around the card since, and
