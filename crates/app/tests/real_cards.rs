@@ -196,6 +196,68 @@ fn a_climb_through_the_files_of_every_generation_ends_with_the_factory_table_bac
     });
 }
 
+/// The limit table by the commands: copied, compared, pending, and taken away without a keeper and without the card.
+#[test]
+fn a_limit_table_is_copied_byte_for_byte_and_an_override_is_taken_away_without_keeper_or_card() {
+    let mut machine = Machine::new("standin:tarn-310#7", Layout::Offset);
+    let factory = fs::read(machine.device().join("pp_table")).unwrap();
+    let ceiling = |machine: &Machine, card: &str, words: &[&str]| {
+        let mut command = machine.on(&["ceiling"], card);
+        command.arg("--records").arg(machine.path("records")).args(words).output().unwrap()
+    };
+    let told = |machine: &Machine, card: &str, words: &[&str], what: &str| {
+        let output = ceiling(machine, card, words);
+        let text = stdout(&output) + &stderr(&output);
+        assert!(text.contains(what), "{words:?}: {text}");
+        output.status.code()
+    };
+    let raw = machine.path("raw.bin");
+    let raw = raw.to_str().unwrap();
+    assert_eq!(told(&machine, "kernel", &["save", "--raw", raw], "is in"), Some(0));
+    assert_eq!(fs::read(raw).unwrap(), factory);
+    told(&machine, "kernel", &["compare", raw], "The two tables hold the same.");
+
+    // A file that the user has: as a whole, or not at all.
+    let own = machine.path("own.bin");
+    let mut bytes = factory.clone();
+    bytes[1_100] ^= 1;
+    fs::write(&own, &bytes).unwrap();
+    let own = own.to_str().unwrap();
+    told(&machine, "kernel", &["compare", own], "byte 1100");
+    fs::write(machine.path("cut.bin"), &factory[..900]).unwrap();
+    let cut = machine.path("cut.bin");
+    let cut = cut.to_str().unwrap();
+    let refused = told(&machine, "kernel", &["load", cut, "--yes"], "it states 1252 bytes");
+    assert_eq!(refused, Some(1));
+    assert_eq!(told(&machine, "kernel", &["load", own], "1 byte of unknown meaning"), Some(1));
+    told(&machine, "kernel", &["load", own, "--yes"], "after the next start of the machine");
+    told(&machine, "kernel", &["set", "power-limit=+15%", "--yes"], "+14.6 % on the maker's");
+    assert_eq!(fs::read(machine.device().join("pp_table")).unwrap(), factory, "pending");
+
+    // The keeper does not run, and then the card is not there either.
+    machine.keeper.take().map(|mut keeper| (keeper.kill().unwrap(), keeper.wait().unwrap()));
+    told(&machine, "kernel", &[], "override");
+    let pending = told(&machine, "kernel", &["set", "power-limit=+5%", "--yes"], "only the keeper");
+    assert_eq!(pending, Some(1));
+    let absent = "kernel:0000:0a:00.0";
+    told(&machine, absent, &["off"], "there is no record of this card");
+    let address = "kernel:0000:03:00.0";
+    let off = |words: &[&str]| {
+        let mut command = machine.command(&["ceiling", "--card", address]);
+        command
+            .arg("--sysfs")
+            .arg(machine.path("run"))
+            .arg("--records")
+            .arg(machine.path("records"));
+        command.arg("--data-dir").arg(machine.path("data")).args(words).output().unwrap()
+    };
+    assert!(
+        stdout(&off(&["off"])).contains("The driver reads the maker's limits at the next start")
+    );
+    assert!(stdout(&off(&["off"])).contains("the maker's limits already"));
+    assert!(stdout(&off(&[])).contains("kernel:0000:03:00.0: the maker's limits"));
+}
+
 fn climb_and_come_back(card: &str, layout: Layout, stages: &str) {
     let machine = Machine::new(card, layout);
     let document = machine.path("climb.json");

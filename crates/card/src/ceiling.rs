@@ -340,7 +340,8 @@ mod tests {
 
     use rand::{RngExt, SeedableRng};
     use rand_chacha::ChaCha8Rng;
-    use yard_step_core::LimitField;
+    use rstest::rstest;
+    use yard_step_core::{LimitField, TableFile};
 
     fn makers() -> LimitTable {
         let card = "standin:tarn-310".parse::<crate::CardAddress>().unwrap();
@@ -397,11 +398,23 @@ mod tests {
         assert!(!record.want_makers(), "it is off already");
     }
 
-    #[test]
-    fn five_thousand_mutated_tables_never_pass_with_a_wrong_checksum() {
+    /// A real card's table, of which nothing is known.
+    fn opaque() -> LimitTable {
+        let mut bytes = vec![0x5a; 300];
+        bytes[..2].copy_from_slice(&300_u16.to_le_bytes());
+        LimitTable::of_file(makers().card, TableFile::new(bytes, Some(200.0)).unwrap())
+    }
+
+    #[rstest]
+    #[case::of_a_stand_in(makers(), raised().table)]
+    #[case::of_a_real_card(opaque(), opaque())]
+    fn five_thousand_mutated_tables_never_pass_with_a_wrong_checksum(
+        #[case] makers: LimitTable,
+        #[case] of_file: LimitTable,
+    ) {
         let dir = tempfile::tempdir().unwrap();
         let path = dir.path().join("table.json");
-        let whole = serde_json::to_vec(&raised().table.document()).unwrap();
+        let whole = serde_json::to_vec(&of_file.document()).unwrap();
         let mut random = ChaCha8Rng::seed_from_u64(20);
         let mut refused = 0;
         for _ in 0..5_000 {
@@ -420,12 +433,10 @@ mod tests {
                 }
             }
             fs::write(&path, &text).unwrap();
-            match read_table(&path, &makers()) {
+            match read_table(&path, &makers) {
                 Err(_) => refused += 1,
                 // White space, or a digit by itself: the same table.
-                Ok(table) => {
-                    assert_eq!(table, raised().table, "{}", String::from_utf8_lossy(&text))
-                }
+                Ok(table) => assert_eq!(table, of_file, "{}", String::from_utf8_lossy(&text)),
             }
         }
         assert!(refused > 4_000, "{refused}");

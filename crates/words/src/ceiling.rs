@@ -120,7 +120,7 @@ pub fn limit_warnings(
 ) -> Vec<String> {
     let too_hot = safety.too_hot(table, makers).map(|(most, at)| {
         format!(
-            "By what was measured, the cooler keeps the core below {at} up to about {most} at full fan. Load is stopped at {at}."
+            "Measured runs suggest that the cooler keeps the core below {at} up to about {most} at full fan. Load stops at {at}."
         )
     });
     [limits_to_follow(table, makers), too_hot].into_iter().flatten().collect()
@@ -195,7 +195,7 @@ mod tests {
         assert_eq!(warnings.len(), 2);
         assert_eq!(
             warnings[1],
-            "By what was measured, the cooler keeps the core below 90 °C up to about 300 W at full fan. Load is stopped at 90 °C."
+            "Measured runs suggest that the cooler keeps the core below 90 °C up to about 300 W at full fan. Load stops at 90 °C."
         );
         assert!(limit_warnings(&makers(), &makers(), &safety).is_empty());
     }

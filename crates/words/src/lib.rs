@@ -39,7 +39,7 @@ pub use culprits::culprits;
 pub use drift::drift;
 pub use experience::{expected_e_fold, expected_edge, learnt_from};
 pub use frontier::{beside_stock, energy, frontier};
-pub use outcome::{claim, conditions, margin_claim, no_claim, outcome, surprise};
+pub use outcome::{claim, conditions, kept_claim, margin_claim, no_claim, outcome, surprise};
 pub use prerequisite::prerequisite;
 pub use proof::{origin, proof};
 pub use reason::{reason, stuck};

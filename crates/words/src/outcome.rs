@@ -84,6 +84,16 @@ pub fn claim(claim: &Claim) -> String {
     )
 }
 
+/// What a climb claimed of settings that were kept: that of the edges it believes in. Other faults only hours can exclude.
+#[must_use]
+pub fn kept_claim(margin: Margin, chance: f64) -> String {
+    format!(
+        "For {}: the climb estimated a chance of {} % that the settings are within the edges for that long. Other faults are for Proof to exclude.",
+        margin.purpose(),
+        percent_of(chance)
+    )
+}
+
 /// A trial that was not to be expected, and what follows from it.
 #[must_use]
 pub fn surprise(surprise: &Surprise) -> String {
@@ -267,6 +277,17 @@ mod tests {
         let sentence = surprise(&Surprise { trial: 9, failed, chance: 0.000_4 });
         assert!(sentence.starts_with(told), "{sentence}");
         assert!(sentence.ends_with("so what was seen counts less."), "{sentence}");
+    }
+
+    #[rstest]
+    #[case(1.0, "a chance of over 99.9 % that")]
+    #[case(0.912, "a chance of 91 % that")]
+    fn what_was_claimed_of_a_profile_is_never_certain_and_names_what_it_leaves_out(
+        #[case] chance: f64,
+        #[case] told: &str,
+    ) {
+        let text = kept_claim(Margin::Daily, chance);
+        assert!(text.contains(told) && text.contains("Other faults"), "{text}");
     }
 
     #[test]

@@ -290,7 +290,7 @@ impl Place {
             }
             _ => "The driver reads this at the next start of the machine.",
         };
-        text += " A start that does not end cleanly takes it away again; so does \"yard-step ceiling off\".\n";
+        text += " An unclean start removes it; so does \"yard-step ceiling off\".\n";
         print(&(text + self.until_off()))
     }
 

@@ -79,7 +79,9 @@ impl Limits {
     ) -> Result<Self, String> {
         let Some(tables) = &card.limit_tables else {
             let why = LimitFile::of(sysfs, directory).read().err();
-            return Err(why.unwrap_or_else(|| "it was not there as the keeper came".into()));
+            return Err(
+                why.unwrap_or_else(|| "the keeper did not find it when it opened the card".into())
+            );
         };
         let store = records.ceiling(address);
         let limits = card.driver.rsplit_once(", limits ").map(|(driver, _)| driver);

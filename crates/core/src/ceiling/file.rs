@@ -161,6 +161,12 @@ impl TableFile {
         &self.bytes
     }
 
+    /// The power limit from which the percentage counts, W.
+    #[must_use]
+    pub const fn rated_power(&self) -> Option<f64> {
+        self.rated_power
+    }
+
     /// Its revision, format and content, as it is told.
     #[must_use]
     pub fn revision(&self) -> String {

@@ -144,6 +144,9 @@ impl LimitTable {
         for UnknownField { number, raw } in &self.unknown {
             let _ = writeln!(text, "{number}:{raw}");
         }
+        if let Some(rated) = self.file.as_ref().and_then(TableFile::rated_power) {
+            let _ = writeln!(text, "rated={:016x}", rated.to_bits());
+        }
         let file = self.file.iter().flat_map(TableFile::bytes).copied();
         let bytes: Vec<u8> = text.into_bytes().into_iter().chain(file).collect();
         format!("{:08x}", crc32fast::hash(&bytes))
@@ -201,7 +204,9 @@ impl LimitTable {
         match (&self.file, &makers.file) {
             (Some(file), Some(makers)) => file.check_against(makers),
             (None, None) => Ok(()),
-            _ => Err(TableError::Odd("one of a stand-in does not go with a real card".into())),
+            _ => Err(TableError::Odd(
+                "a stand-in's table does not fit a real card, nor a real card's a stand-in".into(),
+            )),
         }
     }
 }

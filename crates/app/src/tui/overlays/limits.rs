@@ -139,7 +139,7 @@ impl LimitsForm {
         let warning = match is_makers {
             true => "These are the maker's limits.",
             false => {
-                "More power and voltage than the maker allows can damage a card. A start that does not end cleanly takes them away."
+                "More power and voltage than the maker allows can damage a card. An unclean start removes them."
             }
         };
         let rest = [warning.to_owned(), "The driver reads them at its next start.".to_owned()];

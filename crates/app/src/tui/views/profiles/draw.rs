@@ -13,7 +13,7 @@ use jiff::tz::TimeZone;
 use ratatui::buffer::Buffer;
 use ratatui::layout::Rect;
 use ratatui::style::Style;
-use yard_step_core::{Margin, Proof, counted};
+use yard_step_core::{Proof, counted};
 use yard_step_engine::{ProfileView, Snapshot};
 
 use crate::tui::theme::{Role, Theme};
@@ -194,14 +194,7 @@ fn draw_detail(buffer: &mut Buffer, area: Rect, theme: Theme, view: &ProfileView
     say(&proof, proof_style(&view.proof, theme));
     let claimed = profile.margin.zip(profile.claimed);
     if let Some((margin, chance)) = claimed {
-        say(
-            &format!(
-                "For {}: the climb estimated a {:.1} % chance that these settings hold that long.",
-                Margin::purpose(margin),
-                chance * 100.0
-            ),
-            theme.style(Role::Text),
-        );
+        say(&yard_step_words::kept_claim(margin, chance), theme.style(Role::Text));
     }
     match &view.drift {
         Some(drift) => say(
