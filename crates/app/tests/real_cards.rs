@@ -551,7 +551,11 @@ fn two_cards_of_a_machine_are_held_in_step_and_both_go_back() {
     let climbed = climb().output().unwrap();
     let told = format!("{}{}", stdout(&climbed), stderr(&climbed));
     assert!(climbed.status.success() && told.contains("power 283 W"), "{told}");
-    assert_eq!(told.matches("kernel:0000:04:00.0#1b2c:7310: clean").count(), 2, "{told}");
+    // A trial that a busy machine made void was run once more.
+    let of_other: Vec<&str> =
+        told.lines().filter(|line| line.contains("kernel:0000:04:00.0#1b2c:7310:")).collect();
+    assert!(of_other.len() >= 2, "{told}");
+    assert!(of_other.iter().all(|line| line.contains(": clean. ")), "{told}");
     assert_eq!(both_at(&machine), [true, true], "{told}");
 }
 
