@@ -7,6 +7,7 @@ use yard_step_core::{
     Sample, Seconds, Settings, Stage, StageOrder, WantedLimits, alarms_with_limits, check_table,
     last_change, prerequisites,
 };
+use yard_step_ledger::{Ledger, LedgerError};
 
 use crate::engine::Engine;
 use crate::error::EngineError;
@@ -16,6 +17,19 @@ use crate::in_step::InStep;
 use crate::profiles::ProfileView;
 use crate::rig::Rig;
 use crate::view::CeilingView;
+
+/// The most power that what stands around a card can bear, as far as it is known.
+///
+/// # Errors
+/// The ledger cannot be read.
+pub fn safety_ceilings(
+    ledger: &Ledger,
+    machine: &Machine,
+    card: &CardDescription,
+) -> Result<SafetyCeilings, LedgerError> {
+    let heat = HeatModel::of(&ledger.heat_runs(card)?, card);
+    Ok(SafetyCeilings::of(machine, card, heat.as_ref()))
+}
 
 impl Engine {
     /// Puts every card to its factory state, as it was copied at first sight.
@@ -133,11 +147,9 @@ impl Engine {
         Ok(Some(CeilingView { record, safety: self.safety_ceilings()? }))
     }
 
-    /// The most power that what stands around the card can bear, as far as it is known.
     fn safety_ceilings(&self) -> Result<SafetyCeilings, EngineError> {
         let card = self.cards.card().description();
-        let heat = HeatModel::of(&self.ledger.heat_runs(card)?, card);
-        Ok(SafetyCeilings::of(&self.machine, card, heat.as_ref()))
+        Ok(safety_ceilings(&self.ledger, &self.machine, card)?)
     }
 
     /// Has the card's driver read a limit table at its next start; none is the maker's. Answers what comes of it.

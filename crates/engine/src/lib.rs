@@ -57,6 +57,7 @@ pub use everyday::{Everyday, Stretch};
 pub use free_run::{Driver, FreeRun, FreeStart, Hand};
 pub use free_view::{Figure, FigureChange, FreeEnd, FreeView, SegmentView};
 pub use guard::{Guard, Post, stand};
+pub use holding::safety_ceilings;
 pub use keeping::{KeepWhat, KeepWish, KeptFan};
 pub use load::{Load, Loads};
 pub use lock::{CardLock, LockError};

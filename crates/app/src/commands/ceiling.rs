@@ -9,16 +9,16 @@ use std::time::{Duration, Instant};
 use clap::{Args, Subcommand};
 use nix::unistd::geteuid;
 use serde::Serialize;
-use yard_step_card::keeper::RECORDS;
+use yard_step_card::keeper::{RECORDS, limits_in};
 use yard_step_card::slot::{LINGER, SlotAddress};
 use yard_step_card::{
     Card, CardError, CeilingRecord, CeilingStore, RuntimeDir, connect, read_table, this_user,
 };
 use yard_step_core::{
-    BoundBy, CardDescription, HeatModel, LONGEST_REASON, LimitField, LimitOverride, LimitTable,
-    LimitWish, SafetyCeilings, TableError, WantedLimits, check_table, checked_name, counted,
-    limit_bounds, limits_moved,
+    BoundBy, LONGEST_REASON, LimitField, LimitOverride, LimitTable, LimitWish, SafetyCeilings,
+    TableError, WantedLimits, check_table, checked_name, counted, limit_bounds, limits_moved,
 };
+use yard_step_engine::safety_ceilings;
 use yard_step_words::{limit_changes, limit_warnings};
 
 use crate::failure::Failure;
@@ -161,17 +161,14 @@ impl Place {
         let dir = dir.resolve()?;
         let (ledger, told) = open_ledger(&dir)?;
         told.iter().for_each(|told| note(told));
-        let safety = |card: &CardDescription| -> Result<SafetyCeilings, Failure> {
-            let heat = HeatModel::of(&ledger.heat_runs(card)?, card);
-            Ok(SafetyCeilings::of(&ledger.machine()?, card, heat.as_ref()))
-        };
+        let machine = ledger.machine()?;
         let Some(bus) = address.on_bus() else {
             let card = connect(&address)?.description().clone();
             let Some(tables) = &card.limit_tables else {
                 return Err(unreadable(&card.id, "it has none"));
             };
             let slot = SlotAddress::of(&RuntimeDir::of_user()?, &address.to_string());
-            let safety = safety(&card)?;
+            let safety = safety_ceilings(&ledger, &machine, &card)?;
             return Ok(Self {
                 name: format!("{}, unit {}", card.name, card.serial),
                 driver: card.driver.clone(),
@@ -180,7 +177,7 @@ impl Place {
                 safety,
             });
         };
-        let store = CeilingStore::of(&options.records.join("ceiling"), bus);
+        let store = limits_in(&options.records, bus);
         let no_keeper = match connect(&address) {
             Ok(mut card) => match card.ceiling() {
                 Ok(record) => {
@@ -189,7 +186,7 @@ impl Place {
                         name: described.name.clone(),
                         driver: described.driver.clone(),
                         makers: record.makers.table,
-                        safety: safety(described)?,
+                        safety: safety_ceilings(&ledger, &machine, described)?,
                         keeping: Keeping::Keeper(card),
                     });
                 }

@@ -15,7 +15,7 @@ use yard_step_core::Settings;
 
 use super::kept::{Kept, gone};
 use super::peers::{Peer, Peers};
-use super::record::{Record, Records};
+use super::record::{Record, Records, limits_in};
 use super::wire::{MOST_REQUEST, Reply, Request};
 use crate::CardError;
 use crate::kernel::{boot_id, kernel_log};
@@ -461,7 +461,7 @@ fn locked(kept: &Arc<Mutex<Kept>>) -> MutexGuard<'_, Kept> {
 }
 
 fn is_override_wanted(records: &Records, record: &Record) -> bool {
-    let known = records.ceiling(&record.card).read_unseen();
+    let known = limits_in(records.directory(), &record.card).read_unseen();
     // One that cannot be read is told when the card is opened.
     known.ok().flatten().is_some_and(|known| known.wanted.is_some())
 }

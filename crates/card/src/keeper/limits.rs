@@ -12,7 +12,7 @@ use std::time::{Duration, Instant};
 
 use yard_step_core::{CardDescription, LimitTable, LimitTables, TableFile, WantedLimits};
 
-use super::record::Records;
+use super::record::{Records, limits_in};
 use crate::kernel::{KernelCard, LimitFile, look_at};
 use crate::{CeilingError, CeilingRecord, CeilingStore};
 
@@ -49,7 +49,7 @@ impl Limits {
             Ok(now) => now,
             Err(why) => return Started { card: found, limits: Err(why) },
         };
-        let store = records.ceiling(&found.address);
+        let store = limits_in(records.directory(), &found.address);
         let driver = found.description.driver.clone();
         let begun = begin(&file, &store, &now, &driver);
         let (tables, borne_at) = match begun {
@@ -83,9 +83,8 @@ impl Limits {
                 why.unwrap_or_else(|| "the keeper did not find it when it opened the card".into())
             );
         };
-        let store = records.ceiling(address);
-        let limits = card.driver.rsplit_once(", limits ").map(|(driver, _)| driver);
-        let driver = limits.unwrap_or(&card.driver).to_owned();
+        let store = limits_in(records.directory(), address);
+        let driver = tables.release(&card.driver).to_owned();
         Ok(Self { store, makers: tables.makers.clone(), driver, borne_at: None })
     }
 

@@ -21,6 +21,7 @@ mod wire;
 pub use client::KeptCard;
 pub use host::{Keeper, KeeperPlaces, Stop, put_back_all};
 pub use peers::Peers;
+pub use record::limits_in;
 
 use std::fmt;
 use std::path::{Path, PathBuf};

@@ -21,6 +21,12 @@ const ENDING: &str = "json";
 /// Directory of the records of limit tables.
 const CEILING: &str = "ceiling";
 
+/// Where a keeper with its records in a directory keeps that of a card's limit table; the card by its address on the bus.
+#[must_use]
+pub fn limits_in(records: &Path, card: &str) -> CeilingStore {
+    CeilingStore::of(&records.join(CEILING), card)
+}
+
 /// What is known of a card in one run of the machine.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub(super) struct Record {
@@ -110,11 +116,6 @@ impl Records {
 
     pub(super) fn directory(&self) -> &Path {
         &self.directory
-    }
-
-    /// Where the record of a card's limit table is kept.
-    pub(super) fn ceiling(&self, card: &str) -> CeilingStore {
-        CeilingStore::of(&self.directory.join(CEILING), card)
     }
 
     fn path(&self, card: &str) -> PathBuf {

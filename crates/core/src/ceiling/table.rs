@@ -68,8 +68,18 @@ impl LimitTables {
     pub fn driver(&self, release: &str) -> String {
         match self.in_force == self.makers {
             true => release.to_owned(),
-            false => format!("{release}, limits {}", self.in_force.checksum()),
+            false => format!("{release}{}", self.beside_release()),
         }
+    }
+
+    /// The release in what [`driver`](Self::driver) has made of it.
+    #[must_use]
+    pub fn release<'a>(&self, driver: &'a str) -> &'a str {
+        driver.strip_suffix(&self.beside_release()).unwrap_or(driver)
+    }
+
+    fn beside_release(&self) -> String {
+        format!(", limits {}", self.in_force.checksum())
     }
 }
 
@@ -265,6 +275,17 @@ mod tests {
         ];
         let unknown = vec![UnknownField { number: 17, raw: "00ff".into() }];
         LimitTable { unknown, ..limit_table(&fields) }
+    }
+
+    #[test]
+    fn a_drivers_release_is_found_again_beside_its_limits() {
+        let raised = table().with(LimitField::PowerLimit, 310.0);
+        for in_force in [table(), raised.clone()] {
+            let tables = LimitTables { makers: table(), in_force };
+            assert_eq!(tables.release(&tables.driver("6.1, a")), "6.1, a");
+        }
+        let tables = LimitTables { makers: table(), in_force: raised.clone() };
+        assert_eq!(tables.driver("6.1"), format!("6.1, limits {}", raised.checksum()));
     }
 
     #[test]
