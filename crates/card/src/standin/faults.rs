@@ -117,6 +117,18 @@ mod tests {
         assert_eq!(onset.rate(800.0), onset.rate(900.0), "beyond some point all fails at once");
     }
 
+    /// Why a short search cannot tell them apart, and what that costs (docs/search.md).
+    #[test]
+    fn weak_paths_show_only_where_faults_are_rarer_than_one_a_day() {
+        let (usual, weak) = (Onset::Exponential, Onset::SoftFoot);
+        assert!((0..160).map(f64::from).all(|p| usual.rate(p / 10.0) == weak.rate(p / 10.0)));
+        assert!((1..160).map(f64::from).all(|p| usual.rate(-p / 10.0) < weak.rate(-p / 10.0)));
+        // A day stands with 99 % where it brings 0.01 faults.
+        let stands = |onset: Onset, past: f64| onset.rate(past) * 24.0 <= 0.01;
+        let below = |onset: Onset| (0..200).find(|p| stands(onset, f64::from(-p))).unwrap();
+        assert_eq!((below(usual), below(weak)), (5, 14));
+    }
+
     #[test]
     fn faults_get_graver_the_further_past_the_limit() {
         let mut dice = ChaCha8Rng::seed_from_u64(3);
