@@ -184,7 +184,7 @@ fn another_card_is_chosen_and_what_it_lacks_is_told_with_the_reason() {
     terminal.press(&["c"]);
     terminal.wait_for_all(&["Cards of this machine", "Bracken 208", "Quern 540", "present"]);
     terminal.press(&["Down", "Enter"]);
-    terminal.wait_for_all(&["2 of 3 cards", "no sensor at its age"]);
+    terminal.wait_for_all(&["2 of 3 cards", "no sensor at its age", "T limit table"]);
     terminal.press(&["c", "Down", "i"]);
     terminal.wait_for("two different cards of one kind");
     terminal.press(&["c", "Down", "Down", "Enter"]);

@@ -187,22 +187,26 @@ impl Session {
         let pace = Some(pace).filter(|_| engine.clock() == Clock::Virtual);
         let mut first = first_snapshot(&engine, pace, greeting);
         (first.machine.held, first.machine.sensors) = now;
-        let first = Arc::new(first);
-        let snapshot = Arc::new(Mutex::new(Arc::clone(&first)));
+        let snapshot = Arc::new(Mutex::new(Arc::new(first.clone())));
         let desk = Desk {
             orders,
             shared: Arc::clone(&snapshot),
             changed,
-            state: (*first).clone(),
+            state: first,
             pacer: pacer(pace),
             last: Instant::now(),
             quitting: false,
             later: Vec::new(),
             is_free: false,
         };
+        let mut work = Work { engine, rack, desk };
+        // Before anybody sees it: what is not read yet cannot be told from what is not there.
+        work.read_card();
+        work.look_around();
+        work.desk.publish();
         let thread = thread::spawn(move || {
             let _rings_at_the_end = bell;
-            Work { engine, rack, desk }.run()
+            work.run()
         });
         Self { commands, snapshot, thread: Some(thread) }
     }
@@ -458,11 +462,6 @@ struct Work {
 
 impl Work {
     fn run(mut self) -> Result<(), EngineError> {
-        self.read_lists();
-        self.read_air();
-        self.read_ceiling();
-        self.look_around();
-        self.desk.publish();
         while !self.desk.quitting {
             self.catch_up();
             if self.desk.state.runs.auto {
@@ -726,8 +725,7 @@ impl Work {
         let notices = std::mem::take(&mut state.notices);
         *state = first_snapshot(&self.engine, state.runs.pace, notices);
         (state.machine.held, state.machine.sensors) = now;
-        self.read_lists();
-        self.read_air();
+        self.read_card();
         let card = self.engine.description();
         let name =
             format!("{}, unit {}: climb {}.", card.name, card.serial, self.engine.climb_id());
@@ -1016,6 +1014,13 @@ impl Work {
         let state = &mut self.desk.state;
         (state.machine.held, state.machine.sensors) = (held, sensors);
         fill(state, &self.engine);
+    }
+
+    /// Reads all that is known of a card beside its climb, when it is taken up.
+    fn read_card(&mut self) {
+        self.read_lists();
+        self.read_air();
+        self.read_ceiling();
     }
 
     /// Reads what is known of the fan, which changes with every run and with what the user says.

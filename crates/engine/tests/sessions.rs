@@ -136,6 +136,8 @@ fn the_first_snapshot_shows_the_card_as_it_is(desk: Desk) {
             && snapshot.climb.trials.is_empty()
     );
     assert!(matches!(snapshot.climb.next, NextView::Trial { purpose: Purpose::Baseline, .. }));
+    let machine = &snapshot.machine;
+    assert!(machine.air.is_some() && machine.rack.len() == 2);
 }
 
 #[rstest]
@@ -494,6 +496,7 @@ fn another_card_of_the_rack_is_taken_up_with_a_climb_of_its_own(desk: Desk) {
     let other = desk.until("the other card", |s| s.machine.present == 1);
     assert_eq!((other.machine.card.serial.as_str(), other.climb.trials.len()), ("6", 0));
     assert_ne!(other.climb, first.climb);
+    assert!(other.machine.air.is_some());
     assert!(other.runs.newest.is_none() && other.notices.iter().any(|n| n == "Another card."));
     desk.send(Command::Choose(7));
     desk.until("a refusal", |s| s.answer.as_deref() == Some("There is no card 8."));

@@ -128,7 +128,9 @@ impl State {
             has_curve: view == View::Shape && snapshot.machine.card.curve.is_some(),
             shape_is_next: view == View::Shape && self.shape.shown(snapshot).is_next(snapshot),
             has_limits: snapshot.machine.ceiling.is_some(),
-            has_fan: view == View::Air && self.air.shown(snapshot).is_some(),
+            has_fan: view == View::Air
+                && snapshot.machine.air.is_some()
+                && self.air.shown(snapshot).is_some(),
             air_is_next: view == View::Air && self.air.is_next(snapshot),
             has_candidate: view == View::Proof && self.proof.selected(snapshot).is_some(),
             has_checkable: view == View::Proof && self.proof.is_checkable(snapshot),

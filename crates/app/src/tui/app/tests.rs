@@ -431,6 +431,22 @@ fn the_chart_of_each_view_can_be_saved(
     assert!(svg.contains(within) && !svg.contains("NaN"), "{svg}");
 }
 
+/// Each of them notes all that is known anew: without it, they would note the usual values over those of the user.
+#[rstest]
+#[case(KeyCode::Char('k'))]
+#[case(KeyCode::Char('w'))]
+#[case(KeyCode::Char('N'))]
+fn nothing_is_noted_in_air_where_the_notes_could_not_be_read(#[case] key: KeyCode) {
+    let mut snapshot = crate::tui::views::air::state::tests::moment();
+    let mut state = State::new(View::Air);
+    let outcome = press(&mut state, &snapshot, key);
+    assert!(state.overlay.is_some() || matches!(outcome, Outcome::Send(Command::SetAir(_))));
+    snapshot.machine.air = None;
+    let mut state = State::new(View::Air);
+    assert_eq!(press(&mut state, &snapshot, key), Outcome::Nothing);
+    assert_eq!(state.overlay, None);
+}
+
 #[test]
 fn in_ledger_tab_leads_to_profiles_whose_keys_are_their_own() {
     let snapshot = snapshot();

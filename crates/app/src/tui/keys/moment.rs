@@ -41,7 +41,7 @@ pub struct Moment {
     pub(crate) shape_is_next: bool,
     /// The card's limit table can be read.
     pub(crate) has_limits: bool,
-    /// In Air, the card's fan can be set.
+    /// In Air, the card's fan can be set, and what was noted of it is known.
     pub(crate) has_fan: bool,
     /// In Air, the fan that is drawn is what the next trial asks for.
     pub(crate) air_is_next: bool,

@@ -8,8 +8,6 @@ use yard_step_engine::{Command, Snapshot};
 use crate::tui::keys::action::Action;
 use crate::tui::views::shape::state::is_asked;
 
-/// The card was opened a moment ago.
-const NOT_READ_YET: &str = "The notes of this card are not read yet: press k once more.";
 /// Said where a fan that is left to the card is to be moved.
 const BY_ITSELF: &str = "The card drives its fan: Tab drives it in another way.";
 /// Largest hysteresis that the key comes to, K.
@@ -171,10 +169,7 @@ impl AirState {
             Action::AirType => return Came::Type,
             Action::AirWish => return Came::Wish,
             Action::AirNoise => return Came::Noise,
-            Action::AirKeep => match keep(&draft, snapshot) {
-                Some(command) => return Came::Send(command),
-                None => self.told = Some(NOT_READ_YET.into()),
-            },
+            Action::AirKeep => return keep(&draft, snapshot),
             Action::AskAir => {
                 let settings = draft.settings(snapshot);
                 self.draft = Some(draft);
@@ -299,12 +294,12 @@ fn draw_for_budget(draft: &mut Draft, snapshot: &Snapshot) -> Option<String> {
 }
 
 /// Has the fan driven so from now on.
-fn keep(draft: &Draft, snapshot: &Snapshot) -> Option<Command> {
-    let air = snapshot.machine.air.as_ref()?;
+fn keep(draft: &Draft, snapshot: &Snapshot) -> Came {
+    let Some(air) = &snapshot.machine.air else { return Came::NotHere };
     let fan = draft.sketch.fan();
     let chosen = Some(fan).filter(|fan| *fan != Fan::Automatic);
     let notes = yard_step_core::AirNotes { chosen, ..air.notes.clone() };
-    Some(Command::SetAir(Box::new(notes)))
+    Came::Send(Command::SetAir(Box::new(notes)))
 }
 
 /// The fan speed that a note of noise is most likely about: the present one.
@@ -418,17 +413,6 @@ pub(crate) mod tests {
         };
         assert_eq!(notes.noise, snapshot.machine.air.as_ref().unwrap().notes.noise);
         assert!(matches!(notes.chosen, Some(Fan::Curve(_))));
-    }
-
-    #[test]
-    fn before_the_notes_are_read_keeping_says_so_and_keeps_what_was_drawn() {
-        let mut snapshot = moment();
-        let mut state = acted(&snapshot, &[Action::AirUp]);
-        let drawn = points(&state, &snapshot);
-        snapshot.machine.air = None;
-        assert!(!matches!(state.act(Action::AirKeep, &snapshot), Came::NotHere | Came::Send(_)));
-        assert_eq!(state.told.as_deref(), Some(NOT_READ_YET));
-        assert_eq!(points(&state, &snapshot), drawn);
     }
 
     #[test]
