@@ -8,13 +8,18 @@ use std::io::{Read, Seek, Write};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
+use nix::errno::Errno;
+use nix::sys::signal::kill;
+use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use yard_step_card::file_name;
 use yard_step_core::Seconds;
 
-/// How long a guard that is putting the card back is waited for.
+/// How long a holder that is closing is waited for.
 const PATIENCE: Duration = Duration::from_millis(1_500);
+/// How long the guard of a dead holder is waited for, which has the lock while it puts the card back.
+const PATIENCE_WITH_GUARD: Duration = Duration::from_secs(20);
 
 /// Why a card cannot be taken.
 #[derive(Debug, Error)]
@@ -28,6 +33,16 @@ pub enum LockError {
         card: String,
         /// Who has it.
         owner: String,
+    },
+    /// Its last holder died, and the guard that was left takes long.
+    #[error(
+        "process {process} ended without giving the card {card} back, and its guard is still putting it back. Try again in a minute."
+    )]
+    PutBack {
+        /// The card.
+        card: String,
+        /// Who had it.
+        process: u32,
     },
     /// The file cannot be written.
     #[error("cannot write the lock {path}: {cause}")]
@@ -51,6 +66,12 @@ struct Owner {
 }
 
 impl Owner {
+    /// Whether its process is still there; one of another user is.
+    fn is_alive(self) -> bool {
+        let process = i32::try_from(self.process).ok().map(Pid::from_raw);
+        process.is_some_and(|process| kill(process, None) != Err(Errno::ESRCH))
+    }
+
     fn in_words(self, now: u64) -> String {
         match now.checked_sub(self.since) {
             Some(age) => {
@@ -95,12 +116,12 @@ impl CardLock {
         let failed = |cause| LockError::File { path: path.clone(), cause };
         fs::create_dir_all(directory).map_err(failed)?;
         let mut file = open(&path).map_err(failed)?;
-        let until = Instant::now() + PATIENCE;
+        let begun = Instant::now();
         while !try_lock(&file).map_err(failed)? {
-            if Instant::now() > until {
-                let owner = read_owner(&mut file)
-                    .map_or_else(|| "owner unknown".to_owned(), |owner| owner.in_words(now()));
-                return Err(LockError::Held { card: card.to_owned(), owner });
+            let owner = read_owner(&mut file);
+            let is_dead = owner.is_some_and(|owner| !owner.is_alive());
+            if begun.elapsed() > if is_dead { PATIENCE_WITH_GUARD } else { PATIENCE } {
+                return Err(held(card, owner));
             }
             std::thread::sleep(Duration::from_millis(20));
         }
@@ -173,6 +194,15 @@ impl Drop for CardLock {
     }
 }
 
+fn held(card: &str, owner: Option<Owner>) -> LockError {
+    let card = card.to_owned();
+    match owner {
+        Some(owner) if !owner.is_alive() => LockError::PutBack { card, process: owner.process },
+        Some(owner) => LockError::Held { card, owner: owner.in_words(now()) },
+        None => LockError::Held { card, owner: "owner unknown".into() },
+    }
+}
+
 fn open(path: &Path) -> std::io::Result<File> {
     OpenOptions::new().read(true).write(true).create(true).truncate(false).open(path)
 }
@@ -219,6 +249,25 @@ mod tests {
         assert!(CardLock::take(dir.path(), "standin:tarn-310#8").is_ok(), "another card is free");
         drop(lock);
         assert_eq!(CardLock::take(dir.path(), CARD).unwrap().1, None, "given back in order");
+    }
+
+    #[test]
+    fn the_guard_of_a_dead_holder_is_waited_for_and_a_living_holder_is_not() {
+        let dir = tempfile::tempdir().unwrap();
+        let mut held = std::process::Command::new("true").spawn().unwrap();
+        held.wait().unwrap();
+        let path = CardLock::path(dir.path(), CARD);
+        fs::write(&path, format!("{{\"process\":{},\"since\":60}}", held.id())).unwrap();
+        let guard = CardLock::stand_in_for_the_dead(&path).unwrap();
+        let in_vain = super::held(CARD, read_owner(&mut open(&path).unwrap())).to_string();
+        assert!(in_vain.contains("its guard is still putting it back"), "{in_vain}");
+        let putting_back = std::thread::spawn(move || {
+            std::thread::sleep(PATIENCE + Duration::from_millis(500));
+            drop(guard);
+        });
+        let (_lock, told) = CardLock::take(dir.path(), CARD).unwrap();
+        putting_back.join().unwrap();
+        assert!(told.unwrap().contains("taken over"));
     }
 
     #[rstest]
