@@ -20,12 +20,16 @@ use crate::{Card, CardError, FanDriver};
 /// Time between two tries to put a card back.
 const BETWEEN_TRIES: Duration = Duration::from_millis(200);
 
+/// Most of the time between two looks that counts as silence of a controller: where the keeper did not get to run, the
+/// controller may not have got to run either.
+const MOST_LAG: Duration = Duration::from_millis(100);
+
 /// Who controls a card.
 struct Control {
     visitor: u64,
     peer: Peer,
-    /// When it said something last.
-    heard: Instant,
+    /// How long it has said nothing, as far as the keeper itself was awake.
+    silent_for: Duration,
 }
 
 /// A card in the keeper's hands.
@@ -134,14 +138,14 @@ impl Kept {
                 peer.process, peer.user
             ));
         }
-        self.control = Some(Control { visitor, peer, heard: Instant::now() });
+        self.control = Some(Control { visitor, peer, silent_for: Duration::ZERO });
         Ok(())
     }
 
     /// Notes that a visitor said something; whether it controls the card.
     pub(super) fn hear(&mut self, visitor: u64) -> bool {
         let controlling = self.control.as_mut().filter(|control| control.visitor == visitor);
-        controlling.map(|control| control.heard = Instant::now()).is_some()
+        controlling.map(|control| control.silent_for = Duration::ZERO).is_some()
     }
 
     pub(super) fn apply(&mut self, settings: &Settings) -> Reply {
@@ -400,7 +404,11 @@ impl Kept {
         if self.retry.is_some_and(|at| Instant::now() >= at) {
             return self.put_back("the first try failed");
         }
-        let is_silent = |control: &mut Control| control.heard.elapsed() > SILENCE;
+        let counts = passed.min(MOST_LAG);
+        let is_silent = |control: &mut Control| {
+            control.silent_for += counts;
+            control.silent_for > SILENCE
+        };
         if self.record.is_away && self.control.take_if(is_silent).is_some() {
             return self
                 .put_back(&format!("its controller was silent for {} s", SILENCE.as_secs()));
