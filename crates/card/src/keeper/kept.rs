@@ -28,8 +28,19 @@ const MOST_LAG: Duration = Duration::from_millis(100);
 struct Control {
     visitor: u64,
     peer: Peer,
-    /// How long it has said nothing, as far as the keeper itself was awake.
-    silent_for: Duration,
+    silence: Silence,
+}
+
+/// How long a controller has said nothing, as far as the keeper itself got to run.
+#[derive(Default)]
+struct Silence(Duration);
+
+impl Silence {
+    /// Goes on for the time between two looks; whether it is too long by now.
+    fn goes_on(&mut self, passed: Duration) -> bool {
+        self.0 += passed.min(MOST_LAG);
+        self.0 > SILENCE
+    }
 }
 
 /// A card in the keeper's hands.
@@ -138,14 +149,14 @@ impl Kept {
                 peer.process, peer.user
             ));
         }
-        self.control = Some(Control { visitor, peer, silent_for: Duration::ZERO });
+        self.control = Some(Control { visitor, peer, silence: Silence::default() });
         Ok(())
     }
 
     /// Notes that a visitor said something; whether it controls the card.
     pub(super) fn hear(&mut self, visitor: u64) -> bool {
         let controlling = self.control.as_mut().filter(|control| control.visitor == visitor);
-        controlling.map(|control| control.silent_for = Duration::ZERO).is_some()
+        controlling.map(|control| control.silence = Silence::default()).is_some()
     }
 
     pub(super) fn apply(&mut self, settings: &Settings) -> Reply {
@@ -404,11 +415,7 @@ impl Kept {
         if self.retry.is_some_and(|at| Instant::now() >= at) {
             return self.put_back("the first try failed");
         }
-        let counts = passed.min(MOST_LAG);
-        let is_silent = |control: &mut Control| {
-            control.silent_for += counts;
-            control.silent_for > SILENCE
-        };
+        let is_silent = |control: &mut Control| control.silence.goes_on(passed);
         if self.record.is_away && self.control.take_if(is_silent).is_some() {
             return self
                 .put_back(&format!("its controller was silent for {} s", SILENCE.as_secs()));
@@ -421,5 +428,20 @@ pub(super) fn gone(error: &CardError) -> Reply {
     match error {
         CardError::Gone { cause } => Reply::Gone { why: cause.clone() },
         other => Reply::Gone { why: other.to_string() },
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn time_in_which_the_keeper_did_not_get_to_run_is_hardly_silence() {
+        let mut silence = Silence::default();
+        let mut looks = |passed: u64, most: usize| {
+            (1..=most).find(|_| silence.goes_on(Duration::from_millis(passed)))
+        };
+        assert_eq!(looks(60_000, 3), None, "a minute in one look is a tenth of a second");
+        assert_eq!(looks(50, 100), Some(35), "1.7 s are left of two");
     }
 }
