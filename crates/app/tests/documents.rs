@@ -37,6 +37,15 @@ fn the_plan_reference_names_every_value_with_its_default() {
 }
 
 #[test]
+fn every_family_of_cards_has_its_line_in_the_table() {
+    let text = fs::read_to_string(project().join("docs/search.md")).unwrap();
+    let (_, section) = text.split_once("## Cards that fail in another way").unwrap();
+    let (_, table) = section.split_once("|---|").unwrap();
+    let lines = table.lines().skip(1).take_while(|line| line.starts_with('|'));
+    assert_eq!(lines.count(), yard_step_study::family_names().count());
+}
+
+#[test]
 fn the_example_of_settings_is_simulated_to_its_end() {
     let dir = tempfile::tempdir().unwrap();
     let settings = dir.path().join("mine.toml");
