@@ -3,11 +3,9 @@
 use std::fs;
 use std::path::Path;
 
-use nix::sys::signal::kill;
-use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
 use yard_step_core::{CardDescription, Sample, Seconds};
-use yard_step_engine::{Activity, Restart, RunView, Snapshot};
+use yard_step_engine::{Activity, Restart, RunView, Snapshot, is_alive};
 
 /// Ending of the files.
 pub(crate) const ENDING: &str = "status";
@@ -141,11 +139,6 @@ impl Status {
         parts.extend(self.alarms.iter().map(|alarm| format!("alarm: {alarm}")));
         parts.join(" · ")
     }
-
-    /// Whether its process is still there.
-    fn is_alive(&self) -> bool {
-        i32::try_from(self.process).is_ok_and(|process| kill(Pid::from_raw(process), None).is_ok())
-    }
 }
 
 /// What all sessions of this user are doing; files that a killed one left are taken away.
@@ -163,7 +156,7 @@ fn read(path: &Path) -> Option<Status> {
     if status.version != VERSION {
         return None;
     }
-    if !status.is_alive() {
+    if !is_alive(status.process) {
         let _ = fs::remove_file(path);
         return None;
     }

@@ -60,7 +60,7 @@ pub use guard::{Guard, Post, stand};
 pub use holding::safety_ceilings;
 pub use keeping::{KeepWhat, KeepWish, KeptFan};
 pub use load::{Load, Loads};
-pub use lock::{CardLock, LockError};
+pub use lock::{CardLock, LockError, is_alive};
 pub use logging::{LOG_FILE, log_trial, pass_log_on, set_log_file};
 pub use overseer::{LiveRun, Overseer, Steer};
 pub use pace::{Pace, Pacer};

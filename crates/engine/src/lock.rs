@@ -8,7 +8,6 @@ use std::io::{Read, Seek, Write};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
-use nix::errno::Errno;
 use nix::sys::signal::kill;
 use nix::unistd::Pid;
 use serde::{Deserialize, Serialize};
@@ -66,12 +65,6 @@ struct Owner {
 }
 
 impl Owner {
-    /// Whether its process is still there; one of another user is.
-    fn is_alive(self) -> bool {
-        let process = i32::try_from(self.process).ok().map(Pid::from_raw);
-        process.is_some_and(|process| kill(process, None) != Err(Errno::ESRCH))
-    }
-
     fn in_words(self, now: u64) -> String {
         match now.checked_sub(self.since) {
             Some(age) => {
@@ -118,10 +111,13 @@ impl CardLock {
         let mut file = open(&path).map_err(failed)?;
         let begun = Instant::now();
         while !try_lock(&file).map_err(failed)? {
-            let owner = read_owner(&mut file);
-            let is_dead = owner.is_some_and(|owner| !owner.is_alive());
-            if begun.elapsed() > if is_dead { PATIENCE_WITH_GUARD } else { PATIENCE } {
-                return Err(held(card, owner));
+            let refused = refusal(card, read_owner(&mut file));
+            let patience = match refused {
+                LockError::PutBack { .. } => PATIENCE_WITH_GUARD,
+                _ => PATIENCE,
+            };
+            if begun.elapsed() > patience {
+                return Err(refused);
             }
             std::thread::sleep(Duration::from_millis(20));
         }
@@ -194,10 +190,19 @@ impl Drop for CardLock {
     }
 }
 
-fn held(card: &str, owner: Option<Owner>) -> LockError {
+/// Whether a process of this user is still there.
+#[must_use]
+pub fn is_alive(process: u32) -> bool {
+    i32::try_from(process).is_ok_and(|process| kill(Pid::from_raw(process), None).is_ok())
+}
+
+/// What is said to whoever wants a card that is not free, by who has its lock or died with it.
+fn refusal(card: &str, owner: Option<Owner>) -> LockError {
     let card = card.to_owned();
     match owner {
-        Some(owner) if !owner.is_alive() => LockError::PutBack { card, process: owner.process },
+        Some(owner) if !is_alive(owner.process) => {
+            LockError::PutBack { card, process: owner.process }
+        }
         Some(owner) => LockError::Held { card, owner: owner.in_words(now()) },
         None => LockError::Held { card, owner: "owner unknown".into() },
     }
@@ -252,14 +257,14 @@ mod tests {
     }
 
     #[test]
-    fn the_guard_of_a_dead_holder_is_waited_for_and_a_living_holder_is_not() {
+    fn the_guard_of_a_dead_holder_is_waited_for() {
         let dir = tempfile::tempdir().unwrap();
         let mut held = std::process::Command::new("true").spawn().unwrap();
         held.wait().unwrap();
         let path = CardLock::path(dir.path(), CARD);
         fs::write(&path, format!("{{\"process\":{},\"since\":60}}", held.id())).unwrap();
         let guard = CardLock::stand_in_for_the_dead(&path).unwrap();
-        let in_vain = super::held(CARD, read_owner(&mut open(&path).unwrap())).to_string();
+        let in_vain = refusal(CARD, read_owner(&mut open(&path).unwrap())).to_string();
         assert!(in_vain.contains("its guard is still putting it back"), "{in_vain}");
         let putting_back = std::thread::spawn(move || {
             std::thread::sleep(PATIENCE + Duration::from_millis(500));
