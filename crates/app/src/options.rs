@@ -128,7 +128,7 @@ pub(crate) struct ClimbingOptions {
     /// Plan of the climb, a TOML file
     #[arg(long, value_name = "FILE")]
     pub plan: Option<PathBuf>,
-    /// Careful values in less than half an hour on most cards, checked briefly and not proven
+    /// Careful values in about half an hour, checked briefly and not proven
     #[arg(long, conflicts_with = "plan")]
     pub quick: bool,
     /// Start from values said to hold instead of stock, and work up to them from below: core=+120,memory=+6%,voltage=-80

@@ -398,8 +398,9 @@ impl Default for Plan {
 }
 
 impl Plan {
-    /// A plan for less than half an hour on most cards: careful values that are checked briefly. The baseline and
-    /// the power stage are short, and a minute must bring some 20 times as much knowledge as by default. What it comes to is not proven; `docs/search.md` says what a study found.
+    /// A plan for about half an hour: careful values that are checked briefly. The baseline and the power stage are short, and
+    /// a minute must bring some six times as much knowledge as by default. What it comes to is not proven; `docs/search.md`
+    /// says what a study found.
     #[must_use]
     pub fn quick() -> Self {
         let usual = Self::default();
