@@ -446,8 +446,8 @@ fn the_next_start_says_whose_lock_it_took_over_and_what_became_of_the_trial() {
     let owner = running.child.id();
     running.kill();
     let mut again = place.start(&[]);
-    let told = again.wait_for("ended without giving the card");
-    assert!(told.starts_with(&format!("Process {owner}, for ")), "{told}");
+    let told = again.wait_for("ended without giving it back");
+    assert!(told.starts_with(&format!("Process {owner} took the card {CARD} ")), "{told}");
     again.wait_for("has no outcome: the machine went down, or Yard Step was ended.");
     again.wait_for("climb 1, stages");
 }
@@ -687,7 +687,7 @@ fn with_the_clock_of_the_machine_set_back_locks_and_ledgers_are_as_before() {
     let output = place.command(&["--stages", "baseline"]).output().unwrap();
     assert!(output.status.success(), "{}", stderr(&output));
     let told = stdout(&output);
-    assert!(told.contains("Process 4711, for a time that cannot be told"), "{told}");
+    assert!(told.contains(&format!("Process 4711 took the card {CARD} and ended")), "{told}");
     assert!(told.contains("climb 2"), "{told}");
 }
 

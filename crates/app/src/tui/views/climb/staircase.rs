@@ -171,7 +171,9 @@ impl Staircase {
                 write(buffer, places.field, (x + places.step / 2 + 1, y), " ", style);
             }
             write(buffer, places.field, (x + places.step / 2, y), glyph(trial.verdict), style);
-            self.draw_number(buffer, area, &places, (x, trial), theme);
+            if self.has_number(&places, index) {
+                self.draw_number(buffer, area, &places, (x, trial), theme);
+            }
             before = Some(y);
         }
         if let Some(kept) = self.kept {
@@ -193,6 +195,15 @@ impl Staircase {
             let before = (x + 2 + width > places.field.right()).then(|| x.saturating_sub(width));
             write(buffer, places.field, (before.unwrap_or(x + 2), y), &label, style);
         }
+    }
+
+    /// Whether a trial's number is drawn: where numbers are as wide as a step, every second one is, the selected trial's or
+    /// the newest one's among them.
+    fn has_number(&self, places: &Places, index: usize) -> bool {
+        let widest = self.trials.last().map_or(0, |trial| trial.number.to_string().len());
+        let selected = self.trials.iter().position(|trial| self.selected == Some(trial.number));
+        let from = selected.unwrap_or(self.trials.len() - 1);
+        widest < usize::from(places.step) || index.abs_diff(from).is_multiple_of(2)
     }
 
     fn draw_number(
@@ -290,6 +301,7 @@ mod tests {
     use super::*;
     use crate::tui::fixtures::{chart_trial, stairs};
     use crate::tui::widgets::testing::{AWKWARD, drawn};
+    use rstest::rstest;
     use yard_step_core::ChartTrial;
 
     const THEME: Theme = Theme::new(Depth::None);
@@ -355,6 +367,19 @@ mod tests {
         assert_eq!(shown.trial_at(area, 36), Some(40));
         assert_eq!(shown.trial_at(area, 7), Some(31));
         assert_eq!(shown.trial_at(area, 2), None);
+    }
+
+    #[rstest]
+    #[case::the_newest(None, &["112", "114", "116", "118", "120"])]
+    #[case::the_selected(Some(117), &["111", "113", "115", "117", "119"])]
+    fn numbers_as_wide_as_a_step_do_not_run_into_one_another(
+        #[case] selected: Option<u32>,
+        #[case] numbers: &[&str],
+    ) {
+        let trials = (90..=120).map(|number| chart_trial(number, 60, Verdict::Clean)).collect();
+        let shown = Staircase { selected, ..shown(trials, None) };
+        let lines = drawn(37, 5, |buffer, area| shown.draw(buffer, area, THEME));
+        assert_eq!(lines[4].split_whitespace().collect::<Vec<_>>(), numbers, "{lines:#?}");
     }
 
     #[test]
