@@ -272,10 +272,10 @@ mod tests {
     }
 
     #[rstest]
-    #[case::long_ago("{\"process\":4711,\"since\":60}", " ago and ended without giving it back")]
+    #[case::long_ago("{\"process\":4711,\"since\":60}", " ago and ended without giving it back;")]
     #[case::after_the_clock_was_set_back(
         "{\"process\":4711,\"since\":99999999999}",
-        "Process 4711 took the card standin:tarn-310#7 and ended without giving it back"
+        "Process 4711 took the card standin:tarn-310#7 and ended without giving it back;"
     )]
     fn the_lock_of_a_dead_owner_is_taken_over_and_that_is_said(
         #[case] left: &str,
@@ -285,6 +285,7 @@ mod tests {
         fs::write(CardLock::path(dir.path(), CARD), left).unwrap();
         let (_lock, told) = CardLock::take(dir.path(), CARD).unwrap();
         let told = told.unwrap();
+        assert!(told.starts_with(&format!("Process 4711 took the card {CARD} ")), "{told}");
         assert!(told.contains(expected) && told.contains("taken over"), "{told}");
     }
 

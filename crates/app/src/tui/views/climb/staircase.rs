@@ -151,6 +151,7 @@ impl Staircase {
         let Some(places) = self.places(area) else { return };
         self.draw_band(buffer, &places, theme);
         self.draw_labels(buffer, area, &places, theme);
+        let (every, from) = self.numbered(&places);
         let mut before: Option<u16> = None;
         for (index, trial) in self.trials.iter().enumerate().skip(places.first) {
             let x = places.x(index);
@@ -171,7 +172,7 @@ impl Staircase {
                 write(buffer, places.field, (x + places.step / 2 + 1, y), " ", style);
             }
             write(buffer, places.field, (x + places.step / 2, y), glyph(trial.verdict), style);
-            if self.has_number(&places, index) {
+            if index.abs_diff(from).is_multiple_of(every) {
                 self.draw_number(buffer, area, &places, (x, trial), theme);
             }
             before = Some(y);
@@ -197,13 +198,13 @@ impl Staircase {
         }
     }
 
-    /// Whether a trial's number is drawn: where numbers are as wide as a step, every second one is, the selected trial's or
-    /// the newest one's among them.
-    fn has_number(&self, places: &Places, index: usize) -> bool {
+    /// Which numbers are drawn: every so many, counted from one trial's place. Where they are as wide as a step it is every
+    /// second one, the selected trial's or the newest one's among them.
+    fn numbered(&self, places: &Places) -> (usize, usize) {
         let widest = self.trials.last().map_or(0, |trial| trial.number.to_string().len());
+        let every = if widest < usize::from(places.step) { 1 } else { 2 };
         let selected = self.trials.iter().position(|trial| self.selected == Some(trial.number));
-        let from = selected.unwrap_or(self.trials.len() - 1);
-        widest < usize::from(places.step) || index.abs_diff(from).is_multiple_of(2)
+        (every, selected.unwrap_or(self.trials.len().saturating_sub(1)))
     }
 
     fn draw_number(
