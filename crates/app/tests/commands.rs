@@ -1063,6 +1063,18 @@ fn a_study_takes_families_that_ship_and_families_of_a_file() {
     assert!(stderr(&bad).contains("floor_hours is -1: it must be 0.1 to 100000"));
 }
 
+#[rstest]
+#[case(&["--policies", "bayesian"], "kind,seed,policy,")]
+#[case(&["--strategies", "undervolt-quiet"], "kind,seed,strategy,")]
+#[case(&["--ceiling"], "kind,seed,is_power_limited,makers.gain_percent,")]
+#[case(&["--air"], "kind,seed,plateaus_off_k.0,")]
+#[case(&["--proof"], "family,kind,seed,before.stated,")]
+fn every_study_writes_its_rows_as_csv(#[case] what: &[&str], #[case] header: &str) {
+    let start = ["study", "--cards", "1", "--quick", "--csv", "-"];
+    let rows = stdout(&yard_step(&[&start[..], what].concat()));
+    assert!(rows.starts_with(header) && rows.lines().count() >= 2, "{rows}");
+}
+
 #[test]
 fn a_unit_of_a_family_is_climbed_on_and_what_it_taught_is_shown_and_forgotten() {
     let dir = tempfile::tempdir().unwrap();

@@ -39,6 +39,8 @@ pub struct CeilingClimb {
     pub watts: f64,
     /// Highest core temperature there, °C.
     pub core_c: f64,
+    /// True chance of a day without a fault, 0 to 1.
+    pub chance: f64,
     /// Whether it holds a day with 99 %.
     pub holds: bool,
     /// Time under load, minutes.
@@ -108,12 +110,13 @@ impl CeilingStudy {
             }
             let climbed = climb(&mut card, laid_out, scene.mean_load(), false);
             let kept = climbed.outcome.settings;
-            let steady = card.steady(&kept);
+            let (truth, steady) = (look(&mut card, &kept), card.steady(&kept));
             Ok(CeilingClimb {
                 gain_percent: (steady.score / base - 1.0) * 100.0,
                 watts: steady.seen.average_power.map_or(0.0, |power| power.value()),
                 core_c: steady.seen.core_temperature_max.map_or(0.0, |core| core.value()),
-                holds: look(&mut card, &kept).holds(),
+                chance: truth.chance,
+                holds: truth.holds(),
                 minutes: climbed.outcome.test_seconds.value() / 60.0,
                 machine_downs: climbed.machine_downs,
             })

@@ -51,6 +51,8 @@ pub struct JoinedRow {
     pub stage: Option<&'static str>,
     /// Score at what is kept, percent above stock.
     pub gain_percent: f64,
+    /// True chance of a day without a fault, 0 to 1.
+    pub chance: f64,
     /// Whether that holds a day with 99 %.
     pub holds: bool,
     /// Settings moved from stock, the fan aside.
@@ -101,12 +103,14 @@ impl JoinedStudy {
             let laid_out = Climb::new(card.description().clone(), self.plan.clone(), &stages)?;
             let climbed = climb(&mut card, laid_out, scene.mean_load(), false);
             let kept = climbed.outcome.settings;
+            let truth = look(&mut card, &kept);
             Ok(JoinedRow {
                 kind: kind.to_string().replace("standin:", ""),
                 seed,
                 stage: stage.map(Stage::label),
                 gain_percent: (card.steady(&kept).score / base - 1.0) * 100.0,
-                holds: look(&mut card, &kept).holds(),
+                chance: truth.chance,
+                holds: truth.holds(),
                 moved: climbed.outcome.moved.len(),
                 trials: climbed.outcome.trials,
                 minutes: climbed.outcome.test_seconds.value() / 60.0,

@@ -13,6 +13,7 @@ mod families;
 mod joined;
 mod proof;
 mod row;
+mod table;
 mod truth;
 mod voltage;
 
@@ -22,7 +23,8 @@ pub use climbing::{Climbed, NoEnd, climb};
 pub use families::{family_names, shipped_family};
 pub use joined::{JoinedRow, JoinedStudy, JoinedSummary, joined_summaries};
 pub use proof::{ProofRow, ProofStudy, ProofSummary, Tenth, proof_summary};
-pub use row::{Learnt, Reliability, Row, Summary, reliability, summaries, write_csv};
+pub use row::{Learnt, Reliability, Row, Summary, reliability, summaries};
+pub use table::write_csv;
 pub use truth::{LEAST_CHANCE, Look, Truth, best, edge_alone, look};
 pub use voltage::{StrategyRow, StrategySummary, VoltageStudy, strategy_summaries};
 

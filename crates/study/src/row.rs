@@ -1,7 +1,5 @@
 //! The figures of a study.
 
-use std::io;
-
 use serde::Serialize;
 use yard_step_card::CardChoice;
 use yard_step_core::Policy;
@@ -249,18 +247,6 @@ pub fn reliability(rows: &[Row], policy: Policy, learnt: Option<Learnt>) -> Vec<
     (0..10).filter_map(of_tenth).collect()
 }
 
-/// Writes the rows as CSV, with a header.
-///
-/// # Errors
-/// The file cannot be written.
-pub fn write_csv<R: Serialize>(rows: &[R], to: impl io::Write) -> io::Result<()> {
-    let mut table = csv::Writer::from_writer(to);
-    for row in rows {
-        table.serialize(row).map_err(io::Error::other)?;
-    }
-    table.flush()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -349,7 +335,7 @@ mod tests {
     #[case("tarn-310,7,bayesian,0,20,100.0", 1)]
     fn rows_are_written_with_a_header(#[case] begins: &str, #[case] line: usize) {
         let mut text = Vec::new();
-        write_csv(&[row(Policy::Bayesian, "tarn-310", 7)], &mut text).unwrap();
+        crate::write_csv(&[row(Policy::Bayesian, "tarn-310", 7)], &mut text).unwrap();
         let text = String::from_utf8(text).unwrap();
         assert!(text.lines().nth(line).unwrap().starts_with(begins), "{text}");
         assert_eq!(text.lines().count(), 2);
