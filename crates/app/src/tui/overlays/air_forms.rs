@@ -41,7 +41,7 @@ pub(crate) fn noise_command(form: &Fields, snapshot: &Snapshot) -> Result<Comman
     };
     let note = NoiseNote::new(Percent(number(0, "fan speed in %")?), heard);
     let note = note.map_err(|error| format!("Not noted: {error}."))?;
-    let mut notes = notes(snapshot);
+    let mut notes = notes(snapshot)?;
     match notes.note(note) {
         true => Ok(Command::SetAir(Box::new(notes))),
         false => {
@@ -52,7 +52,7 @@ pub(crate) fn noise_command(form: &Fields, snapshot: &Snapshot) -> Result<Comman
 
 /// The form in which it is said what is wished of the curve.
 pub(crate) fn wish_form(snapshot: &Snapshot) -> Overlay {
-    let wish = notes(snapshot).wish;
+    let wish = notes(snapshot).unwrap_or_default().wish;
     let number = |value: Option<f64>| value.map_or(String::new(), |value| value.to_string());
     Overlay::Budget(Fields::new(vec![
         TextField::text("noise, dB", number(wish.most_noise.map(Decibel::value)), LONGEST),
@@ -89,12 +89,15 @@ pub(crate) fn wish_command(form: &Fields, snapshot: &Snapshot) -> Result<Command
         loads: loads.collect::<Result<_, _>>()?,
     };
     wish.check().map_err(|error| format!("Not noted: {error}."))?;
-    Ok(Command::SetAir(Box::new(AirNotes { wish, ..notes(snapshot) })))
+    Ok(Command::SetAir(Box::new(AirNotes { wish, ..notes(snapshot)? })))
 }
 
-/// What was noted so far.
-fn notes(snapshot: &Snapshot) -> AirNotes {
-    snapshot.machine.air.as_ref().map_or_else(AirNotes::default, |air| air.notes.clone())
+/// What was noted so far, or why nothing can be added to it.
+fn notes(snapshot: &Snapshot) -> Result<AirNotes, String> {
+    let air = snapshot.machine.air.as_ref();
+    air.map(|air| air.notes.clone()).ok_or_else(|| {
+        "Not noted: what was noted before could not be read. Start Yard Step again.".into()
+    })
 }
 
 #[cfg(test)]
@@ -169,6 +172,18 @@ mod tests {
 
     fn notes_of_moment() -> Vec<NoiseNote> {
         moment().machine.air.as_ref().unwrap().notes.noise.clone()
+    }
+
+    #[test]
+    fn nothing_is_noted_where_the_notes_went_away_while_the_form_was_open() {
+        let noise = typed(noise_form(Percent(60.0)), &[KeyCode::Down, KeyCode::Right]);
+        let wish = typed(wish_form(&moment()), &text("38"));
+        assert!(noise_command(&noise, &moment()).is_ok() && wish_command(&wish, &moment()).is_ok());
+        let mut without = moment();
+        without.machine.air = None;
+        for refused in [noise_command(&noise, &without), wish_command(&wish, &without)] {
+            assert!(refused.unwrap_err().contains("could not be read"));
+        }
     }
 
     #[test]
