@@ -73,13 +73,13 @@ pub use ceiling::table::{
 pub use climb::{
     Above, Advice, Axis, Baseline, BaselineProgress, Bend, Bracket, ChartTrial, Claim, Climb,
     ClimbError, ClimbEvent, Conditions, Culprits, Cure, Depth, Descent, DescentTrial, Directive,
-    Downed, EdgeBelief, Estimate, Expectation, Experience, Failure, Forecast, Gain, InStepRecord,
-    Joint, Left, Lesson, LoadGain, Map, Measured, Next, Nudge, OtherLimit, Outcome, Outlook, Pair,
-    Part, PowerReport, Proposal, Prospect, Purpose, RISKED, Ratio, Reason, Risk, RoundEntry,
-    RoundReport, ScoreLine, SettleReport, SettleStep, Shown, SoakEnd, SoakFault, SoakRun, Soaked,
-    StableYetSlower, Stage, StageOrder, Stairs, StepSize, StockReport, StrategyReport, Stuck,
-    SuggestedMove, Suggestion, Surprise, TimingBand, TrialRecord, TrialRequest, WhySlower,
-    asks_more_clock, forecast, in_short, starting_from,
+    Downed, EdgeBelief, Estimate, Expectation, Experience, Failure, FaultPlaces, Forecast, Gain,
+    InStepRecord, Joint, Left, Lesson, LoadGain, Map, Measured, Next, Nudge, OtherLimit, Outcome,
+    Outlook, Pair, Part, PowerReport, Proposal, Prospect, Purpose, RISKED, Ratio, Reason, Risk,
+    RoundEntry, RoundReport, ScoreLine, SettleReport, SettleStep, Shown, SoakEnd, SoakFault,
+    SoakRun, Soaked, StableYetSlower, Stage, StageOrder, Stairs, StepSize, StockReport,
+    StrategyReport, Stuck, SuggestedMove, Suggestion, Surprise, TimingBand, TrialRecord,
+    TrialRequest, WhySlower, asks_more_clock, forecast, in_short, starting_from,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{

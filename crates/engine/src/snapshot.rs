@@ -7,7 +7,7 @@ use yard_step_core::{
     in_short,
 };
 use yard_step_ledger::ClimbEntry;
-use yard_step_scenes::SizedScene;
+use yard_step_scenes::sections_of;
 
 use crate::engine::Engine;
 use crate::error::EngineError;
@@ -54,6 +54,7 @@ pub(crate) fn first_snapshot(
             claim: None,
             conditions: Arc::default(),
             surprise: None,
+            fault_places: None,
             soaked: None,
             culprits: None,
             history: Vec::new(),
@@ -133,6 +134,7 @@ pub(crate) fn fill(snapshot: &mut Snapshot, engine: &Engine) {
     state.claim = outcome.claim;
     state.conditions = Arc::new(outcome.conditions.clone());
     state.surprise = outcome.surprise;
+    state.fault_places = climb.fault_places();
     state.parts = climb.parts();
     state.leaving_out = climb.is_leaving_out();
     state.culprits = climb.culprits();
@@ -210,8 +212,7 @@ fn found(
             climb.strategy_report(stage).map(|report| Found::Undervolt(Box::new(report)))
         }
         _ => {
-            let scene = climb.plan().scene.parse::<SizedScene>();
-            let sections = scene.map_or(&[][..], |scene| scene.sections());
+            let sections = sections_of(&climb.plan().scene);
             climb.round_report(stage).map(|report| Found::Round(Box::new(report), sections))
         }
     }

@@ -464,9 +464,7 @@ mod tests {
     use yard_step_card::{Card, CardChoice};
     use yard_step_core::{TrialRequest, Verdict};
 
-    /// A run whose passes end at these times with these scores, 10 s of it warm-up.
-    fn ran(passes: &[(f64, f64)]) -> Run {
-        let card = CardChoice::all()[0].open(5, 0).unwrap();
+    fn record() -> TrialRecord {
         let none = Seconds(0.0);
         let request = TrialRequest {
             stage: Stage::Baseline,
@@ -478,14 +476,43 @@ mod tests {
             warm_up_bounds: (none, none),
             rest: none,
         };
-        let record = request.judged(1, Verdict::Clean, String::new());
-        let intent = Intent { warm_up: Seconds(10.0), ..Intent::of_record(0, 1, &record) };
+        request.judged(1, Verdict::Clean, String::new())
+    }
+
+    /// A run whose passes end at these times with these scores, 10 s of it warm-up.
+    fn ran(passes: &[(f64, f64)]) -> Run {
+        let card = CardChoice::all()[0].open(5, 0).unwrap();
+        let intent = Intent { warm_up: Seconds(10.0), ..Intent::of_record(0, 1, &record()) };
         let mut run = Run::new(intent, card.description(), None, Expected::default());
         for (at, score) in passes {
             run.told = Told { score: Some(*score), ..Told::default() };
             run.end_pass(Seconds(*at));
         }
         run
+    }
+
+    #[rstest]
+    #[case::the_load_died(None, None, Some(2), "load died in \"loom\"")]
+    #[case::a_frame_says_more(
+        Some(730),
+        Some(9),
+        Some(2),
+        "9 wrong pixels in frame 730 in \"lantern\""
+    )]
+    #[case::it_is_not_known(None, None, None, "load died")]
+    fn a_fault_is_marked_with_the_section_of_its_load(
+        #[case] frame: Option<u64>,
+        #[case] wrong_pixels: Option<u64>,
+        #[case] last_section: Option<usize>,
+        #[case] marked: &str,
+    ) {
+        let (kind, at) = ("load died".to_owned(), Seconds(3.0));
+        let mut record = TrialRecord { scene: "medley".into(), ..record() };
+        record.faults = vec![Fault { at, kind, frame, wrong_pixels }];
+        record.seen.last_section = last_section;
+        let marks = ran(&[]).view().ended(&record).marks;
+        let texts: Vec<&str> = marks.iter().map(|mark| mark.text.as_str()).collect();
+        assert_eq!(texts, [marked]);
     }
 
     #[rstest]

@@ -5,15 +5,15 @@ use std::sync::Arc;
 use yard_step_card::CeilingRecord;
 use yard_step_core::{
     Advice, AirNotes, AlarmRaised, Axis, Baseline, BaselineProgress, CardDescription, CheckedFrame,
-    Claim, ClimbError, Conditions, Culprits, Descent, DrawnCurve, Experience, Fault, Frame, Gain,
-    HeatModel, InStepRecord, Judgement, LoadGain, Machine, Map, Mhz, MhzOffset, NoiseModel,
-    Outcome, Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose, Reason, Risk, Room,
-    RoundReport, SafetyCeilings, Sample, Seconds, Seen, Settings, SettleReport, Soaked,
+    Claim, ClimbError, Conditions, Culprits, Descent, DrawnCurve, Experience, Fault, FaultPlaces,
+    Frame, Gain, HeatModel, InStepRecord, Judgement, LoadGain, Machine, Map, Mhz, MhzOffset,
+    NoiseModel, Outcome, Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose, Reason,
+    Risk, Room, RoundReport, SafetyCeilings, Sample, Seconds, Seen, Settings, SettleReport, Soaked,
     StableYetSlower, Stage, Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline, Surprise,
     Trace, TrialRecord, Verdict, Wish,
 };
 use yard_step_ledger::Event;
-use yard_step_scenes::{SizedScene, WrongPixel, check, reference};
+use yard_step_scenes::{SizedScene, WrongPixel, check, reference, sections_of};
 
 use crate::free_view::FreeView;
 use crate::load::OutsideSpec;
@@ -300,19 +300,26 @@ impl RunView {
     /// The run as its record has it: final figures, verdict, and marks for all that went wrong.
     pub(crate) fn ended(mut self, record: &TrialRecord) -> Self {
         let mark = |at, kind, text| Mark { at, kind, text };
+        let scene: Option<SizedScene> = record.scene.parse().ok();
+        let within = |section: Option<usize>| {
+            let place = section.and_then(|section| sections_of(&record.scene).get(section));
+            place.map_or(String::new(), |name| format!(" in \"{name}\""))
+        };
         for fault in &record.faults {
+            let of_frame =
+                scene.zip(fault.frame).map(|(scene, frame)| scene.scene().section(frame));
+            let within = within(of_frame.or(record.seen.last_section));
             let text = match (fault.frame, fault.wrong_pixels) {
-                (Some(frame), Some(wrong)) => format!("{wrong} wrong pixels in frame {frame}"),
-                _ => fault.kind.clone(),
+                (Some(frame), Some(wrong)) => {
+                    format!("{wrong} wrong pixels in frame {frame}{within}")
+                }
+                _ => format!("{}{within}", fault.kind),
             };
             self.marks.push(mark(fault.at, MarkKind::Fault, text));
         }
         for dip in record.seen.clock_line.iter().flat_map(|line| &line.dips) {
-            let scene: Option<SizedScene> = record.scene.parse().ok();
-            let section = scene.zip(dip.section);
-            let place = section.and_then(|(scene, section)| scene.sections().get(section).copied());
-            let within = place.map_or(String::new(), |name| format!(" in \"{name}\""));
-            let text = format!("dip of {} for {:.1} s{within}", dip.depth, dip.length.value());
+            let length = dip.length.value();
+            let text = format!("dip of {} for {length:.1} s{}", dip.depth, within(dip.section));
             self.marks.push(mark(dip.at, MarkKind::Dip, text));
         }
         self.marks.sort_by(|a, b| a.at.value().total_cmp(&b.at.value()));
@@ -492,6 +499,8 @@ pub struct ClimbView {
     pub conditions: Arc<Conditions>,
     /// The trial that was not to be expected, where the model does not fit this card.
     pub surprise: Option<Surprise>,
+    /// In which sections of its load runs failed.
+    pub fault_places: Option<FaultPlaces>,
     /// What a soak came to so far; none where none was begun.
     pub soaked: Option<Arc<Soaked>>,
     /// What the user asked: of which trial, and how far the answer has come.

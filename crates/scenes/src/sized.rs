@@ -135,6 +135,12 @@ impl FromStr for SizedScene {
     }
 }
 
+/// The names of the sections of a load; none of one that is not a scene.
+#[must_use]
+pub fn sections_of(load: &str) -> &'static [&'static str] {
+    load.parse::<SizedScene>().map_or(&[], |scene| scene.scene.sections())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -21,6 +21,7 @@ use yard_step_engine::{
     TICK,
 };
 use yard_step_report::ClimbDocument;
+use yard_step_scenes::sections_of;
 
 use crate::failure::Failure;
 use crate::metrics::Page;
@@ -364,6 +365,9 @@ fn last_words(engine: &Engine, outcome: &Outcome) -> String {
     let under = under.map_or(String::new(), |text| format!(" {text}"));
     let surprise = outcome.surprise.as_ref().map(yard_step_words::surprise);
     let surprise = surprise.map_or(String::new(), |text| format!(" {text}"));
+    let faults = engine.climb().fault_places();
+    let faults = faults.and_then(|of| yard_step_words::fault_places(&of, sections_of(&of.load)));
+    let faults = faults.map_or(String::new(), |text| format!(" {text}"));
     let settled = engine.climb().settle_report();
     let settled = settled.map_or(String::new(), |report| {
         let steps = yard_step_words::settle_steps(&report).join("; ");
@@ -372,7 +376,7 @@ fn last_words(engine: &Engine, outcome: &Outcome) -> String {
     let by_load = yard_step_words::by_load(&outcome.by_load);
     let by_load = by_load.map_or(String::new(), |text| format!(" {text}"));
     format!(
-        "Outcome: {kept}{score}. {}{claim}{under}{surprise}{by_load}{settled} {} trials, {} under load. Its chart: \
+        "Outcome: {kept}{score}. {}{claim}{under}{surprise}{faults}{by_load}{settled} {} trials, {} under load. Its chart: \
          yard-step report --climb {} --out climb.svg",
         yard_step_words::outcome(outcome),
         outcome.trials,

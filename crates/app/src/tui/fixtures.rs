@@ -442,6 +442,7 @@ pub fn snapshot() -> Snapshot {
             claim: None,
             conditions: Arc::default(),
             surprise: None,
+            fault_places: None,
             soaked: None,
             culprits: None,
             history: vec![ClimbSummary {

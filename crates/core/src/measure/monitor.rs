@@ -61,6 +61,9 @@ pub struct Seen {
     /// What the wrong pixels looked like, the first hundred.
     #[serde(default)]
     pub artifacts: Vec<Artifact>,
+    /// Section of the load in which the first wrong frame came, or else the one that ran last: where a run failed, if it did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub last_section: Option<usize>,
     /// Frame rates by section of the scene.
     #[serde(default)]
     pub sections: Vec<SectionSeen>,
@@ -474,6 +477,10 @@ impl Watch {
             wrong_pixels: self.wrong_pixels,
             first_wrong: self.first_wrong,
             artifacts: self.artifacts.artifacts().to_vec(),
+            last_section: match self.first_wrong {
+                Some(at) => self.section_at(at),
+                None => self.sections.last().map(|(_, section)| *section),
+            },
             sections: self.sections_seen(NEWEST),
             warming: None,
             plateau: None,
@@ -590,6 +597,31 @@ mod tests {
         assert_eq!(seen.clock_line.unwrap().dips[0].section, Some(2));
         let rates: Vec<f64> = seen.sections.iter().map(|s| s.frame_rate_low.round()).collect();
         assert_eq!(rates[..3], [10.0, 10.0, 7.0]);
+    }
+
+    #[rstest]
+    #[case::of_the_first_wrong_frame(&[(1, false), (2, true), (3, true)], Some(2))]
+    #[case::that_ran_last(&[(1, false), (2, false), (0, false)], Some(0))]
+    #[case::of_a_load_without_frames(&[], None)]
+    fn a_run_ends_in_a_section(
+        #[case] frames: &[(usize, bool)],
+        #[case] last_section: Option<usize>,
+    ) {
+        let card = card();
+        let mut watch = Watch::new(card.limits, Settings::stock(&card), Seconds(0.0));
+        for (number, (section, is_wrong)) in (1..).zip(frames) {
+            let at = Seconds(number as f64);
+            let wrong_pixels = u64::from(*is_wrong);
+            let frame = CheckedFrame {
+                number,
+                at,
+                section: *section,
+                wrong_pixels,
+                ..CheckedFrame::default()
+            };
+            watch.frame(at, &frame, 50.0);
+        }
+        assert_eq!(watch.seen().last_section, last_section);
     }
 
     #[rstest]

@@ -5,6 +5,7 @@ use ratatui::crossterm::event::KeyCode;
 use ratatui::style::Style;
 use yard_step_core::{ClimbError, Margin, Policy, StageOrder};
 use yard_step_engine::{Command, Snapshot, StageStanding};
+use yard_step_scenes::sections_of;
 
 use crate::tui::overlays::found;
 use crate::tui::theme::{Role, Theme};
@@ -141,6 +142,11 @@ pub(crate) fn lines(
     if let Some(surprise) = &snapshot.climb.surprise {
         push(None, "unexpected", "", &yard_step_words::surprise(surprise), text);
     }
+    let faults = snapshot.climb.fault_places.as_ref();
+    let faults = faults.and_then(|of| yard_step_words::fault_places(of, sections_of(&of.load)));
+    if let Some(faults) = faults {
+        push(None, "faults", "", &faults, text);
+    }
     for advice in snapshot.climb.advice.iter().take(2) {
         let (what, why) = yard_step_words::advice(advice);
         push(None, "pays next", "", &format!("{what}. {why}"), text);
@@ -193,7 +199,11 @@ mod tests {
 
     #[test]
     fn the_panel_tells_where_stages_stand_and_what_pays_next() {
-        let lines = lines(Theme::new(Depth::None), 1, &snapshot(), 160);
+        let mut snapshot = snapshot();
+        let load = snapshot.climb.plan.scene.clone();
+        let sections = vec![(2, 4), (0, 1)];
+        snapshot.climb.fault_places = Some(yard_step_core::FaultPlaces { load, sections });
+        let lines = lines(Theme::new(Depth::None), 1, &snapshot, 160);
         let text: Vec<&str> = lines.iter().map(|(line, _)| line.as_str()).collect();
         assert!(text[0].contains("baseline        ● done     Score 1000"), "{text:#?}");
         assert!(text[1].starts_with("▸ core            ▶ present"), "{text:#?}");
@@ -204,5 +214,6 @@ mod tests {
         assert!(text.contains("‹ bayesian ›") && text.contains("for daily use"), "{text}");
         assert!(text.contains("pays next                  power limit up, to 286 W."), "{text}");
         assert!(text.contains("core clock: +3.1 ± 0.3 %, estimated"), "{text}");
+        assert!(text.contains("faults                     5 runs failed under "), "{text}");
     }
 }
