@@ -13,7 +13,7 @@ use yard_step_core::{
     Trace, TrialRecord, Verdict, Wish,
 };
 use yard_step_ledger::Event;
-use yard_step_scenes::{SizedScene, WrongPixel, check, reference, sections_of};
+use yard_step_scenes::{SizedScene, WrongPixel, check, reference, section_of, sections_of};
 
 use crate::free_view::FreeView;
 use crate::load::OutsideSpec;
@@ -300,15 +300,12 @@ impl RunView {
     /// The run as its record has it: final figures, verdict, and marks for all that went wrong.
     pub(crate) fn ended(mut self, record: &TrialRecord) -> Self {
         let mark = |at, kind, text| Mark { at, kind, text };
-        let scene: Option<SizedScene> = record.scene.parse().ok();
-        let within = |section: Option<usize>| {
-            let place = section.and_then(|section| sections_of(&record.scene).get(section));
-            place.map_or(String::new(), |name| format!(" in \"{name}\""))
-        };
+        let name_of = |section: usize| sections_of(&record.scene).get(section).copied();
+        let within =
+            |name: Option<&str>| name.map_or(String::new(), |name| format!(" in \"{name}\""));
         for fault in &record.faults {
-            let of_frame =
-                scene.zip(fault.frame).map(|(scene, frame)| scene.scene().section(frame));
-            let within = within(of_frame.or(record.seen.last_section));
+            let of_frame = fault.frame.and_then(|frame| section_of(&record.scene, frame));
+            let within = within(of_frame.or_else(|| name_of(record.seen.last_section?)));
             let text = match (fault.frame, fault.wrong_pixels) {
                 (Some(frame), Some(wrong)) => {
                     format!("{wrong} wrong pixels in frame {frame}{within}")
@@ -318,8 +315,8 @@ impl RunView {
             self.marks.push(mark(fault.at, MarkKind::Fault, text));
         }
         for dip in record.seen.clock_line.iter().flat_map(|line| &line.dips) {
-            let length = dip.length.value();
-            let text = format!("dip of {} for {length:.1} s{}", dip.depth, within(dip.section));
+            let (length, section) = (dip.length.value(), dip.section.and_then(name_of));
+            let text = format!("dip of {} for {length:.1} s{}", dip.depth, within(section));
             self.marks.push(mark(dip.at, MarkKind::Dip, text));
         }
         self.marks.sort_by(|a, b| a.at.value().total_cmp(&b.at.value()));

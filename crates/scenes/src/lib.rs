@@ -31,4 +31,4 @@ pub use classify::classify;
 pub use pass::{FRAME_HEIGHT, FRAME_WIDTH, FrameSize, PASS_FRAMES, SECTION_FRAMES};
 pub use run::{SceneRun, UncheckedRun, look_at, reference};
 pub use scene::{Scene, UnknownScene};
-pub use sized::{SizedScene, sections_of};
+pub use sized::{SizedScene, section_of, sections_of};

@@ -141,6 +141,13 @@ pub fn sections_of(load: &str) -> &'static [&'static str] {
     load.parse::<SizedScene>().map_or(&[], |scene| scene.scene.sections())
 }
 
+/// The name of the section of a load in which its frame `number` comes; none of a load that is not a scene.
+#[must_use]
+pub fn section_of(load: &str, number: u64) -> Option<&'static str> {
+    let scene = load.parse::<SizedScene>().ok()?.scene;
+    scene.sections().get(scene.section(number)).copied()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -59,7 +59,7 @@ impl<'de> Deserialize<'de> for Cell {
             }
 
             fn visit_f64<E>(self, value: f64) -> Result<Cell, E> {
-                // With a point, so that a program that reads the column takes all of it for decimals.
+                // 100 is 100.0, so that a program that reads the column takes all of it for decimals.
                 Ok(Cell::Plain(format!("{value:?}")))
             }
 

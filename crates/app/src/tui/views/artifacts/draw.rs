@@ -15,7 +15,7 @@ use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
 use yard_step_core::{Artifact, CheckedFrame, Frame, PixelArea, count_by_kind, suggested_domain};
 use yard_step_engine::{Picture, RunView, Snapshot, SpoiltPicture};
-use yard_step_scenes::{SizedScene, WrongPixel};
+use yard_step_scenes::{SizedScene, WrongPixel, section_of};
 
 use crate::tui::theme::{Role, Theme};
 use crate::tui::views::artifacts::picture;
@@ -131,10 +131,8 @@ fn draw_head(buffer: &mut Buffer, area: Rect, theme: Theme, run: &RunView, place
     let heading = format!("Artifacts: {}, {}", run.title, run.scene);
     let space = panel(buffer, area, theme, &heading, &summary(run));
     let first = row(space, 0);
-    let scene: Option<SizedScene> = run.scene.parse().ok();
-    let section = scene.map_or(String::new(), |scene| {
-        format!(", in \"{}\"", scene.sections()[scene.section(frame.number)])
-    });
+    let section = section_of(&run.scene, frame.number);
+    let section = section.map_or(String::new(), |name| format!(", in \"{name}\""));
     let text = format!(
         "spoilt frame {} of {}: frame {} after {}{section}: {} wrong pixels",
         place + 1,

@@ -13,11 +13,9 @@
 use jiff::tz::TimeZone;
 use ratatui::buffer::Buffer;
 use ratatui::layout::{Constraint, Layout, Rect};
-use yard_step_core::{
-    Assurance, BOUND_CONFIDENCE, LoadKind, Proof, SPANS, Seconds, SoakFault, Soaked,
-};
+use yard_step_core::{Assurance, BOUND_CONFIDENCE, LoadKind, Proof, SPANS, Seconds, Soaked};
 use yard_step_engine::{Candidate, Snapshot, SoakWhat};
-use yard_step_scenes::SizedScene;
+use yard_step_scenes::section_of;
 
 use crate::tui::theme::{Role, Theme};
 use crate::tui::views::ledger::draw::when;
@@ -111,8 +109,8 @@ fn draw_soak(buffer: &mut Buffer, area: Rect, theme: Theme, soaked: &Soaked) {
     );
     let newest = soaked.faults.iter().rev().take(MOST_FAULTS);
     for (at, fault) in newest.enumerate() {
-        let section = section_of(fault);
-        let text = yard_step_words::soak_fault(fault, section.as_deref());
+        let section = fault.frame.and_then(|frame| section_of(&fault.load, frame));
+        let text = yard_step_words::soak_fault(fault, section);
         let back = match fault.back_to.as_str() {
             "" => String::new(),
             back => format!(" It went on at {back}."),
@@ -124,13 +122,6 @@ fn draw_soak(buffer: &mut Buffer, area: Rect, theme: Theme, soaked: &Soaked) {
         let text = format!("{text}{back}{asks}");
         line += write_wrapped(buffer, below(space, line), &text, theme.style(Role::Bad));
     }
-}
-
-/// The section of the load in which the wrong frame came, where it is known.
-pub(crate) fn section_of(fault: &SoakFault) -> Option<String> {
-    let scene: SizedScene = fault.load.parse().ok()?;
-    let section = scene.scene().section(fault.frame?);
-    scene.sections().get(section).map(|name| (*name).to_owned())
 }
 
 fn draw_candidate(buffer: &mut Buffer, area: Rect, theme: Theme, candidate: &Candidate) {

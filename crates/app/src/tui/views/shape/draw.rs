@@ -18,7 +18,7 @@ use yard_step_core::{
     Verdict, VfCurve, counted, figure_in_words, sight,
 };
 use yard_step_engine::{Activity, RunView, Snapshot};
-use yard_step_scenes::SizedScene;
+use yard_step_scenes::sections_of;
 
 use crate::tui::theme::{Role, Theme, glyph};
 use crate::tui::views::shape::curve::CurveChart;
@@ -135,10 +135,9 @@ fn offsets(run: &RunView) -> (f64, f64) {
 /// Where the card ran in each part of the load.
 fn bands(run: Option<&RunView>) -> Vec<(&'static str, CurveBand)> {
     let Some(run) = run else { return Vec::new() };
-    let Ok(scene) = run.scene.parse::<SizedScene>() else { return Vec::new() };
-    let named = |section: &yard_step_core::SectionSeen| {
-        Some((*scene.sections().get(section.section)?, section.band?))
-    };
+    let names = sections_of(&run.scene);
+    let named =
+        |section: &yard_step_core::SectionSeen| Some((*names.get(section.section)?, section.band?));
     run.seen.sections.iter().filter_map(named).collect()
 }
 
