@@ -9,7 +9,7 @@ use yard_step_core::{
 };
 use yard_step_scenes::Scene;
 use yard_step_study::{
-    AirStudy, CeilingStudy, JoinedRow, JoinedStudy, Learnt, StrategyRow, Study, VoltageStudy,
+    AirStudy, CeilingStudy, JoinedRow, JoinedStudy, Row, StrategyRow, Study, VoltageStudy,
     air_summaries, ceiling_summaries, climb, joined_summaries, reliability, shipped_family,
     summaries, write_csv,
 };
@@ -43,21 +43,29 @@ fn believing_takes_less_time_than_steady_steps_and_what_it_keeps_holds() {
     assert!(bayesian.gap_median_percent <= 1.9, "of so few cards: {bayesian:?}");
 }
 
-/// From the fourth climb on a kind of card, of five that learn from one another.
+/// From the fourth climb on a kind of card, of five that learn from one another, held against
+/// first climbs of the same cards.
 #[rstest]
 #[case("as-shipped")]
 #[case("gentle")]
 fn climbs_that_learn_from_others_take_a_quarter_less_time(#[case] family: &str) {
     let family = shipped_family(family).unwrap().unwrap();
-    let study = Study { family, learning: 5, ..study(60, &[Policy::Bayesian]) };
-    let rows = study.run(&|_| ()).unwrap();
-    assert_eq!(rows.iter().filter(|row| row.earlier == 4).count(), 12);
-    let all = summaries(&rows);
-    let of = |learnt| all.iter().find(|s| s.learnt == Some(learnt)).unwrap();
-    let (first, later) = (of(Learnt::Nothing), of(Learnt::FromThree));
-    assert_eq!((first.cards, later.cards), (12, 24));
-    assert!(later.minutes <= 0.75 * first.minutes, "{first:?} {later:?}");
-    assert!(later.not_holding_percent <= 8.4, "at most two of 24: {later:?}");
+    let by_itself = Study { family, ..study(60, &[Policy::Bayesian]) };
+    let learning = Study { learning: 5, ..by_itself.clone() };
+    let (alone, learnt) = (by_itself.run(&|_| ()).unwrap(), learning.run(&|_| ()).unwrap());
+    let later: Vec<_> = learnt.iter().filter(|row| row.earlier >= 3).collect();
+    let first: Vec<_> = later
+        .iter()
+        .map(|row| alone.iter().find(|r| r.kind == row.kind && r.seed == row.seed).unwrap())
+        .collect();
+    assert_eq!(later.len(), 24);
+    assert!(first.iter().all(|row| row.earlier == 0));
+    let minutes =
+        |rows: &[&Row]| mean(&rows.iter().map(|row| row.minutes).collect::<Vec<_>>()).unwrap();
+    let (first, with_others) = (minutes(&first), minutes(&later));
+    assert!(with_others <= 0.75 * first, "{with_others} min against {first}");
+    let not_holding = later.iter().filter(|row| row.best_score.is_some() && !row.holds).count();
+    assert!(not_holding <= 2, "{not_holding} of 24");
 }
 
 /// What is claimed on cards whose faults set in otherwise than the search assumes.
@@ -241,9 +249,12 @@ fn what_all_stages_come_to_is_held_against_what_each_comes_to_alone() {
             of.partition(|row| row.stage.is_none());
         assert_eq!(joined.len(), 1);
         assert!(alone.len() >= 6, "every stage that the card offers: {alone:?}");
-        let trials = alone.iter().fold(0, |sum, row| sum + row.trials);
-        assert!(joined[0].trials < trials, "one baseline for all");
     }
+    let (joined, alone): (Vec<&JoinedRow>, Vec<&JoinedRow>) =
+        rows.iter().partition(|row| row.stage.is_none());
+    let trials = |rows: &[&JoinedRow]| rows.iter().map(|row| row.trials).sum::<usize>();
+    let (joined, alone) = (trials(&joined), trials(&alone));
+    assert!(joined < alone, "{joined} trials with one baseline for all, {alone} with one for each");
     let all = &table[0];
     assert!(all.at_least_as_high >= 2, "{all:?}");
     assert!(all.gain_median_percent > all.best_single_median_percent, "{all:?}");

@@ -130,6 +130,19 @@ impl Imagined {
     }
 }
 
+#[test]
+fn with_the_memory_at_stock_no_more_of_the_core_is_kept_than_its_trials_support() {
+    let imagined = Imagined { memory: 5, ..CARD };
+    let mut climb = climb_by(Policy::Bayesian);
+    let outcome = imagined.to_the_end(&mut climb);
+    assert_eq!(outcome.pair.memory, MhzOffset::STOCK);
+    assert!(climb.trials().iter().any(|trial| trial.stage == Stage::Together));
+    let margin = climb.plan().margin;
+    let belief = climb.belief(Domain::Core).unwrap();
+    let supported = belief.holds_to(margin.hours(), margin.faults(), margin.confidence());
+    assert!(f64::from(outcome.pair.core.0) <= supported, "{:?}, {supported} MHz", outcome.pair);
+}
+
 #[rstest]
 fn every_policy_takes_all_stages_in_their_order_and_keeps_what_holds(
     #[values(Policy::FixedStep, Policy::Bisection, Policy::Bayesian)] policy: Policy,
@@ -150,7 +163,10 @@ fn every_policy_takes_all_stages_in_their_order_and_keeps_what_holds(
     let claim = climb.claim_by(outcome.stage, outcome.pair).unwrap();
     assert_eq!((claim.margin, claim.span), (Margin::Daily, Seconds(86_400.0)));
     if policy == Policy::Bayesian {
-        assert!(claim.chance >= claim.margin.confidence(), "{claim:?}");
+        // A clock that stays at stock is as sure as its trials made it, which are few where it fails early.
+        let fails_early = imagined.memory < CARD.memory;
+        let least = if fails_early { 0.9 } else { claim.margin.confidence() };
+        assert!(claim.chance >= least, "{claim:?}");
     }
 }
 
@@ -462,10 +478,13 @@ fn another_policy_or_margin_goes_by_the_trials_there_are() {
     assert_eq!((climb.plan().policy, climb.plan().margin), (Policy::Bayesian, Margin::Gift));
     assert_eq!(climb.trials().len(), trials);
     let gift = CARD.to_the_end(&mut climb);
+    let gift_claim = climb.claim_by(gift.stage, gift.pair);
     planned(&mut climb, Policy::Bayesian, Margin::Record);
     let bold = climb.outcome();
     assert!(bold.pair.core > gift.pair.core, "{:?} {:?}", bold.pair, gift.pair);
-    assert!(gift.claim.unwrap().below_core > bold.claim.unwrap().below_core, "{gift:?} {bold:?}");
+    let claims =
+        [gift_claim, climb.claim_by(bold.stage, bold.pair)].map(|claim| claim.unwrap().below_core);
+    assert!(claims[0] > claims[1], "{gift:?} {bold:?}");
 }
 
 #[test]

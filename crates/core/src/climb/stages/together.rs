@@ -219,17 +219,7 @@ impl Climb {
             [true, true] => self.joint()?.clone(),
             // With one of them at stock, nothing lowers the other.
             _ => {
-                let belief = |domain| {
-                    let axis = self.axis(domain)?;
-                    let mut tried = self.tried_alone(domain);
-                    tried.extend(
-                        self.counted_of(Stage::Together)
-                            .map(|record| Tried { value: record.value_on(&axis), record }),
-                    );
-                    let belief = believe(axis.belief(&self.plan, &self.experience), &tried);
-                    Some(believe_beside(belief, &self.beside(domain)))
-                };
-                let (core, memory) = (belief(Domain::Core), belief(Domain::Memory));
+                let (core, memory) = (self.belief(Domain::Core), self.belief(Domain::Memory));
                 let any = core.clone().or(memory.clone())?;
                 Joint { core: core.unwrap_or(any.clone()), memory: memory.unwrap_or(any) }
             }
