@@ -58,6 +58,21 @@ fn the_same_seed_and_plan_give_the_same_document_twice() {
 }
 
 #[test]
+fn the_last_line_says_why_a_clock_stays_at_stock_and_where_runs_failed() {
+    let dir = tempfile::tempdir().unwrap();
+    let data = text_of(dir.path());
+    let plan = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/examples/by-hand.toml");
+    let output = climb_core(&data, plan, &["--physics", "near-stock", "--pace", "max"]);
+    let text = stdout(&output);
+    let last = text.lines().last().unwrap();
+    assert!(last.starts_with("Outcome: stock, score "), "{text}{}", stderr(&output));
+    assert!(last.contains(
+        " The core clock stays at stock. +60 MHz held for 1 min 20 s and failed in another run,"
+    ));
+    assert!(last.contains(" 2 runs failed under medley: 2 in \"loom\". "), "{last}");
+}
+
+#[test]
 fn a_killed_climb_goes_on_where_it_was_and_loses_no_ended_trial() {
     let dir = tempfile::tempdir().unwrap();
     let data = text_of(dir.path());

@@ -71,15 +71,15 @@ pub use ceiling::table::{
     UnknownField,
 };
 pub use climb::{
-    Above, Advice, Axis, Baseline, BaselineProgress, Bend, Bracket, ChartTrial, Claim, Climb,
-    ClimbError, ClimbEvent, Conditions, Culprits, Cure, Depth, Descent, DescentTrial, Directive,
-    Downed, EdgeBelief, Estimate, Expectation, Experience, Failure, FaultPlaces, Forecast, Gain,
-    InStepRecord, Joint, Left, Lesson, LoadGain, Map, Measured, Next, Nudge, OtherLimit, Outcome,
-    Outlook, Pair, Part, PowerReport, Proposal, Prospect, Purpose, RISKED, Ratio, Reason, Risk,
-    RoundEntry, RoundReport, ScoreLine, SettleReport, SettleStep, Shown, SoakEnd, SoakFault,
-    SoakRun, Soaked, StableYetSlower, Stage, StageOrder, Stairs, StepSize, StockReport,
-    StrategyReport, Stuck, SuggestedMove, Suggestion, Surprise, TimingBand, TrialRecord,
-    TrialRequest, WhySlower, asks_more_clock, forecast, in_short, starting_from,
+    Above, Advice, AtStock, Axis, Baseline, BaselineProgress, Bend, Bracket, ChartTrial, Claim,
+    Climb, ClimbError, ClimbEvent, Conditions, Culprits, Cure, Depth, Descent, DescentTrial,
+    Directive, Downed, EdgeBelief, Estimate, Expectation, Experience, Failure, FaultPlaces,
+    Forecast, Gain, InStepRecord, Joint, Left, Lesson, LoadGain, Map, Measured, Next, Nudge,
+    OtherLimit, Outcome, Outlook, Pair, Part, PowerReport, Proposal, Prospect, Purpose, RISKED,
+    Ratio, Reason, Risk, RoundEntry, RoundReport, ScoreLine, SettleReport, SettleStep, Shown,
+    SoakEnd, SoakFault, SoakRun, Soaked, StableYetSlower, Stage, StageOrder, Stairs, StepSize,
+    StockReport, StrategyReport, Stuck, SuggestedMove, Suggestion, Surprise, TimingBand,
+    TrialRecord, TrialRequest, WhySlower, asks_more_clock, forecast, in_short, starting_from,
 };
 pub use judge::alarm::{Alarm, AlarmAct, AlarmOn, AlarmRaised};
 pub use judge::verdict::{

@@ -202,6 +202,7 @@ fn found(
                 gain: climb.gain_alone(domain, kept),
                 band: stairs.band,
                 slower: climb.stable_yet_slower(domain),
+                at_stock: climb.is_done(stage).then(|| climb.why_at_stock(domain)).flatten(),
             }))
         }
         Stage::Together | Stage::Ladder | Stage::Alternate => {

@@ -4,13 +4,13 @@ use std::sync::Arc;
 
 use yard_step_card::CeilingRecord;
 use yard_step_core::{
-    Advice, AirNotes, AlarmRaised, Axis, Baseline, BaselineProgress, CardDescription, CheckedFrame,
-    Claim, ClimbError, Conditions, Culprits, Descent, DrawnCurve, Experience, Fault, FaultPlaces,
-    Frame, Gain, HeatModel, InStepRecord, Judgement, LoadGain, Machine, Map, Mhz, MhzOffset,
-    NoiseModel, Outcome, Outlook, Part, Plan, Plateau, PowerReport, Prerequisite, Purpose, Reason,
-    Risk, Room, RoundReport, SafetyCeilings, Sample, Seconds, Seen, Settings, SettleReport, Soaked,
-    StableYetSlower, Stage, Stairs, StockReport, StrategyReport, Stuck, SubScoreBaseline, Surprise,
-    Trace, TrialRecord, Verdict, Wish,
+    Advice, AirNotes, AlarmRaised, AtStock, Axis, Baseline, BaselineProgress, CardDescription,
+    CheckedFrame, Claim, ClimbError, Conditions, Culprits, Descent, DrawnCurve, Experience, Fault,
+    FaultPlaces, Frame, Gain, HeatModel, InStepRecord, Judgement, LoadGain, Machine, Map, Mhz,
+    MhzOffset, NoiseModel, Outcome, Outlook, Part, Plan, Plateau, PowerReport, Prerequisite,
+    Purpose, Reason, Risk, Room, RoundReport, SafetyCeilings, Sample, Seconds, Seen, Settings,
+    SettleReport, Soaked, StableYetSlower, Stage, Stairs, StockReport, StrategyReport, Stuck,
+    SubScoreBaseline, Surprise, Trace, TrialRecord, Verdict, Wish,
 };
 use yard_step_ledger::Event;
 use yard_step_scenes::{SizedScene, WrongPixel, check, reference, section_of, sections_of};
@@ -398,6 +398,8 @@ pub struct EdgeFound {
     pub band: Option<(MhzOffset, MhzOffset)>,
     /// Where more clock is stable, but not worth keeping.
     pub slower: Vec<StableYetSlower>,
+    /// Why it stays at stock, once that is what the stage came to.
+    pub at_stock: Option<AtStock>,
 }
 
 /// How far a stage has come.

@@ -6,6 +6,7 @@
 
 mod advice;
 mod air;
+mod at_stock;
 mod by_load;
 mod ceiling;
 mod compare;
@@ -30,6 +31,7 @@ mod text;
 
 pub use advice::{advice, stable_yet_slower};
 pub use air::{drawn_curve, who_drives};
+pub use at_stock::{at_stock, stay_at_stock};
 pub use by_load::{by_load, gain};
 pub use ceiling::{
     limit_bound, limit_changes, limit_field, limit_warnings, limits_in_force, limits_pending,

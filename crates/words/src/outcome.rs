@@ -27,7 +27,7 @@ pub fn outcome(outcome: &Outcome) -> String {
             "Nothing but the fan differs from stock: {} held the final run.",
             outcome.settings.show(SettingKind::Fan)
         ),
-        (true, ..) => "Only stock holds: there is nothing to keep.".into(),
+        (true, ..) => "Nothing is kept: no change from stock is sure to hold and worth it.".into(),
         (_, Some(gain), _) if outcome.confirmed => {
             let check = match outcome.brief {
                 Some(length) => format!(
@@ -150,7 +150,7 @@ pub fn margin_claim(margin: Margin) -> String {
 }
 
 /// A span of minutes, hours or days in words.
-fn span_in_words(span: Seconds) -> String {
+pub(crate) fn span_in_words(span: Seconds) -> String {
     let days = span.value() / 86_400.0;
     if days >= 2.0 { format!("{days:.0} days") } else { span.in_words() }
 }
@@ -213,7 +213,7 @@ mod tests {
     )]
     #[case(
         Outcome { moved: vec![], gain_percent: Some(1.0), ..an_outcome() },
-        "Only stock holds: there is nothing to keep."
+        "Nothing is kept: no change from stock is sure to hold and worth it."
     )]
     #[case(
         Outcome {
@@ -226,7 +226,7 @@ mod tests {
     )]
     #[case(
         Outcome { moved: vec![], searches: false, baseline: None, ..an_outcome() },
-        "Only stock holds: there is nothing to keep."
+        "Nothing is kept: no change from stock is sure to hold and worth it."
     )]
     #[case(
         Outcome { gain_percent: Some(4.25), confirmed: true, ..an_outcome() },

@@ -12,8 +12,9 @@ use clap::Args;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use yard_step_core::{
-    CardDescription, LONGEST_NAME, Next, Outcome, Plan, Proposal, Risk, SettingKind, Settings,
-    Stage, TrialRecord, checked_name, figure_in_words, in_short,
+    AtStock, CardDescription, Climb, Domain, LONGEST_NAME, MhzOffset, Next, Outcome, Plan,
+    Proposal, Risk, SettingKind, Settings, Stage, TrialRecord, checked_name, figure_in_words,
+    in_short,
 };
 use yard_step_engine::load::ManualLoad;
 use yard_step_engine::{
@@ -351,6 +352,17 @@ fn trial_line(record: &TrialRecord, card: &CardDescription, has_many: bool) -> S
     )
 }
 
+/// Which clocks stay at stock although higher ones were tried, each with the reason.
+fn stays_at_stock(climb: &Climb, outcome: &Outcome) -> Vec<(Domain, AtStock)> {
+    let told = |domain: Domain| {
+        let axis = climb.axis(domain)?;
+        let is_at_stock = axis.read(&outcome.settings) == MhzOffset::STOCK;
+        let why = is_at_stock.then(|| climb.why_at_stock(domain)).flatten()?;
+        Some((domain, why))
+    };
+    [Domain::Core, Domain::Memory].into_iter().filter_map(told).collect()
+}
+
 fn last_words(engine: &Engine, outcome: &Outcome) -> String {
     let kept = in_short(&outcome.settings, engine.description());
     let score =
@@ -368,6 +380,8 @@ fn last_words(engine: &Engine, outcome: &Outcome) -> String {
     let faults = engine.climb().fault_places();
     let faults = faults.and_then(|of| yard_step_words::fault_places(&of, sections_of(&of.load)));
     let faults = faults.map_or(String::new(), |text| format!(" {text}"));
+    let at_stock = yard_step_words::stay_at_stock(&stays_at_stock(engine.climb(), outcome));
+    let at_stock = at_stock.map_or(String::new(), |text| format!(" {text}"));
     let settled = engine.climb().settle_report();
     let settled = settled.map_or(String::new(), |report| {
         let steps = yard_step_words::settle_steps(&report).join("; ");
@@ -376,7 +390,7 @@ fn last_words(engine: &Engine, outcome: &Outcome) -> String {
     let by_load = yard_step_words::by_load(&outcome.by_load);
     let by_load = by_load.map_or(String::new(), |text| format!(" {text}"));
     format!(
-        "Outcome: {kept}{score}. {}{claim}{under}{surprise}{faults}{by_load}{settled} {} trials, {} under load. Its chart: \
+        "Outcome: {kept}{score}. {}{claim}{under}{at_stock}{surprise}{faults}{by_load}{settled} {} trials, {} under load. Its chart: \
          yard-step report --climb {} --out climb.svg",
         yard_step_words::outcome(outcome),
         outcome.trials,

@@ -10,6 +10,7 @@
 //! ```
 
 mod advice;
+mod at_stock;
 mod by_load;
 mod charts;
 mod claim;
@@ -36,6 +37,7 @@ mod stock;
 mod suggestion;
 
 pub use advice::{Advice, StableYetSlower, WhySlower};
+pub use at_stock::AtStock;
 pub use by_load::{LoadGain, Ratio};
 pub use charts::{ChartTrial, Map, RISKED, Stairs, in_short};
 pub use claim::{Claim, Conditions};

@@ -1,6 +1,6 @@
 //! What a stage came to, in words.
 
-use yard_step_core::{CardDescription, Gain, figure_in_words, in_short};
+use yard_step_core::{CardDescription, Gain, MhzOffset, figure_in_words, in_short};
 use yard_step_engine::{EdgeFound, Found};
 
 /// What a stage came to, in a sentence or two.
@@ -31,7 +31,8 @@ pub(crate) fn in_words(found: &Found, card: &CardDescription) -> String {
 }
 
 fn edge_in_words(edge: &EdgeFound) -> String {
-    let gain = edge.gain.map_or(String::new(), |(gain, error, known)| {
+    let gain = edge.gain.filter(|_| edge.kept != MhzOffset::STOCK);
+    let gain = gain.map_or(String::new(), |(gain, error, known)| {
         let sure = match known {
             Gain::Clear => "",
             Gain::NotThere => ", no gain",
@@ -45,7 +46,9 @@ fn edge_in_words(edge: &EdgeFound) -> String {
     });
     let slower = yard_step_words::stable_yet_slower(&edge.slower);
     let slower = slower.map_or(String::new(), |why| format!(" {why}"));
-    format!("{}{gain}{band}.{slower}", show(edge.kept))
+    let at_stock = edge.at_stock.as_ref().map(yard_step_words::at_stock);
+    let at_stock = at_stock.map_or(String::new(), |why| format!(" {why}"));
+    format!("{}{gain}{band}.{at_stock}{slower}", show(edge.kept))
 }
 
 /// For which sections of the load a round pays, the most first, where they are told apart.
@@ -75,7 +78,7 @@ mod tests {
     use super::*;
     use crate::tui::fixtures::card;
     use rstest::rstest;
-    use yard_step_core::{Axis, Domain, MhzOffset};
+    use yard_step_core::{AtStock, Axis, Domain, Margin};
     use yard_step_scenes::Scene;
 
     #[rstest]
@@ -89,6 +92,27 @@ mod tests {
         #[case] told: &str,
     ) {
         assert_eq!(where_it_pays(sections, Scene::Medley.sections()), told);
+    }
+
+    #[test]
+    fn a_clock_that_stays_at_stock_has_no_gain_but_a_reason() {
+        let margin = Margin::Daily;
+        let at_stock = AtStock::NotSure {
+            held: None,
+            failed: Some("+15 MHz".into()),
+            margin,
+            by_price: false,
+        };
+        let edge = EdgeFound {
+            axis: Axis::of(&card(), Domain::Core).unwrap(),
+            kept: MhzOffset::STOCK,
+            gain: Some((0.0, 0.0, Gain::NotThere)),
+            band: None,
+            slower: Vec::new(),
+            at_stock: Some(at_stock),
+        };
+        let told = "±0 MHz. +15 MHz failed, but no clock above stock is sure to stand 24 h.";
+        assert_eq!(edge_in_words(&edge), told);
     }
 
     #[rstest]
@@ -106,6 +130,7 @@ mod tests {
             gain,
             band: Some((MhzOffset(45), MhzOffset(90))),
             slower: Vec::new(),
+            at_stock: None,
         };
         assert!(edge_in_words(&edge).starts_with(told), "{}", edge_in_words(&edge));
     }
