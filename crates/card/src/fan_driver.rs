@@ -17,7 +17,8 @@ use yard_step_core::{
 };
 
 use crate::{
-    Card, CardError, CeilingRecord, Clock, DrawsAt, LoadLost, Ran, Reach, Simulation, Work,
+    Card, CardError, CeilingRecord, Clock, DrawsAt, LoadLost, Ran, Reach, SignOfLife, Simulation,
+    Work,
 };
 
 /// Time between two looks at the temperature, s.
@@ -207,6 +208,10 @@ impl Card for FanDriver {
 
     fn refused(&mut self) -> Vec<String> {
         self.card.refused()
+    }
+
+    fn sign_of_life(&self) -> Option<SignOfLife> {
+        self.card.sign_of_life()
     }
 
     fn hold_way_back(&mut self, settings: &Settings) -> Result<(), CardError> {

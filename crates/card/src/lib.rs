@@ -35,6 +35,8 @@ pub use standin::{
 };
 pub use users::this_user;
 
+use std::sync::Arc;
+
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 use yard_step_core::{
@@ -127,6 +129,9 @@ pub struct Ran {
     /// Frames finished for a load that reaches the card by itself; none where the card cannot tell.
     pub frames: Option<u64>,
 }
+
+/// Tells whoever holds a card that its controller is alive, while the controller waits for something else.
+pub type SignOfLife = Arc<dyn Fn() + Send + Sync>;
 
 /// A graphics card, as far as tuning it goes. Time passes for a card only in [`run`](Card::run)
 /// and [`idle`](Card::idle): a stand-in moves its virtual clock there, a real card waits.
@@ -257,6 +262,12 @@ pub trait Card: Send {
 
     /// Where a load in another process draws on this card; none for a card that lives in this process.
     fn draws_at(&self) -> Option<DrawsAt> {
+        None
+    }
+
+    /// How whoever holds the card by itself hears that its controller is alive, while the card is not asked for anything; none
+    /// for a card that nobody else holds.
+    fn sign_of_life(&self) -> Option<SignOfLife> {
         None
     }
 

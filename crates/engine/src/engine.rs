@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use tracing::warn;
-use yard_step_card::Clock;
+use yard_step_card::{Card, Clock, SignOfLife};
 use yard_step_core::{
     CardDescription, Climb, ClimbEvent, Directive, EVERYDAY, Fault, Limiter, Machine, Margin,
     Meaning, Next, Plan, Policy, Seconds, Seen, Settings, Stage, StageOrder, TrialRecord, Verdict,
@@ -144,6 +144,7 @@ impl Engine {
             over_supply: false,
             resumed_after: 0,
         };
+        engine.give_signs_of_life();
         engine.note_start(false)?;
         // Whatever a process that died may have left on the card. One that is down or gone is found
         // before anything is tried on it.
@@ -154,6 +155,16 @@ impl Engine {
             engine.tell_at_start(EngineError::from(error).to_string());
         }
         Ok(engine)
+    }
+
+    /// Has those who hold the cards by themselves hear that their controller is alive while the ledger is waited for.
+    pub(crate) fn give_signs_of_life(&mut self) {
+        let others = self.cards.in_step().iter().map(|other| other.held().card());
+        let cards = std::iter::once(self.cards.card()).chain(others);
+        let signs: Vec<SignOfLife> = cards.filter_map(Card::sign_of_life).collect();
+        let all = (!signs.is_empty())
+            .then(|| -> SignOfLife { Arc::new(move || signs.iter().for_each(|sign| sign())) });
+        self.ledger = self.ledger.clone().with_meanwhile(all);
     }
 
     /// Tells whoever holds the card what it may be put to at the start of the machine: the profile in use, if it is proven.

@@ -87,6 +87,7 @@ impl Engine {
         let load = self.loads.choose(self.load.name(), card.as_ref())?;
         let held = HeldCard::new(card, factory, (guard, lock));
         self.cards.add_in_step(InStep::new(held, load))?;
+        self.give_signs_of_life();
         self.tell_of_supply();
         Ok(())
     }
@@ -97,6 +98,7 @@ impl Engine {
     /// It was not seen to be at stock; its guard goes on trying.
     pub fn let_go(&mut self, key: &str) -> Result<bool, EngineError> {
         let Some(mut other) = self.cards.take_out_of_step(key) else { return Ok(false) };
+        self.give_signs_of_life();
         other.held_mut().set_kept(None);
         other.held_mut().leave()?;
         Ok(true)

@@ -1,13 +1,16 @@
 //! Trials carried out on cards that misbehave on purpose.
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
+use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
+use std::thread;
+use std::time::Duration;
 
 use rstest::rstest;
 use tempfile::TempDir;
 use yard_step_card::{
-    Card, CardChoice, CardError, FaultInjection, LoadLost, Mishaps, Ran, StandIn, Work,
+    Card, CardChoice, CardError, FaultInjection, LoadLost, Mishaps, Ran, SignOfLife, StandIn, Work,
 };
 use yard_step_core::{
     AirNotes, AirWish, Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Fan, FanCurve,
@@ -39,7 +42,11 @@ struct Troubled {
     trouble: Arc<Mutex<Trouble>>,
     applied: Arc<Mutex<Vec<Settings>>>,
     on_apply: Box<dyn FnMut() + Send>,
+    signs: Signs,
 }
+
+/// The cards of which a sign of life was given, by their serials, in turn.
+type Signs = Arc<Mutex<Vec<String>>>;
 
 impl Card for Troubled {
     fn description(&self) -> &CardDescription {
@@ -89,6 +96,10 @@ impl Card for Troubled {
     fn boot(&mut self) -> String {
         self.card.boot()
     }
+    fn sign_of_life(&self) -> Option<SignOfLife> {
+        let (signs, serial) = (Arc::clone(&self.signs), self.description().serial.clone());
+        Some(Arc::new(move || signs.lock().unwrap().push(serial.clone())))
+    }
 }
 
 struct Bench {
@@ -96,13 +107,20 @@ struct Bench {
     ledger: Ledger,
     trouble: Arc<Mutex<Trouble>>,
     applied: Arc<Mutex<Vec<Settings>>>,
+    signs: Signs,
 }
 
 impl Bench {
     fn new() -> Self {
         let dir = tempfile::tempdir().unwrap();
         let ledger = Ledger::open(&DataDir::new(dir.path())).unwrap().ledger;
-        Self { dir, ledger, trouble: Arc::default(), applied: Arc::default() }
+        Self {
+            dir,
+            ledger,
+            trouble: Arc::default(),
+            applied: Arc::default(),
+            signs: Arc::default(),
+        }
     }
 
     fn card_that(&self, on_apply: impl FnMut() + Send + 'static) -> Box<Troubled> {
@@ -113,6 +131,7 @@ impl Bench {
             trouble: Arc::clone(&self.trouble),
             applied: Arc::clone(&self.applied),
             on_apply: Box::new(on_apply),
+            signs: Arc::clone(&self.signs),
         })
     }
 
@@ -176,6 +195,41 @@ fn short_plan() -> Plan {
 
 fn last_verdict(engine: &Engine) -> Verdict {
     engine.climb().trials().last().unwrap().verdict()
+}
+
+/// Cards that are heard of while the ledger is kept from writing: it is let go once both of two were, or after four seconds.
+fn heard_of_while_the_disk_is_busy(bench: &Bench, engine: &mut Engine) -> BTreeSet<String> {
+    bench.signs.lock().unwrap().clear();
+    let busy = rusqlite::Connection::open(bench.ledger.path()).unwrap();
+    busy.execute_batch("BEGIN IMMEDIATE").unwrap();
+    let signs = Arc::clone(&bench.signs);
+    let heard = move || signs.lock().unwrap().iter().cloned().collect::<BTreeSet<String>>();
+    let let_go = thread::spawn(move || {
+        for _ in 0..80 {
+            if heard().len() == 2 {
+                break;
+            }
+            thread::sleep(Duration::from_millis(50));
+        }
+        busy.execute_batch("COMMIT").unwrap();
+        heard()
+    });
+    engine.carry_out(false, &mut ()).unwrap();
+    let_go.join().unwrap()
+}
+
+#[test]
+fn whoever_holds_a_card_hears_of_its_controller_while_the_ledger_waits_for_the_disk() {
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    let own = engine.description().serial.clone();
+    let other = bench.unit(6);
+    let (key, serial) = (other.description().key(), other.description().serial.clone());
+    engine.hold_in_step(other).unwrap();
+    let both = BTreeSet::from([own.clone(), serial]);
+    assert_eq!(heard_of_while_the_disk_is_busy(&bench, &mut engine), both);
+    assert!(engine.let_go(&key).unwrap());
+    assert_eq!(heard_of_while_the_disk_is_busy(&bench, &mut engine), BTreeSet::from([own]));
 }
 
 #[test]

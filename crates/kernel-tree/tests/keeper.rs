@@ -110,6 +110,32 @@ fn a_controller_that_falls_silent_loses_the_card_within_a_second_of_it() {
 }
 
 #[test]
+fn a_controller_that_waits_for_something_else_keeps_the_card_as_long_as_it_says_so() {
+    let mut place = Place::new();
+    place.start("a");
+    let mut card = place.open(true).unwrap();
+    assert!(place.open(false).unwrap().sign_of_life().is_none(), "whoever looks holds nothing");
+    let asked = with(&card, 45, 250.0);
+    card.apply(&asked).unwrap();
+    let sign = card.sign_of_life().unwrap();
+    let until_silent = Instant::now() + SILENCE.mul_f64(1.5);
+    while Instant::now() < until_silent {
+        sign();
+        thread::sleep(Duration::from_millis(50));
+    }
+    assert_eq!(card.taken().unwrap(), asked);
+    until("the card is back", || place.is_at_factory());
+    // Nothing is to be held any more, and the card says so.
+    sign();
+    assert_eq!(card.run(Seconds(0.3), Work::Elsewhere), Err(LoadLost::KeeperGone));
+    card.apply(&asked).unwrap();
+    drop(card);
+    until("the keeper says so", || place.told("its controller is gone"));
+    sign();
+    until("the card is back", || place.is_at_factory());
+}
+
+#[test]
 fn a_keeper_that_is_told_to_stop_puts_the_card_back() {
     let mut place = Place::new();
     place.start("a");

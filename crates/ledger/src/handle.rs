@@ -3,7 +3,7 @@
 use std::fs::{self, File, TryLockError};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::mpsc::{Sender, channel};
+use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
@@ -93,7 +93,15 @@ type Job = Box<dyn FnOnce(&mut Connection) + Send>;
 #[derive(Clone)]
 pub struct Ledger {
     owner: Arc<Owner>,
+    meanwhile: Option<Meanwhile>,
 }
+
+/// What is done while an answer of the ledger is waited for.
+pub type Meanwhile = Arc<dyn Fn() + Send + Sync>;
+
+/// How often it is done, and for how many times at most: whoever waits longer than five seconds is stuck.
+const BETWEEN: Duration = Duration::from_millis(100);
+const MOST_TIMES: usize = 50;
 
 struct Owner {
     jobs: Option<Sender<Job>>,
@@ -148,7 +156,16 @@ impl Ledger {
                 job(&mut connection);
             }
         });
-        Self { owner: Arc::new(Owner { jobs: Some(jobs), thread: Some(thread), path }) }
+        let owner = Owner { jobs: Some(jobs), thread: Some(thread), path };
+        Self { owner: Arc::new(owner), meanwhile: None }
+    }
+
+    /// The same ledger by a handle that does something ten times a second while it waits, for five seconds at most: a disk
+    /// that is busy with something else may take as long for a write.
+    #[must_use]
+    pub fn with_meanwhile(mut self, meanwhile: Option<Meanwhile>) -> Self {
+        self.meanwhile = meanwhile;
+        self
     }
 
     /// A second connection to the same ledger, for looking only: however long a search takes, what
@@ -199,6 +216,14 @@ impl Ledger {
         });
         let jobs = self.owner.jobs.as_ref().ok_or(LedgerError::Closed)?;
         jobs.send(job).map_err(|_| LedgerError::Closed)?;
+        if let Some(meanwhile) = &self.meanwhile {
+            for _ in 0..MOST_TIMES {
+                match answered.recv_timeout(BETWEEN) {
+                    Err(RecvTimeoutError::Timeout) => meanwhile(),
+                    answer => return answer.map_err(|_| LedgerError::Closed)?,
+                }
+            }
+        }
         answered.recv().map_err(|_| LedgerError::Closed)?
     }
 }
@@ -349,6 +374,24 @@ mod tests {
         assert!(matches!(dir.enter(), Err(LedgerError::Busy { .. })));
         drop(lock);
         assert!(dir.enter().is_ok());
+    }
+
+    #[test]
+    fn something_may_be_done_while_an_answer_is_waited_for_but_not_for_ever() {
+        let temporary = tempfile::tempdir().unwrap();
+        let ledger = Ledger::open(&DataDir::new(temporary.path())).unwrap().ledger;
+        let (done, heard) = channel();
+        let ledger = ledger.with_meanwhile(Some(Arc::new(move || done.send(()).unwrap())));
+        // What is waited for comes once nothing has been done for a while.
+        let longest = BETWEEN * 10;
+        let times = ledger.ask(move |_| {
+            let mut times = 0;
+            while heard.recv_timeout(longest).is_ok() {
+                times += 1;
+            }
+            Ok(times)
+        });
+        assert_eq!(times.unwrap(), MOST_TIMES);
     }
 
     #[test]

@@ -2,6 +2,7 @@
 
 use std::io::{self, BufReader, ErrorKind};
 use std::os::unix::net::UnixStream;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -16,7 +17,9 @@ use super::{KeptAddress, SOFTWARE};
 use crate::kernel::{CardFiles, Events, RESET, boot_id, look_at};
 use crate::lines::{exchange, is_late};
 use crate::slot::SlotAddress;
-use crate::{Card, CardError, CeilingRecord, Clock, DrawsAt, LoadLost, Ran, Reach, Work};
+use crate::{
+    Card, CardError, CeilingRecord, Clock, DrawsAt, LoadLost, Ran, Reach, SignOfLife, Work,
+};
 
 /// How long an answer is waited for: the keeper waits for files that a reset has taken away.
 const ANSWER: Duration = Duration::from_secs(6);
@@ -32,11 +35,77 @@ const TIME_AND_END: &str = "This is a real card: its minutes are those of the cl
 /// A file of a mounted stand-in that tells where loads reach it; no real card has it.
 const FRAMES: &str = "stand_in_slot";
 
+/// The line to the keeper, shared with whoever gives signs of life while the card's owner waits for something else.
+#[derive(Default)]
+struct Line(Arc<Mutex<Option<Spoken>>>);
+
+/// An open line, and when something was last said on it.
+struct Spoken {
+    stream: BufReader<UnixStream>,
+    at: Instant,
+}
+
+impl Line {
+    fn is_open(&self) -> bool {
+        held(&self.0).is_some()
+    }
+
+    fn open(&self, stream: BufReader<UnixStream>) {
+        *held(&self.0) = Some(Spoken { stream, at: Instant::now() });
+    }
+
+    fn close(&self) {
+        held(&self.0).take();
+    }
+
+    /// Whether the keeper has heard nothing on it for a while.
+    fn is_due(&self) -> bool {
+        held(&self.0).as_ref().is_some_and(Spoken::is_due)
+    }
+
+    /// Asks the keeper; none where the line is closed.
+    fn ask(&self, request: &Request) -> Option<io::Result<Reply>> {
+        held(&self.0).as_mut().map(|spoken| spoken.ask(request))
+    }
+
+    /// Tells the keeper that its controller is alive, if it has heard nothing for a while. Where it does not take that, the
+    /// line is closed, which shows when the card is asked next.
+    fn sign_of_life(&self) -> SignOfLife {
+        // The card alone keeps the line open.
+        let line = Arc::downgrade(&self.0);
+        Arc::new(move || {
+            let Some(line) = line.upgrade() else { return };
+            let mut line = held(&line);
+            let answered = line.as_mut().filter(|spoken| spoken.is_due());
+            let answered = answered.map(|spoken| spoken.ask(&Request::Alive));
+            if answered.is_some_and(|answered| !matches!(answered, Ok(Reply::Done))) {
+                line.take();
+            }
+        })
+    }
+}
+
+impl Spoken {
+    fn is_due(&self) -> bool {
+        self.at.elapsed() >= SIGN_OF_LIFE
+    }
+
+    fn ask(&mut self, request: &Request) -> io::Result<Reply> {
+        let answered = exchange(&mut self.stream, request, (ANSWER, MOST_REPLY));
+        self.at = Instant::now();
+        answered
+    }
+}
+
+fn held(line: &Mutex<Option<Spoken>>) -> MutexGuard<'_, Option<Spoken>> {
+    line.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
 /// A real card, read here and written by its keeper.
 pub struct KeptCard {
     address: KeptAddress,
     files: CardFiles,
-    line: Option<BufReader<UnixStream>>,
+    line: Line,
     description: CardDescription,
     controls: bool,
     events: Events,
@@ -49,8 +118,7 @@ pub struct KeptCard {
     was_let_go: bool,
     /// What was set on the card after it was asked last, as its files tell it.
     state: Option<String>,
-    /// When the keeper was last told something, and when the card was last looked at.
-    spoken: Instant,
+    /// When the card was last looked at.
     looked: Instant,
     /// Until when the time that was asked for has passed.
     due: Instant,
@@ -70,7 +138,7 @@ impl KeptCard {
             address: address.clone(),
             description: files.description().clone(),
             files,
-            line: None,
+            line: Line::default(),
             controls,
             events,
             no_keeper: None,
@@ -79,7 +147,6 @@ impl KeptCard {
             way_back: None,
             was_let_go: false,
             state: None,
-            spoken: now,
             looked: now,
             due: now,
         };
@@ -128,7 +195,7 @@ impl KeptCard {
             Ok(other) => return Err(unexpected(&other)),
             Err(error) => return Err(self.no_keeper_for(&error)),
         }
-        (self.line, self.spoken) = (Some(line), Instant::now());
+        self.line.open(line);
         if let Some(way_back) = self.way_back {
             self.ask(&Request::WayBack { settings: Box::new(way_back) })?;
         }
@@ -151,29 +218,27 @@ impl KeptCard {
         if let Some(why) = &self.no_keeper {
             return Err(CardError::NoKeeper { why: why.clone() });
         }
-        if self.line.is_none() {
+        if !self.line.is_open() {
             self.call_keeper()?;
             self.was_let_go = true;
         }
-        let Some(line) = &mut self.line else { return Err(unexpected(&Reply::Done)) };
-        let answered = exchange(line, request, (ANSWER, MOST_REPLY));
-        self.spoken = Instant::now();
+        let Some(answered) = self.line.ask(request) else { return Err(unexpected(&Reply::Done)) };
         match answered {
             Ok(Reply::Refused { why }) => Err(CardError::Refused { why }),
             Ok(Reply::Gone { why }) => Err(CardError::Gone { cause: why }),
             Ok(Reply::NotControlled { why }) => {
-                self.line = None;
+                self.line.close();
                 Err(CardError::NoKeeper { why })
             }
             Ok(reply) => Ok(reply),
             Err(error) if is_late(&error) => {
                 // A late answer to this would be taken for the answer to the next.
-                self.line = None;
+                self.line.close();
                 let waited = Seconds(ANSWER.as_secs_f64());
                 Err(CardError::NoAnswer { doing: request.doing(), waited })
             }
             Err(error) => {
-                self.line = None;
+                self.line.close();
                 let why = format!("the keeper is gone ({error})");
                 Err(CardError::NoKeeper { why })
             }
@@ -182,7 +247,7 @@ impl KeptCard {
 
     /// Tells the keeper now and then that its controller is alive.
     fn live(&mut self) -> Result<(), CardError> {
-        if self.line.is_none() || !self.controls || self.spoken.elapsed() < SIGN_OF_LIFE {
+        if !self.controls || !self.line.is_due() {
             return Ok(());
         }
         self.ask(&Request::Alive).map(drop)
@@ -227,7 +292,7 @@ impl KeptCard {
         }
         if self.controls && self.no_keeper.is_none() {
             self.live().map_err(|_| LoadLost::KeeperGone)?;
-            if self.line.is_none() || self.was_let_go {
+            if !self.line.is_open() || self.was_let_go {
                 return Err(LoadLost::KeeperGone);
             }
         }
@@ -349,7 +414,7 @@ impl Card for KeptCard {
 
     fn leave(&mut self) {
         // A keeper that is gone has put the card back, or its successor does.
-        if self.controls && self.line.is_some() {
+        if self.controls && self.line.is_open() {
             let _ = self.ask(&Request::Leave);
         }
     }
@@ -400,6 +465,10 @@ impl Card for KeptCard {
 
     fn limiter(&self) -> Option<Limiter> {
         self.files.limiter()
+    }
+
+    fn sign_of_life(&self) -> Option<SignOfLife> {
+        self.controls.then(|| self.line.sign_of_life())
     }
 
     fn draws_at(&self) -> Option<DrawsAt> {
