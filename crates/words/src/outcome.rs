@@ -27,7 +27,9 @@ pub fn outcome(outcome: &Outcome) -> String {
             "Nothing but the fan differs from stock: {} held the final run.",
             outcome.settings.show(SettingKind::Fan)
         ),
-        (true, ..) => "Nothing is kept: no change from stock is sure to hold and worth it.".into(),
+        (true, ..) => {
+            "Nothing is kept: no change from stock is both sure to hold and worth it.".into()
+        }
         (_, Some(gain), _) if outcome.confirmed => {
             let check = match outcome.brief {
                 Some(length) => format!(
@@ -213,7 +215,7 @@ mod tests {
     )]
     #[case(
         Outcome { moved: vec![], gain_percent: Some(1.0), ..an_outcome() },
-        "Nothing is kept: no change from stock is sure to hold and worth it."
+        "Nothing is kept: no change from stock is both sure to hold and worth it."
     )]
     #[case(
         Outcome {
@@ -226,7 +228,7 @@ mod tests {
     )]
     #[case(
         Outcome { moved: vec![], searches: false, baseline: None, ..an_outcome() },
-        "Nothing is kept: no change from stock is sure to hold and worth it."
+        "Nothing is kept: no change from stock is both sure to hold and worth it."
     )]
     #[case(
         Outcome { gain_percent: Some(4.25), confirmed: true, ..an_outcome() },
