@@ -62,7 +62,7 @@ fn ledger_of_a_day(dir: &DataDir) -> (Ledger, i64) {
     assert_eq!(climb, 1);
     for first in (0..DAY).step_by(6_000) {
         let samples = (first..first + 6_000).map(sample).collect();
-        ledger.add_measured(row, Measured { first, samples, spoilt: Vec::new() }).unwrap();
+        ledger.add_measured(row, Measured { first, samples, spoilt: Vec::new() }).wait().unwrap();
     }
     (ledger, row)
 }

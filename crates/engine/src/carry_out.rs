@@ -7,7 +7,7 @@ use yard_step_core::{
     Next, Proposal, Purpose, Sample, Seconds, Settings, Stage, TrialRecord, TrialRequest, Verdict,
     in_short,
 };
-use yard_step_ledger::Intent;
+use yard_step_ledger::{Intent, Pending};
 
 use crate::apply::apply_whole;
 use crate::ending::{ending_of_error, wants_a_look};
@@ -181,7 +181,6 @@ impl Engine {
         set_log_trial(Some(format!("trial {} of climb {}", intent.number, intent.climb)));
         info!("is on disk; asks for {}", in_short(&intent.asked, &card));
         // From here on, and not before, the card may be touched.
-        let row = intent.id;
         let applied = apply_whole(self.cards.card_mut(), &intent.asked);
         let mut told = clamped.notes;
         told.extend(applied.told.clone());
@@ -231,12 +230,10 @@ impl Engine {
         if let Err(error) = back {
             run.mark(end, MarkKind::Fault, EngineError::from(error).to_string());
         }
-        let events = run.marks.iter().map(|mark| mark.event(row)).collect();
         // What was applied without a hitch is no news, nor is a card that came to be warm.
         let news = run.marks.iter().skip(1).filter(|mark| mark.kind != MarkKind::Note);
         let notes = news.map(|mark| mark.text.clone()).collect();
-        let rest = run.take_measured();
-        self.ledger.end_trial(row, &record, rest, events)?;
+        self.write_end(&mut run, &record)?;
         self.begun = None;
         let live = LiveRun { run: &run, in_step: self.cards.in_step(), is_at_work: false };
         let mut view = live.view().ended(&record);
@@ -515,16 +512,33 @@ impl Engine {
         self.cards.in_step_mut().iter_mut().for_each(InStep::end_load);
     }
 
-    /// Writes down what was measured, a minute of it at a time, and that the trial is alive.
+    /// Writes down what was measured, a minute of it at a time, and that the trial is alive. The disk is not waited for: the
+    /// card is under load, and is watched meanwhile.
     fn write_down(&mut self, run: &mut Run) -> Result<(), EngineError> {
+        match run.writing.as_ref().map(Pending::ended) {
+            Some(None) => return Ok(()),
+            Some(Some(ended)) => {
+                run.writing = None;
+                ended?;
+            }
+            None => {}
+        }
         if run.pending.len() >= SAMPLES_AT_ONCE {
             let measured = run.take_measured();
-            self.ledger.add_measured(run.intent.id, measured)?;
-        }
-        if run.is_due_to_show_life() {
-            self.ledger.sign_of_life(run.intent.id, run.sample().at)?;
+            run.writing = Some(self.ledger.add_measured(run.intent.id, measured));
+        } else if run.is_due_to_show_life() {
+            run.writing = Some(self.ledger.sign_of_life(run.intent.id, run.sample().at));
         }
         Ok(())
+    }
+
+    /// Writes down the outcome of a run with what is not written yet.
+    pub(crate) fn write_end(&self, run: &mut Run, record: &TrialRecord) -> Result<(), EngineError> {
+        run.writing.take().map_or(Ok(()), Pending::wait)?;
+        let row = run.intent.id;
+        let events = run.marks.iter().map(|mark| mark.event(row)).collect();
+        let rest = run.take_measured();
+        Ok(self.ledger.end_trial(row, record, rest, events)?)
     }
 
     /// The outcome of a run. The graver verdict counts where cards are held in step.

@@ -444,10 +444,7 @@ impl Engine {
         }
         let record = self.judged(run, judged_as, &applied.differences);
         info!("is {}: {}", record.judged, record.reason);
-        let row = run.intent.id;
-        let events = run.marks.iter().map(|mark| mark.event(row)).collect();
-        let rest = run.take_measured();
-        self.ledger.end_trial(row, &record, rest, events)?;
+        self.write_end(run, &record)?;
         self.begun = None;
         course.before = course.before + run.sample().at;
         let earlier = course.segments.last().map(|segment| segment.asked);

@@ -10,7 +10,7 @@ use yard_step_core::{
     SettingKind, Settings, Stage, Told, Trace, TrialRecord, WARM_WITHIN, Watch, Watt, alarm,
     asks_more_clock, in_short, judge, top_of,
 };
-use yard_step_ledger::{Event, Intent, Measured};
+use yard_step_ledger::{Event, Intent, Measured, Pending};
 use yard_step_scenes::{PASS_FRAMES, Scene, SizedScene, reference};
 
 use crate::view::{Mark, MarkKind, Picture, RunView, SpoiltPicture};
@@ -42,6 +42,8 @@ pub(crate) struct Run {
     pub(crate) faults: Vec<Fault>,
     /// Samples not yet in the ledger.
     pub(crate) pending: Vec<Sample>,
+    /// What the ledger is writing of it.
+    pub(crate) writing: Option<Pending<()>>,
     /// Place of the first pending one among all.
     pub(crate) written: usize,
     /// What happened at which time, in words.
@@ -96,6 +98,7 @@ impl Run {
             taken,
             faults: Vec::new(),
             pending: Vec::new(),
+            writing: None,
             written: 0,
             marks: Vec::new(),
             trace: Trace::new(),

@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, missing_docs)]
 
 use std::collections::BTreeSet;
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::Duration;
@@ -14,8 +14,8 @@ use yard_step_card::{
 };
 use yard_step_core::{
     AirNotes, AirWish, Alarm, AlarmAct, AlarmOn, CardDescription, Celsius, Channel, Fan, FanCurve,
-    LimitField, Machine, Margin, MhzOffset, Percent, Plan, PowerPlan, Proof, Risk, Sample, Seconds,
-    Settings, Stage, Told, TrialRecord, Verdict, Watt,
+    LimitField, Limiter, Machine, Margin, MhzOffset, Percent, Plan, PowerPlan, Proof, Risk, Sample,
+    Seconds, Settings, Stage, Told, TrialRecord, Verdict, Watt,
 };
 use yard_step_engine::{
     Engine, EngineError, KeepWhat, KeepWish, KeptFan, LiveRun, MarkKind, Overseer, Restart, Steer,
@@ -34,6 +34,8 @@ struct Trouble {
     gone: bool,
     deaf: bool,
     panics: bool,
+    /// Whether its time passes at a pace somebody can look at.
+    slow: bool,
 }
 
 /// A stand-in that gets into trouble when told, and remembers what reached it.
@@ -43,6 +45,7 @@ struct Troubled {
     applied: Arc<Mutex<Vec<Settings>>>,
     on_apply: Box<dyn FnMut() + Send>,
     signs: Signs,
+    samples: Arc<AtomicUsize>,
 }
 
 /// The cards of which a sign of life was given, by their serials, in turn.
@@ -67,6 +70,10 @@ impl Card for Troubled {
         self.card.turn_fan(speed)
     }
     fn sample(&mut self) -> Result<Sample, CardError> {
+        self.samples.fetch_add(1, Ordering::Relaxed);
+        if self.trouble.lock().unwrap().slow {
+            thread::sleep(Duration::from_millis(5));
+        }
         let panics = self.trouble.lock().unwrap().panics;
         assert!(!panics, "the card's code panics");
         let trouble = self.trouble.lock().unwrap();
@@ -108,6 +115,7 @@ struct Bench {
     trouble: Arc<Mutex<Trouble>>,
     applied: Arc<Mutex<Vec<Settings>>>,
     signs: Signs,
+    samples: Arc<AtomicUsize>,
 }
 
 impl Bench {
@@ -120,6 +128,7 @@ impl Bench {
             trouble: Arc::default(),
             applied: Arc::default(),
             signs: Arc::default(),
+            samples: Arc::default(),
         }
     }
 
@@ -132,6 +141,7 @@ impl Bench {
             applied: Arc::clone(&self.applied),
             on_apply: Box::new(on_apply),
             signs: Arc::clone(&self.signs),
+            samples: Arc::clone(&self.samples),
         })
     }
 
@@ -197,25 +207,62 @@ fn last_verdict(engine: &Engine) -> Verdict {
     engine.climb().trials().last().unwrap().verdict()
 }
 
-/// Cards that are heard of while the ledger is kept from writing: it is let go once both of two were, or after four seconds.
+/// Cards that are heard of while the ledger is kept from writing: until the card of the engine was three times, or for four
+/// seconds.
 fn heard_of_while_the_disk_is_busy(bench: &Bench, engine: &mut Engine) -> BTreeSet<String> {
     bench.signs.lock().unwrap().clear();
     let busy = rusqlite::Connection::open(bench.ledger.path()).unwrap();
     busy.execute_batch("BEGIN IMMEDIATE").unwrap();
-    let signs = Arc::clone(&bench.signs);
-    let heard = move || signs.lock().unwrap().iter().cloned().collect::<BTreeSet<String>>();
+    let (signs, own) = (Arc::clone(&bench.signs), engine.description().serial.clone());
     let let_go = thread::spawn(move || {
+        let times = || signs.lock().unwrap().iter().filter(|serial| **serial == own).count();
         for _ in 0..80 {
-            if heard().len() == 2 {
+            if times() >= 3 {
                 break;
             }
             thread::sleep(Duration::from_millis(50));
         }
         busy.execute_batch("COMMIT").unwrap();
-        heard()
     });
     engine.carry_out(false, &mut ()).unwrap();
-    let_go.join().unwrap()
+    let_go.join().unwrap();
+    bench.signs.lock().unwrap().iter().cloned().collect()
+}
+
+#[test]
+fn a_card_under_load_is_watched_while_the_disk_is_busy() {
+    /// Samples of ten seconds: more than go by before anything is written of a run.
+    const MANY: usize = 100;
+    let bench = Bench::new();
+    let mut engine = bench.engine_at_core();
+    bench.trouble.lock().unwrap().slow = true;
+    // Busy from the first sample of the trial on, since what a trial is about to do is waited for.
+    let (before, samples) = (bench.samples.load(Ordering::Relaxed), Arc::clone(&bench.samples));
+    let path = bench.ledger.path().to_owned();
+    let busy = thread::spawn(move || {
+        let seen = || samples.load(Ordering::Relaxed) - before;
+        while seen() == 0 {
+            thread::sleep(Duration::from_millis(1));
+        }
+        let busy = rusqlite::Connection::open(path).unwrap();
+        busy.busy_timeout(Duration::from_secs(4)).unwrap();
+        busy.execute_batch("BEGIN IMMEDIATE").unwrap();
+        for _ in 0..80 {
+            if seen() >= MANY {
+                break;
+            }
+            thread::sleep(Duration::from_millis(50));
+        }
+        let seen = seen();
+        busy.execute_batch("COMMIT").unwrap();
+        seen
+    });
+    let trial = engine.carry_out(false, &mut ()).unwrap();
+    assert!(busy.join().unwrap() >= MANY, "it went on without the disk");
+    let (ledger, number) = (&bench.ledger, trial.number);
+    let row = ledger.row_of(engine.climb_id(), number).unwrap().unwrap();
+    let written = ledger.trace(row, |_| Limiter::Unknown).unwrap().len();
+    assert_eq!(written, bench.samples.load(Ordering::Relaxed) - before, "nothing is lost");
 }
 
 #[test]

@@ -3,7 +3,7 @@
 use std::fs::{self, File, TryLockError};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::sync::mpsc::{RecvTimeoutError, Sender, channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, TryRecvError, channel};
 use std::thread::{self, JoinHandle};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
@@ -209,22 +209,59 @@ impl Ledger {
         &self,
         work: impl FnOnce(&mut Connection) -> Result<T, LedgerError> + Send + 'static,
     ) -> Result<T, LedgerError> {
+        self.begin(work).wait()
+    }
+
+    /// Lets the owning thread do `work` as soon as it has done what was asked of it before.
+    pub(crate) fn begin<T: Send + 'static>(
+        &self,
+        work: impl FnOnce(&mut Connection) -> Result<T, LedgerError> + Send + 'static,
+    ) -> Pending<T> {
         let (answer, answered) = channel();
         let job: Job = Box::new(move |connection| {
             // Nobody waiting any more is no failure of the work.
             let _ = answer.send(work(connection));
         });
-        let jobs = self.owner.jobs.as_ref().ok_or(LedgerError::Closed)?;
-        jobs.send(job).map_err(|_| LedgerError::Closed)?;
+        if let Some(jobs) = &self.owner.jobs {
+            // A thread that has ended drops the job, which is answered as if the ledger was closed.
+            let _ = jobs.send(job);
+        }
+        Pending { answered, meanwhile: self.meanwhile.clone() }
+    }
+}
+
+/// Work of the ledger that goes on while something else is done.
+#[must_use = "whether it succeeded is not known before it has ended"]
+pub struct Pending<T> {
+    answered: Receiver<Result<T, LedgerError>>,
+    meanwhile: Option<Meanwhile>,
+}
+
+impl<T> Pending<T> {
+    /// What it came to; none while it goes on.
+    #[must_use]
+    pub fn ended(&self) -> Option<Result<T, LedgerError>> {
+        match self.answered.try_recv() {
+            Ok(answer) => Some(answer),
+            Err(TryRecvError::Empty) => None,
+            Err(TryRecvError::Disconnected) => Some(Err(LedgerError::Closed)),
+        }
+    }
+
+    /// Waits for what it comes to.
+    ///
+    /// # Errors
+    /// The work failed, or the ledger is closed.
+    pub fn wait(self) -> Result<T, LedgerError> {
         if let Some(meanwhile) = &self.meanwhile {
             for _ in 0..MOST_TIMES {
-                match answered.recv_timeout(BETWEEN) {
+                match self.answered.recv_timeout(BETWEEN) {
                     Err(RecvTimeoutError::Timeout) => meanwhile(),
                     answer => return answer.map_err(|_| LedgerError::Closed)?,
                 }
             }
         }
-        answered.recv().map_err(|_| LedgerError::Closed)?
+        self.answered.recv().map_err(|_| LedgerError::Closed)?
     }
 }
 

@@ -36,7 +36,7 @@ pub use error::LedgerError;
 pub use experience::KindExperience;
 #[doc(hidden)]
 pub use handle::DiskFailure;
-pub use handle::{DataDir, Ledger, Meanwhile, Opened};
+pub use handle::{DataDir, Ledger, Meanwhile, Opened, Pending};
 pub use profile_document::{CardPart, DocumentError, EvidencePart, ProfileDocument};
 pub use proof::Check;
 pub use search::{Figure, Relation, Search, SearchError};

@@ -9,7 +9,7 @@ use yard_step_core::{
 
 use crate::codec::{content, json};
 use crate::error::{Doing, LedgerError};
-use crate::handle::{Ledger, now};
+use crate::handle::{Ledger, Pending, now};
 use crate::samples::insert_samples;
 use crate::spoilt::insert_spoilt;
 
@@ -192,12 +192,9 @@ impl Ledger {
         })
     }
 
-    /// Adds what was measured of a running trial, all or nothing.
-    ///
-    /// # Errors
-    /// The ledger cannot be written.
-    pub fn add_measured(&self, trial: i64, measured: Measured) -> Result<(), LedgerError> {
-        self.ask(move |connection| {
+    /// Adds what was measured of a running trial, all or nothing. The trial need not wait for it.
+    pub fn add_measured(&self, trial: i64, measured: Measured) -> Pending<()> {
+        self.begin(move |connection| {
             let all = connection.transaction().doing("write down what was measured")?;
             insert_samples(&all, trial, measured.first, &measured.samples)?;
             insert_spoilt(&all, trial, &measured.spoilt)?;
@@ -205,12 +202,10 @@ impl Ledger {
         })
     }
 
-    /// Notes that a trial has lived so long: all that is known of one that took the machine down.
-    ///
-    /// # Errors
-    /// The ledger cannot be written.
-    pub fn sign_of_life(&self, trial: i64, lived: Seconds) -> Result<(), LedgerError> {
-        self.ask(move |connection| {
+    /// Notes that a trial has lived so long: all that is known of one that took the machine down. The trial need not wait for
+    /// it.
+    pub fn sign_of_life(&self, trial: i64, lived: Seconds) -> Pending<()> {
+        self.begin(move |connection| {
             connection
                 .execute("UPDATE trial SET lived_s = ? WHERE id = ?", params![lived.value(), trial])
                 .doing("write down a sign of life")

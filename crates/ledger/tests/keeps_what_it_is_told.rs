@@ -108,7 +108,7 @@ fn samples(count: usize) -> Vec<Sample> {
 fn a_trial_comes_back_as_it_went_in(desk: Desk) {
     let intent = intent(desk.climb, 1);
     let row = desk.ledger.begin_trial(&intent).unwrap();
-    desk.ledger.add_measured(row, measured(0, samples(1_300))).unwrap();
+    desk.ledger.add_measured(row, measured(0, samples(1_300))).wait().unwrap();
     let event = Event {
         trial: Some(row),
         at: Seconds(1.0),
@@ -138,7 +138,7 @@ fn a_trial_without_an_outcome_is_found_and_no_ended_one_is_lost(desk: Desk) {
     desk.ledger.end_trial(row, &record_of(&first), Measured::default(), vec![]).unwrap();
     let second = intent(desk.climb, 2);
     let row = desk.ledger.begin_trial(&second).unwrap();
-    desk.ledger.add_measured(row, measured(0, samples(600))).unwrap();
+    desk.ledger.add_measured(row, measured(0, samples(600))).wait().unwrap();
 
     let entry = Ledger::open(&desk.data).unwrap().ledger.open_climb(&desk.card).unwrap().unwrap();
     assert_eq!(entry.trials.len(), 1);
@@ -149,7 +149,7 @@ fn a_trial_without_an_outcome_is_found_and_no_ended_one_is_lost(desk: Desk) {
 fn an_outcome_is_written_whole_or_not_at_all(desk: Desk) {
     let intent = intent(desk.climb, 1);
     let row = desk.ledger.begin_trial(&intent).unwrap();
-    desk.ledger.add_measured(row, measured(0, samples(10))).unwrap();
+    desk.ledger.add_measured(row, measured(0, samples(10))).wait().unwrap();
     // A block at the same place is refused, and the verdict with it.
     let refused = desk.ledger.end_trial(row, &record_of(&intent), measured(0, samples(10)), vec![]);
     assert!(matches!(refused, Err(LedgerError::Statement { .. })), "{refused:?}");
@@ -199,7 +199,7 @@ fn a_climb_that_is_not_there_is_told_with_those_that_are(desk: Desk) {
 #[rstest]
 fn samples_come_back_as_a_trace_with_their_limiters(desk: Desk) {
     let row = desk.ledger.begin_trial(&intent(desk.climb, 1)).unwrap();
-    desk.ledger.add_measured(row, measured(0, samples(1_300))).unwrap();
+    desk.ledger.add_measured(row, measured(0, samples(1_300))).wait().unwrap();
     let limiter = |sample: &Sample| match sample.core_clock {
         Some(_) => Limiter::Power,
         None => Limiter::Unknown,
@@ -339,7 +339,7 @@ fn spoilt_frames_come_back_with_their_pixels(desk: Desk) {
     };
     let frames = [frame(40, 5), frame(41, 7), frame(90, 16)];
     let first = Measured { spoilt: frames[..2].to_vec(), ..Measured::default() };
-    desk.ledger.add_measured(row, first).unwrap();
+    desk.ledger.add_measured(row, first).wait().unwrap();
     let rest = Measured { spoilt: frames[2..].to_vec(), ..Measured::default() };
     desk.ledger.end_trial(row, &record_of(&intent(desk.climb, 1)), rest, vec![]).unwrap();
     assert_eq!(desk.ledger.spoilt_frames(row).unwrap(), frames);
@@ -349,8 +349,8 @@ fn spoilt_frames_come_back_with_their_pixels(desk: Desk) {
 #[rstest]
 fn a_trial_that_never_ended_tells_how_long_it_is_known_to_have_lived(desk: Desk) {
     let row = desk.ledger.begin_trial(&intent(desk.climb, 1)).unwrap();
-    desk.ledger.sign_of_life(row, Seconds(35.0)).unwrap();
-    desk.ledger.sign_of_life(row, Seconds(40.0)).unwrap();
+    desk.ledger.sign_of_life(row, Seconds(35.0)).wait().unwrap();
+    desk.ledger.sign_of_life(row, Seconds(40.0)).wait().unwrap();
     let unfinished = desk.ledger.climb(desk.climb).unwrap().unfinished.unwrap();
     assert_eq!(unfinished.lived, Seconds(40.0));
 }
@@ -364,7 +364,7 @@ fn a_disk_that_fails_in_the_middle_leaves_nothing_half_there(
     #[case] cause: &str,
 ) {
     let row = desk.ledger.begin_trial(&intent(desk.climb, 1)).unwrap();
-    desk.ledger.add_measured(row, measured(0, samples(600))).unwrap();
+    desk.ledger.add_measured(row, measured(0, samples(600))).wait().unwrap();
     desk.ledger.rehearse(failure).unwrap();
     let record = record_of(&intent(desk.climb, 1));
     let error = desk

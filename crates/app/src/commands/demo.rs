@@ -285,7 +285,7 @@ fn interrupted(ledger: &Ledger, name: &CardAddress) -> Result<String, Failure> {
         let id = write_down(ledger, &laid_out, before)?;
         let row =
             ledger.begin_trial(&made_under_driver(&laid_out, Intent::of_record(0, id, last)))?;
-        ledger.sign_of_life(row, last.seconds)?;
+        ledger.sign_of_life(row, last.seconds).wait()?;
         ledger.date_climb(id, days_ago(INTERRUPTED))?;
         return Ok(format!(
             "A climb on its old {} was interrupted: the machine went down in trial {}.",
