@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use yard_step_core::{
-    Climb, ClimbError, Descent, Domain, Next, Outcome, Outlook, Seconds, Stage, Stairs, Stuck,
-    in_short,
+    Climb, ClimbError, Descent, Domain, MhzOffset, Next, Outcome, Outlook, Seconds, Stage, Stairs,
+    Stuck, in_short,
 };
 use yard_step_ledger::ClimbEntry;
 use yard_step_scenes::sections_of;
@@ -196,13 +196,15 @@ fn found(
             let domain = stage.domain()?;
             let stairs = stairs.iter().flatten().find(|stairs| stairs.domain == domain)?;
             let kept = climb.found_alone().get(domain);
+            // Whether a stage is done costs a search of its own, which a raised clock needs not.
+            let is_at_stock = kept == MhzOffset::STOCK && climb.is_done(stage);
             Some(Found::Edge(EdgeFound {
                 axis: climb.axis(domain)?,
                 kept,
                 gain: climb.gain_alone(domain, kept),
                 band: stairs.band,
                 slower: climb.stable_yet_slower(domain),
-                at_stock: climb.is_done(stage).then(|| climb.why_at_stock(domain)).flatten(),
+                at_stock: is_at_stock.then(|| climb.why_at_stock(domain)).flatten(),
             }))
         }
         Stage::Together | Stage::Ladder | Stage::Alternate => {

@@ -2,7 +2,7 @@
 
 use std::io::{self, BufReader, ErrorKind};
 use std::os::unix::net::UnixStream;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::{Duration, Instant};
 
@@ -13,7 +13,7 @@ use yard_step_core::{
 
 use super::peers::Peer;
 use super::wire::{MOST_REPLY, Reply, Request};
-use super::{KeptAddress, SOFTWARE};
+use super::{KeptAddress, SOFTWARE, locked};
 use crate::kernel::{CardFiles, Events, RESET, boot_id, look_at};
 use crate::lines::{exchange, is_late};
 use crate::slot::SlotAddress;
@@ -47,25 +47,25 @@ struct Spoken {
 
 impl Line {
     fn is_open(&self) -> bool {
-        held(&self.0).is_some()
+        locked(&self.0).is_some()
     }
 
     fn open(&self, stream: BufReader<UnixStream>) {
-        *held(&self.0) = Some(Spoken { stream, at: Instant::now() });
+        *locked(&self.0) = Some(Spoken { stream, at: Instant::now() });
     }
 
     fn close(&self) {
-        held(&self.0).take();
+        locked(&self.0).take();
     }
 
     /// Whether the keeper has heard nothing on it for a while.
     fn is_due(&self) -> bool {
-        held(&self.0).as_ref().is_some_and(Spoken::is_due)
+        locked(&self.0).as_ref().is_some_and(Spoken::is_due)
     }
 
     /// Asks the keeper; none where the line is closed.
     fn ask(&self, request: &Request) -> Option<io::Result<Reply>> {
-        held(&self.0).as_mut().map(|spoken| spoken.ask(request))
+        locked(&self.0).as_mut().map(|spoken| spoken.ask(request))
     }
 
     /// Tells the keeper that its controller is alive, if it has heard nothing for a while. Where it does not take that, the
@@ -75,7 +75,7 @@ impl Line {
         let line = Arc::downgrade(&self.0);
         Arc::new(move || {
             let Some(line) = line.upgrade() else { return };
-            let mut line = held(&line);
+            let mut line = locked(&line);
             let answered = line.as_mut().filter(|spoken| spoken.is_due());
             let answered = answered.map(|spoken| spoken.ask(&Request::Alive));
             if answered.is_some_and(|answered| !matches!(answered, Ok(Reply::Done))) {
@@ -95,10 +95,6 @@ impl Spoken {
         self.at = Instant::now();
         answered
     }
-}
-
-fn held(line: &Mutex<Option<Spoken>>) -> MutexGuard<'_, Option<Spoken>> {
-    line.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// A real card, read here and written by its keeper.

@@ -7,13 +7,14 @@ use std::os::unix::fs::PermissionsExt;
 use std::os::unix::net::{UnixListener, UnixStream};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex};
 use std::thread;
 use std::time::Duration;
 
 use yard_step_core::Settings;
 
 use super::kept::{Kept, gone};
+use super::locked;
 use super::peers::{Peer, Peers};
 use super::record::{Record, Records, limits_in};
 use super::wire::{MOST_REQUEST, Reply, Request};
@@ -295,12 +296,12 @@ impl Keeper {
     }
 
     fn all(&self) -> Vec<Arc<Mutex<Kept>>> {
-        self.cards.lock().unwrap_or_else(PoisonError::into_inner).values().cloned().collect()
+        locked(&self.cards).values().cloned().collect()
     }
 
     /// A card, opened if nobody has opened it yet.
     fn card(&self, address: &str) -> Result<Arc<Mutex<Kept>>, CardError> {
-        let mut cards = self.cards.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut cards = locked(&self.cards);
         if let Some(kept) = cards.get(address) {
             return Ok(Arc::clone(kept));
         }
@@ -454,10 +455,6 @@ impl Keeper {
             }
         }
     }
-}
-
-fn locked(kept: &Arc<Mutex<Kept>>) -> MutexGuard<'_, Kept> {
-    kept.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 fn is_override_wanted(records: &Records, record: &Record) -> bool {

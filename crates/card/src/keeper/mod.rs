@@ -25,6 +25,7 @@ pub use record::limits_in;
 
 use std::fmt;
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -41,6 +42,11 @@ pub const RECORDS: &str = "/var/lib/yard-step/keeper";
 pub const BEARS_AFTER: Duration = Duration::from_secs(600);
 /// How long a controller may be silent while its card is away from the way back.
 pub const SILENCE: Duration = Duration::from_secs(2);
+
+/// What is shared, for as long as nobody else has it. A thread that panicked with it has left it whole.
+fn locked<T>(shared: &Mutex<T>) -> MutexGuard<'_, T> {
+    shared.lock().unwrap_or_else(PoisonError::into_inner)
+}
 
 /// Where a real card and its keeper are found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
