@@ -43,7 +43,11 @@ impl Downed {
 impl Climb {
     /// What took the machine down on this card and was not seen to hold since, with the number of
     /// its climb where that is another one.
-    fn downed(&self) -> impl Iterator<Item = (Option<i64>, Downed)> {
+    fn downed(&self) -> &[(Option<i64>, Downed)] {
+        self.known.downed.get_or_init(|| self.look_for_downed().collect())
+    }
+
+    fn look_for_downed(&self) -> impl Iterator<Item = (Option<i64>, Downed)> {
         let own = self.trials.iter().filter(|trial| trial.verdict() == Verdict::MachineDown);
         let own = own.map(|trial| {
             let (asked, held) = (trial.asked, trial.held());
@@ -61,8 +65,8 @@ impl Climb {
     }
 
     /// What took the machine down that settings are at least as bold as.
-    fn barring(&self, settings: &Settings) -> impl Iterator<Item = (Option<i64>, Downed)> {
-        self.downed().filter(|(_, downed)| downed.bars(settings, &self.card))
+    fn barring(&self, settings: &Settings) -> impl Iterator<Item = &(Option<i64>, Downed)> {
+        self.downed().iter().filter(|(_, downed)| downed.bars(settings, &self.card))
     }
 
     /// What might happen under settings at least as bold as some that took the machine down; `None`
@@ -70,7 +74,7 @@ impl Climb {
     #[must_use]
     pub fn risk_of(&self, settings: &Settings) -> Option<Risk> {
         let (climb, downed) = self.barring(settings).next()?;
-        Some(downed.risk(climb, settings, &self.card))
+        Some(downed.risk(*climb, settings, &self.card))
     }
 
     /// Whether settings are at least as bold as some that took the machine down.
@@ -102,12 +106,8 @@ impl Climb {
         mut values: impl Iterator<Item = V>,
         write: impl Fn(V) -> Settings,
     ) -> Option<V> {
-        let barred: Vec<Downed> = self.downed().map(|(_, downed)| downed).collect();
-        let is_barred = |value: &V| {
-            let settings = write(*value);
-            barred.iter().any(|downed| downed.bars(&settings, &self.card))
-        };
-        if barred.is_empty() { None } else { values.find(is_barred) }
+        let is_barred = |value: &V| self.is_barred(&write(*value));
+        if self.downed().is_empty() { None } else { values.find(is_barred) }
     }
 }
 

@@ -59,7 +59,7 @@ impl Climb {
     /// What the stages before `until` keep, and which of those after the two clocks it was that found it; none where
     /// core, memory and power did.
     pub(in crate::climb) fn kept_until(&self, until: Stage) -> (Option<Stage>, Settings) {
-        *self.kept[until as usize].get_or_init(|| {
+        *self.known.kept[until as usize].get_or_init(|| {
             let at = self.stages.iter().position(|stage| *stage == until);
             let before = &self.stages[..at.unwrap_or(self.stages.len())];
             let mut pair = self.kept_pair();

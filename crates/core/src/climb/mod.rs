@@ -83,7 +83,7 @@ use crate::measure::monitor::Seen;
 use crate::plan::Plan;
 use crate::proof::soak::Soak;
 use crate::statistics::mean;
-use crate::units::{Celsius, Percent, Seconds};
+use crate::units::{Celsius, MhzOffset, Percent, Seconds};
 
 /// A trial to be carried out.
 #[derive(Debug, Clone, PartialEq)]
@@ -201,8 +201,21 @@ pub enum ClimbEvent {
     Supply(Option<SupplyHeadroom>),
 }
 
-/// What the stages before each stage keep, and which of them found it.
-type Kept = [OnceLock<(Option<Stage>, Settings)>; <Stage as strum::EnumCount>::COUNT];
+/// What follows from all that a climb knows, worked out when it is first asked for after an event, since it is asked for many
+/// times until the next one.
+#[derive(Debug, Clone, Default)]
+struct WorkedOut {
+    /// What is believed of both edges together.
+    joint: OnceLock<Option<Joint>>,
+    /// What the stages before each stage keep, and which of them found it.
+    kept: [OnceLock<(Option<Stage>, Settings)>; <Stage as strum::EnumCount>::COUNT],
+    /// What took the machine down and was not seen to hold since, with the number of its climb where that is another one.
+    downed: OnceLock<Vec<(Option<i64>, Downed)>>,
+    /// Stock with what is held, and with the power the card has been given.
+    powered: OnceLock<Settings>,
+    /// What core and memory come to by themselves.
+    alone: [OnceLock<MhzOffset>; <Domain as strum::EnumCount>::COUNT],
+}
 
 /// One search on one card.
 #[derive(Debug, Clone)]
@@ -229,10 +242,8 @@ pub struct Climb {
     soak: Option<Box<Soak>>,
     /// What earlier climbs have shown.
     experience: Experience,
-    /// What is believed of both edges together, once it was worked out since the last event.
-    joint: OnceLock<Option<Joint>>,
-    /// What the stages before each stage keep, once it was worked out since the last event.
-    kept: Kept,
+    /// What follows from all of that.
+    known: WorkedOut,
 }
 
 /// Why a climb cannot be laid out.
@@ -313,14 +324,13 @@ impl Climb {
             leaving_out: false,
             soak: None,
             experience: Experience::default(),
-            joint: OnceLock::new(),
-            kept: Kept::default(),
+            known: WorkedOut::default(),
         })
     }
 
     /// Takes in what happened.
     pub fn handle(&mut self, event: ClimbEvent) {
-        (self.joint, self.kept) = (OnceLock::new(), Kept::default());
+        self.known = WorkedOut::default();
         match event {
             ClimbEvent::TrialEnded(record) => {
                 (self.nudged, self.wished) = (None, None);

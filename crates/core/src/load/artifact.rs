@@ -73,6 +73,7 @@ impl ArtifactKind {
     Serialize,
     Deserialize,
     strum::Display,
+    strum::EnumCount,
     strum::IntoStaticStr,
 )]
 #[serde(rename_all = "snake_case")]

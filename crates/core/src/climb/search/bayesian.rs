@@ -103,13 +103,14 @@ pub(in crate::climb) fn believe_all<V: Value>(
     let mut count = 0;
     for trial in tried.iter().filter(|trial| trial.proves()) {
         let (value, hours, failed) = (trial.value, trial.hours(), trial.is_fault());
-        let fails = belief.fails_within(value.into(), hours, ANY_UNRELATED);
-        let chance = if failed { fails } else { 1.0 - fails };
+        let stands =
+            belief.chance_and_take(value, hours, failed, unrelated_faults(trial.verdict()))
+                * (-ANY_UNRELATED * hours).exp();
+        let chance = if failed { 1.0 - stands } else { stands };
         if least.is_none_or(|least| chance < least.chance) {
             least = Some(Surprise { trial: trial.record.number, failed, chance });
         }
         count += 1;
-        belief.take(value, hours, failed, unrelated_faults(trial.verdict()));
     }
     // The least of many chances is small by chance.
     let surprise = least.filter(|least| least.chance * f64::from(count) < NOT_TO_BE_EXPECTED);

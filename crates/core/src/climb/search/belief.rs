@@ -210,10 +210,23 @@ impl EdgeBelief {
     /// `others` is the rate at which faults of other causes are to be expected in it, per hour: a
     /// fault that may as well have another cause says less.
     pub fn take(&mut self, value: impl Into<f64>, hours: f64, fault: bool, others: f64) {
+        self.chance_and_take(value, hours, fault, others);
+    }
+
+    /// The same; returns how likely it was, by what was believed before, to stand `hours` without a fault of this edge, 0 to 1.
+    pub(in crate::climb) fn chance_and_take(
+        &mut self,
+        value: impl Into<f64>,
+        hours: f64,
+        fault: bool,
+        others: f64,
+    ) -> f64 {
         let value = value.into();
+        let mut stands = 0.0;
         for cell in &mut self.cells {
             let rate = cell.rate(value);
             let likelihood = (-rate * hours).exp();
+            stands += cell.weight * likelihood;
             cell.weight *= if fault { (rate + others) * likelihood } else { likelihood };
         }
         if self.cells.iter().any(|cell| cell.weight > 0.0) {
@@ -223,13 +236,7 @@ impl EdgeBelief {
             let count = self.cells.len().max(1) as f64;
             self.cells.iter_mut().for_each(|cell| cell.weight = 1.0 / count);
         }
-    }
-
-    /// Chance that a run at `value` fails within `hours`, 0 to 1, faults of other causes among them at a rate of `others` an
-    /// hour.
-    pub(in crate::climb) fn fails_within(&self, value: f64, hours: f64, others: f64) -> f64 {
-        let chance = |cell: &Cell| -(-(cell.rate(value) + others) * hours).exp_m1();
-        self.cells.iter().map(|cell| cell.weight * chance(cell)).sum()
+        stands
     }
 
     /// The same belief held half as firmly: as if half as many trials had spoken for it. What is taken of a model that does
@@ -421,9 +428,9 @@ impl AtValue {
             for (chance, ending) in chances.iter_mut().zip(endings) {
                 *chance += weight * ending;
             }
-            machine_down += weight * (1.0 - endings[ENDINGS - 1]) * gravity;
-            // Not 1 − exp(…), which is all rounding where faults are rare.
-            length += weight * -(-rate * hours).exp_m1() / rate;
+            let whole = endings[ENDINGS - 1];
+            machine_down += weight * (1.0 - whole) * gravity;
+            length += weight * mean_length(*rate, hours, whole);
         }
         Prospect {
             fault: 1.0 - chances[ENDINGS - 1],
@@ -458,9 +465,17 @@ const ENDINGS: usize = 4;
 
 /// Their chances at a fault rate per hour.
 fn endings(rate: f64, hours: f64) -> [f64; ENDINGS] {
-    let stands = |hours: f64| (-rate * hours).exp();
-    let (early, late, whole) = (stands(hours * 0.05), stands(hours * 0.35), stands(hours));
+    // To stand 5, 35 and 100 % of it: powers of the first, as this is where a search spends most of its time.
+    let early = (-rate * hours * 0.05).exp();
+    let (late, whole) = (early.powi(7), early.powi(20));
     [1.0 - early, early - late, late - whole, whole]
+}
+
+/// How long a trial of `hours` runs on average until it fails or ends, where it is likely to stand `whole` of it.
+fn mean_length(rate: f64, hours: f64, whole: f64) -> f64 {
+    let faults = rate * hours;
+    // Where faults are rare, 1 − whole is all rounding: the first two terms of its series do.
+    if faults < 1e-5 { hours * (1.0 - faults / 2.0) } else { (1.0 - whole) / rate }
 }
 
 /// The lower tail of what may be kept, filled from below.
@@ -604,6 +619,25 @@ mod tests {
         }
         let most = all.iter().map(|p| p.knowledge).fold(0.0, f64::max);
         assert!(all[0].knowledge < most && all[15].knowledge < most, "neither end tells most");
+    }
+
+    /// Against the exponential functions themselves, of which they are worked out by powers and a series.
+    #[rstest]
+    fn endings_and_lengths_are_those_of_exponential_waiting(
+        #[values(0.0, 1e-12, 1e-6, 1e-3, 0.7, 40.0, FASTEST)] rate: f64,
+        #[values(0.017, 0.36)] hours: f64,
+    ) {
+        let [at_once, early, late, not_at_all] = endings(rate, hours);
+        let stands = |share: f64| (-rate * hours * share).exp();
+        let expected =
+            [1.0 - stands(0.05), stands(0.05) - stands(0.35), stands(0.35) - stands(1.0)];
+        for (found, expected) in [at_once, early, late].into_iter().zip(expected) {
+            assert!((found - expected).abs() < 1e-12, "{found} {expected}");
+        }
+        assert!((not_at_all - stands(1.0)).abs() < 1e-12);
+        let length = mean_length(rate, hours, not_at_all);
+        let expected = if rate == 0.0 { hours } else { -(-rate * hours).exp_m1() / rate };
+        assert!((length / expected - 1.0).abs() < 1e-9, "{length} {expected}");
     }
 
     #[rstest]

@@ -223,12 +223,14 @@ impl Climb {
     /// where its gain was proven not to be one.
     pub(in crate::climb) fn kept_alone(&self, domain: Domain) -> MhzOffset {
         let Some(axis) = self.axis(domain) else { return MhzOffset::STOCK };
-        let kept = self.search(axis).kept();
-        let kept = if domain == Domain::Memory { self.out_of_band(kept) } else { kept };
-        match self.gain_alone(domain, kept) {
-            Some((_, _, Gain::NotThere)) => MhzOffset::STOCK,
-            _ => kept,
-        }
+        *self.known.alone[domain as usize].get_or_init(|| {
+            let kept = self.search(axis).kept();
+            let kept = if domain == Domain::Memory { self.out_of_band(kept) } else { kept };
+            match self.gain_alone(domain, kept) {
+                Some((_, _, Gain::NotThere)) => MhzOffset::STOCK,
+                _ => kept,
+            }
+        })
     }
 
     /// What the core or the memory stage wants next; `None` when it is over.

@@ -192,11 +192,13 @@ impl Climb {
     /// Stock, with what is held, and with the power the card has been given.
     #[must_use]
     pub fn powered_settings(&self) -> Settings {
-        if self.is_power_raised() {
-            self.raised_settings(self.power_share())
-        } else {
-            self.held_settings()
-        }
+        *self.known.powered.get_or_init(|| {
+            if self.is_power_raised() {
+                self.raised_settings(self.power_share())
+            } else {
+                self.held_settings()
+            }
+        })
     }
 
     /// Whether the raised limit stays: it held, and it was not proven to bring less.

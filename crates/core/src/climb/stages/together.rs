@@ -123,7 +123,7 @@ impl Climb {
     /// What is believed of the edges with both raised.
     #[must_use]
     pub fn joint(&self) -> Option<&Joint> {
-        self.joint.get_or_init(|| self.believed_together(&self.experience)).as_ref()
+        self.known.joint.get_or_init(|| self.believed_together(&self.experience)).as_ref()
     }
 
     pub(in crate::climb) fn believed_together(&self, experience: &Experience) -> Option<Joint> {
