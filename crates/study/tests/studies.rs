@@ -43,6 +43,17 @@ fn believing_takes_less_time_than_steady_steps_and_what_it_keeps_holds() {
     assert!(bayesian.gap_median_percent <= 1.9, "of so few cards: {bayesian:?}");
 }
 
+/// What `climb --quick` promises, over all kinds of cards and on each.
+#[test]
+fn a_quick_climb_takes_about_half_an_hour_and_what_it_keeps_holds() {
+    let quick = Study { plan: Plan::quick(), ..study(45, &[Policy::Bayesian]) };
+    let table = summaries(&quick.run(&|_| ()).unwrap());
+    let all = &table[0];
+    assert!((25.0..=35.0).contains(&all.minutes), "{all:?}");
+    assert!(table.iter().all(|kind| kind.minutes <= 45.0), "{table:?}");
+    assert!(all.not_holding_percent <= 2.3, "at most one of 45: {all:?}");
+}
+
 /// From the fourth climb on a kind of card, of five that learn from one another, held against
 /// first climbs of the same cards.
 #[rstest]
