@@ -44,23 +44,22 @@ impl Climb {
     /// What took the machine down on this card and was not seen to hold since, with the number of
     /// its climb where that is another one.
     fn downed(&self) -> &[(Option<i64>, Downed)] {
-        self.known.downed.get_or_init(|| self.look_for_downed().collect())
-    }
-
-    fn look_for_downed(&self) -> impl Iterator<Item = (Option<i64>, Downed)> {
-        let own = self.trials.iter().filter(|trial| trial.verdict() == Verdict::MachineDown);
-        let own = own.map(|trial| {
-            let (asked, held) = (trial.asked, trial.held());
-            let downed = Downed { climb: 0, trial: trial.number, asked, held };
-            (None, downed, trial.number as usize)
-        });
-        let others = self.remembered.iter();
-        let others = others.map(|downed| (Some(downed.climb), *downed, self.remembered_after));
-        own.chain(others).filter_map(|(climb, downed, after)| {
-            let since = self.trials.iter().filter(|trial| trial.number as usize > after);
-            let mut held = since.filter(|trial| trial.verdict().is_without_fault());
-            let holds_now = held.any(|trial| downed.bars(&trial.held(), &self.card));
-            (!holds_now).then_some((climb, downed))
+        self.known.downed.get_or_init(|| {
+            let own = self.trials.iter().filter(|trial| trial.verdict() == Verdict::MachineDown);
+            let own = own.map(|trial| {
+                let (asked, held) = (trial.asked, trial.held());
+                let downed = Downed { climb: 0, trial: trial.number, asked, held };
+                (None, downed, trial.number as usize)
+            });
+            let others = self.remembered.iter();
+            let others = others.map(|downed| (Some(downed.climb), *downed, self.remembered_after));
+            let bars_still = |(climb, downed, after): (Option<i64>, Downed, usize)| {
+                let since = self.trials.iter().filter(|trial| trial.number as usize > after);
+                let mut held = since.filter(|trial| trial.verdict().is_without_fault());
+                let holds_now = held.any(|trial| downed.bars(&trial.held(), &self.card));
+                (!holds_now).then_some((climb, downed))
+            };
+            own.chain(others).filter_map(bars_still).collect()
         })
     }
 
